@@ -1,0 +1,54 @@
+# Two commands are enough: `make demo` and `make test`. Each sets up what it needs and is quick the second time.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+CONSOLE := src/everyshelf/service/web/console
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/package.json console/vite.config.ts console/index.html
+export PYTHONUTF8 := 1
+
+.PHONY: demo test serve bench check fix setup browser console
+
+demo: setup console
+	$(BIN)/everyshelf demo
+
+serve: setup console
+	$(BIN)/everyshelf serve
+
+test: setup console browser
+	$(BIN)/python -m tests
+
+check: setup console
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli
+	$(BIN)/python -m tests.check
+	cd console && npm run --silent typecheck
+
+fix: setup
+	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
+
+bench: setup console
+	$(BIN)/python -m bench
+
+setup: $(VENV)/.done
+console: $(CONSOLE)/index.html
+
+$(VENV)/.done: requirements/lock.txt pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-compile -r requirements/lock.txt
+	$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-build-isolation --no-compile -e .
+	touch $@
+
+console/node_modules/.done: console/package-lock.json
+	cd console && npm ci --silent --no-audit --no-fund
+	touch $@
+
+$(CONSOLE)/index.html: console/node_modules/.done $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+	touch $@
+
+# The browser tests drive Debian's own Chromium.
+browser:
+	@if ! command -v chromium >/dev/null || ! command -v chromedriver >/dev/null; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium chromium-driver; fi

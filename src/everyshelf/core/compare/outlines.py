@@ -1,0 +1,391 @@
+"""Outline against outline.
+
+For two matched parts: their fields are compared; then their children, type by type:
+
+1. what is equal as a whole is skipped, whatever lies below;
+2. children are matched by key, or by an identity found in both lists, else by content along the longest alignment;
+3. what is left is matched by equal content (renamed), then by likeness (renamed and changed);
+4. order: where it matters, what lies outside a longest increasing subsequence has moved; else one cosmetic finding.
+
+At the end, removed and added parts of equal content under different parents become moves.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from everyshelf.core.compare.identity import Identity, find_identity, key_of
+from everyshelf.core.compare.same import canonical, leaf_set, likeness, same_value
+from everyshelf.core.compare.sequence import align, increasing
+from everyshelf.core.compare.wording import describe_connections, text_change
+from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Effect, Finding, Outline, Part, Step, child_path
+
+_RENAMED_LIKENESS = 0.6
+_CHANGED_LIKENESS = 0.5
+_MOVE_LEAVES = 3
+_COMMON_LEAF = 40  # a leaf that more items share tells nothing, and would make likeness quadratic
+
+Pair = tuple[int, int]
+
+
+@dataclass
+class _Left:
+    """An added or removed part that may still turn out to have moved from or to another parent."""
+
+    place: int  # index into the list of findings
+    part: Part
+    path: str
+
+
+def compare_outlines(
+    before: Outline, after: Outline, table: KindTable
+) -> tuple[list[Finding], dict[str, list[str]]]:  # fmt: skip
+    """All findings, and per list path the fields by which its items were identified."""
+    run = _Run(table)
+    run.parts(before.root, after.root, "", cosmetic=False)
+    return describe_connections(run.finished(), before, after), run.identity
+
+
+class _Run:
+    def __init__(self, table: KindTable) -> None:
+        self._table = table
+        self._findings: list[Finding | None] = []
+        self._added: list[_Left] = []
+        self._removed: list[_Left] = []
+        self.identity: dict[str, list[str]] = {}
+
+    # --- one pair of parts -------------------------------------------------
+
+    def parts(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
+        if same_value(before.value, after.value):
+            return
+        if after.type in self._table.cosmetic_types:
+            self._say("changed", path, after, cosmetic=True, detail="layout only")
+            return
+        self._fields(before, after, path, cosmetic=cosmetic)
+        self._children(before, after, path, cosmetic=cosmetic)
+
+    def _fields(
+        self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()
+    ) -> None:  # fmt: skip
+        for name in dict.fromkeys([*before.fields, *after.fields]):
+            if name in skip:
+                continue
+            old, new = before.fields.get(name), after.fields.get(name)
+            if name in before.fields and name in after.fields:
+                if same_value(old, new):
+                    continue
+                action: Step = "changed"
+            else:
+                action = "removed" if name in before.fields else "added"
+            self._say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic)
+
+    def _children(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
+        old, new = _by_type(before.children()), _by_type(after.children())
+        ordered = before.ordered and after.ordered
+        for part_type in dict.fromkeys([*old, *new]):
+            _Siblings(self, path, after, ordered, cosmetic=cosmetic).compare(
+                old.get(part_type, []), new.get(part_type, [])
+            )
+
+    # --- findings ----------------------------------------------------------
+
+    def _say(self, action: Step, path: str, part: Part, *, cosmetic: bool, field: str | None = None,
+             before: Any = None, after: Any = None, detail: str = "") -> None:  # fmt: skip
+        effect = self._effect(action, part, field, before, after, cosmetic=cosmetic)
+        if field is not None and not detail:
+            detail = text_change(before, after)
+        self._findings.append(Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail))
+
+    def _effect(
+        self, action: Step, part: Part, field: str | None, before: Any, after: Any, *, cosmetic: bool
+    ) -> Effect:  # fmt: skip
+        table = self._table
+        if cosmetic or part.type in table.cosmetic_types or (field is not None and field in table.cosmetic_fields):
+            return "cosmetic"
+        if isinstance(before, str) and isinstance(after, str) and before.split() == after.split():
+            return "cosmetic"
+        if (action, part.type) in table.breaks and (field is None):
+            return "breaks"
+        if field is not None and (action, part.type, field) in table.breaks:
+            return "breaks"
+        if action == "reordered":
+            return "cosmetic"
+        return "alters"
+
+    def say_added(self, part: Part, path: str, *, cosmetic: bool) -> None:
+        self._added.append(_Left(len(self._findings), part, path))
+        self._say("added", path, part, after=_brief(part), cosmetic=cosmetic)
+
+    def say_removed(self, part: Part, path: str, *, cosmetic: bool) -> None:
+        self._removed.append(_Left(len(self._findings), part, path))
+        self._say("removed", path, part, before=_brief(part), cosmetic=cosmetic)
+
+    say = _say
+    fields = _fields
+    children = _children
+
+    # --- moves between parents ---------------------------------------------
+
+    def finished(self) -> list[Finding]:
+        """The findings, with removed-here-and-added-there told as moves."""
+        if self._added and self._removed:
+            self._moves_by(lambda part: (part.type, canonical(part.value)), _MOVE_LEAVES)
+            self._moves_by(lambda part: (part.type, str(part.fields["id"])) if part.fields.get("id") else None, 0)
+        return [f for f in self._findings if f is not None]
+
+    def _moves_by(self, key: Any, least_leaves: int) -> None:
+        gone: dict[Any, list[_Left]] = defaultdict(list)
+        for left in self._removed:
+            if self._findings[left.place] is not None and (found := key(left.part)) is not None:
+                gone[found].append(left)
+        for left in self._added:
+            if self._findings[left.place] is None or (found := key(left.part)) not in gone or not gone[found]:
+                continue
+            if least_leaves and len(leaf_set(left.part.value)) < least_leaves:
+                continue
+            self._move(gone[found].pop(0), left)
+
+    def _move(self, old: _Left, new: _Left) -> None:
+        said = self._findings[new.place]
+        assert said is not None
+        effect: Effect = "cosmetic" if said.effect == "cosmetic" else "alters"
+        self._findings[old.place] = None
+        self._findings[new.place] = replace(said, action="moved", before=old.path, after=new.path, effect=effect)
+        self.parts(old.part, new.part, new.path, cosmetic=effect == "cosmetic")
+
+
+class _Siblings:
+    """Children of one type of two matched parents."""
+
+    def __init__(self, run: _Run, path: str, parent: Part, ordered: bool, *, cosmetic: bool) -> None:
+        self._run = run
+        self._path = path
+        self._parent = parent
+        self._ordered = ordered
+        self._cosmetic = cosmetic
+        self._identity = Identity()
+
+    def compare(self, before: list[Part], after: list[Part]) -> None:
+        keyed = all(p.key is not None for p in before) and all(p.key is not None for p in after)
+        if not keyed:
+            self._identity = find_identity(before, after)
+            if self._identity.fields:
+                self._run.identity[self._list_path()] = list(self._identity.fields)
+        if keyed or self._identity.fields:
+            self._by_key(before, after)
+        else:
+            self._by_content(before, after)
+
+    # --- with an identity --------------------------------------------------
+
+    def _by_key(self, before: list[Part], after: list[Part]) -> None:
+        place = {self._key(p): j for j, p in enumerate(after)}
+        pairs = [(i, place[k]) for i, p in enumerate(before) if (k := self._key(p)) in place]
+        for i, j in pairs:
+            self._pair(before[i], after[j], self._child_path(after[j], j))
+        self._order(after, pairs)
+        left_a = _without(before, {i for i, _ in pairs})
+        left_b = _without(after, {j for _, j in pairs})
+        self._renames(before, after, left_a, left_b)
+
+    def _renames(self, before: list[Part], after: list[Part], left_a: list[int], left_b: list[int]) -> None:
+        renamed: list[Pair] = []
+        if left_a and left_b:
+            skip = self._identity.fields
+            renamed = _pairs_by_equal(before, after, left_a, left_b, skip)
+            rest_a = [i for i in left_a if i not in {a for a, _ in renamed}]
+            rest_b = [j for j in left_b if j not in {b for _, b in renamed}]
+            renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, _RENAMED_LIKENESS)
+        for i, j in renamed:
+            path = self._child_path(after[j], j)
+            self._run.say("renamed", path, after[j], before=self._key(before[i]), after=self._key(after[j]),
+                          cosmetic=self._cosmetic)  # fmt: skip
+            self._pair(before[i], after[j], path, skip=self._identity.fields)
+        self._rest(before, after, _minus(left_a, renamed, 0), _minus(left_b, renamed, 1))
+
+    def _rest(self, before: list[Part], after: list[Part], gone: list[int], come: list[int]) -> None:
+        for i in gone:
+            self._run.say_removed(before[i], self._child_path(before[i], i), cosmetic=self._cosmetic)
+        for j in come:
+            self._run.say_added(after[j], self._child_path(after[j], j), cosmetic=self._cosmetic)
+
+    def _order(self, after: list[Part], pairs: list[Pair]) -> None:
+        targets = [j for _, j in pairs]
+        if all(a < b for a, b in zip(targets, targets[1:], strict=False)):
+            return
+        if not self._ordered or self._parent.type not in ("list",):
+            self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
+            return
+        kept = set(increasing(targets))
+        rank = {j: r for r, j in enumerate(sorted(targets))}
+        for place, (_, j) in enumerate(pairs):
+            if place not in kept:
+                self._run.say("moved", self._child_path(after[j], j), after[j], before=place + 1, after=rank[j] + 1,
+                              cosmetic=self._cosmetic)  # fmt: skip
+
+    # --- without one -------------------------------------------------------
+
+    def _by_content(self, before: list[Part], after: list[Part]) -> None:
+        skip = self._identity.regenerated
+        keys_a = [_content_key(p, skip) for p in before]
+        keys_b = [_content_key(p, skip) for p in after]
+        pairs = align(keys_a, keys_b)
+        if skip:
+            self._run.say("changed", self._list_path(), self._parent, field=skip[0], cosmetic=True,
+                          detail=f"{skip[0]} given anew to {len(pairs)} items of equal content")  # fmt: skip
+        left_a = _without(before, {i for i, _ in pairs})
+        left_b = _without(after, {j for _, j in pairs})
+        moved = _equal_leftovers(keys_a, keys_b, left_a, left_b)
+        left_a, left_b = _minus(left_a, moved, 0), _minus(left_b, moved, 1)
+        changed = self._gap_pairs(before, after, pairs, left_a, left_b)
+        for i, j in moved:
+            if self._ordered:
+                self._run.say("moved", self._child_path(after[j], j), after[j], before=i + 1, after=j + 1,
+                              cosmetic=self._cosmetic)  # fmt: skip
+        if moved and not self._ordered:
+            self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
+        for i, j in changed:
+            self._pair(before[i], after[j], self._child_path(after[j], j), skip=skip)
+        self._rest(before, after, _minus(left_a, changed, 0), _minus(left_b, changed, 1))
+
+    def _gap_pairs(self, before: list[Part], after: list[Part], pairs: list[Pair], left_a: list[int],
+                   left_b: list[int]) -> list[Pair]:  # fmt: skip
+        """Within each gap of the alignment: likely pairs, or for plain values one against one."""
+        result: list[Pair] = []
+        for gap_a, gap_b in _gaps(pairs, left_a, left_b):
+            if not gap_a or not gap_b:
+                continue
+            plain_values = all(set(before[i].fields) == {"value"} for i in gap_a)
+            if plain_values and len(gap_a) == len(gap_b):
+                result.extend(zip(gap_a, gap_b, strict=True))
+                continue
+            skip = self._identity.regenerated
+            result.extend(_pairs_by_likeness(before, after, gap_a, gap_b, skip, _CHANGED_LIKENESS))
+        return result
+
+    # --- common ------------------------------------------------------------
+
+    def _pair(self, before: Part, after: Part, path: str, skip: tuple[str, ...] = ()) -> None:
+        if skip and not same_value(before.value, after.value):
+            self._run.fields(before, after, path, cosmetic=self._cosmetic, skip=skip)
+            self._run.children(before, after, path, cosmetic=self._cosmetic)
+        else:
+            self._run.parts(before, after, path, cosmetic=self._cosmetic)
+
+    def _key(self, part: Part) -> str:
+        return part.key if part.key is not None else key_of(part, self._identity.fields)
+
+    def _child_path(self, part: Part, place: int) -> str:
+        named = part.key is not None or self._identity.fields
+        key = self._key(part) if named else f"#{place + 1}"
+        return child_path(self._base(), part, key)
+
+    def _base(self) -> str:
+        # A list's own path ends in /list:NAME; its items are named without it.
+        return self._path.rpartition("/")[0] if self._parent.through else self._path
+
+    def _list_path(self) -> str:
+        return self._path or "/"
+
+
+def _by_type(parts: list[Part]) -> dict[str, list[Part]]:
+    groups: dict[str, list[Part]] = {}
+    for part in parts:
+        groups.setdefault(part.type, []).append(part)
+    return groups
+
+
+def _brief(part: Part) -> Any:
+    """What an added or removed part holds, as far as a line can tell."""
+    if set(part.fields) == {"value"}:
+        return part.fields["value"]
+    fields = {k: v for k, v in part.fields.items() if v is not None}
+    return dict(list(fields.items())[:8]) or None
+
+
+def _without(parts: Sequence[Part], matched: set[int]) -> list[int]:
+    return [i for i in range(len(parts)) if i not in matched]
+
+
+def _minus(places: list[int], pairs: list[Pair], side: int) -> list[int]:
+    taken = {pair[side] for pair in pairs}
+    return [i for i in places if i not in taken]
+
+
+def _content_key(part: Part, skip: tuple[str, ...]) -> bytes:
+    return canonical(_stripped(part.value, skip))
+
+
+def _stripped(value: Any, skip: tuple[str, ...]) -> Any:
+    if not skip:
+        return value
+    if isinstance(value, dict):
+        return {k: v for k, v in value.items() if k not in skip}
+    if isinstance(value, tuple):
+        return (value[0], {k: v for k, v in value[1].items() if k not in skip}, value[2], value[3])
+    return value
+
+
+def _pairs_by_equal(before: list[Part], after: list[Part], left_a: list[int], left_b: list[int],
+                    skip: tuple[str, ...]) -> list[Pair]:  # fmt: skip
+    """Pairs of equal content that is unique on both sides."""
+    keys_a = {i: _content_key(before[i], skip) for i in left_a}
+    keys_b = {j: _content_key(after[j], skip) for j in left_b}
+    count_a, count_b = Counter(keys_a.values()), Counter(keys_b.values())
+    place = {k: j for j, k in keys_b.items() if count_b[k] == 1}
+    return [
+        (i, place[k]) for i, k in keys_a.items()
+        if count_a[k] == 1 and k in place and leaf_set(_stripped(before[i].value, skip))
+    ]  # fmt: skip
+
+
+def _pairs_by_likeness(before: list[Part], after: list[Part], left_a: list[int], left_b: list[int],
+                       skip: tuple[str, ...], least: float) -> list[Pair]:  # fmt: skip
+    """The likeliest pairs first, each part once; candidates come from an index of leaves, not from all pairs."""
+    if not left_a or not left_b:
+        return []
+    leaves_a = {i: leaf_set(before[i].value, skip) for i in left_a}
+    leaves_b = {j: leaf_set(after[j].value, skip) for j in left_b}
+    index: dict[Any, list[int]] = defaultdict(list)
+    for j, found in leaves_b.items():
+        for leaf in found:
+            index[leaf].append(j)
+    scored = []
+    for place, (i, found) in enumerate(leaves_a.items()):
+        near = {j for leaf in found if len(index.get(leaf, ())) <= _COMMON_LEAF for j in index.get(leaf, ())}
+        for j in near:
+            score = likeness(found, leaves_b[j])
+            if score >= least:
+                scored.append((-score, abs(place - left_b.index(j)) if len(left_b) < 200 else 0, i, j))
+    result, used_a, used_b = [], set(), set()
+    for _, _, i, j in sorted(scored):
+        if i not in used_a and j not in used_b:
+            used_a.add(i)
+            used_b.add(j)
+            result.append((i, j))
+    return sorted(result)
+
+
+def _equal_leftovers(keys_a: list[bytes], keys_b: list[bytes], left_a: list[int], left_b: list[int]) -> list[Pair]:
+    places: dict[bytes, list[int]] = defaultdict(list)
+    for j in left_b:
+        places[keys_b[j]].append(j)
+    return [(i, places[keys_a[i]].pop(0)) for i in left_a if places.get(keys_a[i])]
+
+
+def _gaps(pairs: list[Pair], left_a: list[int], left_b: list[int]) -> list[tuple[list[int], list[int]]]:
+    """Unmatched places on both sides, split at the matched pairs."""
+    from bisect import bisect_left
+
+    bounds_a, bounds_b = [i for i, _ in pairs], [j for _, j in pairs]
+    gaps: dict[int, tuple[list[int], list[int]]] = {}
+    for i in left_a:
+        gaps.setdefault(bisect_left(bounds_a, i), ([], []))[0].append(i)
+    for j in left_b:
+        gaps.setdefault(bisect_left(bounds_b, j), ([], []))[1].append(j)
+    return list(gaps.values())

@@ -1,0 +1,65 @@
+"""What a comparison of two versions of one artifact says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from everyshelf.core.outline.model import ACTIONS, EFFECTS, Finding
+
+DEFAULT_LIMIT = 10_000
+
+
+@dataclass
+class TableCounts:
+    """Exact counts of a table comparison, and the key rows were matched by."""
+
+    rows: dict[str, int]
+    key: list[str]
+    columns: dict[str, Any]
+    cells: dict[str, dict[str, int]]
+    samples: list[dict[str, Any]] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, Any]:
+        """The ``table`` member of the answer."""
+        return {
+            "rows": self.rows, "key": self.key, "columns": self.columns, "cells": self.cells, "samples": self.samples,
+        }  # fmt: skip
+
+
+@dataclass
+class Comparison:
+    """Findings with their exact counts; ``read_as`` is the kind, or "text" or "bytes" with a note that says why."""
+
+    kind: str
+    findings: list[Finding] = field(default_factory=list)
+    read_as: str = ""
+    note: str = ""
+    identity: dict[str, list[str]] = field(default_factory=dict)
+    table: TableCounts | None = None
+    lines: dict[str, int] | None = None
+
+    def as_json(self, limit: int = DEFAULT_LIMIT) -> dict[str, Any]:
+        """The JSON form of house names; counts stay exact when findings are cut off at ``limit``."""
+        result: dict[str, Any] = {
+            "kind": self.kind,
+            "equal": not self.findings,
+            "counts": self._counted("action", ACTIONS),
+            "effects": self._counted("effect", EFFECTS),
+            "findings": [finding.as_json() for finding in self.findings[:limit]],
+            "read_as": self.read_as or self.kind,
+            "note": self.note,
+            "identity": self.identity,
+            "truncated": len(self.findings) > limit,
+        }
+        if self.table is not None:
+            result["table"] = self.table.as_json()
+        if self.lines is not None:
+            result["lines"] = self.lines
+        return result
+
+    def _counted(self, attribute: str, names: tuple[str, ...]) -> dict[str, int]:
+        counts = dict.fromkeys(names, 0)
+        for finding in self.findings:
+            counts[getattr(finding, attribute)] += 1
+        return counts

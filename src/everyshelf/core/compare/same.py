@@ -1,0 +1,74 @@
+"""Equality of raw trees, decided in C where possible, and told from mere likeness of Python values.
+
+``==`` holds 1, 1.0 and True to be equal. 1 and 1.0 are two spellings of one number; True is another value.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import Any
+
+import orjson
+
+
+def same_value(before: Any, after: Any) -> bool:
+    """True if both mean the same; equal trees that hold booleans against numbers are told apart."""
+    if before is after:
+        return True
+    try:
+        if before != after:
+            return _both_nan(before, after)
+    except RecursionError:
+        return False
+    if isinstance(before, dict | list | tuple):
+        return canonical(before) == canonical(after)
+    return isinstance(before, bool) == isinstance(after, bool)
+
+
+def _both_nan(before: Any, after: Any) -> bool:
+    return isinstance(before, float) and isinstance(after, float) and before != before and after != after
+
+
+def canonical(value: Any) -> bytes:
+    """Bytes that are equal exactly for trees of the same meaning (keys sorted, whole floats as integers)."""
+    try:
+        return orjson.dumps(value, default=_other, option=orjson.OPT_SORT_KEYS | orjson.OPT_NON_STR_KEYS)
+    except (TypeError, ValueError, RecursionError):
+        return repr(value).encode("utf-8", "surrogatepass")
+
+
+def _other(value: Any) -> Any:
+    return f"number {value}" if isinstance(value, Decimal | int) else repr(value)
+
+
+def leaves(value: Any, path: str = "", depth: int = 0) -> Iterator[tuple[str, Any]]:
+    """Path and value of each scalar below ``value``; a tuple counts as an XML element."""
+    if isinstance(value, dict):
+        for name, child in value.items():
+            yield from leaves(child, f"{path}/{name}", depth + 1)
+    elif isinstance(value, list):
+        for child in value:
+            yield from leaves(child, f"{path}/*", depth + 1)
+    elif isinstance(value, tuple):
+        tag, attributes, text, children = value
+        for name, attribute in attributes.items():
+            yield f"{path}/@{name}", attribute
+        if text:
+            yield path, text
+        for child in children:
+            yield from leaves(child, f"{path}/{child[0]}", depth + 1)
+    else:
+        yield path, value
+
+
+def leaf_set(value: Any, ignored: tuple[str, ...] = ()) -> frozenset[tuple[str, str]]:
+    """Leaves as a set, for measuring likeness; ``ignored`` names of the top level (an identity) are left out."""
+    skip = {f"/{name}" for name in ignored} | {f"/@{name}" for name in ignored}
+    return frozenset((p, repr(v)) for p, v in leaves(value) if p not in skip)
+
+
+def likeness(before: frozenset[Any], after: frozenset[Any]) -> float:
+    """Shared leaves over the mean number of leaves: 0 (nothing in common) to 1 (Sorensen-Dice)."""
+    total = len(before) + len(after)
+    return 2 * len(before & after) / total if total else 1.0

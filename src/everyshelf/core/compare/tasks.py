@@ -1,0 +1,77 @@
+"""What a reading process is asked to do: plain data in, plain data out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.tables import parse_table
+from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.kinds.rules import Rules, parse_rules
+from everyshelf.core.outline.model import Part, child_path, plain
+
+_MAX_PARTS = 5_000
+_PREVIEW_ROWS = 100
+_PARSED_RULES: dict[str, Rules] = {}
+
+
+def answer(request: dict[str, Any]) -> dict[str, Any]:
+    """The result of one request; see ``worker`` for its form."""
+    rules = _rules(request.get("rules") or "")
+    if request["task"] == "outline":
+        name, path = request["file"]
+        return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
+    before, after = (ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]))
+    found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"))
+    return found.as_json(request.get("limit") or 10_000)
+
+
+def _rules(text: str) -> Rules:
+    if text not in _PARSED_RULES:
+        _PARSED_RULES.clear()
+        _PARSED_RULES[text] = parse_rules(text)
+    return _PARSED_RULES[text]
+
+
+def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) -> dict[str, Any]:
+    """Kind, format, note, and the parts as a nested list; tables give their columns and first rows instead."""
+    found = recognise_file(name, data, rules, kind)
+    result: dict[str, Any] = {
+        "kind": found.kind, "format": found.format, "read_as": found.kind, "note": found.note, "size": len(data),
+        "parts": [], "truncated": False,
+    }  # fmt: skip
+    try:
+        if found.kind == "dataset" and found.format == "csv":
+            return {**result, **_table_json(data)}
+        outline = read_outline(name, data, found, rules)
+    except (UnreadableError, RecursionError) as error:
+        return {**result, "read_as": "text", "note": str(error) or "no reader knows it"}
+    budget = [_MAX_PARTS]
+    parts = _parts_json(outline.root, "", budget)
+    fields = {k: plain(v) for k, v in outline.root.fields.items()}
+    return {**result, "fields": fields, "parts": parts, "truncated": budget[0] <= 0}
+
+
+def _table_json(data: bytes) -> dict[str, Any]:
+    from everyshelf.core.compare.tables import _column_type
+
+    table = parse_table(data)
+    columns = [{"name": c, "type": _column_type(table, c)} for c in table.columns]
+    rows = [list(row) for row in table.rows[:_PREVIEW_ROWS]]
+    return {"table": {"columns": columns, "rows": rows, "row_count": len(table.rows), "dialect": table.dialect}}
+
+
+def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]]:
+    result = []
+    for place, child in enumerate(part.children(), 1):
+        if budget[0] <= 0:
+            return result
+        budget[0] -= 1
+        key = child.key or str(child.fields.get("id") or child.fields.get("name") or f"#{place}")
+        here = child_path(path, child, key)
+        below = _parts_json(child, path if child.through else here, budget)
+        fields = {k: plain(v) for k, v in child.fields.items()}
+        result.append({"path": here, "type": child.type, "label": child.label, "fields": fields, "parts": below})
+    return result

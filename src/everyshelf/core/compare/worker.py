@@ -1,0 +1,136 @@
+"""Comparing and outlining in a process of its own, with limits of time and memory.
+
+Artifacts come from anywhere: whatever one does to its reader must cost no more than one answer. The parent keeps one
+process alive between calls; a call that runs over its time kills it, and the next call starts another.
+
+Protocol: one JSON line each way. A request names files, never holds them: ``{"task", "before": [name, path], …}``.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import resource
+import select
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import IO, Any
+
+import orjson
+
+from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError
+
+DEADLINE_SECONDS = 20.0
+MEMORY_BYTES = 1_500 * 1024 * 1024
+
+
+class Worker:
+    """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end."""
+
+    def __init__(self, *, deadline_seconds: float = DEADLINE_SECONDS, memory_bytes: int = MEMORY_BYTES) -> None:
+        self._deadline = deadline_seconds
+        self._memory = memory_bytes
+        self._process: subprocess.Popen[bytes] | None = None
+        self._lock = threading.Lock()
+
+    def compare(self, before: tuple[str, Path], after: tuple[str, Path], *, rules_text: str = "",
+                kind: str | None = None, key: Sequence[str] | None = None, limit: int = 10_000) -> dict[str, Any]:  # fmt: skip
+        """The JSON form of a comparison of two files, each given as (name, path)."""
+        return self._ask(
+            {"task": "compare", "before": [before[0], str(before[1])], "after": [after[0], str(after[1])],
+             "rules": rules_text, "kind": kind, "key": list(key) if key else None, "limit": limit}
+        )  # fmt: skip
+
+    def outline(self, name: str, path: Path, *, rules_text: str = "", kind: str | None = None) -> dict[str, Any]:
+        """The JSON form of a file's outline; ``read_as`` and ``note`` tell if it has none."""
+        return self._ask({"task": "outline", "file": [name, str(path)], "rules": rules_text, "kind": kind})
+
+    def close(self) -> None:
+        """End the process."""
+        with self._lock:
+            self._end()
+
+    def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
+        with self._lock:
+            process = self._started()
+            assert process.stdin is not None and process.stdout is not None
+            try:
+                process.stdin.write(orjson.dumps(request) + b"\n")
+                process.stdin.flush()
+                line = self._line(process.stdout)
+            except (BrokenPipeError, LimitError) as error:
+                self._end()
+                raise error if isinstance(error, LimitError) else _died() from error
+            if not line:
+                self._end()
+                raise _died()
+        answer = orjson.loads(line)
+        if "problem" in answer:
+            problem = answer["problem"]
+            raise InvalidError(problem["message"], code=problem["code"], hint=problem["hint"])
+        result: dict[str, Any] = answer["result"]
+        return result
+
+    def _line(self, pipe: IO[bytes]) -> bytes:
+        end = time.monotonic() + self._deadline
+        pieces = []
+        while True:
+            left = end - time.monotonic()
+            if left <= 0 or not select.select([pipe], [], [], left)[0]:
+                raise LimitError(f"reading took over {self._deadline:g} seconds", code="limit.time")
+            piece = os.read(pipe.fileno(), 1 << 20)
+            pieces.append(piece)
+            if not piece or piece.endswith(b"\n"):
+                return b"".join(pieces) if piece else b""
+
+    def _started(self) -> subprocess.Popen[bytes]:
+        if self._process is None or self._process.poll() is not None:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "everyshelf.core.compare.worker", str(self._memory)],
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, bufsize=0,
+            )  # fmt: skip
+        return self._process
+
+    def _end(self) -> None:
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            for pipe in (self._process.stdin, self._process.stdout):
+                with contextlib.suppress(OSError):
+                    pipe.close()  # type: ignore[union-attr]
+            self._process = None
+
+
+def _died() -> LimitError:
+    return LimitError("reading needed more memory than it may use", code="limit.memory")
+
+
+# --- in the child ----------------------------------------------------------------
+
+
+def serve(memory_bytes: int) -> None:
+    """Answer requests from standard input until it ends."""
+    from everyshelf.core.compare.tasks import answer
+
+    with contextlib.suppress(ValueError, OSError):
+        resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for line in sys.stdin.buffer:
+        try:
+            reply: dict[str, Any] = {"result": answer(orjson.loads(line))}
+        except EveryShelfError as error:
+            reply = {"problem": {"message": error.message, "code": error.code, "hint": error.hint}}
+        except MemoryError:
+            os._exit(3)
+        sys.stdout.buffer.write(orjson.dumps(reply) + b"\n")
+        sys.stdout.buffer.flush()
+
+
+if __name__ == "__main__":
+    serve(int(sys.argv[1]))

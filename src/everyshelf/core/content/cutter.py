@@ -1,0 +1,105 @@
+"""Content-defined cutting: chunk borders follow the content, so that an insertion moves only the borders near it.
+
+A border stands after a byte where a hash of the bytes before it has a given form (the idea of Rabin fingerprints:
+Muthitacharoen, Chen, Mazieres, "A low-bandwidth network file system", SOSP 2001). Hashing every position in a Python
+loop is out of the question, so it is done in two stages with whole-array operations:
+
+1. a byte-wide sum over the last 8 bytes, computed for all positions at once; 1 position of 256 passes;
+2. only there the full 64-bit hash over the last 48 bytes is taken; 1 of 192 of those is a border.
+
+Together: one border in 48 KiB, and with the 16 KiB that are skipped after each border 64 KiB on average.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+MIN_CHUNK = 16 * 1024
+MAX_CHUNK = 256 * 1024
+WINDOW = 48
+_FILTER_BYTE = 0xA7
+_BORDER_ONE_IN = 192
+_BLOCK = 256 * 1024  # a block and its three scratch arrays stay inside the second-level cache
+
+
+@dataclass(frozen=True)
+class Cutter:
+    """Name and parameters of a way to cut; recorded with each content so that it can change later."""
+
+    name: str
+    min_bytes: int
+    max_bytes: int
+
+
+CUTTER = Cutter("two-stage-1", MIN_CHUNK, MAX_CHUNK)
+# Fixed odd multipliers: part of the cutter's identity, never to be changed under the same name.
+_MULTIPLIERS = [
+    np.uint64(m)
+    for m in (
+        0x9E3779B97F4A7C15,
+        0xC2B2AE3D27D4EB4F,
+        0x165667B19E3779F9,
+        0xD6E8FEB86659FD93,
+        0xA0761D6478BD642F,
+        0xE7037ED1A0B428DB,
+    )
+]
+
+
+def _passing_filter(data: NDArray[np.uint8]) -> NDArray[np.int64]:
+    """Positions i (>= 7) whose byte-wide sum over data[i-7 : i+1] equals the filter byte."""
+    found = []
+    for start in range(0, len(data), _BLOCK):
+        low = max(0, start - 7)
+        block = data[low : start + _BLOCK]
+        if len(block) < 8:
+            break
+        pairs = block[1:] * np.uint8(3)
+        pairs += block[:-1]
+        fours = pairs[2:] * np.uint8(29)
+        fours += pairs[:-2]
+        eights = fours[4:] * np.uint8(113)
+        eights += fours[:-4]
+        found.append(np.flatnonzero(eights == _FILTER_BYTE) + (low + 7))
+    return np.concatenate(found) if found else np.empty(0, np.int64)
+
+
+def _borders(data: NDArray[np.uint8]) -> NDArray[np.int64]:
+    """Sorted positions after which the content itself asks for a border (before minimum and maximum count)."""
+    candidates = _passing_filter(data)
+    candidates = candidates[candidates >= WINDOW - 1]
+    if not len(candidates):
+        return candidates
+    # All overlapping 8-byte words of the data without copying: six of them cover the window before a candidate.
+    words = np.ndarray((len(data) - 7,), "<u8", buffer=data, strides=(1,))
+    hashes = np.zeros(len(candidates), np.uint64)
+    for place, multiplier in enumerate(_MULTIPLIERS):
+        hashes += words[candidates - (WINDOW - 1 - 8 * place)] * multiplier
+        hashes ^= hashes >> np.uint64(29)
+    hashes *= np.uint64(0xBF58476D1CE4E5B9)
+    hashes >>= np.uint64(32)
+    return candidates[hashes % np.uint64(_BORDER_ONE_IN) == 0] + 1
+
+
+def cut_window(data: bytes | memoryview, *, final: bool) -> Iterator[int]:
+    """Yield the lengths of the chunks ``data`` is cut into, from its start.
+
+    With ``final`` the lengths add up to ``len(data)``. Without it the rest that cannot be decided yet (it may go on)
+    is left out; pass it again in front of the bytes that follow. The lengths depend on the whole content only, never
+    on how it was split into windows, as long as each window is longer than ``MAX_CHUNK``.
+    """
+    array = np.frombuffer(data, np.uint8)
+    borders = _borders(array)
+    at, size = 0, len(array)
+    # A border needs WINDOW bytes of the same chunk before it at most, and a chunk starts with MIN_CHUNK skipped bytes:
+    # a window that starts at a chunk's start therefore finds every border that the whole content would.
+    while size - at > MAX_CHUNK or (final and at < size):
+        low = np.searchsorted(borders, at + MIN_CHUNK)
+        end = int(borders[low]) if low < len(borders) else size
+        end = min(end, at + MAX_CHUNK, size)
+        yield end - at
+        at = end

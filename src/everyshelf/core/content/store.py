@@ -1,0 +1,274 @@
+"""The content store: bytes in, id out; bytes back by id, checked.
+
+Content up to 128 KiB is one record. Longer content is cut into chunks (``cutter``), each stored once under its BLAKE3
+hash, and a recipe (cutter, size, list of chunks) stored under the content's own id. Chunks are compressed with zstd
+level 1 where that saves at least a sixteenth.
+
+Nothing is durable before ``sync``: callers sync, then write their record.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import struct
+import threading
+from collections import deque
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+import zstandard
+from blake3 import blake3
+
+from everyshelf.core.content.cutter import CUTTER, cut_window
+from everyshelf.core.content.ids import content_id
+from everyshelf.core.content.place import FolderPlace
+from everyshelf.core.content.segments import CHUNK, RAW, RECIPE, WHOLE, ZSTD, Record, Segments
+from everyshelf.core.errors import BrokenError, MissingError
+
+WHOLE_BYTES = 128 * 1024
+_WINDOW_BYTES = 4 * 1024 * 1024
+_IN_FLIGHT = 3  # windows being compressed while the next is read: bounds memory to a few windows
+_CHUNK_ENTRY = struct.Struct("<32sI")
+_local = threading.local()
+
+
+@dataclass(frozen=True)
+class ContentInfo:
+    """Id (hex) and length of stored content."""
+
+    id: str
+    size: int
+
+
+class _RecipeHead(msgspec.Struct):
+    cutter: str
+    size: int
+
+
+@dataclass(frozen=True)
+class _Recipe:
+    size: int
+    chunks: list[tuple[bytes, int]]
+
+
+def _compressor() -> zstandard.ZstdCompressor:
+    if not hasattr(_local, "compressor"):  # one per thread: the object must not be shared between calls
+        _local.compressor = zstandard.ZstdCompressor(level=1, write_checksum=False)
+    return _local.compressor  # type: ignore[no-any-return]
+
+
+def _decompressor() -> zstandard.ZstdDecompressor:
+    if not hasattr(_local, "decompressor"):
+        _local.decompressor = zstandard.ZstdDecompressor()
+    return _local.decompressor  # type: ignore[no-any-return]
+
+
+def _pack(identity: bytes, kind: int, data: bytes | memoryview) -> Record:
+    packed = _compressor().compress(data)
+    if len(packed) < len(data) - len(data) // 16:
+        return Record(identity, kind, ZSTD, len(data), packed)
+    return Record(identity, kind, RAW, len(data), bytes(data))
+
+
+def _unpack(record: Record) -> bytes:
+    if record.codec == RAW:
+        return record.payload
+    return _decompressor().decompress(record.payload, max_output_size=record.raw_bytes)
+
+
+class ContentStore:
+    """Content by id over the segments of one place."""
+
+    def __init__(self, place: FolderPlace | Path, *, segment_bytes: int | None = None) -> None:
+        place = FolderPlace(place) if isinstance(place, Path) else place
+        self.segments = Segments(place, **({"segment_bytes": segment_bytes} if segment_bytes else {}))
+        self._pool: ThreadPoolExecutor | None = None
+        self._hashing: ThreadPoolExecutor | None = None
+
+    # --- writing -----------------------------------------------------------
+
+    def put(self, data: bytes) -> ContentInfo:
+        """Store ``data`` (not yet durable, see ``sync``)."""
+        if len(data) > WHOLE_BYTES:
+            return self.put_stream([data])
+        identity = content_id(data)
+        if self.segments.find(bytes.fromhex(identity)) is None:
+            self.segments.append(_pack(bytes.fromhex(identity), WHOLE, data))
+        return ContentInfo(identity, len(data))
+
+    def put_stream(self, pieces: Iterable[bytes]) -> ContentInfo:
+        """Store what ``pieces`` add up to, never holding more than a few windows of it."""
+        writer = self.writer()
+        for piece in pieces:
+            writer.write(piece)
+        return writer.finish()
+
+    def writer(self) -> ContentWriter:
+        """A writer for content that arrives in pieces."""
+        return ContentWriter(self)
+
+    def sync(self) -> None:
+        """Return once everything put so far is durable."""
+        self.segments.sync()
+
+    def close(self) -> None:
+        """Seal what this process wrote and stop its threads."""
+        self.segments.close()
+        for pool in (self._pool, self._hashing):
+            if pool is not None:
+                pool.shutdown()
+        self._pool = self._hashing = None
+
+    def submit(self, chunks: list[memoryview]) -> Future[list[tuple[bytes, int, Record | None]]]:
+        """Hash and compress chunks on the pool; a chunk that is stored already comes back without a record."""
+        if self._pool is None:
+            self._pool = ThreadPoolExecutor(2, "every-shelf-pack")
+        return self._pool.submit(self._pack_chunks, chunks)
+
+    def submit_hash(self, digest: hashlib._Hash, window: memoryview) -> Future[None]:
+        """Feed ``window`` to ``digest`` after everything submitted before: one thread, so order is kept."""
+        if self._hashing is None:
+            self._hashing = ThreadPoolExecutor(1, "every-shelf-hash")
+        return self._hashing.submit(digest.update, window)
+
+    def _pack_chunks(self, chunks: list[memoryview]) -> list[tuple[bytes, int, Record | None]]:
+        result: list[tuple[bytes, int, Record | None]] = []
+        for chunk in chunks:
+            identity = blake3(chunk).digest()
+            known = self.segments.find(identity) is not None
+            result.append((identity, len(chunk), None if known else _pack(identity, CHUNK, chunk)))
+        return result
+
+    # --- reading -----------------------------------------------------------
+
+    def has(self, identity: str) -> bool:
+        """True if the content is stored here."""
+        return self.segments.find(bytes.fromhex(identity), refresh=True) is not None
+
+    def size(self, identity: str) -> int:
+        """Length of the content in bytes; raises ``MissingError``."""
+        record = self._record(identity)
+        return record.raw_bytes if record.kind == WHOLE else _parse_recipe(_unpack(record)).size
+
+    def read(self, identity: str) -> bytes:
+        """The whole content, checked against its id; raises ``MissingError`` or ``BrokenError``."""
+        data = b"".join(self.iter_range(identity))
+        if content_id(data) != identity:
+            raise BrokenError(f"content {identity[:12]} does not match its id", content=identity)
+        return data
+
+    def iter_range(self, identity: str, start: int = 0, stop: int | None = None) -> Iterator[bytes]:
+        """Pieces of content[start:stop]; each chunk is checked against its own hash."""
+        record = self._record(identity)
+        if record.kind == WHOLE:
+            data = _unpack(record)
+            if content_id(data) != identity:
+                raise BrokenError(f"content {identity[:12]} does not match its id", content=identity)
+            yield data[start:stop]
+            return
+        recipe = _parse_recipe(_unpack(record))
+        stop = recipe.size if stop is None else min(stop, recipe.size)
+        at = 0
+        for chunk, length in recipe.chunks:
+            if at >= stop:
+                return
+            if at + length > start:
+                yield self._chunk(chunk, identity)[max(0, start - at) : stop - at]
+            at += length
+
+    def _record(self, identity: str) -> Record:
+        where = self.segments.find(bytes.fromhex(identity), refresh=True)
+        if where is None:
+            raise MissingError(f"content {identity[:12]} is not stored here", code="content.missing", content=identity)
+        return self.segments.read(where)
+
+    def _chunk(self, chunk: bytes, identity: str) -> bytes:
+        where = self.segments.find(chunk, refresh=True)
+        if where is None:
+            raise BrokenError(f"content {identity[:12]} lacks one of its chunks", content=identity)
+        data = _unpack(self.segments.read(where))
+        if blake3(data).digest() != chunk:
+            raise BrokenError(f"a chunk of content {identity[:12]} does not match its hash", content=identity)
+        return data
+
+    def verify(self, identity: str) -> str | None:
+        """None if the content reads back to its id, else one line that says what is wrong."""
+        digest = hashlib.sha256()
+        try:
+            for piece in self.iter_range(identity):
+                digest.update(piece)
+        except (BrokenError, MissingError, zstandard.ZstdError) as error:
+            return str(error)
+        return None if digest.hexdigest() == identity else f"content {identity[:12]} does not match its id"
+
+
+class ContentWriter:
+    """Takes content in pieces; ``finish`` gives its id. Dropping it half-way leaves nothing that anything refers to."""
+
+    def __init__(self, store: ContentStore) -> None:
+        self._store = store
+        self._digest = hashlib.sha256()
+        self._pieces: list[bytes] = []
+        self._held = 0
+        self._chunks: list[tuple[bytes, int]] = []
+        self._flying: deque[Future[list[tuple[bytes, int, Record | None]]]] = deque()
+        self._hashed: deque[Future[None]] = deque()
+        self._new_bytes_from = 0  # where, in the next window, bytes start that were not hashed yet
+        self.size = 0
+
+    def write(self, piece: bytes) -> None:
+        """Take the next piece, of any length; the caller must not change it afterwards."""
+        view = memoryview(piece)
+        for start in range(0, len(view), _WINDOW_BYTES):
+            part = view[start : start + _WINDOW_BYTES]
+            self._pieces.append(part)  # type: ignore[arg-type]
+            self._held += len(part)
+            self.size += len(part)
+            if self._held >= _WINDOW_BYTES:
+                self._cut(final=False)
+
+    def _cut(self, *, final: bool) -> None:
+        window = memoryview(b"".join(self._pieces))
+        while len(self._flying) >= _IN_FLIGHT:
+            self._land()
+        self._hashed.append(self._store.submit_hash(self._digest, window[self._new_bytes_from :]))
+        at = 0
+        chunks = []
+        for length in cut_window(window, final=final):
+            chunks.append(window[at : at + length])
+            at += length
+        self._flying.append(self._store.submit(chunks))
+        rest = bytes(window[at:])
+        self._pieces, self._held, self._new_bytes_from = [rest], len(rest), len(rest)
+
+    def _land(self) -> None:
+        self._hashed.popleft().result()
+        for identity, length, record in self._flying.popleft().result():
+            if record is not None:
+                self._store.segments.append(record)
+            self._chunks.append((identity, length))
+
+    def finish(self) -> ContentInfo:
+        """Store the rest and return the content's id and size (not yet durable, see ``ContentStore.sync``)."""
+        if not self._chunks and not self._flying and self.size <= WHOLE_BYTES:
+            return self._store.put(b"".join(self._pieces))
+        self._cut(final=True)
+        while self._flying:
+            self._land()
+        identity = self._digest.digest()
+        if self._store.segments.find(identity) is None:
+            self._store.segments.append(_pack(identity, RECIPE, _encode_recipe(self.size, self._chunks)))
+        return ContentInfo(identity.hex(), self.size)
+
+
+def _encode_recipe(size: int, chunks: list[tuple[bytes, int]]) -> bytes:
+    head = msgspec.json.encode(_RecipeHead(CUTTER.name, size))
+    return head + b"\n" + b"".join(_CHUNK_ENTRY.pack(*chunk) for chunk in chunks)
+
+
+def _parse_recipe(data: bytes) -> _Recipe:
+    head, _, body = data.partition(b"\n")
+    return _Recipe(msgspec.json.decode(head, type=_RecipeHead).size, list(_CHUNK_ENTRY.iter_unpack(body)))

@@ -1,0 +1,75 @@
+"""Text: which encoding, which line ends, and the lines themselves.
+
+Encodings are tried in this order: byte-order mark, UTF-8, what ``charset-normalizer`` finds, Latin-1 (which takes every
+byte). A file with NUL bytes outside UTF-16/32 is not text.
+"""
+
+from __future__ import annotations
+
+import codecs
+from dataclasses import dataclass
+
+from everyshelf.core.errors import InvalidError, UnreadableError
+
+_MARKS = [
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32-le"),
+    (codecs.BOM_UTF32_BE, "utf-32-be"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+]
+_SAMPLE_BYTES = 64 * 1024
+
+
+@dataclass(frozen=True)
+class Decoded:
+    """Text with what was stripped to get it: encoding, byte-order mark, and the line end most lines have."""
+
+    text: str
+    encoding: str
+    mark: bool
+    newline: str
+
+    def lines(self) -> list[str]:
+        """Lines without their ends, whatever those are; an empty text has none."""
+        text = self.text.replace("\r\n", "\n").replace("\r", "\n")
+        lines = text.split("\n")
+        return lines[:-1] if lines and not lines[-1] else lines
+
+
+def decode(data: bytes, encoding: str | None = None) -> Decoded:
+    """Text of ``data``; with ``encoding`` in that encoding only. Raises ``UnreadableError`` if it is not text."""
+    if encoding is not None:
+        try:
+            return _decoded(data.decode(encoding), encoding, mark=False)
+        except LookupError as error:
+            raise InvalidError(f"there is no encoding called {encoding}") from error
+        except UnicodeDecodeError as error:
+            raise UnreadableError(f"byte {error.start} is not {encoding}") from error
+    for mark, name in _MARKS:
+        if data.startswith(mark):
+            try:
+                return _decoded(data[len(mark) :].decode(name), name, mark=True)
+            except UnicodeDecodeError:
+                break
+    if b"\0" in data[:_SAMPLE_BYTES]:
+        raise UnreadableError("the file holds NUL bytes, so it is not text")
+    try:
+        return _decoded(data.decode("utf-8"), "utf-8", mark=False)
+    except UnicodeDecodeError:
+        name = _guess(data)
+        return _decoded(data.decode(name, errors="replace"), name, mark=False)
+
+
+def _guess(data: bytes) -> str:
+    from charset_normalizer import from_bytes
+
+    best = from_bytes(data[:_SAMPLE_BYTES]).best()
+    return best.encoding if best is not None else "latin-1"
+
+
+def _decoded(text: str, encoding: str, *, mark: bool) -> Decoded:
+    crlf = text.count("\r\n")
+    lone_cr, lone_lf = text.count("\r") - crlf, text.count("\n") - crlf
+    newline = max((lone_lf, "\n"), (crlf, "\r\n"), (lone_cr, "\r"), key=lambda pair: pair[0])[1]
+    return Decoded(text, encoding, mark, newline)

@@ -1,0 +1,51 @@
+"""Commits: canonical JSON whose SHA-256 is the commit's id, so that history is a chain of hashes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import orjson
+
+from everyshelf.core.content import content_id
+from everyshelf.core.errors import BrokenError
+
+FORMAT = 1
+
+
+class Move(msgspec.Struct, frozen=True):
+    """An artifact that went from one path to another in this commit."""
+
+    artifact: str
+    before: str
+    after: str
+
+
+class CommitData(msgspec.Struct, frozen=True, kw_only=True):
+    """What a commit says; ``time`` is UTC in ISO 8601 with microseconds, as its author claims it."""
+
+    root: str
+    parents: list[str]
+    author: str
+    time: str
+    summary: str
+    description: str = ""
+    labels: dict[str, str] = {}
+    tasks: list[str] = []
+    moves: list[Move] = []
+    format: int = FORMAT
+
+
+def encode_commit(commit: CommitData) -> tuple[str, bytes]:
+    """Id and canonical bytes (keys sorted, no blanks, UTF-8)."""
+    data = orjson.dumps(msgspec.to_builtins(commit), option=orjson.OPT_SORT_KEYS)
+    return content_id(data), data
+
+
+def decode_commit(data: bytes) -> CommitData:
+    """The commit in ``data``; raises ``BrokenError`` if it is none."""
+    try:
+        parsed: Any = orjson.loads(data)
+        return msgspec.convert(parsed, CommitData)
+    except (ValueError, msgspec.ValidationError) as error:
+        raise BrokenError(f"a commit record is damaged: {error}") from error

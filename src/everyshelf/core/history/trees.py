@@ -1,0 +1,324 @@
+"""Folders as a Merkle tree whose nodes are content: equal folders are one node, a comparison skips what is equal.
+
+A node is canonical JSON: ``{"level": 0, "entries": [[name, type, id, size], …]}`` sorted by name. A folder of more than
+128 entries is cut into blocks where a checksum of a name says so (so the same entries always give the same blocks,
+whatever the history), and an index node of level 1 lists ``[last name, block, entries]``; a long index is cut the same
+way. One change in a folder of 100,000 rewrites a block of about 128 entries and the short path above it.
+"""
+
+from __future__ import annotations
+
+import threading
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import orjson
+
+from everyshelf.core.content import ContentStore
+from everyshelf.core.errors import BrokenError, InvalidError
+
+EntryType = Literal["artifact", "folder", "whole"]
+_LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
+_TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
+_BLOCK_ENTRIES = 128
+_CACHED_NODES = 4096
+
+Row = tuple[Any, ...]
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One name in a folder. ``id`` is a content id (of a node for folders), ``size`` bytes (artifacts below it for
+    folders)."""
+
+    name: str
+    type: EntryType
+    id: str
+    size: int
+
+
+@dataclass(frozen=True)
+class Change:
+    """A path whose entry differs between two roots; None where it is not there."""
+
+    path: str
+    before: Entry | None
+    after: Entry | None
+
+
+@dataclass(frozen=True)
+class _Block:
+    last: str
+    id: str
+    count: int
+
+
+@dataclass(frozen=True)
+class _Node:
+    level: int
+    entries: tuple[Entry, ...] = ()
+    blocks: tuple[_Block, ...] = ()
+
+
+def _weight(entry: Entry | None) -> int:
+    """How many artifacts an entry stands for."""
+    return 0 if entry is None else entry.size if entry.type == "folder" else 1
+
+
+def _is_border(name: str, level: int) -> bool:
+    return zlib.crc32(f"{level}/{name}".encode()) % _BLOCK_ENTRIES == 0
+
+
+class Trees:
+    """Reading and writing folder trees in a content store. Roots and nodes are named by content id."""
+
+    def __init__(self, store: ContentStore) -> None:
+        self._store = store
+        self._cache: OrderedDict[str, _Node] = OrderedDict()
+        self._lock = threading.Lock()
+        self.empty = self._write_folder([])
+
+    # --- reading -----------------------------------------------------------
+
+    def find(self, root: str, path: str) -> Entry | None:
+        """The entry at ``path``, or None."""
+        *folders, name = path.split("/")
+        at = root
+        for folder in folders:
+            entry = self._find_name(at, folder)
+            if entry is None or entry.type == "artifact":
+                return None
+            at = entry.id
+        return self._find_name(at, name)
+
+    def folder(self, root: str, path: str = "") -> str | None:
+        """The node of the folder at ``path``, or None; the root for an empty path."""
+        if not path:
+            return root
+        entry = self.find(root, path)
+        return entry.id if entry is not None and entry.type != "artifact" else None
+
+    def entries(self, node: str) -> Iterator[Entry]:
+        """The entries of one folder, by name."""
+        loaded = self._node(node)
+        if loaded.level == 0:
+            yield from loaded.entries
+            return
+        for block in loaded.blocks:
+            yield from self.entries(block.id)
+
+    def count(self, root: str) -> int:
+        """How many artifacts lie below ``root``, without reading the folders in it."""
+        return sum(_weight(e) for e in self.entries(root))
+
+    def walk(self, root: str, prefix: str = "") -> Iterator[tuple[str, Entry]]:
+        """Path and entry of every artifact below ``root``; a folder kept whole is one artifact."""
+        for entry in self.entries(root):
+            if entry.type == "folder":
+                yield from self.walk(entry.id, f"{prefix}{entry.name}/")
+            else:
+                yield prefix + entry.name, entry
+
+    def nodes(self, root: str) -> Iterator[str]:
+        """The id of every node below and including ``root``."""
+        yield root
+        loaded = self._node(root)
+        for block in loaded.blocks:
+            yield from self.nodes(block.id)
+        for entry in loaded.entries:
+            if entry.type != "artifact":
+                yield from self.nodes(entry.id)
+
+    def _find_name(self, node: str, name: str) -> Entry | None:
+        loaded = self._node(node)
+        while loaded.level:
+            block = next((b for b in loaded.blocks if b.last >= name), None)
+            if block is None:
+                return None
+            loaded = self._node(block.id)
+        return next((e for e in loaded.entries if e.name == name), None)
+
+    def _node(self, node: str) -> _Node:
+        with self._lock:
+            known = self._cache.get(node)
+            if known is not None:
+                self._cache.move_to_end(node)
+                return known
+        return self._remember(node, self._read(node))
+
+    def _remember(self, node: str, loaded: _Node) -> _Node:
+        with self._lock:
+            self._cache[node] = loaded
+            if len(self._cache) > _CACHED_NODES:
+                self._cache.popitem(last=False)
+        return loaded
+
+    def _read(self, node: str) -> _Node:
+        try:
+            data = orjson.loads(self._store.read(node))
+            if data["level"]:
+                return _Node(data["level"], blocks=tuple(_Block(*row) for row in data["entries"]))
+            return _Node(0, tuple(Entry(n, _TYPE[t], i, s) for n, t, i, s in data["entries"]))
+        except (ValueError, KeyError, TypeError) as error:
+            raise BrokenError(f"folder node {node[:12]} is not one", content=node) from error
+
+    # --- writing -----------------------------------------------------------
+
+    def apply(self, root: str, changes: dict[str, Entry | None]) -> str:
+        """A new root with the entries at these paths set, or removed where None. Empty folders vanish.
+
+        Raises ``InvalidError`` if a path leads through an artifact that stays.
+        """
+        return self._apply(root, {tuple(path.split("/")): entry for path, entry in changes.items()}, "")[0]
+
+    def _apply(
+        self, node: str, changes: dict[tuple[str, ...], Entry | None], prefix: str
+    ) -> tuple[str, int]:  # fmt: skip
+        """The new node, and by how many artifacts it holds more than the old one."""
+        here: dict[str, Entry | None] = {p[0]: e for p, e in changes.items() if len(p) == 1}
+        below: dict[str, dict[tuple[str, ...], Entry | None]] = {}
+        for path, entry in changes.items():
+            if len(path) > 1:
+                below.setdefault(path[0], {})[path[1:]] = entry
+        for name, inner in below.items():
+            old = here.get(name, self._find_name(node, name))
+            if old is not None and old.type != "folder":
+                if all(e is None for e in inner.values()):
+                    continue
+                raise InvalidError(f"{prefix}{name} is an artifact, so nothing can lie in it", code="path.taken")
+            child, more = self._apply(old.id if old is not None else self.empty, inner, f"{prefix}{name}/")
+            if child == self.empty:
+                here[name] = None
+            else:
+                here[name] = Entry(name, "folder", child, _weight(old) + more)
+        more = sum(_weight(entry) - _weight(self._find_name(node, name)) for name, entry in here.items())
+        return self._replace(node, here), more
+
+    def _replace(self, node: str, changed: dict[str, Entry | None]) -> str:
+        """The folder ``node`` with some names set or removed, reading only the blocks concerned."""
+        loaded = self._node(node)
+        leaves = list(self._leaves(loaded, node))
+        waiting = sorted(changed.items())
+        total = sum(b.count for b in leaves) + len(waiting)
+        if loaded.level == 0 or total <= 2 * _BLOCK_ENTRIES:
+            merged = {e.name: e for e in self.entries(node)}
+            merged.update({n: e for n, e in waiting if e is not None})
+            for name, entry in waiting:
+                if entry is None:
+                    merged.pop(name, None)
+            return self._write_folder([merged[n] for n in sorted(merged)])
+        return self._write_blocks(self._recut(leaves, waiting))
+
+    def _leaves(self, loaded: _Node, node: str) -> Iterator[_Block]:
+        if loaded.level == 0:
+            yield _Block(loaded.entries[-1].name if loaded.entries else "", node, len(loaded.entries))
+        elif loaded.level == 1:
+            yield from loaded.blocks
+        else:
+            for block in loaded.blocks:
+                yield from self._leaves(self._node(block.id), block.id)
+
+    def _recut(self, leaves: list[_Block], waiting: list[tuple[str, Entry | None]]) -> list[_Block]:
+        """Level-0 blocks after the change; a block that lost its border takes in the next one."""
+        result: list[_Block] = []
+        carried: list[Entry] = []
+        at = 0
+        for place, block in enumerate(leaves):
+            is_last = place == len(leaves) - 1
+            end = at
+            while end < len(waiting) and (is_last or waiting[end][0] <= block.last):
+                end += 1
+            if end == at and not carried:
+                result.append(block)
+                continue
+            merged = {e.name: e for e in carried} | {e.name: e for e in self._node(block.id).entries}
+            for name, entry in waiting[at:end]:
+                if entry is None:
+                    merged.pop(name, None)
+                else:
+                    merged[name] = entry
+            at = end
+            blocks, carried = self._cut([merged[n] for n in sorted(merged)], final=is_last)
+            result.extend(blocks)
+        return result
+
+    def _cut(self, entries: list[Entry], *, final: bool) -> tuple[list[_Block], list[Entry]]:
+        blocks: list[_Block] = []
+        open_entries: list[Entry] = []
+        for entry in entries:
+            open_entries.append(entry)
+            if _is_border(entry.name, 0):
+                blocks.append(self._write_leaf(open_entries))
+                open_entries = []
+        if final and open_entries:
+            blocks.append(self._write_leaf(open_entries))
+            open_entries = []
+        return blocks, open_entries
+
+    def _write_folder(self, entries: list[Entry]) -> str:
+        if len(entries) <= _BLOCK_ENTRIES:
+            return self._write_leaf(entries).id
+        blocks, _ = self._cut(entries, final=True)
+        return self._write_blocks(blocks)
+
+    def _write_blocks(self, blocks: list[_Block], level: int = 1) -> str:
+        total = sum(b.count for b in blocks)
+        if level == 1 and total <= _BLOCK_ENTRIES:
+            return self._write_leaf([e for b in blocks for e in self._node(b.id).entries]).id
+        while len(blocks) > _BLOCK_ENTRIES:
+            upper: list[_Block] = []
+            group: list[_Block] = []
+            for block in blocks:
+                group.append(block)
+                if _is_border(block.last, level):
+                    upper.append(self._write_index(group, level))
+                    group = []
+            if group:
+                upper.append(self._write_index(group, level))
+            blocks, level = upper, level + 1
+        return self._write_index(blocks, level).id
+
+    def _write_index(self, blocks: list[_Block], level: int) -> _Block:
+        identity = self._put(level, [[b.last, b.id, b.count] for b in blocks])
+        self._remember(identity, _Node(level, blocks=tuple(blocks)))
+        return _Block(blocks[-1].last, identity, sum(b.count for b in blocks))
+
+    def _write_leaf(self, entries: list[Entry]) -> _Block:
+        identity = self._put(0, [[e.name, _LETTER[e.type], e.id, e.size] for e in entries])
+        self._remember(identity, _Node(0, tuple(entries)))
+        return _Block(entries[-1].name if entries else "", identity, len(entries))
+
+    def _put(self, level: int, rows: list[list[Any]]) -> str:
+        return self._store.put(orjson.dumps({"entries": rows, "level": level})).id
+
+    # --- comparing ---------------------------------------------------------
+
+    def changes(self, before: str, after: str, prefix: str = "") -> Iterator[Change]:
+        """Every artifact path that differs, by path; equal folders and equal blocks are never read."""
+        if before == after:
+            return
+        for old, new in self._differing(before, after):
+            name = (old or new).name  # type: ignore[union-attr]
+            path = prefix + name
+            folders = [e.id if e is not None and e.type == "folder" else self.empty for e in (old, new)]
+            here_old = old if old is not None and old.type != "folder" else None
+            here_new = new if new is not None and new.type != "folder" else None
+            if here_old is not None or here_new is not None:
+                yield Change(path, here_old, here_new)
+            yield from self.changes(folders[0], folders[1], path + "/")
+
+    def _differing(self, before: str, after: str) -> Iterator[tuple[Entry | None, Entry | None]]:
+        old_blocks = list(self._leaves(self._node(before), before))
+        new_blocks = list(self._leaves(self._node(after), after))
+        shared = {b.id for b in old_blocks} & {b.id for b in new_blocks}
+        old = self._entries_of(b for b in old_blocks if b.id not in shared)
+        new = self._entries_of(b for b in new_blocks if b.id not in shared)
+        for name in sorted(old.keys() | new.keys()):
+            if old.get(name) != new.get(name):
+                yield old.get(name), new.get(name)
+
+    def _entries_of(self, blocks: Iterable[_Block]) -> dict[str, Entry]:
+        return {e.name: e for b in blocks for e in self._node(b.id).entries}

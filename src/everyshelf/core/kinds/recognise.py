@@ -1,0 +1,261 @@
+"""Which kind a file is: first what ``shelf.toml`` says, then the content, then the name.
+
+Content beats a lying name, and the answer says so. Nothing is ever left out: what nobody knows is ``opaque``.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Any
+
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.json import parse_json
+from everyshelf.core.formats.tables import find_delimiter
+from everyshelf.core.formats.text import decode
+from everyshelf.core.formats.yaml import parse_yaml
+
+HEAD_BYTES = 64 * 1024
+_WHOLE_BYTES = 2 * 1024 * 1024  # up to here a structured text is parsed to be recognised, beyond only its head is seen
+
+
+@dataclass(frozen=True)
+class Recognition:
+    """A kind, the format it is read in (empty: none yet), and a note where name and content disagree."""
+
+    kind: str
+    format: str = ""
+    note: str = ""
+
+
+_SIGNATURES: tuple[tuple[bytes, Recognition], ...] = (
+    (b"\x89PNG\r\n\x1a\n", Recognition("picture", "png")),
+    (b"\xff\xd8\xff", Recognition("picture", "jpeg")),
+    (b"GIF8", Recognition("picture", "gif")),
+    (b"SQLite format 3\0", Recognition("database", "sqlite")),
+    (b"PAR1", Recognition("dataset", "parquet")),
+    (b"ARROW1", Recognition("dataset", "arrow")),
+    (b"FEA1", Recognition("dataset", "feather")),
+    (b"%PDF-", Recognition("document", "pdf")),
+    (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", Recognition("document", "compound")),
+    (b"\x80\x02", Recognition("model", "pickle")),
+    (b"\x80\x03", Recognition("model", "pickle")),
+    (b"\x80\x04", Recognition("model", "pickle")),
+    (b"\x80\x05", Recognition("model", "pickle")),
+)
+_ZIP_TELLS = (
+    (b"xl/", "spreadsheet", "xlsx"),
+    (b"opendocument.spreadsheet", "spreadsheet", "ods"),
+    (b"word/", "document", "docx"),
+    (b"ppt/", "document", "pptx"),
+    (b"opendocument.", "document", "odt"),
+)
+_SCRIPTS = {
+    ".py": "python", ".sql": "sql", ".js": "javascript", ".mjs": "javascript", ".ts": "typescript", ".sh": "shell",
+    ".bas": "basic", ".vb": "basic", ".vba": "basic", ".cls": "basic", ".r": "r", ".ps1": "powershell",
+}  # fmt: skip
+_SETTINGS = {".toml": "toml", ".ini": "text", ".cfg": "text", ".conf": "text", ".env": "text", ".properties": "text"}
+_REPORTS = {".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".rst": "text", ".txt": "text"}
+_XML_ROOTS = {
+    "definitions": ("workflow", ("BPMN", "DMN")), "testsuites": ("tests", ()), "testsuite": ("tests", ()),
+    "PMML": ("model", ()), "svg": ("report", ()), "html": ("report", ()), "workflow": ("workflow", ()),
+    "process": ("workflow", ()), "pipeline": ("pipeline", ()), "job": ("pipeline", ()), "project": ("settings", ()),
+}  # fmt: skip
+_ROOT = re.compile(rb"<(?!\?|!)(?:([\w.-]+):)?([\w.-]+)([^>]*)")
+# The keyword that opens a feature in the languages seen most; any other language announces itself with "# language:".
+_GHERKIN = re.compile(
+    r"^\s*(?:@\S+\s+)*(# *language:|Feature:|Funktionalität:|Funktion:|Fonctionnalité:|Característica:|Egenskap:"
+    r"|Funzionalità:|Functionaliteit:|Funkcja:|Ominaisuus:|Функция:|フィーチャ:|功能:)",
+    re.MULTILINE,
+)
+_STEP_NAMES = ("steps", "tasks", "jobs", "stages", "activities")
+_LINK_NAMES = ("depends_on", "dependsOn", "needs", "after", "upstream", "next", "inputs", "in", "depends", "requires")
+
+
+def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
+    """The kind of a file called ``name`` that starts with ``head`` (its first 64 KiB or all of it)."""
+    whole = size is None or size <= len(head)
+    if not head:
+        return _by_name(name) or Recognition("opaque", "", "the file is empty")
+    for mark, found in _SIGNATURES:
+        if head.startswith(mark):
+            return found
+    if head.startswith(b"PK\x03\x04"):
+        return _zip(head)
+    if head.startswith(b"\x1f\x8b"):
+        inner = _by_name(PurePosixPath(name).stem)
+        return Recognition(inner.kind if inner else "archive", "gzip")
+    if len(head) > 9 and head[8:10] in (b'{"', b"{ ") and int.from_bytes(head[:8], "little") < 100_000_000:
+        return Recognition("model", "safetensors")
+    return _text(name, head, whole=whole)
+
+
+def _zip(head: bytes) -> Recognition:
+    for tell, kind, form in _ZIP_TELLS:
+        if tell in head:
+            return Recognition(kind, form)
+    return Recognition("archive", "zip")
+
+
+def _text(name: str, head: bytes, *, whole: bool) -> Recognition:
+    try:
+        text = decode(_cut_at_line(head) if not whole else head).text
+    except UnreadableError:
+        suffix = PurePosixPath(name).suffix.lower()
+        return Recognition("model", "onnx") if suffix == ".onnx" else Recognition("opaque")
+    start = text.lstrip("\ufeff \t\r\n")[:1]
+    named = _by_name(name)
+    if start == "<":
+        return _xml(head) or named or Recognition("report", "xml")
+    if start in ("{", "[") and (found := _json(name, head, text, whole=whole)) is not None:
+        return found
+    if _GHERKIN.search(text[:4096]) and (named is None or named.kind not in ("script",)):
+        return Recognition("tests", "text")
+    if named is not None and named.kind in ("script", "report") and named.format != "text":
+        return named
+    if _named_yaml(name) or text.startswith("---\n"):
+        return _yaml(head, whole=whole)
+    if named is not None and named.kind == "settings":
+        return named
+    return _plain(name, text, named)
+
+
+def _cut_at_line(head: bytes) -> bytes:
+    end = head.rfind(b"\n")
+    return head[: end + 1] if end > 0 else head[:-4]
+
+
+def _plain(name: str, text: str, named: Recognition | None) -> Recognition:
+    if named is not None and named.kind == "dataset":
+        return Recognition("dataset", "csv")
+    if text.startswith("#!"):
+        return Recognition("script", "text")
+    lines = text.count("\n")
+    if named is None and lines >= 2 and find_delimiter(text) is not None:
+        return Recognition("dataset", "csv")
+    return named or Recognition("report", "text")
+
+
+def _by_name(name: str) -> Recognition | None:
+    path = PurePosixPath(name.lower())
+    suffix = path.suffix
+    if suffix in _SCRIPTS:
+        return Recognition("script", _SCRIPTS[suffix])
+    if suffix in _SETTINGS or path.name == ".env":
+        return Recognition("settings", _SETTINGS.get(suffix, "text"))
+    if suffix in _REPORTS:
+        return Recognition("report", _REPORTS[suffix])
+    if suffix in (".csv", ".tsv", ".tab", ".psv"):
+        return Recognition("dataset", "csv")
+    if suffix in (".jsonl", ".ndjson"):
+        return Recognition("dataset", "jsonl")
+    if suffix == ".feature":
+        return Recognition("tests", "text")
+    if suffix == ".json":
+        return Recognition("settings", "json")
+    if suffix in (".yaml", ".yml"):
+        return Recognition("settings", "yaml")
+    return Recognition("settings", "xml") if suffix == ".xml" else None
+
+
+def _named_yaml(name: str) -> bool:
+    return name.lower().endswith((".yaml", ".yml", ".cwl"))
+
+
+def _xml(head: bytes) -> Recognition | None:
+    found = _ROOT.search(head.replace(b"\0", b""))
+    if found is None:
+        return None
+    root, rest = found[2].decode("ascii", "replace"), found[3] + head[:4096]
+    if root == "html" or head.lstrip()[:14].lower() == b"<!doctype html":
+        return Recognition("report", "html")
+    kind, tells = _XML_ROOTS.get(root, ("settings", ()))
+    if tells and not any(t.encode() in rest for t in tells):
+        kind = "settings"
+    return Recognition(kind, "xml")
+
+
+def _json(name: str, head: bytes, text: str, *, whole: bool) -> Recognition | None:
+    lines = text.strip().splitlines()
+    if len(lines) > 1 and all(_is_object_line(line) for line in lines[:20]):
+        return Recognition("dataset", "jsonl")
+    if not whole:
+        return _json_head(text)
+    try:
+        tree = parse_json(head)
+    except UnreadableError as error:
+        if PurePosixPath(name).suffix.lower() == ".json":
+            return Recognition("settings", "json", str(error))
+        return None
+    return Recognition(kind_of_tree(tree), "json")
+
+
+def _json_head(text: str) -> Recognition:
+    """From the keys that appear in a head that could not be parsed because it ends somewhere."""
+    keys = dict.fromkeys(re.findall(r'"([^"\\]{1,60})"\s*:', text))
+    if text.lstrip().startswith("[") and len(keys) < 60:
+        return Recognition("dataset", "json")
+    return Recognition(kind_of_tree({key: [{}, {}] for key in keys}), "json")
+
+
+def _is_object_line(line: str) -> bool:
+    line = line.strip()
+    return line.startswith("{") and line.endswith("}")
+
+
+def _yaml(head: bytes, *, whole: bool) -> Recognition:
+    try:
+        tree = parse_yaml(head if whole else _cut_at_line(head))
+    except UnreadableError as error:
+        return Recognition("settings", "yaml", str(error))
+    return Recognition(kind_of_tree(tree), "yaml")
+
+
+def kind_of_tree(tree: Any) -> str:
+    """The kind of a parsed JSON, YAML or TOML tree, by its tell-tale keys."""
+    if isinstance(tree, list):
+        return _kind_of_list(tree)
+    if not isinstance(tree, dict):
+        return "settings"
+    keys = set(tree)
+    if "nbformat" in keys or {"cells", "metadata"} <= keys or {"worksheets", "metadata"} <= keys:
+        return "notebook"
+    if "cwlVersion" in keys or "cwlversion" in keys:
+        return "pipeline"
+    if keys & {"openapi", "swagger"} or ("$schema" in keys and keys & {"properties", "definitions", "$defs"}):
+        return "api"
+    if keys & {"screens", "pages"} and _has_dicts(tree.get("screens", tree.get("pages"))):
+        return "app"
+    if keys & {"suites", "testcases", "test_cases", "testCases", "scenarios"}:
+        return "tests"
+    return _kind_of_graph(tree)
+
+
+def _kind_of_graph(tree: dict[str, Any]) -> str:
+    for holder in [tree, *(v for v in tree.values() if isinstance(v, dict))]:
+        if _has_dicts(holder.get("nodes")) and set(holder) & {"edges", "connections", "links"}:
+            return "workflow"
+        for name in _STEP_NAMES:
+            if _has_dicts(holder.get(name)) and _refer(holder[name], holder):
+                return "pipeline"
+    return "settings"
+
+
+def _has_dicts(value: Any) -> bool:
+    items = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return any(isinstance(v, dict) for v in items)
+
+
+def _refer(items: Any, holder: dict[str, Any]) -> bool:
+    """True if named things refer to each other, or connections beside them do."""
+    if set(holder) & {"connections", "edges", "links"}:
+        return True
+    values = items.values() if isinstance(items, dict) else items
+    return any(isinstance(v, dict) and set(v) & set(_LINK_NAMES) for v in values)
+
+
+def _kind_of_list(tree: list[Any]) -> str:
+    records = [v for v in tree if isinstance(v, dict)]
+    flat = all(not isinstance(v, dict | list) for r in records[:100] for v in r.values())
+    return "dataset" if len(records) == len(tree) > 1 and flat else "settings"

@@ -1,0 +1,162 @@
+"""How a plain tree (JSON, YAML, TOML) and an XML tree become parts, under the table of a kind."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from everyshelf.core.formats.xml import Element
+from everyshelf.core.kinds.table import ID_NAMES, KindTable
+from everyshelf.core.outline.model import Part, Scalar
+
+_CONTAINERS = (dict, list)
+_MAX_LABEL = 80
+
+
+def _label(fields: dict[str, Scalar], fallback: str) -> str:
+    for name in ("name", "label", "title", "id", "key", "code", "path"):
+        value = fields.get(name)
+        if isinstance(value, str | int) and not isinstance(value, bool) and str(value).strip():
+            return str(value)[:_MAX_LABEL]
+    first = next((v for v in fields.values() if isinstance(v, str) and v.strip()), None)
+    return (first if first is not None and fallback in ("", "item") else fallback)[:_MAX_LABEL]
+
+
+def singular(name: str) -> str:
+    """A list's name turned into its items' type: steps -> step, entries -> entry, branches -> branch."""
+    if name.endswith("ies") and len(name) > 4:
+        return name[:-3] + "y"
+    if name.endswith(("ches", "shes", "sses", "xes")):
+        return name[:-2]
+    if name.endswith("s") and not name.endswith(("ss", "us", "is")) and len(name) > 2:
+        return name[:-1]
+    return name
+
+
+class DataShape:
+    """Parts of a tree of dict, list and scalars."""
+
+    def __init__(self, table: KindTable) -> None:
+        self._table = table
+
+    def root(self, tree: Any, kind: str) -> Part:
+        """The root part; its key is empty because nothing stands beside it."""
+        if isinstance(tree, dict):
+            return self._object(tree, kind, "", kind)
+        if isinstance(tree, list):
+            return self._list(tree, "items", kind)
+        return Part(kind, str(tree)[:_MAX_LABEL], "", tree, {"value": tree})
+
+    def _object(self, tree: dict[str, Any], part_type: str, key: str | None, fallback: str) -> Part:
+        derived = self._table.derived
+        fields = {k: v for k, v in tree.items() if not isinstance(v, _CONTAINERS) and k not in derived}
+        return Part(
+            part_type, _label(fields, fallback), key, tree, fields, lambda: self._members(tree), ordered=False,
+            identity_fields=self._table.identity.get(part_type, ()),
+        )  # fmt: skip
+
+    def _members(self, tree: dict[str, Any]) -> list[Part]:
+        result = []
+        for name, value in tree.items():
+            if name in self._table.derived:
+                continue
+            if isinstance(value, list):
+                result.append(self._list(value, name, name))
+            elif isinstance(value, dict):
+                result.append(self._map(value, name) if self._is_map(name, value) else self._member(value, name))
+        return result
+
+    def _member(self, value: dict[str, Any], name: str) -> Part:
+        part = self._object(value, name if name in self._table.cosmetic_types else "group", name, name)
+        part.label = name
+        return part
+
+    def _is_map(self, name: str, value: dict[str, Any]) -> bool:
+        """A map of named things: known to the kind, or every value an object and the name a plural."""
+        if not value:
+            return name in self._table.types
+        many = all(isinstance(v, dict) for v in value.values())
+        return many and (name in self._table.types or (singular(name) != name and len(value) > 1))
+
+    def _map(self, value: dict[str, Any], name: str) -> Part:
+        item_type = self._table.types.get(name) or singular(name)
+
+        def items() -> list[Part]:
+            return [self._object(v, item_type, k, k) for k, v in value.items()]
+
+        return Part("list", name, name, value, {}, items, ordered=False, through=True)
+
+    def _list(self, value: list[Any], name: str, label: str) -> Part:
+        item_type = self._table.types.get(name) or singular(name)
+        if item_type == name and item_type not in self._table.types.values():
+            item_type = "item"
+
+        def items() -> list[Part]:
+            return [self._item(v, item_type) for v in value]
+
+        kept_type = name if name in self._table.cosmetic_types else "list"
+        ordered = not self._table.is_unordered(item_type)
+        return Part(kept_type, label, name, value, {}, items, ordered=ordered, through=True)
+
+    def _item(self, value: Any, item_type: str) -> Part:
+        if isinstance(value, dict):
+            return self._object(value, item_type, None, item_type)
+        if isinstance(value, list):
+            part = self._list(value, item_type, item_type)
+            part.key, part.type, part.through = None, item_type, False
+            return part
+        return Part(item_type, str(value)[:_MAX_LABEL], None, value, {"value": value}, ordered=False)
+
+
+class XmlShape:
+    """Parts of an XML tree: attributes and single text-only children are fields, other elements are parts."""
+
+    def __init__(self, table: KindTable) -> None:
+        self._table = table
+
+    def root(self, tree: Element, kind: str) -> Part:
+        """The root part; its key is empty because nothing stands beside it."""
+        part = self._part(tree)
+        part.key, part.type = "", kind
+        return part
+
+    def _part(self, element: Element) -> Part:
+        fields: dict[str, Scalar] = {name.rpartition("}")[2]: value for name, value in element.attributes.items()}
+        if element.text:
+            fields["text"] = element.text
+        nested: list[Element] = []
+        for name, group in _by_name(element.children).items():
+            if name in self._table.derived:
+                continue
+            if len(group) == 1 and name not in fields and _is_leaf(group[0]) and name not in self._table.types:
+                fields[name] = group[0].text
+            else:
+                nested.extend(group)
+        part_type = self._table.types.get(element.name, element.name)
+        return Part(
+            part_type, _label(fields, element.name), None, element, fields, lambda: [self._part(e) for e in nested],
+            ordered=not self._table.is_unordered(part_type),
+            identity_fields=self._table.identity.get(part_type, ()),
+        )  # fmt: skip
+
+
+def _by_name(elements: tuple[Element, ...]) -> dict[str, list[Element]]:
+    groups: dict[str, list[Element]] = {}
+    for element in elements:
+        groups.setdefault(element.name, []).append(element)
+    return groups
+
+
+def _is_leaf(element: Element) -> bool:
+    return not element.attributes and not element.children and element.tag != "#text"
+
+
+def is_id_like(name: str) -> int | None:
+    """How id-like a field's name is (0 best), or None."""
+    if name in ID_NAMES:
+        return ID_NAMES.index(name)
+    lower = name.lower()
+    if lower in ID_NAMES:
+        return ID_NAMES.index(lower)
+    if lower.endswith(("_id", "-id", "_code", "_key")) or (name.endswith("Id") and len(name) > 2):
+        return len(ID_NAMES)
+    return None

@@ -1,0 +1,35 @@
+"""The merge of an artifact as a whole."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeVar
+
+Side = Literal["this", "other"]
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Conflict:
+    """An artifact both sides changed; content ids, None where it is gone or was not there."""
+
+    path: str
+    base: str | None
+    this: str | None
+    other: str | None
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Which side's state to take, or None for a conflict."""
+
+    side: Side | None
+
+
+def merge_whole(base: T | None, this: T | None, other: T | None, prefer: Side | None = None) -> Choice:
+    """Whose state of the artifact holds after the merge; None on either side means that it is not there."""
+    if this == other or other == base:
+        return Choice("this")
+    if this == base:
+        return Choice("other")
+    return Choice(prefer)

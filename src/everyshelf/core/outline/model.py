@@ -1,0 +1,103 @@
+"""Outline, Part and Finding.
+
+A part is expanded lazily: ``value`` is the raw subtree it was read from, so a comparison decides equality of whole
+subtrees in C and never builds the parts below what is equal.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any, Literal
+
+Scalar = str | int | float | bool | Decimal | None
+Effect = Literal["breaks", "alters", "cosmetic"]
+Step = Literal["added", "removed", "changed", "moved", "renamed", "reordered"]
+EFFECTS: tuple[Effect, ...] = ("breaks", "alters", "cosmetic")
+ACTIONS: tuple[Step, ...] = ("added", "removed", "changed", "moved", "renamed", "reordered")
+
+
+def _no_children() -> list[Part]:
+    return []
+
+
+@dataclass(slots=True)
+class Part:
+    """One thing an artifact is made of.
+
+    ``key`` is its identity among siblings of its type (None: to be found by comparing), ``fields`` its scalars,
+    ``ordered`` whether the order of its children is content. ``through`` marks a mere list: its items' paths leave it
+    out. ``unkeyed_value`` is ``value`` without the identity, for recognising a rename.
+    """
+
+    type: str
+    label: str
+    key: str | None
+    value: Any
+    fields: dict[str, Scalar] = field(default_factory=dict)
+    expand: Callable[[], list[Part]] = _no_children
+    ordered: bool = True
+    through: bool = False
+    identity_fields: tuple[str, ...] = ()
+
+    def children(self) -> list[Part]:
+        """The parts directly below, built anew at each call."""
+        return self.expand()
+
+
+@dataclass(frozen=True)
+class Outline:
+    """What a file was read as: its kind, its format, its root part, and a note if something deserves one."""
+
+    kind: str
+    format: str
+    root: Part
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One semantic difference: an action on a part (or one of its fields), before, after, and its effect."""
+
+    action: Step
+    part: str
+    type: str
+    label: str
+    effect: Effect
+    field: str | None = None
+    before: Any = None
+    after: Any = None
+    detail: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        """The JSON form documented in docs/kinds.md; absent fields are left out."""
+        result: dict[str, Any] = {
+            "action": self.action, "part": self.part, "type": self.type, "label": self.label,
+            "field": self.field, "before": plain(self.before), "after": plain(self.after), "effect": self.effect,
+        }  # fmt: skip
+        if self.detail:
+            result["detail"] = self.detail
+        return {k: v for k, v in result.items() if v is not None or k in ("before", "after")}
+
+
+def plain(value: Any) -> Any:
+    """``value`` as JSON can hold it: decimals, non-finite and very long numbers become texts."""
+    if isinstance(value, Decimal) or (isinstance(value, float) and (value != value or abs(value) == float("inf"))):
+        return str(value)
+    if isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
+        return str(value)
+    return value
+
+
+def walk(part: Part, path: str = "") -> Iterator[tuple[str, Part]]:
+    """Path and part of everything below ``part``, depth first, with positions where no key is known."""
+    for place, child in enumerate(part.children(), 1):
+        here = child_path(path, child, child.key or f"#{place}")
+        yield here, child
+        yield from walk(child, path if child.through else here)
+
+
+def child_path(base: str, part: Part, key: str) -> str:
+    """``base/type:key``; a slash inside a key is written as %2F so that the path can be split."""
+    return f"{base}/{part.type}:{key.replace('/', '%2F')}"
