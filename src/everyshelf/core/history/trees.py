@@ -122,15 +122,11 @@ class Trees:
             else:
                 yield prefix + entry.name, entry
 
-    def nodes(self, root: str) -> Iterator[str]:
-        """The id of every node below and including ``root``."""
-        yield root
-        loaded = self._node(root)
-        for block in loaded.blocks:
-            yield from self.nodes(block.id)
-        for entry in loaded.entries:
-            if entry.type != "artifact":
-                yield from self.nodes(entry.id)
+    def children(self, node: str) -> tuple[list[str], list[Entry]]:
+        """The nodes directly below ``node`` (blocks and folders), and the artifacts in it."""
+        loaded = self._node(node)
+        folders = [e.id for e in loaded.entries if e.type != "artifact"]
+        return [b.id for b in loaded.blocks] + folders, [e for e in loaded.entries if e.type == "artifact"]
 
     def _find_name(self, node: str, name: str) -> Entry | None:
         loaded = self._node(node)

@@ -27,7 +27,7 @@ from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.table import KIND_IDS
 
 FILE_NAME = "shelf.toml"
-_SECTIONS = {"ignore": {"patterns"}, "kinds": None, "keys": None, "fields": {"ignore"}, "whole": {"folders"}}
+_SECTIONS = {"ignore": {"patterns"}, "kinds": None, "keys": None, "fields": {"ignore"}}
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,6 @@ class Rules:
     kinds: tuple[tuple[str, str], ...] = ()
     keys: tuple[tuple[str, tuple[str, ...]], ...] = ()
     ignored_fields: frozenset[str] = frozenset()
-    whole_folders: tuple[str, ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -78,7 +77,6 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
         kinds,
         keys,
         frozenset(_texts(name, "fields.ignore", data.get("fields", {}).get("ignore", []))),
-        tuple(_texts(name, "whole.folders", data.get("whole", {}).get("folders", []))),
         text,
     )
 

@@ -1,0 +1,1 @@
+"""The command line: parse, call desk or client, print. No logic lives here."""

@@ -1,0 +1,1 @@
+"""One module for each group of commands."""

@@ -1,0 +1,142 @@
+"""``branch``, ``merge`` and ``tag``."""
+
+from __future__ import annotations
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+
+
+@click.group("branch")
+def branch() -> None:
+    """List, make, guard and drop branches."""
+
+
+@branch.command("list")
+@shelf_options
+def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """All branches, with how far they are from the main one."""
+    shelf, desk = open_shelf(shelf_key, address)
+    found = shelf.branches()
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(terminal.count(len(found), "branch", "branches")) + ".")
+    for b in found:
+        here = "here" if desk and desk.home.branch == b.name else ""
+        distance = "" if b.main else f"{b.ahead} ahead, {b.behind} behind"
+        guarded = "guarded" if b.guarded else ""
+        terminal.say(terminal.line((2, here), (8, terminal.bold(terminal.cut(b.name, 28))), (38, (b.head or "no commit")[:8]), (48, guarded),
+                                   (57, distance), (76, terminal.dim(terminal.cut(b.summary, 24)))))  # fmt: skip
+
+
+@branch.command("make")
+@click.argument("name")
+@click.option("--from", "start", help="Ref to start from; default: the desk's.")
+@click.option("--note", default="", help="What it is for.")
+@shelf_options
+def branch_make(name: str, start: str | None, note: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Make the branch NAME; nothing is copied, however large the shelf is."""
+    shelf, desk = open_shelf(shelf_key, address)
+    made = shelf.make_branch(name, start or default_ref(desk) or "", note)
+    if as_json:
+        terminal.print_json(made)
+        return
+    terminal.say(terminal.bold(f"Branch {name} stands") + f", at {made.head[:8] if made.head else 'no commit yet'}.")
+    terminal.next_step(f"everyshelf take {shelf.key} {name.replace('/', '-')} --branch {name}")
+
+
+@branch.command("drop")
+@click.argument("name")
+@shelf_options
+def branch_drop(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Drop the branch NAME; its commits stay."""
+    shelf, _ = open_shelf(shelf_key, address)
+    shelf.drop_branch(name)
+    if as_json:
+        terminal.print_json({"dropped": name})
+    else:
+        terminal.say(f"Branch {name} is dropped; its commits stay.")
+
+
+@branch.command("guard")
+@click.argument("name")
+@click.option("--lift", is_flag=True, help="Let authors commit to it again.")
+@shelf_options
+def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Let only keepers commit to the branch NAME."""
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.guard_branch(name, not lift)
+    if as_json:
+        terminal.print_json(made)
+    else:
+        terminal.say(f"Branch {name} is {'guarded' if made.guarded else 'open to authors'}.")
+
+
+@click.command("merge")
+@click.argument("source")
+@click.option("--into", "target", help="Branch to merge into; default: the main branch.")
+@click.option("--prefer", type=click.Choice(["this", "other"]), help="For artifacts changed on both sides: the target's (this) or the source's (other).")
+@click.option("--drop", is_flag=True, help="Drop SOURCE in the same act.")
+@click.option("--summary", default="", help="What to say about it.")
+@shelf_options
+def merge(
+    source: str, target: str | None, prefer: str | None, drop: bool, summary: str, shelf_key: str | None,
+    address: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Merge the branch SOURCE into another; an artifact changed on both sides is a conflict (exit code 3)."""
+    shelf, _ = open_shelf(shelf_key, address)
+    into = target or shelf.info().main_branch
+    result = shelf.merge(source, into, prefer=prefer, drop=drop, summary=summary)
+    if as_json:
+        terminal.print_json(result)
+        return
+    if result.commit is None:
+        terminal.say(terminal.bold(f"{into} has everything of {source} already") + ".")
+    else:
+        terminal.say(terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} taken over") + f", as {result.commit[:8]} on {into}.")
+    if drop:
+        terminal.say(f"Branch {source} is dropped.")
+
+
+@click.group("tag")
+def tag() -> None:
+    """List and make tags."""
+
+
+@tag.command("list")
+@shelf_options
+def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """All tags, newest first, and where they run or ran."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.tags()
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(terminal.count(len(found), "tag")) + ".")
+    for t in found:
+        terminal.say(terminal.line((2, terminal.bold(terminal.cut(t.name, 18))), (22, t.commit[:8]), (32, terminal.when(t.created)),
+                                   (46, t.created_by), (56, ", ".join(t.environments)), (80, terminal.dim(terminal.cut(t.note, 20)))))  # fmt: skip
+
+
+@tag.command("make")
+@click.argument("name")
+@click.option("--at", "ref", help="Ref to tag; default: the desk's branch.")
+@click.option("--note", default="", help="What it stands for.")
+@click.option("--only", "selection", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
+@shelf_options
+def tag_make(
+    name: str, ref: str | None, note: str, selection: tuple[str, ...], shelf_key: str | None, address: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Make the tag NAME; it never moves."""
+    shelf, desk = open_shelf(shelf_key, address)
+    made = shelf.make_tag(name, ref or default_ref(desk) or "", note, list(selection) or None)
+    if as_json:
+        terminal.print_json(made)
+        return
+    terminal.say(terminal.bold(f"tag:{name} stands for {made.commit[:8]}") + ", for good.")
+    environments = shelf.environments()
+    if environments:
+        terminal.next_step(f"everyshelf rehearse tag:{name} {environments[0].name}")

@@ -1,0 +1,196 @@
+"""``compare``."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.errors import FailOnMet
+from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
+    from everyshelf.desk import Desk, Item
+
+
+@click.command("compare")
+@click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]")
+@click.option("--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding.")
+@shelf_options
+def compare(refs: tuple[str, ...], fail_on: str | None, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """What changed from one state to another, by what it means.
+
+    FROM and TO are refs; TO is the desk's branch if left out. With no ref at all: what this desk changed. With an
+    ARTIFACT: all findings of it, and refs may be version:N.
+    """
+    shelf, desk = open_shelf(shelf_key, address)
+    before, after, artifact = _three(refs, desk)
+    if "desk" in (before, after):
+        found = _compare_desk(shelf, _required(desk), before, after, artifact)
+    elif artifact is not None:
+        path = desk.as_path(artifact) if desk else artifact
+        found = _single(shelf, before, after, _path_of(shelf, path, after))
+    else:
+        with terminal.progress_bar("Comparing") as progress:
+            found = shelf.compare(before, after, lambda job: progress(job.done, job.total, job.note))
+    if as_json:
+        terminal.print_json(found)
+    else:
+        _print(found, before, after)
+    _check(found, fail_on)
+
+
+def _three(refs: tuple[str, ...], desk: Desk | None) -> tuple[str, str, str | None]:
+    if len(refs) > 3:
+        raise click.UsageError("give at most FROM, TO and one ARTIFACT")
+    if not refs:
+        return default_ref(_required(desk)) or "main", "desk", None
+    before = refs[0]
+    after = refs[1] if len(refs) > 1 else default_ref(desk) or "main"
+    return before, after, refs[2] if len(refs) > 2 else None
+
+
+def _required(desk: Desk | None) -> Desk:
+    if desk is None:
+        raise click.UsageError("this compares a desk, so run it on one, or name two refs")
+    return desk
+
+
+def _path_of(shelf: ShelfClient, name: str, ref: str) -> str:
+    """A path, or the one artifact people call so."""
+    from everyshelf.desk.desk import spoken_name
+
+    artifacts = list(shelf.artifacts(None if ref.startswith("version:") else ref))
+    if any(a.path == name for a in artifacts):
+        return name
+    alike = [a.path for a in artifacts if spoken_name(a.path) == spoken_name(name)]
+    if len(alike) > 1:
+        raise click.UsageError(f"{name!r} is the name of {len(alike)} artifacts: {', '.join(alike[:4])}")
+    return alike[0] if alike else name
+
+
+def _single(shelf: ShelfClient, before: str, after: str, path: str) -> dict[str, Any]:
+    found = shelf.compare_artifact(path, before, after)
+    return {**found, "path": path, "from": {"ref": before}, "to": {"ref": after}}
+
+
+# --- the desk --------------------------------------------------------------------
+
+
+def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artifact: str | None) -> dict[str, Any]:
+    """The desk against a ref, compared here: only the old contents are asked of the service."""
+    from everyshelf.core.compare.sentences import effect_of, headline
+    from everyshelf.core.compare.worker import Worker
+
+    ref, backwards = (after, True) if before == "desk" else (before, False)
+    pairs = _desk_pairs(shelf, desk, ref)
+    if artifact is not None:
+        path = desk.as_path(artifact)
+        pairs = [p for p in pairs if p[0] == path]
+    worker, rows = Worker(), []
+    try:
+        with terminal.progress_bar("Comparing") as progress, tempfile.TemporaryDirectory() as scratch:
+            for done, (path, item, content) in enumerate(pairs):
+                progress(done, len(pairs), path)
+                rows.append(_desk_row(shelf, desk, worker, Path(scratch), path, item, content, backwards))
+    finally:
+        worker.close()
+    for row in rows:
+        if row["findings"]:
+            row["effect"], row["headline"] = effect_of(row), headline(row)
+    effects = {e: sum(r["effects"].get(e, 0) for r in rows) for e in ("breaks", "alters", "cosmetic")}
+    words = f"{terminal.count(len(rows), 'artifact')} differ{'s' if len(rows) == 1 else ''}"
+    return {"from": {"ref": before}, "to": {"ref": after}, "artifacts": rows, "effects": effects, "pending": 0,
+            "sentence": f"{words} on this desk." if rows else "Nothing differs."}  # fmt: skip
+
+
+def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[tuple[str, Item | None, str | None]]:
+    """Path, item on the desk, and content at the ref, where they differ."""
+    items = {i.path: i for i in desk.states() if i.state not in ("gone", "blocked")}
+    if ref == (desk.home.branch or desk.home.ref):
+        from everyshelf.desk.store import load_entries
+
+        there = {p: e.content for p, e in load_entries(desk.root).items()}
+    else:
+        there = {a.path: a.content for a in shelf.artifacts(ref)}
+    return [
+        (path, items.get(path), there.get(path))
+        for path in sorted(items.keys() | there.keys())
+        if (items[path].content if path in items else None) != there.get(path)
+    ]
+
+
+def _desk_row(
+    shelf: ShelfClient, desk: Desk, worker: Any, scratch: Path, path: str, item: Item | None, content: str | None,
+    backwards: bool,
+) -> dict[str, Any]:  # fmt: skip
+    if item is None or content is None:
+        state = "added" if (content is None) != backwards else "removed"
+        kind = item.entry.kind if item and item.entry else "opaque"
+        return {"path": path, "state": state, "kind": kind, "effect": "alters", "headline": state, "findings": [],
+                "effects": {"breaks": 0, "alters": 1, "cosmetic": 0}, "counts": {}, "note": ""}  # fmt: skip
+    old = scratch / content
+    if not old.exists():
+        shelf.download_content(content, old)
+    sides = [(path, old), (path, desk.root / path)]
+    before, after = reversed(sides) if backwards else sides
+    rules = desk.root / "shelf.toml"
+    found = worker.compare(before, after, rules_text=rules.read_text(errors="replace") if rules.is_file() else "")
+    return {**found, "path": path, "state": "changed", "effect": None, "headline": found["note"]}
+
+
+# --- printing --------------------------------------------------------------------
+
+
+def _print(found: dict[str, Any], before: str, after: str) -> None:
+    if "artifacts" not in found:
+        name = found["path"].rpartition("/")[2]
+        line = found["headline"][:1].upper() + found["headline"][1:]
+        terminal.say(terminal.bold(line) + f"; {name} from {before} to {after}.")
+        print_artifact(found, name, _versions(found), shown=500)
+        _print_samples(found)
+        return
+    terminal.say(terminal.bold(found["sentence"]))
+    for row in found["artifacts"]:
+        _print_row(row)
+    first = next((a for a in found["artifacts"] if a["findings"]), None)
+    if first is not None:
+        import shlex
+
+        terminal.next_step(f"everyshelf compare {before} {after} {shlex.quote(first['path'])}")
+
+
+def _print_row(row: dict[str, Any]) -> None:
+    name = row.get("name") or row["path"].rpartition("/")[2]
+    if row["state"] in ("added", "removed"):
+        terminal.row(row["state"], row["kind"], name, terminal.dim(row["path"]))
+        return
+    print_artifact({**row, "effects": row["effects"]}, name, _versions(row), shown=8)
+    if "table" in row:
+        print_table_line(row["table"])
+
+
+def _versions(row: dict[str, Any]) -> str:
+    sides = [(row.get(side) or {}).get("version") for side in ("before", "after")]
+    return " → ".join(f"v{v}" for v in sides if v) if any(sides) else ""
+
+
+def _print_samples(found: dict[str, Any]) -> None:
+    if "table" not in found:
+        return
+    print_table_line(found["table"])
+    for sample in found["table"]["samples"][:20]:
+        terminal.say(terminal.line((4, terminal.dim("cell")), (18, terminal.cut(", ".join(sample["key"]), 26)),
+                                   (terminal.DETAIL, f"{sample['column']} {sample['before']} → {sample['after']}")))  # fmt: skip
+
+
+def _check(found: dict[str, Any], fail_on: str | None) -> None:
+    effects = found["effects"]
+    met = {"breaks": effects["breaks"], "alters": effects["breaks"] + effects["alters"], "any": sum(effects.values())}
+    if fail_on is not None and met[fail_on]:
+        raise FailOnMet(f"--fail-on {fail_on} was met")

@@ -1,0 +1,229 @@
+"""``take``, ``pending``, ``commit``, ``discard``, ``restore``."""
+
+from __future__ import annotations
+
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import find_desk, get_desk, json_option, open_client, open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.desk import Desk, Item
+
+_MANY = 200
+
+
+@click.command("take")
+@click.argument("shelf_key", metavar="SHELF", required=False)
+@click.argument("folder", type=click.Path(file_okay=False, path_type=Path), required=False)
+@click.option("--branch", help="Branch to work on; default: the main branch.")
+@click.option("--ref", help="Look at this ref instead, read only.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def take(
+    shelf_key: str | None, folder: Path | None, branch: str | None, ref: str | None, address: str | None, as_json: bool
+) -> None:  # fmt: skip
+    """Take SHELF into FOLDER, or on a desk: bring the newest state of its branch here.
+
+    What was edited here is never overwritten.
+    """
+    from everyshelf.desk import Desk, DeskError, Origin
+
+    if shelf_key is None:
+        desk = get_desk()
+        if branch or ref:
+            raise click.UsageError("a desk stays on its branch; take another one into a folder of its own")
+    else:
+        info = open_client(address).shelf(shelf_key).info()
+        client = open_client(address)
+        name = None if ref else branch or info.main_branch
+        if name is not None:
+            client.shelf(shelf_key).branch(name)
+        desk = Desk.make((folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or ""))
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    with terminal.progress_bar("Taking") as progress:
+        taken = desk.take(shelf, progress)
+    if as_json:
+        terminal.print_json({"desk": str(desk.root), "shelf": desk.home.shelf, "branch": desk.home.branch,
+                             "commit": desk.home.commit, "written": taken.written, "removed": taken.removed,
+                             "kept": taken.kept})  # fmt: skip
+    else:
+        _print_taken(desk, taken)
+    if taken.kept:
+        left = "was" if len(taken.kept) == 1 else "were"
+        raise DeskError(
+            f"{terminal.count(len(taken.kept), 'artifact')} edited here changed there too, and {left} left as you have"
+            f" them: {', '.join(taken.kept[:3])}",
+            code="take.kept", hint="Commit them with --merge, or discard them and take again.",
+        )  # fmt: skip
+
+
+def _print_taken(desk: Desk, taken: Any) -> None:
+    at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
+    where = f"{desk.home.branch} {at}" if desk.home.branch else desk.home.ref
+    changed = len(taken.written) + len(taken.removed)
+    sentence = f"{terminal.count(len(taken.written), 'artifact')} written" if changed else "Nothing new"
+    removed = f", {len(taken.removed)} removed" if taken.removed else ""
+    terminal.say(terminal.bold(sentence + removed) + f"; this desk shows {where}.")
+    here = find_desk()
+    terminal.next_step("everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending")
+
+
+@click.command("pending")
+@json_option
+@click.option("--all", "show_all", is_flag=True, help="List those that are the same, too.")
+def pending(as_json: bool, show_all: bool) -> None:
+    """What differs on this desk from where it came; works without the service."""
+    desk = get_desk()
+    items = desk.states()
+    if as_json:
+        terminal.print_json(_pending_json(desk, items, show_all))
+        return
+    changed = [i for i in items if i.state not in ("same", "blocked")]
+    blocked = [i for i in items if i.state == "blocked"]
+    _print_pending(desk, items, changed, blocked, show_all)
+
+
+def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, Any]:
+    counts = dict.fromkeys(("new", "edited", "moved", "gone", "same", "blocked"), 0)
+    for item in items:
+        counts[item.state] += 1
+    shown = [i for i in items if show_all or i.state != "same"]
+    return {
+        "branch": desk.home.branch, "commit": desk.home.commit, "counts": counts,
+        "artifacts": [
+            {"path": i.path, "state": i.state, "kind": _kind(desk, i), "version": i.entry.version if i.entry else None,
+             "moved_from": i.moved_from or None, "reason": i.reason or None} for i in shown
+        ],
+    }  # fmt: skip
+
+
+def _kind(desk: Desk, item: Item) -> str:
+    """The kind remembered, or for a new file the one its content shows."""
+    if item.entry is not None:
+        return item.entry.kind
+    if item.state == "blocked":
+        return "opaque"
+    from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
+
+    file = desk.root / item.path
+    with file.open("rb") as opened:
+        return recognise(item.path, opened.read(HEAD_BYTES), item.size).kind
+
+
+def _print_pending(
+    desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool
+) -> None:  # fmt: skip
+    at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
+    sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
+    tail = f", {len(blocked)} blocked" if blocked else ""
+    terminal.say(terminal.bold(sentence + tail) + f", against {desk.home.branch or desk.home.ref} {at}.")
+    for item in (changed + blocked)[:_MANY]:
+        version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
+        note = item.reason or (f"from {item.moved_from}" if item.moved_from else "")
+        detail = terminal.line((0, terminal.dim(version)), (6 if version or note else 0, note)) if version else note
+        terminal.row(item.state, _kind(desk, item), item.path, detail)
+    if len(changed) + len(blocked) > _MANY:
+        terminal.say(terminal.dim(f"    … {len(changed) + len(blocked) - _MANY} more; see --json"))
+    same = [i for i in items if i.state == "same"]
+    if show_all:
+        for item in same:
+            terminal.row("same", _kind(desk, item), item.path, word="same", faint=True)
+    elif same:
+        terminal.say(terminal.line((2, terminal.dim("  same")), (terminal.KIND, terminal.dim(terminal.count(len(same), "artifact")))))
+    if changed and desk.home.branch:
+        names = " ".join(shlex.quote(i.path) for i in changed[:3]) if len(changed) <= 3 else ""
+        terminal.next_step(f'everyshelf commit --summary "SUMMARY" {names}'.rstrip())
+
+
+@click.command("commit")
+@click.argument("artifacts", nargs=-1)
+@click.option("--summary", required=True, help="What changed, in one line.")
+@click.option("--description", default="", help="More about it.")
+@click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be given more than once.")
+@click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be given more than once.")
+@click.option("--merge", is_flag=True, help="If the branch has moved on, combine both.")
+@json_option
+def commit(
+    artifacts: tuple[str, ...], summary: str, description: str, labels: tuple[str, ...], tasks: tuple[str, ...],
+    merge: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing."""
+    desk = get_desk()
+    states = desk.states()
+    items = desk.select([i for i in states if i.state not in ("same", "blocked")], artifacts)
+    blocked = [i for i in states if i.state == "blocked"]
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    with terminal.progress_bar("Sending") as progress:
+        made = desk.commit(shelf, items, summary, description=description, labels=_labels(labels),
+                           tasks=list(tasks), merge=merge, progress=progress)  # fmt: skip
+    if as_json:
+        committed = [{"path": i.path, "state": i.state} for i in items]
+        terminal.print_json({**_plain(made), "artifacts": committed, "blocked": [i.path for i in blocked]})
+        return
+    terminal.say(terminal.bold(f"Committed {terminal.count(len(items), 'artifact')} to {desk.home.branch}") + f" as {made.commit[:8]}: {summary}")
+    for item in blocked:
+        terminal.row("blocked", "", item.path, item.reason)
+    terminal.next_step("everyshelf history --limit 5")
+
+
+def _plain(value: Any) -> dict[str, Any]:
+    import msgspec
+
+    result: dict[str, Any] = msgspec.to_builtins(value)
+    return result
+
+
+def _labels(texts: tuple[str, ...]) -> dict[str, str]:
+    result = {}
+    for text in texts:
+        key, equals, value = text.partition("=")
+        if not equals or not key:
+            raise click.BadParameter(f"{text!r} is not KEY=VALUE", param_hint="--label")
+        result[key] = value
+    return result
+
+
+@click.command("discard")
+@click.argument("artifacts", nargs=-1)
+@click.option("--all", "everything", is_flag=True, help="Everything that is pending.")
+@json_option
+def discard(artifacts: tuple[str, ...], everything: bool, as_json: bool) -> None:
+    """Bring pending ARTIFACTS back to what they came from; what you had is put aside, not lost."""
+    if not artifacts and not everything:
+        raise click.UsageError("name what to discard, or say --all")
+    desk = get_desk()
+    items = desk.select(desk.pending(), artifacts)
+    paths = desk.discard(open_client(None, desk).shelf(desk.home.shelf), items)
+    if as_json:
+        terminal.print_json({"discarded": paths})
+        return
+    terminal.say(terminal.bold(f"{terminal.count(len(paths), 'artifact')} brought back") + "; what you had lies in .everyshelf/discarded.")
+    for item in items:
+        terminal.row(item.state, item.entry.kind if item.entry else "", item.path)
+
+
+@click.command("restore")
+@click.argument("artifact", required=False)
+@click.option("--from", "ref", required=True, help="The ref to bring back; for an artifact also version:N.")
+@click.option("--branch", help="Branch to commit to; default: the desk's.")
+@click.option("--summary", default="", help="What to say about it.")
+@shelf_options
+def restore(
+    artifact: str | None, ref: str, branch: str | None, summary: str, shelf_key: str | None, address: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Bring ARTIFACT, or with none named the whole shelf, back to an older state, as a new commit."""
+    shelf, desk = open_shelf(shelf_key, address)
+    target = branch or (desk.home.branch if desk else None) or shelf.info().main_branch
+    path = desk.as_path(artifact) if desk and artifact else artifact
+    made = shelf.restore(target, ref, path, summary)
+    taken = desk.take(shelf) if desk is not None and desk.home.branch == target else None
+    if as_json:
+        terminal.print_json({**_plain(made), "written": taken.written if taken else []})
+        return
+    terminal.say(terminal.bold(f"{artifact or 'The shelf'} is back from {ref}") + f", as {made.commit[:8]} on {target}.")

@@ -1,0 +1,132 @@
+"""``outline`` and ``compare-files``: no service and no desk needed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.errors import FailOnMet
+from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.session import json_option
+
+_FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
+
+
+def _rules_text(path: Path | None) -> str:
+    if path is None:
+        return ""
+    from everyshelf.core.kinds.rules import parse_rules
+
+    text = path.read_text(encoding="utf-8")
+    parse_rules(text, name=path.name)
+    return text
+
+
+@click.command("outline")
+@click.argument("file", type=_FILE)
+@click.option("--kind", help="Read it as this kind, whatever it looks like.")
+@json_option
+def outline(file: Path, kind: str | None, as_json: bool) -> None:
+    """What FILE is made of: its kind, and its parts as a tree."""
+    from everyshelf.core.compare.worker import Worker
+
+    worker = Worker()
+    try:
+        found = worker.outline(file.name, file, kind=_checked_kind(kind))
+    finally:
+        worker.close()
+    if as_json:
+        terminal.print_json(found)
+        return
+    _print_outline(file, found)
+
+
+def _print_outline(file: Path, found: dict[str, Any]) -> None:
+    parts = found["parts"]
+    read = "" if found["read_as"] == found["kind"] else f", read as {found['read_as']}"
+    terminal.say(terminal.bold(f"{file.name}: {found['kind']}{read}, {terminal.size(found['size'])}") + ".")
+    if found["note"]:
+        terminal.say(terminal.dim(f"  {found['note']}"))
+    if "table" in found:
+        for column in found["table"]["columns"]:
+            terminal.say(terminal.line((2, "column"), (13, column["type"]), (23, terminal.bold(column["name"]))))
+        terminal.say(terminal.line((2, terminal.dim("rows")), (23, str(found["table"]["row_count"]))))
+    for name, value in found.get("fields", {}).items():
+        terminal.say(terminal.line((2, terminal.dim(name)), (23, terminal.cut(str(value), 74))))
+    _print_parts(parts, 0)
+    if found["truncated"]:
+        terminal.say(terminal.dim("  … more parts are not shown"))
+
+
+def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
+    for part in parts:
+        fields = ", ".join(f"{k} {v}" for k, v in part["fields"].items() if str(v) != part["label"])
+        column = 2 + 2 * depth
+        head = terminal.line((column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.cut(part["label"], 40))))
+        room = 98 - terminal.width_of(head) - 2
+        terminal.say(head + (f"  {terminal.dim(terminal.cut(fields, room))}" if fields and room > 12 else ""))
+        _print_parts(part["parts"], depth + 1)
+
+
+def _checked_kind(kind: str | None) -> str | None:
+    from everyshelf.core.kinds.table import KIND_IDS
+
+    if kind is not None and kind not in KIND_IDS:
+        raise click.UsageError(f"{kind!r} is no kind. The kinds are {', '.join(KIND_IDS)}.")
+    return kind
+
+
+@click.command("compare-files")
+@click.argument("old", type=_FILE)
+@click.argument("new", type=_FILE)
+@click.option("--kind", help="Read both as this kind.")
+@click.option("--key", help="Key columns of a table, by commas.")
+@click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
+@click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Most findings to print.")
+@click.option("--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding.")
+@json_option
+def compare_files(
+    old: Path, new: Path, kind: str | None, key: str | None, rules: Path | None, limit: int, fail_on: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """What changed from file OLD to file NEW, by what it means."""
+    from everyshelf.core.compare.worker import Worker
+
+    rules_text = _rules_text(rules)
+    keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
+    worker = Worker()
+    try:
+        found = worker.compare((old.name, old), (new.name, new), rules_text=rules_text, kind=_checked_kind(kind),
+                               key=keys, limit=limit)  # fmt: skip
+    finally:
+        worker.close()
+    if as_json:
+        terminal.print_json(found)
+    else:
+        _print(old, new, found)
+    _fail_on(found["effects"], fail_on)
+
+
+def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
+    from everyshelf.core.compare.sentences import headline
+
+    breaks = found["effects"]["breaks"]
+    tail = f"{terminal.count(breaks, 'finding')} may break users" if breaks else "breaks nothing"
+    if found["equal"]:
+        terminal.say(terminal.bold("Nothing changed") + (f": {found['note']}." if found["note"] else "."))
+        return
+    terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {tail}.")
+    print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "")
+    if "table" in found:
+        print_table_line(found["table"])
+    if found["effects"]["cosmetic"] and found["effects"]["cosmetic"] < sum(found["effects"].values()):
+        terminal.say(terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json."))
+
+
+def _fail_on(effects: dict[str, int], fail_on: str | None) -> None:
+    met = {"breaks": effects["breaks"], "alters": effects["breaks"] + effects["alters"], "any": sum(effects.values())}
+    if fail_on is not None and met[fail_on]:
+        raise FailOnMet(f"--fail-on {fail_on} was met")

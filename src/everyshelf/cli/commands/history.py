@@ -1,0 +1,107 @@
+"""``history``, ``browse`` and ``verify``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+
+
+@click.command("history")
+@click.argument("artifact", required=False)
+@click.option("--ref", help="Branch or other ref; default: the desk's.")
+@click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Most entries to print.")
+@shelf_options
+def history(
+    artifact: str | None, ref: str | None, limit: int, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:  # fmt: skip
+    """Commits of a branch, or with an ARTIFACT its versions; newest first."""
+    shelf, desk = open_shelf(shelf_key, address)
+    ref = ref or default_ref(desk)
+    if artifact is not None:
+        versions = shelf.history(desk.as_path(artifact) if desk else artifact, ref)[:limit]
+        if as_json:
+            terminal.print_json(versions)
+            return
+        terminal.say(terminal.bold(f"{terminal.count(len(versions), 'version')} of {artifact}") + ", newest first.")
+        for v in versions:
+            number = f"v{v.version}" if v.version else "gone"
+            terminal.say(terminal.line((2, terminal.bold(number)), (8, v.commit[:8] if v.commit else ""), (18, terminal.when(v.recorded)),
+                                       (32, v.author), (terminal.DETAIL - 4, terminal.cut(v.summary, 55))))  # fmt: skip
+            if v.headline:
+                terminal.say(terminal.line((8, terminal.effect(v.effect)), (18, terminal.dim(v.headline))))
+        return
+    commits = list(shelf.commits(ref, limit))
+    if as_json:
+        terminal.print_json(commits)
+        return
+    terminal.say(terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}") + ", newest first.")
+    for c in commits:
+        tags = "".join(f" tag:{t}" for t in c.tags)
+        terminal.say(terminal.line((2, terminal.bold(c.commit[:8])), (terminal.KIND, terminal.when(c.recorded)), (27, c.author),
+                                   (36, terminal.cut(c.summary, 60) + terminal.command(tags))))  # fmt: skip
+
+
+@click.command("browse")
+@click.argument("path", required=False)
+@click.option("--ref", help="Branch, tag, commit or at:DATE; default: the desk's.")
+@click.option("--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file.")
+@click.option("--encoding", help="Read text in this encoding.")
+@shelf_options
+def browse(
+    path: str | None, ref: str | None, output: Path | None, encoding: str | None, shelf_key: str | None,
+    address: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """What lies on the shelf at a ref; with PATH that folder, or that artifact as text."""
+    shelf, desk = open_shelf(shelf_key, address)
+    ref = ref or default_ref(desk)
+    found = list(shelf.artifacts(ref, path)) if path else list(shelf.artifacts(ref))
+    if path and not found:
+        _show_artifact(shelf, desk.as_path(path) if desk else path, ref, output, encoding, as_json)
+        return
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(f"{terminal.count(len(found), 'artifact')} at {ref or 'main'}") + (f" in {path}." if path else "."))
+    for a in found:
+        version = f"v{a.version}" if a.version else ""
+        when = terminal.when(a.recorded) if a.recorded else ""
+        terminal.say(terminal.line((2, a.kind), (terminal.KIND, terminal.bold(terminal.cut(a.path, 42))), (57, terminal.dim(version)),
+                                   (63, f"{terminal.size(a.size):>7}"), (72, a.author), (82, when)))  # fmt: skip
+
+
+def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type: ignore[no-untyped-def]
+    if output is not None:
+        data = shelf.read(path, ref)
+        output.write_bytes(data)
+        terminal.say(f"{path} written to {output}, {terminal.size(len(data))}.")
+        return
+    text = shelf.text(path, ref, encoding=encoding)
+    if as_json:
+        terminal.print_json({**text, "path": path})
+    else:
+        click.echo(text["text"], nl=not text["text"].endswith("\n"))
+
+
+@click.command("verify")
+@shelf_options
+def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Re-read every commit, folder and content of the shelf, and name what does not match."""
+    shelf, _ = open_shelf(shelf_key, address)
+    with terminal.progress_bar("Verifying") as progress:
+        job = shelf.wait(shelf.verify(), lambda job: progress(job.done, job.total, job.note))
+    found = job.result or {}
+    problems = found.get("problems", [])
+    if as_json:
+        terminal.print_json(found)
+    else:
+        numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder node')} and {terminal.count(found['contents'], 'content')}"
+        verdict = "everything matches" if not problems else f"{terminal.count(len(problems), 'thing does', 'things do')} not match"
+        terminal.say(terminal.bold(f"{numbers} read again: {verdict}") + ".")
+        for problem in problems:
+            terminal.say(f"  ‖ {problem}")
+    if problems:
+        raise click.exceptions.Exit(1)

@@ -1,0 +1,96 @@
+"""``connect`` and ``token``."""
+
+from __future__ import annotations
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import json_option, open_client, remember
+
+SCOPES = ("read", "write", "promote", "admin", "import")
+
+
+@click.command("connect")
+@click.argument("address")
+@click.option("--name", help="Sign-in name; asked for if left out.")
+@click.option("--password", help="Better asked for, or in EVERYSHELF_PASSWORD.", envvar="EVERYSHELF_PASSWORD")
+@click.option("--token", help="Use this token instead of a name and password.", envvar="EVERYSHELF_TOKEN")
+@click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token lasts.")
+@json_option
+def connect(
+    address: str, name: str | None, password: str | None, token: str | None, days: int, as_json: bool
+) -> None:  # fmt: skip
+    """Sign in to the service at ADDRESS and remember it on this machine."""
+    import platform
+
+    from everyshelf.client import Client
+
+    address = address.rstrip("/") if "://" in address else f"http://{address}".rstrip("/")
+    if not token:
+        name = name or click.prompt("Name", err=True)
+        password = password or click.prompt("Password", hide_input=True, err=True)
+        with Client(address) as client:
+            made = client.sign_in_for_token(
+                str(name), str(password), f"command line on {platform.node()}"[:100], ["read", "write", "promote", "admin"],
+                days,
+            )  # fmt: skip
+        token = made.value
+    with Client(address, token) as client:
+        shelves = client.shelves()
+        person = client.person()
+    remember(address, token)
+    if as_json:
+        terminal.print_json({"address": address, "person": person, "shelves": [s.key for s in shelves]})
+        return
+    seen = terminal.count(len(shelves), "shelf", "shelves")
+    terminal.say(terminal.bold(f"Connected to {address} as {person}") + f"; {seen} to see.")
+    terminal.next_step(f"everyshelf take {shelves[0].key}" if shelves else "everyshelf shelf make NAME")
+
+
+@click.group("token")
+def token() -> None:
+    """List, make and revoke personal tokens."""
+
+
+@token.command("list")
+@json_option
+def token_list(as_json: bool) -> None:
+    """Your tokens, without their values."""
+    tokens = open_client().tokens()
+    if as_json:
+        terminal.print_json(tokens)
+        return
+    terminal.say(terminal.bold(terminal.count(len(tokens), "token")) + ".")
+    for found in tokens:
+        expires = f"until {terminal.when(found.expires)}" if found.expires else "never expires"
+        terminal.say(terminal.line((2, found.beginning + "…"), (15, terminal.bold(terminal.cut(found.name, 30))),
+                                   (terminal.DETAIL, f"{', '.join(found.scopes)}; {expires}")))  # fmt: skip
+
+
+@token.command("make")
+@click.argument("name")
+@click.option("--scope", "scopes", multiple=True, type=click.Choice(SCOPES), default=("read",), show_default=True)
+@click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True)
+@json_option
+def token_make(name: str, scopes: tuple[str, ...], days: int, as_json: bool) -> None:
+    """Make the token NAME; its value is shown this once."""
+    made = open_client().make_token(name, list(scopes), days)
+    if as_json:
+        terminal.print_json(made)
+        return
+    able = terminal.bold(f"Token {name} can {', '.join(made.scopes)}")
+    terminal.say(f"{able}; it lasts {days} days.")
+    terminal.say(f"  {made.value}")
+    terminal.say(terminal.dim("It is not shown again."))
+
+
+@token.command("revoke")
+@click.argument("name")
+@json_option
+def token_revoke(name: str, as_json: bool) -> None:
+    """Make the token NAME worthless at once."""
+    open_client().revoke_token(name)
+    if as_json:
+        terminal.print_json({"revoked": name})
+    else:
+        terminal.say(f"Token {name} is revoked.")

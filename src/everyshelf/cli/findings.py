@@ -1,0 +1,80 @@
+"""Findings as lines: mark and type, label, before → after."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from everyshelf.cli import terminal
+
+_SHOWN = 40
+
+
+def print_artifact(found: dict[str, Any], name: str, versions: str, *, shown: int = _SHOWN) -> None:
+    """One compared artifact: its strongest effect, kind and name, then its findings that are not cosmetic."""
+    effects = found["effects"]
+    strongest = next((e for e in ("breaks", "alters", "cosmetic") if effects.get(e)), "same")
+    said = terminal.effect(strongest)
+    label = terminal.bold(terminal.cut(name, 21))
+    terminal.say(terminal.line((2, said), (terminal.KIND, found["kind"]), (terminal.NAME, label),
+                               (terminal.DETAIL, terminal.dim(versions))))  # fmt: skip
+    if found.get("note"):
+        terminal.say(terminal.line((4, terminal.dim(found["note"]))))
+    findings = [f for f in found["findings"] if f["effect"] != "cosmetic"] or found["findings"]
+    for finding in findings[:shown]:
+        terminal.say(finding_line(finding))
+    if len(findings) > shown:
+        terminal.say(terminal.dim(f"    … {len(findings) - shown} more; see --json"))
+
+
+def finding_line(finding: dict[str, Any]) -> str:
+    """``≠ step        Approve notice          assignee duty officer → harbour master``"""
+    mark = terminal.tone(finding["action"], terminal.GLYPHS[finding["action"]])
+    kind = f"{mark} {terminal.cut(finding['type'], 11)}"
+    label = terminal.cut(finding["label"], 26)
+    styled = terminal.dim(kind) if finding["effect"] == "cosmetic" else kind
+    tail = terminal.stops("breaks") + " " if finding["effect"] == "breaks" else ""
+    room = 98 - terminal.DETAIL - terminal.width_of(tail)
+    return terminal.line((4, styled), (18, label), (terminal.DETAIL, tail + terminal.cut(_detail(finding), room)))
+
+
+def _detail(finding: dict[str, Any]) -> str:
+    before, after = finding.get("before"), finding.get("after")
+    named = finding.get("detail") if finding.get("detail") in ("leads to", "comes from") else finding.get("field")
+    field = f"{named} " if named else ""
+    if finding["action"] in ("added", "removed") and not named:
+        return _brief(after if after is not None else before) if not finding.get("detail") else finding["detail"]
+    if finding["action"] in ("moved", "renamed") and before is not None:
+        return f"from {_value(before)}"
+    if before is None and after is None:
+        return finding.get("detail", "")
+    if finding.get("detail") and not named == finding.get("detail") and "\n" in f"{before}{after}":
+        return f"{field}{finding['detail']}"
+    return f"{field}{_value(before)} → {_value(after)}"
+
+
+def _brief(value: Any) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{k} {_value(v)}" for k, v in value.items() if k not in ("id", "name"))
+    return "" if value is None else _value(value)
+
+
+def _value(value: Any) -> str:
+    if value is None:
+        return "none"
+    if value is True or value is False:
+        return str(value).lower()
+    return " ".join(str(value).split())
+
+
+def print_table_line(table: dict[str, Any]) -> None:
+    """Rows before and after, and how many changed, came and went."""
+    rows = table["rows"]
+    marks = [
+        terminal.tone(state, f"{terminal.GLYPHS[state]} {rows[state]}")
+        for state in ("changed", "added", "removed") if rows[state]
+    ]  # fmt: skip
+    cells = ", ".join(f"{name}: {terminal.count(c['changed'], 'cell')}" for name, c in table["cells"].items() if c["changed"])
+    key = f"by {', '.join(table['key'])}" if table["key"] else "without a key"
+    terminal.say(terminal.line((4, terminal.dim("rows")), (18, f"{rows['before']} → {rows['after']}"),
+                               (terminal.DETAIL, "   ".join([*marks, cells]).strip() or terminal.dim("same"))))  # fmt: skip
+    terminal.say(terminal.line((4, terminal.dim("matched")), (18, terminal.dim(key))))

@@ -1,0 +1,53 @@
+"""The Python client of an Every Shelf service. It knows the HTTP interface and nothing else of ours.
+
+::
+
+    from everyshelf.client import Client
+
+    shelf = Client("http://127.0.0.1:8321", token).shelf("skerry-line")
+    for artifact in shelf.artifacts(ref="tag:spring-2"):
+        print(artifact.path, artifact.version)
+"""
+
+from everyshelf.client.client import Client, ShelfClient
+from everyshelf.client.errors import ClientError, ProblemError, UnreachableError
+from everyshelf.client.models import (
+    Artifact,
+    ArtifactVersion,
+    Branch,
+    Commit,
+    CommitListed,
+    Content,
+    Deployment,
+    Environment,
+    Job,
+    MadeToken,
+    Merge,
+    Shelf,
+    Tag,
+    Token,
+    WantedChange,
+)
+
+__all__ = [
+    "Artifact",
+    "ArtifactVersion",
+    "Branch",
+    "Client",
+    "ClientError",
+    "Commit",
+    "CommitListed",
+    "Content",
+    "Deployment",
+    "Environment",
+    "Job",
+    "MadeToken",
+    "Merge",
+    "ProblemError",
+    "Shelf",
+    "ShelfClient",
+    "Tag",
+    "Token",
+    "UnreachableError",
+    "WantedChange",
+]

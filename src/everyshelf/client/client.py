@@ -1,0 +1,358 @@
+"""The client: one object for the service, one for each shelf."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+
+from everyshelf.client.errors import ProblemError
+from everyshelf.client.models import (
+    Artifact,
+    ArtifactVersion,
+    Branch,
+    Commit,
+    CommitListed,
+    Content,
+    Deployment,
+    Environment,
+    Job,
+    MadeToken,
+    Merge,
+    Shelf,
+    Tag,
+    Token,
+    WantedChange,
+)
+from everyshelf.client.transport import Transport
+
+Progress = Callable[[Job], None]
+_PAGE = 1000
+_IDS_PER_REQUEST = 5000
+
+
+class _Page(msgspec.Struct):
+    items: list[dict[str, Any]]
+    next: str | None
+
+
+class Client:
+    """A connection to a service; usable as a context manager."""
+
+    def __init__(self, address: str, token: str | None = None, *, timeout_seconds: float = 60.0) -> None:
+        self._transport = Transport(address, token, timeout_seconds=timeout_seconds)
+        self.address = self._transport.address
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Give up its connections."""
+        self._transport.close()
+
+    def sign_in_for_token(
+        self, name: str, password: str, token_name: str, scopes: list[str], days: int | None = 90
+    ) -> MadeToken:  # fmt: skip
+        """A token for a name and password; one of the same name is replaced."""
+        body = {"name": name, "password": password, "token_name": token_name, "scopes": scopes, "days": days}
+        return self._transport.send("POST", "session/token", body, MadeToken)
+
+    def person(self) -> str | None:
+        """The name of whose token this is."""
+        found = self._transport.get("session", dict[str, Any])["person"]
+        return found["name"] if found else None
+
+    def add_person(self, name: str, full_name: str, password: str) -> None:
+        """Add someone who can sign in."""
+        self._transport.send("POST", "people", {"name": name, "full_name": full_name, "password": password})
+
+    def tokens(self) -> list[Token]:
+        """One's own tokens."""
+        return self._transport.get("tokens", list[Token])
+
+    def make_token(self, name: str, scopes: list[str], days: int | None = 90) -> MadeToken:
+        """A new token; its value is shown this once."""
+        return self._transport.send("POST", "tokens", {"name": name, "scopes": scopes, "days": days}, MadeToken)
+
+    def revoke_token(self, name: str) -> None:
+        """Make a token worthless at once."""
+        self._transport.send("DELETE", f"tokens/{quote(name, safe='')}")
+
+    def shelves(self) -> list[Shelf]:
+        """All shelves one may see."""
+        return self._transport.get("shelves", list[Shelf])
+
+    def make_shelf(self, name: str, *, description: str = "", key: str | None = None, open_to_all: bool = False) -> Shelf:
+        """A new shelf, usable at once."""
+        body = {"name": name, "description": description, "key": key, "open_to_all": open_to_all}
+        return self._transport.send("POST", "shelves", body, Shelf)
+
+    def shelf(self, key: str) -> ShelfClient:
+        """Work with one shelf; nothing is asked of the service yet."""
+        return ShelfClient(self._transport, key)
+
+    def job(self, uid: str) -> Job:
+        """How far a job is."""
+        return self._transport.get(f"jobs/{uid}", Job)
+
+    def cancel(self, uid: str) -> Job:
+        """Ask a job to stop."""
+        return self._transport.send("POST", f"jobs/{uid}/cancel", None, Job)
+
+
+class ShelfClient:
+    """One shelf of a service."""
+
+    def __init__(self, transport: Transport, key: str) -> None:
+        self._transport = transport
+        self.key = key
+        self._base = f"shelves/{quote(key, safe='')}"
+
+    def info(self) -> Shelf:
+        """The shelf in numbers."""
+        return self._transport.get(self._base, Shelf)
+
+    def set_member(self, person: str, role: str) -> None:
+        """Give someone a role: reader, author, keeper or owner."""
+        self._transport.send("PUT", f"{self._base}/members", {"person": person, "role": role})
+
+    # --- contents ----------------------------------------------------------
+
+    def upload(self, source: bytes | Path | Iterable[bytes], size: int | None = None) -> Content:
+        """Store bytes, a file, or pieces; streamed, never whole in memory unless given so."""
+        path = f"{self._base}/contents"
+        if isinstance(source, bytes):
+            return self._transport.put_bytes(path, _pieces_of(source), len(source), Content)
+        if isinstance(source, Path):
+            with source.open("rb") as file:
+                length = source.stat().st_size
+                return self._transport.put_bytes(path, iter(lambda: file.read(1 << 20), b""), length, Content)
+        return self._transport.put_bytes(path, source, size, Content)
+
+    def missing(self, ids: Iterable[str]) -> list[str]:
+        """Those content ids the shelf does not hold."""
+        wanted, missing = list(dict.fromkeys(ids)), []
+        for start in range(0, len(wanted), _IDS_PER_REQUEST):
+            body = {"ids": wanted[start : start + _IDS_PER_REQUEST]}
+            answer = self._transport.send("POST", f"{self._base}/contents/missing", body, dict[str, list[str]])
+            missing += answer["missing"]
+        return missing
+
+    def content(self, identity: str, *, start: int = 0, stop: int | None = None) -> bytes:
+        """Bytes of a content, or of a range of it (stop excluded)."""
+        headers = {"Range": f"bytes={start}-{'' if stop is None else stop - 1}"} if start or stop is not None else None
+        with self._transport.stream(f"{self._base}/contents/{identity}", headers=headers) as pieces:
+            return b"".join(pieces)
+
+    def download_content(self, identity: str, target: Path) -> None:
+        """A content into a file, in pieces."""
+        with self._transport.stream(f"{self._base}/contents/{identity}") as pieces, target.open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
+
+    # --- artifacts ---------------------------------------------------------
+
+    def artifacts(self, ref: str | None = None, folder: str | None = None) -> Iterator[Artifact]:
+        """Everything at a ref, by path; pages are fetched as they are needed."""
+        for row in self._pages("artifacts", ref=ref, folder=folder):
+            yield msgspec.convert(row, Artifact)
+
+    def artifact(self, path: str, ref: str | None = None, version: int | None = None) -> Artifact:
+        """One artifact at a ref or version."""
+        return self._transport.get(f"{self._base}/artifact", Artifact, path=path, ref=ref, version=version)
+
+    def history(self, path: str, ref: str | None = None) -> list[ArtifactVersion]:
+        """Versions of an artifact, newest first."""
+        return self._transport.get(f"{self._base}/artifact/history", list[ArtifactVersion], path=path, ref=ref)
+
+    def outline(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """What an artifact is made of."""
+        return self._transport.get(f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version)
+
+    def text(
+        self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None
+    ) -> dict[str, Any]:
+        """The beginning of an artifact as text."""
+        return self._transport.get(
+            f"{self._base}/artifact/text", dict[str, Any], path=path, ref=ref, version=version, encoding=encoding
+        )
+
+    def read(self, path: str, ref: str | None = None, version: int | None = None) -> bytes:
+        """The bytes of an artifact."""
+        with self._transport.stream(f"{self._base}/artifact/file", path=path, ref=ref, version=version) as pieces:
+            return b"".join(pieces)
+
+    # --- history -----------------------------------------------------------
+
+    def commits(self, ref: str | None = None, limit: int | None = None) -> Iterator[CommitListed]:
+        """Commits in the line of a ref, newest first."""
+        for row in self._pages("commits", limit=limit, ref=ref):
+            yield msgspec.convert(row, CommitListed, strict=False)
+
+    def commit(
+        self, branch: str, base: str | None, changes: list[WantedChange], summary: str, *, description: str = "",
+        labels: dict[str, str] | None = None, tasks: list[str] | None = None, merge: bool = False,
+        author: str | None = None, time: datetime | None = None,
+    ) -> Commit:  # fmt: skip
+        """Commit changes onto a branch whose head is believed to be ``base``; all or nothing."""
+        body = {
+            "branch": branch, "base": base, "changes": changes, "summary": summary, "description": description,
+            "labels": labels or {}, "tasks": tasks or [], "merge": merge, "author": author, "time": time,
+        }  # fmt: skip
+        return self._transport.send("POST", f"{self._base}/commits", body, Commit)
+
+    def restore(self, branch: str, ref: str, path: str | None = None, summary: str = "") -> Commit:
+        """Bring an artifact, or the whole shelf, back to an older state as a new commit."""
+        body = {"branch": branch, "ref": ref, "path": path, "summary": summary}
+        return self._transport.send("POST", f"{self._base}/restore", body, Commit)
+
+    # --- branches and tags -------------------------------------------------
+
+    def branches(self) -> list[Branch]:
+        """All branches."""
+        return self._transport.get(f"{self._base}/branches", list[Branch])
+
+    def branch(self, name: str) -> Branch:
+        """One branch; raises ``ProblemError`` (404) if it is missing."""
+        found = next((b for b in self.branches() if b.name == name), None)
+        if found is None:
+            problem = {"detail": f"the shelf has no branch {name!r}", "code": "branch.missing",
+                       "hint": "List them: everyshelf branch list"}  # fmt: skip
+            raise ProblemError(404, problem)
+        return found
+
+    def make_branch(self, name: str, start: str = "", note: str = "") -> Branch:
+        """A branch from any ref."""
+        return self._transport.send("POST", f"{self._base}/branches", {"name": name, "start": start, "note": note}, Branch)
+
+    def drop_branch(self, name: str) -> None:
+        """Drop a branch; its commits stay."""
+        self._transport.send("DELETE", f"{self._base}/branches/{quote(name)}")
+
+    def guard_branch(self, name: str, guarded: bool = True) -> Branch:
+        """Let only keepers commit to it."""
+        return self._transport.send("PATCH", f"{self._base}/branches/{quote(name)}", {"guarded": guarded}, Branch)
+
+    def merge(
+        self, source: str, target: str, *, prefer: str | None = None, drop: bool = False, summary: str = "",
+        author: str | None = None, time: datetime | None = None,
+    ) -> Merge:  # fmt: skip
+        """Merge a branch into another."""
+        body = {"source": source, "target": target, "prefer": prefer, "drop": drop, "summary": summary,
+                "author": author, "time": time}  # fmt: skip
+        return self._transport.send("POST", f"{self._base}/merge", body, Merge)
+
+    def tags(self) -> list[Tag]:
+        """All tags, newest first."""
+        return self._transport.get(f"{self._base}/tags", list[Tag])
+
+    def make_tag(
+        self, name: str, ref: str = "", note: str = "", selection: list[str] | None = None,
+        created: datetime | None = None,
+    ) -> Tag:  # fmt: skip
+        """A name that never moves."""
+        body = {"name": name, "ref": ref, "note": note, "selection": selection, "created": created}
+        return self._transport.send("POST", f"{self._base}/tags", body, Tag)
+
+    # --- comparison --------------------------------------------------------
+
+    def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> dict[str, Any]:
+        """Compare two states; waits for the job that works out what takes long."""
+        while True:
+            found = self._transport.get(f"{self._base}/compare", dict[str, Any], from_=before, to=after)
+            if not found["job"]:
+                return found
+            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+
+    def compare_artifact(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
+        """All findings of one artifact; refs may be version:N."""
+        return self._transport.get(f"{self._base}/compare/artifact", dict[str, Any], path=path, from_=before, to=after)
+
+    # --- environments ------------------------------------------------------
+
+    def environments(self) -> list[Environment]:
+        """In the order of their route."""
+        return self._transport.get(f"{self._base}/environments", list[Environment])
+
+    def make_environment(
+        self, name: str, *, folder: str = "", position: int | None = None, fed_from: str = "",
+        earlier_first: bool = False, note: str = "",
+    ) -> Environment:  # fmt: skip
+        """A new environment."""
+        body = {"name": name, "folder": folder, "position": position, "fed_from": fed_from,
+                "earlier_first": earlier_first, "note": note}  # fmt: skip
+        return self._transport.send("POST", f"{self._base}/environments", body, Environment)
+
+    def remove_environment(self, name: str) -> None:
+        """Forget one that was never used."""
+        self._transport.send("DELETE", self._environment(name))
+
+    def deployments(self, environment: str) -> list[Deployment]:
+        """What was put there, newest first."""
+        return self._transport.get(f"{self._environment(environment)}/deployments", list[Deployment])
+
+    def rehearse(self, tag: str, environment: str) -> dict[str, Any]:
+        """What a promotion would do; nothing is touched."""
+        return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
+
+    def promote(
+        self, tag: str, environment: str, *, why: str = "", overwrite_drift: bool = False, at: datetime | None = None
+    ) -> Job:
+        """Start putting a tag in place; see ``wait``."""
+        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at}
+        return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
+
+    def roll_back(
+        self, environment: str, *, to: int | None = None, why: str = "", overwrite_drift: bool = False,
+        at: datetime | None = None,
+    ) -> Job:  # fmt: skip
+        """Start putting an earlier deployment in place again; see ``wait``."""
+        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at}
+        return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
+
+    def verify(self) -> Job:
+        """Start re-reading the whole shelf; see ``wait``."""
+        return self._transport.send("POST", f"{self._base}/verify", None, Job)
+
+    def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
+        """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
+        pause = 0.03
+        while not job.ended:
+            time.sleep(pause)
+            pause = min(pause * 1.4, 0.5)
+            job = self._transport.get(f"jobs/{job.job}", Job)
+            if on_progress is not None:
+                on_progress(job)
+        if job.state != "done":
+            problem = job.problem or {"detail": f"the job was {job.state}"}
+            raise ProblemError(int(problem.get("status", 500)), problem)
+        return job
+
+    def _environment(self, name: str) -> str:
+        return f"{self._base}/environments/{quote(name, safe='')}"
+
+    def _pages(self, what: str, limit: int | None = None, **query: Any) -> Iterator[dict[str, Any]]:
+        cursor, left = None, limit
+        while True:
+            size = _PAGE if left is None else min(left, _PAGE)
+            page = self._transport.get(f"{self._base}/{what}", _Page, limit=size, cursor=cursor, **query)
+            yield from page.items
+            left = None if left is None else left - len(page.items)
+            if page.next is None or left == 0:
+                return
+            cursor = page.next
+
+
+def _pieces_of(data: bytes) -> Iterator[bytes]:
+    view = memoryview(data)
+    for start in range(0, len(view), 1 << 20):
+        yield bytes(view[start : start + (1 << 20)])

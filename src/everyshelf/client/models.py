@@ -1,0 +1,190 @@
+"""Typed answers of the service. Fields a newer service adds are ignored."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+
+class Shelf(msgspec.Struct):
+    """A shelf in numbers."""
+
+    key: str
+    name: str
+    description: str
+    main_branch: str
+    role: str | None
+    branches: int
+    tags: int
+    commits: int
+    environments: int
+
+
+class Branch(msgspec.Struct):
+    """A branch and its newest commit."""
+
+    name: str
+    guarded: bool
+    note: str
+    main: bool
+    head: str | None
+    summary: str
+    author: str
+    recorded: datetime | None
+    ahead: int
+    behind: int
+
+
+class Tag(msgspec.Struct):
+    """A name that never moves."""
+
+    name: str
+    commit: str
+    note: str
+    selection: list[str] | None
+    created: datetime
+    created_by: str
+    environments: list[str]
+
+
+class Artifact(msgspec.Struct):
+    """An artifact at a moment; ``size`` in bytes."""
+
+    path: str
+    name: str
+    artifact: str | None
+    version: int | None
+    kind: str
+    content: str
+    size: int
+    commit: str | None
+    summary: str
+    author: str
+    recorded: datetime | None
+    effect: str
+    headline: str
+
+
+class ArtifactVersion(Artifact):
+    """A version of an artifact, and whether it is in the line of the ref that was asked for."""
+
+    moved_from: str = ""
+    here: bool = True
+    removed: bool = False
+    description: str = ""
+    labels: dict[str, str] = {}
+
+
+class Commit(msgspec.Struct):
+    """A commit."""
+
+    commit: str
+    author: str
+    time: datetime
+    recorded: datetime
+    summary: str
+    description: str
+    labels: dict[str, str]
+    tasks: list[str]
+    merge: bool
+
+
+class CommitListed(Commit):
+    """A commit in a list, with what it did."""
+
+    tags: list[str] = []
+    artifacts: list[dict[str, Any]] = []
+    artifact_count: int = 0
+
+
+class WantedChange(msgspec.Struct):
+    """A change to commit: new content at a path (perhaps moved from another), or its removal (content None)."""
+
+    path: str
+    content: str | None
+    moved_from: str = ""
+
+
+class Content(msgspec.Struct):
+    """Stored content; ``size`` in bytes."""
+
+    id: str
+    size: int
+
+
+class Merge(msgspec.Struct):
+    """What a merge gave: its commit (None if there was nothing to merge) and how many artifacts it took over."""
+
+    commit: str | None
+    base: str | None
+    taken: int
+
+
+class Deployment(msgspec.Struct):
+    """One promotion."""
+
+    deployment: str
+    number: int
+    tag: str
+    commit: str
+    state: str
+    who: str
+    why: str
+    counts: dict[str, int]
+    begun: datetime
+    ended: datetime | None
+    took_seconds: float | None
+    rolled_back_to: int | None
+
+
+class Environment(msgspec.Struct):
+    """An environment and what runs there."""
+
+    name: str
+    route: str
+    position: int
+    destination: str
+    folder: str
+    fed_from: str
+    earlier_first: bool
+    note: str
+    current: Deployment | None
+    before: Deployment | None
+    waiting: str | None
+
+
+class Job(msgspec.Struct):
+    """Long work."""
+
+    job: str
+    kind: str
+    state: str
+    done: int
+    total: int
+    note: str
+    result: dict[str, Any] | None
+    problem: dict[str, Any] | None
+
+    @property
+    def ended(self) -> bool:
+        """Whether it came to an end, good or bad."""
+        return self.state in ("done", "failed", "cancelled")
+
+
+class Token(msgspec.Struct):
+    """A token without its value."""
+
+    name: str
+    beginning: str
+    scopes: list[str]
+    created: datetime
+    expires: datetime | None
+    last_used: datetime | None
+
+
+class MadeToken(Token):
+    """A new token with its value, which is shown this once."""
+
+    value: str = ""

@@ -1,0 +1,113 @@
+"""One place where requests are sent and failures become errors of ours."""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from typing import Any, TypeVar
+
+import httpx
+import msgspec
+
+from everyshelf.client.errors import ProblemError, UnreachableError
+
+T = TypeVar("T")
+_TRIES = 4
+_PIECE_BYTES = 1024 * 1024
+
+
+class Transport:
+    """Sends requests to one service."""
+
+    def __init__(self, address: str, token: str | None, *, timeout_seconds: float = 60.0) -> None:
+        self.address = address.rstrip("/")
+        headers = {"User-Agent": "everyshelf-client"}
+        if token:
+            headers["Authorization"] = f"Bearer {token}"
+        # trust_env would send requests for loopback addresses through a proxy of the surroundings.
+        self._http = httpx.Client(
+            base_url=f"{self.address}/api/v1/", headers=headers, timeout=timeout_seconds, trust_env=False
+        )
+
+    def close(self) -> None:
+        """Give up its connections."""
+        self._http.close()
+
+    def get(self, path: str, kind: type[T], /, **query: Any) -> T:
+        """A typed answer."""
+        return self._decode(self._send("GET", path, params=_clean(query)), kind)
+
+    def send(self, method: str, path: str, body: Any = None, kind: type[T] | None = None) -> T:
+        """Write something. An idempotency key makes it safe to repeat after a lost answer."""
+        content = msgspec.json.encode(body if body is not None else {})
+        headers = {"Content-Type": "application/json", "Idempotency-Key": uuid.uuid4().hex}
+        response = self._send(method, path, content=content, headers=headers)
+        return self._decode(response, kind) if kind is not None else None  # type: ignore[return-value]
+
+    def put_bytes(self, path: str, pieces: Iterable[bytes], size: int | None, kind: type[T]) -> T:
+        """Stream a body; not repeated by itself, because its source may be used up."""
+        headers = {"Content-Type": "application/octet-stream"}
+        if size is not None:
+            headers["Content-Length"] = str(size)
+        try:
+            response = self._http.put(path, content=pieces, headers=headers)
+        except httpx.HTTPError as error:
+            raise self._unreachable(error) from error
+        return self._decode(_checked(response), kind)
+
+    @contextmanager
+    def stream(self, path: str, /, *, headers: dict[str, str] | None = None, **query: Any) -> Iterator[Iterator[bytes]]:
+        """The pieces of a body."""
+        try:
+            with self._http.stream("GET", path, params=_clean(query), headers=headers) as response:
+                if response.status_code >= 400:
+                    response.read()
+                yield _checked(response).iter_raw(_PIECE_BYTES)
+        except httpx.HTTPError as error:
+            raise self._unreachable(error) from error
+
+    def _send(self, method: str, path: str, **arguments: Any) -> httpx.Response:
+        for attempt in range(_TRIES):
+            try:
+                response = self._http.request(method, path, **arguments)
+            except (httpx.ConnectError, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError) as error:
+                if attempt == _TRIES - 1 or isinstance(error, httpx.ConnectError):
+                    raise self._unreachable(error) from error
+            except httpx.HTTPError as error:
+                raise self._unreachable(error) from error
+            else:
+                if response.status_code != 503 or attempt == _TRIES - 1:
+                    return _checked(response)
+            time.sleep(0.1 * 2**attempt)
+        raise AssertionError("unreachable")
+
+    def _unreachable(self, error: Exception) -> UnreachableError:
+        return UnreachableError(
+            f"no answer from {self.address}: {error or type(error).__name__}", code="service.unreachable",
+            hint="Is the service running? Start it with everyshelf serve, or look at the address.",
+        )  # fmt: skip
+
+    def _decode(self, response: httpx.Response, kind: type[T]) -> T:
+        try:
+            return msgspec.json.decode(response.content, type=kind)
+        except msgspec.DecodeError as error:
+            raise UnreachableError(
+                f"{self.address} answered something else than an Every Shelf service does", code="service.foreign",
+                hint="Look at the address.",
+            ) from error  # fmt: skip
+
+
+def _checked(response: httpx.Response) -> httpx.Response:
+    if response.status_code < 400:
+        return response
+    try:
+        problem = msgspec.json.decode(response.content, type=dict[str, Any])
+    except msgspec.DecodeError:
+        problem = {"detail": f"the service answered {response.status_code}"}
+    raise ProblemError(response.status_code, problem)
+
+
+def _clean(query: dict[str, Any]) -> dict[str, Any]:
+    return {name.rstrip("_"): value for name, value in query.items() if value is not None}

@@ -1,0 +1,83 @@
+"""Results in one line: what changed, in the nouns of the kind, and the strongest effect."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+_WORDS = {"added": "added", "removed": "removed", "changed": "changed", "moved": "moved", "renamed": "renamed",
+          "reordered": "reordered"}  # fmt: skip
+_MAX_CLAUSES = 4
+
+
+def count_noun(count: int, noun: str) -> str:
+    """"1 step", "2 steps", "3 entries"; thousands are grouped by a thin blank."""
+    if count == 1:
+        return f"1 {noun}"
+    if noun.endswith("y") and noun[-2:-1] not in "aeiou":
+        noun = noun[:-1] + "ie"
+    elif noun.endswith(("s", "x", "ch", "sh")):
+        noun += "e"
+    return f"{group(count)} {noun}s"
+
+
+def group(number: int) -> str:
+    """Digits in groups of three, parted by a narrow no-break space (U+202F)."""
+    return f"{number:,}".replace(",", "\u202f")
+
+
+def effect_of(result: dict[str, Any]) -> str | None:
+    """The strongest effect among a comparison's findings, or None if there is none."""
+    return next((e for e in ("breaks", "alters", "cosmetic") if result["effects"][e]), None)
+
+
+def headline(result: dict[str, Any]) -> str:
+    """What a comparison found, without its cosmetic findings unless there is nothing else."""
+    if result.get("read_as") == "bytes":
+        finding = result["findings"][0]
+        return f"content changed, {group(finding['before'])} to {group(finding['after'])} bytes"
+    if "lines" in result and result["read_as"] == "text":
+        return _lines(result)
+    shown = [f for f in result["findings"] if f["effect"] != "cosmetic"]
+    clauses = _table_clauses(result["table"]) if "table" in result else _clauses(shown)
+    if clauses:
+        more = len(clauses) - _MAX_CLAUSES
+        return ", ".join(clauses[:_MAX_CLAUSES]) + (f" and {more} more" if more > 0 else "")
+    if result["findings"]:
+        return f"{count_noun(len(result['findings']), 'cosmetic change')} only"
+    return "no difference" if result["equal"] and not result["note"] else result["note"]
+
+
+def _lines(result: dict[str, Any]) -> str:
+    lines = result["lines"]
+    parts = [count_noun(lines[a], "line") + f" {a}" for a in ("added", "removed") if lines[a]]
+    return ", ".join(parts) or "only encoding or line ends differ"
+
+
+def _clauses(findings: list[dict[str, Any]]) -> list[str]:
+    counts = Counter((f["type"], _word(f)) for f in findings)
+    return [f"{count_noun(n, noun)} {word}" for (noun, word), n in counts.items()]
+
+
+def _word(finding: dict[str, Any]) -> str:
+    if finding.get("field") is not None:
+        return "rewired" if finding["type"] == "connection" and finding.get("detail") in _REWIRED else "changed"
+    return _WORDS[finding["action"]]
+
+
+_REWIRED = ("leads to", "comes from")
+
+
+def _table_clauses(table: dict[str, Any]) -> list[str]:
+    clauses = []
+    columns = table["columns"]
+    for action in ("added", "removed", "renamed", "retyped", "widened", "narrowed"):
+        if columns[action]:
+            clauses.append(f"{count_noun(len(columns[action]), 'column')} {action}")
+    for name, counts in table["cells"].items():
+        if counts["changed"]:
+            clauses.append(f"{count_noun(counts['changed'], 'cell')} in {name}")
+    for action in ("added", "removed"):
+        if table["rows"][action]:
+            clauses.append(f"{count_noun(table['rows'][action], 'row')} {action}")
+    return clauses

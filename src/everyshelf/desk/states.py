@@ -1,0 +1,160 @@
+"""The state of every artifact on a desk, without reading files whose length and time stamp are those remembered."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import time
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, trusted_mtime
+
+if TYPE_CHECKING:
+    from everyshelf.core.kinds.rules import Rules
+
+State = Literal["new", "edited", "moved", "gone", "same", "blocked"]
+RULES_FILE = "shelf.toml"
+
+
+@dataclass(frozen=True)
+class Item:
+    """An artifact on a desk: its state, its content id now (None where gone or blocked), and the entry it came from."""
+
+    path: str
+    state: State
+    content: str | None
+    size: int
+    entry: Entry | None
+    moved_from: str = ""
+    reason: str = ""
+
+
+def load_rules(root: Path) -> Rules | None:
+    """The desk's own ``shelf.toml``, or None; raises ``InvalidError`` if it is not valid."""
+    path = root / RULES_FILE
+    if not path.is_file():
+        return None
+    from everyshelf.core.kinds.rules import parse_rules
+
+    return parse_rules(path.read_text(encoding="utf-8", errors="replace"))
+
+
+def find_states(root: Path) -> list[Item]:
+    """Every artifact, by path. Freshly proven time stamps are remembered, so that the next look is quicker."""
+    entries = load_entries(root)
+    rules = load_rules(root)
+    refreshed: dict[str, Entry] = {}
+    seen, items = set(), []
+    for path, stat, problem in _files(root, rules):
+        seen.add(path)
+        items.append(_look(root, path, stat, problem, entries.get(path), refreshed))
+    gone = [Item(p, "gone", None, 0, e) for p, e in entries.items() if p not in seen]
+    if refreshed:
+        save_entries(root, {**entries, **refreshed})
+    return sorted(_with_moves(items, gone), key=lambda item: item.path)
+
+
+def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_result | None, str]]:
+    """Path, stat and problem of every file that is not ignored; links are not followed."""
+    waiting = [""]
+    while waiting:
+        folder = waiting.pop()
+        try:
+            found = list(os.scandir(root / folder if folder else root))
+        except OSError as error:
+            yield folder, None, f"cannot be listed: {error.strerror}"
+            continue
+        for child in found:
+            path = f"{folder}/{child.name}" if folder else child.name
+            if path == FOLDER:
+                continue
+            if child.is_dir(follow_symlinks=False):
+                if rules is None or not rules.is_ignored(path + "/"):
+                    waiting.append(path)
+            elif rules is None or not rules.is_ignored(path):
+                yield path, *_stat(child)
+
+
+def _stat(child: os.DirEntry[str]) -> tuple[os.stat_result | None, str]:
+    if child.is_symlink():
+        return None, "it is a link; put the file itself here, or ignore it in shelf.toml"
+    try:
+        stat = child.stat(follow_symlinks=False)
+    except OSError as error:
+        return None, f"cannot be looked at: {error.strerror}"
+    if not child.is_file(follow_symlinks=False):
+        return None, "it is no ordinary file; ignore it in shelf.toml"
+    return stat, ""
+
+
+def _look(
+    root: Path, path: str, stat: os.stat_result | None, problem: str, entry: Entry | None, refreshed: dict[str, Entry]
+) -> Item:  # fmt: skip
+    if stat is None:
+        return Item(path, "blocked", None, 0, entry, reason=problem)
+    if entry is not None and (entry.size, entry.mtime_ns) == (stat.st_size, stat.st_mtime_ns):
+        return Item(path, "same", entry.content, entry.size, entry)
+    if entry is None and (wrong := _bad_path(path)):
+        return Item(path, "blocked", None, stat.st_size, None, reason=wrong)
+    content, wrong = hash_settled(root / path)
+    if content is None:
+        return Item(path, "blocked", None, stat.st_size, entry, reason=wrong)
+    if entry is None:
+        return Item(path, "new", content, stat.st_size, None)
+    if content != entry.content:
+        return Item(path, "edited", content, stat.st_size, entry)
+    mtime = trusted_mtime(stat, time.time_ns())
+    if mtime != entry.mtime_ns and mtime != -1:
+        refreshed[path] = Entry(entry.content, entry.size, mtime, entry.version, entry.kind)
+    return Item(path, "same", content, stat.st_size, entry)
+
+
+def hash_settled(file: Path) -> tuple[str | None, str]:
+    """The content id of a file that did not change while it was read, else None and what to do."""
+    try:
+        with file.open("rb") as opened:
+            before = os.fstat(opened.fileno())
+            digest = hashlib.file_digest(opened, "sha256").hexdigest()
+            after = os.fstat(opened.fileno())
+    except PermissionError:
+        return None, "may not be read; change its rights, or close it where it is open"
+    except OSError as error:
+        return None, f"cannot be read: {error.strerror}"
+    if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):
+        return None, "is still being written; wait until that is done"
+    return digest, ""
+
+
+def _bad_path(path: str) -> str:
+    from everyshelf.core.errors import InvalidError
+    from everyshelf.core.history.paths import check_path
+
+    try:
+        check_path(path)
+    except InvalidError as error:
+        return error.message.partition(": ")[2] or error.message
+    return ""
+
+
+def _with_moves(items: list[Item], gone: list[Item]) -> list[Item]:
+    """New files with the content of exactly one that is gone have moved."""
+    new_counts = Counter(i.content for i in items if i.state == "new")
+    by_content: dict[str, list[Item]] = {}
+    for item in gone:
+        assert item.entry is not None
+        by_content.setdefault(item.entry.content, []).append(item)
+    moved: dict[str, Item] = {}
+    for item in items:
+        olds = by_content.get(item.content or "", [])
+        if item.state == "new" and len(olds) == 1 and new_counts[item.content] == 1:
+            moved[item.path] = olds[0]
+    left = {old.path for old in moved.values()}
+    told = [
+        Item(i.path, "moved", i.content, i.size, moved[i.path].entry, moved[i.path].path) if i.path in moved else i
+        for i in items
+    ]
+    return told + [g for g in gone if g.path not in left]

@@ -1,0 +1,69 @@
+"""What a desk remembers, in ``.everyshelf`` at its root: where it belongs, and one entry for each artifact."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import msgspec
+
+FOLDER = ".everyshelf"
+_DESK, _ENTRIES = "desk.json", "entries.json"
+_RACY_NS = 2_000_000_000  # a file written within two seconds of being looked at may change again under one time stamp
+
+
+class Home(msgspec.Struct):
+    """Which shelf and branch a desk belongs to, and the commit its artifacts came from (None: no commit yet)."""
+
+    address: str
+    shelf: str
+    branch: str | None
+    commit: str | None
+    ref: str
+
+
+class Entry(msgspec.Struct, array_like=True):
+    """The version an artifact came from. ``mtime_ns`` is -1 where the time stamp proves nothing yet."""
+
+    content: str
+    size: int
+    mtime_ns: int
+    version: int | None = None
+    kind: str = "opaque"
+
+
+def load_home(root: Path) -> Home:
+    """The desk's home; raises ``OSError`` or ``msgspec.DecodeError``."""
+    return msgspec.json.decode((root / FOLDER / _DESK).read_bytes(), type=Home)
+
+
+def save_home(root: Path, home: Home) -> None:
+    """Keep the home, in one step."""
+    _write(root / FOLDER / _DESK, msgspec.json.encode(home))
+
+
+def load_entries(root: Path) -> dict[str, Entry]:
+    """Entries by path; none for a fresh desk."""
+    try:
+        return msgspec.json.decode((root / FOLDER / _ENTRIES).read_bytes(), type=dict[str, Entry])
+    except FileNotFoundError:
+        return {}
+
+
+def save_entries(root: Path, entries: dict[str, Entry]) -> None:
+    """Keep all entries, in one step."""
+    _write(root / FOLDER / _ENTRIES, msgspec.json.encode(entries))
+
+
+def trusted_mtime(stat: os.stat_result, now_ns: int) -> int:
+    """The time stamp to remember: -1 for one so fresh that a later edit could carry it too."""
+    return stat.st_mtime_ns if now_ns - stat.st_mtime_ns > _RACY_NS else -1
+
+
+def _write(path: Path, data: bytes) -> None:
+    part = path.with_name(f".{path.name}.{os.getpid()}")
+    with part.open("wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(part, path)

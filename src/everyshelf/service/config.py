@@ -1,0 +1,109 @@
+"""Settings of the service: environment variables ``EVERYSHELF_*`` first, then ``everyshelf.toml`` in the data folder.
+
+=====================  ======================================================================= ==============
+name                   what                                                                    default
+=====================  ======================================================================= ==============
+EVERYSHELF_DATA        the folder that holds everything                                        user data folder
+EVERYSHELF_HOST        address to listen on                                                    127.0.0.1
+EVERYSHELF_PORT        port to listen on                                                       8321
+EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
+EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
+EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
+=====================  ======================================================================= ==============
+"""
+
+from __future__ import annotations
+
+import functools
+import os
+import secrets
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_data_path
+
+from everyshelf.core.errors import InvalidError
+
+DEFAULT_PORT = 8321
+_MAX_UPLOAD = 20 * 1024**3
+
+
+@dataclass(frozen=True)
+class Config:
+    """Where things lie and how far they may go."""
+
+    data: Path
+    host: str
+    port: int
+    hosts: tuple[str, ...]
+    places: tuple[Path, ...]
+    max_upload_bytes: int
+
+    @property
+    def segments(self) -> Path:
+        """The folder of the content store."""
+        return self.data / "segments"
+
+    @property
+    def scratch(self) -> Path:
+        """Files that may be removed at any start."""
+        return self.data / "scratch"
+
+    @property
+    def database(self) -> Path:
+        """The SQLite file of the records."""
+        return self.data / "records.sqlite"
+
+    @property
+    def queue(self) -> Path:
+        """The SQLite file that wakes the job worker; it may be lost, the job records are the truth."""
+        return self.data / "queue.sqlite"
+
+    def secret_key(self) -> str:
+        """The key that signs sessions: made at the first start, readable by its owner only."""
+        path = self.data / "secret-key"
+        if not path.exists():
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(descriptor, "w") as file:
+                file.write(secrets.token_urlsafe(48))
+        return path.read_text()
+
+
+@functools.cache
+def get_config() -> Config:
+    """The settings of this process, read once."""
+    data = Path(os.environ.get("EVERYSHELF_DATA") or user_data_path("everyshelf")).absolute()
+    data.mkdir(parents=True, exist_ok=True)
+    stored = _stored(data / "everyshelf.toml")
+
+    def value(name: str, default: Any) -> Any:
+        return os.environ.get(f"EVERYSHELF_{name.upper()}") or stored.get(name, default)
+
+    hosts = value("hosts", "")
+    places = value("places", str(data / "environments"))
+    return Config(
+        data,
+        str(value("host", "127.0.0.1")),
+        _number("port", value("port", DEFAULT_PORT)),
+        tuple(h for h in str(hosts).split(",") if h) or ("127.0.0.1", "localhost", "[::1]"),
+        tuple(Path(p).absolute() for p in str(places).split(os.pathsep)),
+        _number("max_upload", value("max_upload", _MAX_UPLOAD)),
+    )
+
+
+def _stored(path: Path) -> dict[str, Any]:
+    if not path.exists():
+        return {}
+    try:
+        return tomllib.loads(path.read_text())
+    except tomllib.TOMLDecodeError as error:
+        raise InvalidError(f"{path}: {error}", code="settings.syntax", hint="Mend the file and start again.") from error
+
+
+def _number(name: str, value: Any) -> int:
+    try:
+        return int(value)
+    except ValueError as error:
+        raise InvalidError(f"{name} must be a number, not {value!r}", code="settings.invalid") from error

@@ -1,0 +1,54 @@
+"""What every request and job of this process shares: the content store, the trees over it, and reading workers."""
+
+from __future__ import annotations
+
+import functools
+import queue
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from everyshelf.core.compare.worker import Worker
+from everyshelf.core.content import ContentStore
+from everyshelf.core.history import Trees
+from everyshelf.service.config import get_config
+
+_READERS = 2
+
+
+@functools.cache
+def get_store() -> ContentStore:
+    """The content store of this process."""
+    return ContentStore(get_config().segments)
+
+
+@functools.cache
+def get_trees() -> Trees:
+    """Folder trees over the content store."""
+    return Trees(get_store())
+
+
+@functools.cache
+def _readers() -> queue.Queue[Worker]:
+    pool: queue.Queue[Worker] = queue.Queue()
+    for _ in range(_READERS):
+        pool.put(Worker())
+    return pool
+
+
+@contextmanager
+def reader() -> Iterator[Worker]:
+    """A reading process for one call; waits while all are busy."""
+    pool = _readers()
+    worker = pool.get()
+    try:
+        yield worker
+    finally:
+        pool.put(worker)
+
+
+def clear_scratch() -> None:
+    """Remove what an earlier process left half-written."""
+    folder = get_config().scratch
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True, exist_ok=True)

@@ -1,0 +1,1 @@
+"""Environments, rehearsal, promotion, rollback."""

@@ -1,0 +1,1 @@
+"""Long work: progress, cancel, restart."""

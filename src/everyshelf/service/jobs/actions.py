@@ -1,0 +1,165 @@
+"""Starting, running, cancelling jobs. Each kind of job is a function registered here with what a restart does to it."""
+
+from __future__ import annotations
+
+import time
+import traceback
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import structlog
+from django.db import close_old_connections, transaction
+from django.utils import timezone
+
+from everyshelf.core.errors import EveryShelfError, MissingError
+from everyshelf.service.jobs.models import Job, State
+from everyshelf.service.people.rights import Caller
+from everyshelf.service.web.problems import body, status_of
+
+log = structlog.get_logger("everyshelf.jobs")
+_SAVE_EVERY_SECONDS = 0.25
+
+
+class CancelledError(EveryShelfError):
+    """The job was cancelled by whoever may."""
+
+    code = "job.cancelled"
+
+
+@dataclass(frozen=True)
+class _Kind:
+    run: Callable[[Run], dict[str, Any] | None]
+    resumes: bool
+
+
+_kinds: dict[str, _Kind] = {}
+
+
+class Run:
+    """What the function of a job gets: its parameters, and a way to report progress that also notices a cancel."""
+
+    def __init__(self, job: Job) -> None:
+        self.job = job
+        self._saved = 0.0
+        self._cancellable = True
+
+    @property
+    def parameters(self) -> dict[str, Any]:
+        """What the job was started with."""
+        parameters: dict[str, Any] = self.job.parameters
+        return parameters
+
+    def progress(self, done: int, total: int, note: str = "") -> None:
+        """Tell how far it is; raises ``CancelledError`` if a cancel was asked for and still makes sense."""
+        if time.monotonic() - self._saved < _SAVE_EVERY_SECONDS and done != total:
+            return
+        self._saved = time.monotonic()
+        Job.objects.filter(pk=self.job.pk).update(done=done, total=total, note=note[:300], heartbeat=timezone.now())
+        asked = Job.objects.filter(pk=self.job.pk, cancel_asked=True).exists()
+        if asked and self._cancellable:
+            raise CancelledError("cancelled before anything was switched")
+
+    def no_more_cancel(self) -> None:
+        """From here on the work is finished whatever is asked."""
+        self._cancellable = False
+
+
+def job_kind(name: str, *, resumes: bool) -> Callable[[Any], Any]:
+    """Register the function of a kind of job. ``resumes``: after a restart it runs again from its start (so it must
+    bear that); else it fails cleanly."""
+
+    def register(run: Callable[[Run], dict[str, Any] | None]) -> Callable[[Run], dict[str, Any] | None]:
+        _kinds[name] = _Kind(run, resumes)
+        return run
+
+    return register
+
+
+def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any]) -> Job:
+    """Record a job and wake the worker once the record is committed. The same waiting job is not recorded twice."""
+    waiting = Job.objects.filter(kind=kind, shelf=shelf, state=State.WAITING, parameters=parameters).first()
+    if waiting is not None:
+        return waiting
+    job = Job.objects.create(
+        uid=uuid.uuid4().hex, kind=kind, shelf=shelf, person=caller.person, parameters=parameters
+    )
+    transaction.on_commit(lambda: _wake(job.uid))
+    return job
+
+
+def _wake(uid: str) -> None:
+    from everyshelf.service.jobs.queue import run_job
+
+    run_job(uid)
+
+
+def run_now(uid: str) -> None:
+    """Run one job in this process; called by the worker."""
+    close_old_connections()
+    taken = Job.objects.filter(uid=uid, state=State.WAITING).update(state=State.RUNNING, heartbeat=timezone.now())
+    if not taken:
+        return
+    job = Job.objects.select_related("shelf", "person").get(uid=uid)
+    try:
+        result = _kinds[job.kind].run(Run(job))
+    except CancelledError as error:
+        _end(job, State.CANCELLED, problem=body(409, error.message, error.code))
+    except EveryShelfError as error:
+        facts = {k: v for k, v in error.facts.items() if isinstance(v, str | int | list | dict)}
+        problem = body(status_of(error), error.message, error.code, error.hint, **facts)
+        _end(job, State.FAILED, problem=problem)
+    except Exception:
+        log.error("job failed", kind=job.kind, job=uid, trace=traceback.format_exc()[-4000:])
+        problem = body(500, "Something went wrong here.", "service.failed", f"Tell who runs the service: job {uid}.")
+        _end(job, State.FAILED, problem=problem)
+    else:
+        _end(job, State.DONE, result=result or {})
+
+
+def _end(job: Job, state: State, *, result: dict[str, Any] | None = None, problem: dict[str, Any] | None = None) -> None:
+    Job.objects.filter(pk=job.pk).update(state=state, result=result, problem=problem, ended=timezone.now())
+
+
+def get_job(caller: Caller, uid: str) -> Job:
+    """A job the caller started, or one on a shelf the caller may see."""
+    from everyshelf.service.people.rights import role_on
+
+    job = Job.objects.select_related("shelf").filter(uid=uid).first()
+    if job is None or (job.person_id != caller.person.pk and (job.shelf is None or role_on(caller, job.shelf) is None)):
+        raise MissingError(f"there is no job {uid[:12]!r}", code="job.missing")
+    return job
+
+
+def cancel_job(caller: Caller, uid: str) -> Job:
+    """Ask a job to stop: it does at its next step, unless it is past its switch. What it planned is undone by itself."""
+    from everyshelf.service.people.rights import require
+
+    job = get_job(caller, uid)
+    if job.person_id != caller.person.pk:
+        require(caller, job.shelf, "promote")
+    Job.objects.filter(pk=job.pk, state__in=(State.WAITING, State.RUNNING)).update(cancel_asked=True)
+    job.refresh_from_db()
+    return job
+
+
+def take_up_after_restart() -> list[str]:
+    """Decide what becomes of jobs an earlier process left running; returns those to be woken, oldest first."""
+    for job in Job.objects.filter(state=State.RUNNING):
+        kind = _kinds.get(job.kind)
+        if kind is not None and kind.resumes and not job.cancel_asked:
+            Job.objects.filter(pk=job.pk).update(state=State.WAITING)
+        else:
+            _end(job, State.FAILED, problem=body(503, "the service stopped while this ran", "job.interrupted",
+                                                 "Start it again; nothing was left half-done."))  # fmt: skip
+    return list(Job.objects.filter(state=State.WAITING).order_by("pk").values_list("uid", flat=True))
+
+
+def job_json(job: Job) -> dict[str, Any]:
+    """A job's public form."""
+    return {
+        "job": job.uid, "kind": job.kind, "shelf": job.shelf.key if job.shelf else None, "state": job.state,
+        "done": job.done, "total": job.total, "note": job.note, "result": job.result, "problem": job.problem,
+        "created": job.created, "ended": job.ended, "parameters": job.parameters,
+    }  # fmt: skip

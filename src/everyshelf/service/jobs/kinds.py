@@ -1,0 +1,13 @@
+"""All kinds of jobs there are: importing their modules registers them."""
+
+from __future__ import annotations
+
+import importlib
+
+_MODULES = ("everyshelf.service.shelves.jobs", "everyshelf.service.environments.jobs")
+
+
+def load() -> None:
+    """Register every kind."""
+    for module in _MODULES:
+        importlib.import_module(module)

@@ -1,0 +1,1 @@
+"""Who may do what: people, roles, tokens, sign-in."""

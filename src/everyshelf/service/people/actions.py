@@ -1,0 +1,111 @@
+"""Use cases: people, members, tokens."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import secrets
+from datetime import timedelta
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from django.core.exceptions import ValidationError
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.service.people.models import Membership, Role, Token
+from everyshelf.service.people.rights import SCOPES, Caller, require, require_scope
+
+_NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,59}\Z")
+_PREFIX = "es_"
+MAX_DAYS = 3650
+
+
+def add_person(caller: Caller, name: str, full_name: str, password: str) -> User:
+    """A new person who can sign in; only the installation's first owner may."""
+    if not caller.person.is_staff:
+        raise RefusedError("only who set up this installation may add people", code="rights.role",
+                           hint="Ask whoever runs the service.")  # fmt: skip
+    require_scope(caller, "admin")
+    return create_person(name, full_name, password)
+
+
+def create_person(name: str, full_name: str, password: str, *, staff: bool = False) -> User:
+    """A new person; raises ``InvalidError`` for a name or password that will not do."""
+    if not _NAME.match(name):
+        raise InvalidError(f"{name!r} cannot be a sign-in name", code="people.name", pointer="/name",
+                           hint="Use lower-case letters, digits, dots and dashes.")  # fmt: skip
+    if User.objects.filter(username=name).exists():
+        raise ConflictError(f"there is a person called {name} already", code="people.taken")
+    try:
+        validate_password(password)
+    except ValidationError as error:
+        raise InvalidError(" ".join(error.messages), code="people.password", pointer="/password") from error
+    return User.objects.create_user(name, password=password, first_name=full_name[:150], is_staff=staff)
+
+
+def set_member(caller: Caller, shelf: Any, name: str, role: str) -> Membership:
+    """Give a person a role on a shelf."""
+    require(caller, shelf, "change members")
+    if role not in Role.values:
+        raise InvalidError(f"{role!r} is no role", code="people.role", hint=f"Roles: {', '.join(Role.values)}.")
+    person = User.objects.filter(username=name).first()
+    if person is None:
+        raise MissingError(f"there is no person called {name}", code="people.missing")
+    with transaction.atomic():
+        membership, _ = Membership.objects.update_or_create(shelf=shelf, person=person, defaults={"role": role})
+        if not Membership.objects.filter(shelf=shelf, role=Role.OWNER).exists():
+            raise InvalidError("a shelf needs at least one owner", code="people.last_owner",
+                               hint="Make somebody else an owner first.")  # fmt: skip
+    return membership
+
+
+def digest_of(value: str) -> str:
+    """What is kept of a token: it is 256 random bits, so one round of SHA-256 cannot be searched."""
+    return hashlib.sha256(value.encode()).hexdigest()
+
+
+def find_token(value: str) -> Token | None:
+    """The token behind its secret value, or None."""
+    return Token.objects.select_related("person").filter(digest=digest_of(value)).first()
+
+
+def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -> tuple[Token, str]:
+    """A new token and its value, which is never shown again. It can do no more than the token used to make it."""
+    unknown = [s for s in scopes if s not in SCOPES]
+    if unknown or not scopes:
+        raise InvalidError(f"{unknown[0] if unknown else 'nothing'!r} is no scope", code="token.scope",
+                           hint=f"Scopes: {', '.join(SCOPES)}.")  # fmt: skip
+    if days is not None and not 0 < days <= MAX_DAYS:
+        raise InvalidError(f"a token lasts 1 to {MAX_DAYS} days, not {days}", code="token.days")
+    if not name.strip() or len(name) > 100:
+        raise InvalidError("a token needs a name of 1 to 100 characters", code="token.name", pointer="/name")
+    for scope in scopes:
+        require_scope(caller, scope)
+    value = _PREFIX + secrets.token_urlsafe(32)
+    now = timezone.now()
+    try:
+        token = Token.objects.create(
+            person=caller.person, name=name, digest=digest_of(value), beginning=value[:8], scopes=sorted(set(scopes)),
+            created=now, expires=now + timedelta(days=days) if days else None,
+        )  # fmt: skip
+    except IntegrityError as error:
+        raise ConflictError(f"you have a token called {name} already", code="token.taken",
+                            hint="Revoke it first, or choose another name.") from error  # fmt: skip
+    return token, value
+
+
+def replace_token(caller: Caller, name: str, scopes: list[str], days: int | None) -> tuple[Token, str]:
+    """As ``make_token``; a token of that name is revoked in the same act."""
+    with transaction.atomic():
+        Token.objects.filter(person=caller.person, name=name).delete()
+        return make_token(caller, name, scopes, days)
+
+
+def revoke_token(caller: Caller, name: str) -> None:
+    """Make a token worthless at once."""
+    count, _ = Token.objects.filter(person=caller.person, name=name).delete()
+    if not count:
+        raise MissingError(f"you have no token called {name}", code="token.missing", hint="List: everyshelf token list")

@@ -1,0 +1,42 @@
+"""Tokens and memberships; people themselves are Django's users."""
+
+from __future__ import annotations
+
+from django.contrib.auth.models import User
+from django.db import models
+
+
+class Role(models.TextChoices):
+    """Roles on a shelf, weakest first."""
+
+    READER = "reader"
+    AUTHOR = "author"
+    KEEPER = "keeper"
+    OWNER = "owner"
+
+
+class Membership(models.Model):
+    """A person's role on a shelf."""
+
+    shelf = models.ForeignKey("shelves.Shelf", models.CASCADE, related_name="members")
+    person = models.ForeignKey(User, models.CASCADE, related_name="memberships")
+    role = models.CharField(max_length=10, choices=Role.choices)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shelf", "person"], name="one_role_per_shelf")]
+
+
+class Token(models.Model):
+    """A personal token: only its SHA-256 is kept, so it is shown once."""
+
+    person = models.ForeignKey(User, models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=100)
+    digest = models.CharField(max_length=64, unique=True)
+    beginning = models.CharField(max_length=12)
+    scopes = models.JSONField(default=list)
+    created = models.DateTimeField()
+    expires = models.DateTimeField(null=True)
+    last_used = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["person", "name"], name="one_token_per_name")]

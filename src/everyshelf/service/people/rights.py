@@ -1,0 +1,80 @@
+"""Rights: one table, one module. What one may not see is missing; what one may see and not do is refused."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from everyshelf.core.errors import MissingError, RefusedError
+from everyshelf.service.people.models import Membership, Role
+
+SCOPES = ("read", "write", "promote", "admin", "import")
+_RANK = {role: rank for rank, role in enumerate(Role.values)}
+
+# right: (least role, scope a token needs)
+_TABLE: dict[str, tuple[str, str]] = {
+    "see": ("reader", "read"),
+    "commit": ("author", "write"),
+    "branch": ("author", "write"),
+    "commit to a guarded branch": ("keeper", "write"),
+    "tag": ("keeper", "promote"),
+    "promote": ("keeper", "promote"),
+    "change environments": ("keeper", "promote"),
+    "guard branches": ("owner", "admin"),
+    "change members": ("owner", "admin"),
+    "delete the shelf": ("owner", "admin"),
+}
+
+
+@dataclass(frozen=True)
+class Caller:
+    """Who asks: a person, and the scopes of the token used (None: signed in, everything the person may)."""
+
+    person: Any
+    scopes: frozenset[str] | None = None
+
+    @property
+    def may_import(self) -> bool:
+        """Whether authors and times of the past may be set."""
+        return bool(self.person.is_staff) and (self.scopes is None or "import" in self.scopes)
+
+
+def caller_of(request: Any) -> Caller:
+    """The caller behind a request of the interface."""
+    token = request.auth
+    return Caller(request.user, frozenset(token.scopes) if token is not None else None)
+
+
+def role_on(caller: Caller, shelf: Any) -> str | None:
+    """The caller's role on a shelf; shelves open to all signed-in people give at least reader."""
+    found = Membership.objects.filter(shelf=shelf, person=caller.person).values_list("role", flat=True).first()
+    if found is not None:
+        return str(found)
+    return Role.READER.value if shelf.open_to_all else None
+
+
+def require(caller: Caller, shelf: Any, right: str) -> None:
+    """Return if the caller has the right on the shelf, else raise ``MissingError`` or ``RefusedError``."""
+    least, scope = _TABLE[right]
+    role = role_on(caller, shelf)
+    if role is None:
+        raise missing_shelf(shelf.key)
+    if _RANK[role] < _RANK[least]:
+        raise RefusedError(
+            f"to {right} on {shelf.name} takes the role {least}; yours is {role}", code="rights.role",
+            hint="Ask an owner of the shelf.", right=right,
+        )  # fmt: skip
+    require_scope(caller, scope)
+
+
+def require_scope(caller: Caller, scope: str) -> None:
+    """Return if the token used has the scope (or none was used), else raise ``RefusedError``."""
+    if caller.scopes is not None and scope not in caller.scopes:
+        raise RefusedError(f"this token lacks the scope {scope}", code="rights.scope",
+                           hint=f"Make one with it: everyshelf token make NAME --scope {scope}")  # fmt: skip
+
+
+def missing_shelf(key: str) -> MissingError:
+    """The same words whether a shelf is not there or may not be seen."""
+    return MissingError(f"there is no shelf {key!r} that you may see", code="shelf.missing",
+                        hint="List them: everyshelf shelf list")  # fmt: skip

@@ -1,0 +1,107 @@
+"""Django's settings, derived from ``config``."""
+
+from pathlib import Path
+
+from everyshelf.service.config import get_config
+
+_config = get_config()
+BASE_DIR = Path(__file__).parent
+SECRET_KEY = _config.secret_key()
+DEBUG = False
+ALLOWED_HOSTS = list(_config.hosts)
+ROOT_URLCONF = "everyshelf.service.urls"
+WSGI_APPLICATION = "everyshelf.service.wsgi.application"
+USE_TZ = True
+TIME_ZONE = "UTC"
+USE_I18N = False
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 32 * 1024 * 1024  # JSON bodies; contents are streamed and have a limit of their own
+APPEND_SLASH = False
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "rest_framework",
+    "drf_spectacular",
+    "everyshelf.service.people",
+    "everyshelf.service.shelves",
+    "everyshelf.service.environments",
+    "everyshelf.service.jobs",
+]
+MIDDLEWARE = [
+    "everyshelf.service.web.middleware.RequestContext",
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "everyshelf.service.web.middleware.SecurityHeaders",
+    "django.middleware.http.ConditionalGetMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+]
+TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": _config.database,
+        "CONN_MAX_AGE": None,
+        "OPTIONS": {
+            # Without IMMEDIATE a transaction that reads first and writes later fails when another one wrote meanwhile.
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"
+            " PRAGMA cache_size=-16000;",
+        },
+    }
+}
+SESSION_COOKIE_NAME = "everyshelf_session"
+SESSION_COOKIE_SAMESITE = "Strict"
+SESSION_COOKIE_HTTPONLY = True
+CSRF_COOKIE_NAME = "everyshelf_csrf"
+CSRF_COOKIE_SAMESITE = "Strict"
+CSRF_FAILURE_VIEW = "everyshelf.service.web.problems.csrf_failure"
+X_FRAME_OPTIONS = "DENY"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+
+STATIC_URL = "/static/"
+_console = BASE_DIR / "web" / "console"
+WHITENOISE_ROOT = str(_console) if _console.is_dir() else None
+WHITENOISE_MAX_AGE = 60
+WHITENOISE_INDEX_FILE = False
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "everyshelf.service.people.authentication.BearerAuthentication",
+        "rest_framework.authentication.SessionAuthentication",
+    ],
+    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_RENDERER_CLASSES": ["everyshelf.service.web.rendering.JsonRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": "everyshelf.service.web.problems.handle",
+    "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Every Shelf",
+    "DESCRIPTION": "Shelves of versioned artifacts: commits, comparison by meaning, tags and promotion.",
+    "VERSION": "1",
+    "OAS_VERSION": "3.1.0",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_NAME_OVERRIDES": {},
+}
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "loggers": {
+        "django.request": {"handlers": ["console"], "level": "CRITICAL", "propagate": False},
+        "django.security": {"handlers": ["console"], "level": "ERROR", "propagate": False},
+    },
+}

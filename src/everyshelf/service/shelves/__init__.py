@@ -1,0 +1,1 @@
+"""Shelves, branches, commits, tags, contents and comparison."""

@@ -1,0 +1,95 @@
+"""Branches and tags."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db import IntegrityError
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
+from everyshelf.core.history import check_path
+from everyshelf.service.context import get_trees
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.refs import check_branch_name, get_branch, resolve
+from everyshelf.service.shelves.models import Branch, Shelf, Tag
+
+
+def make_branch(caller: Caller, shelf: Shelf, name: str, start: str, note: str) -> Branch:
+    """A branch from any ref: one record, however large the shelf is."""
+    require(caller, shelf, "branch")
+    check_branch_name(name)
+    head = resolve(shelf, start).commit
+    try:
+        return Branch.objects.create(
+            shelf=shelf, name=name, head=head, note=note, created=timezone.now(), created_by=caller.person.username
+        )
+    except IntegrityError as error:
+        raise ConflictError(f"there is a branch {name!r} already", code="branch.taken",
+                            hint="Choose another name.") from error  # fmt: skip
+
+
+def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Branch:
+    """Say whether only keepers may commit to it."""
+    require(caller, shelf, "guard branches")
+    branch = get_branch(shelf, name)
+    branch.guarded = guarded
+    branch.save(update_fields=["guarded"])
+    return branch
+
+
+def drop_branch(caller: Caller, shelf: Shelf, name: str) -> None:
+    """Drop a branch; its commits stay."""
+    require(caller, shelf, "branch")
+    branch = get_branch(shelf, name)
+    if name == shelf.main_branch:
+        raise InvalidError("the main branch cannot be dropped", code="branch.main")
+    if branch.guarded:
+        raise RefusedError(f"{name} is guarded", code="branch.guarded", hint="An owner can lift that first.")
+    branch.delete()
+
+
+def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
+    """All branches with how far they are ahead of and behind the main branch."""
+    lineage = lineage_of(shelf)
+    main = get_branch(shelf, shelf.main_branch)
+    main_line = lineage.ancestors(main.head_id) if main.head_id else set()
+    result = []
+    for branch in shelf.branches.select_related("head").order_by("name"):
+        line = lineage.ancestors(branch.head_id) if branch.head_id else set()
+        head = branch.head
+        result.append({
+            "name": branch.name, "guarded": branch.guarded, "note": branch.note, "main": branch.name == main.name,
+            "created": branch.created, "created_by": branch.created_by,
+            "head": head.uid if head else None, "summary": head.summary if head else "",
+            "author": head.author if head else "", "recorded": head.recorded if head else None,
+            "ahead": len(line - main_line), "behind": len(main_line - line),
+        })  # fmt: skip
+    return result
+
+
+def make_tag(
+    caller: Caller, shelf: Shelf, name: str, ref: str, note: str, selection: list[str] | None,
+    created: datetime | None = None,
+) -> Tag:  # fmt: skip
+    """A name that never moves, for a commit and perhaps a selection of its artifacts."""
+    require(caller, shelf, "tag")
+    check_branch_name(name)
+    if created is not None and not caller.may_import:
+        raise RefusedError("only someone with the right to import sets a time", code="rights.import")
+    resolved = resolve(shelf, ref)
+    if resolved.commit is None:
+        raise InvalidError(f"{ref} has no commit to tag", code="tag.empty", hint="Commit something first.")
+    for path in selection or []:
+        if get_trees().find(resolved.root, check_path(path)) is None:
+            raise InvalidError(f"{path} is not in {ref}", code="tag.selection", hint="See everyshelf browse.")
+    try:
+        return Tag.objects.create(
+            shelf=shelf, name=name, commit=resolved.commit, note=note, selection=selection or None,
+            created=created or timezone.now(), created_by=caller.person.username,
+        )  # fmt: skip
+    except IntegrityError as error:
+        raise ConflictError(f"the tag {name!r} exists, and tags never move", code="tag.taken",
+                            hint="Choose another name.") from error  # fmt: skip

@@ -1,0 +1,295 @@
+"""Comparing two states of a shelf: which artifacts differ, then each by what it means.
+
+Results are kept under both content ids, the rules and the reader's version. What is not kept yet is worked out within
+a budget of time; the rest is left to a job, and the answer says so.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import time
+import zlib
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from django.db import IntegrityError
+
+from everyshelf.core.compare.artifact import READER_VERSION
+from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.errors import InvalidError, LimitError
+from everyshelf.core.history import Change, Entry
+from everyshelf.core.history.merging import find_moves
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
+
+BUDGET_SECONDS = 0.8
+_READ_LIMIT_BYTES = 200 * 1024 * 1024
+_SHOWN_FINDINGS = 50
+
+
+@dataclass(frozen=True)
+class Pairing:
+    """One artifact that differs: where it was and is, and both contents (None: not there)."""
+
+    path: str
+    old_path: str
+    before: Entry | None
+    after: Entry | None
+
+    @property
+    def state(self) -> str:
+        """added, removed, moved or changed."""
+        if self.before is None:
+            return "added"
+        if self.after is None:
+            return "removed"
+        return "moved" if self.path != self.old_path else "changed"
+
+
+def pair_changes(shelf: Shelf, before: Resolved, after: Resolved) -> list[Pairing]:
+    """Changed paths, with an artifact that went from one path to another told as one."""
+    changes = list(get_trees().changes(before.root, after.root))
+    moves = {**find_moves(changes), **_recorded_moves(shelf, before, after, changes)}
+    targets = {new: old for old, new in moves.items()}
+    by_path = {c.path: c for c in changes}
+    result = []
+    for change in changes:
+        if change.path in moves and change.after is None:
+            continue
+        old_path = targets.get(change.path, change.path)
+        result.append(Pairing(change.path, old_path, by_path[old_path].before, change.after))
+    return result
+
+
+def _recorded_moves(shelf: Shelf, before: Resolved, after: Resolved, changes: list[Change]) -> dict[str, str]:
+    """Moves people recorded: the same artifact under a path that went and one that came."""
+    gone = {c.path: c.before.id for c in changes if c.before is not None and c.after is None}
+    come = {c.path: c.after.id for c in changes if c.after is not None and c.before is None}
+    if not gone or not come:
+        return {}
+    old = {v.artifact_id: p for p, v in versions_at(shelf, before.commit, gone).items()}
+    new = {v.artifact_id: p for p, v in versions_at(shelf, after.commit, come).items()}
+    return {old[artifact]: new[artifact] for artifact in old.keys() & new.keys()}
+
+
+def compare_states(
+    shelf: Shelf, before: Resolved, after: Resolved, *, budget: float | None = BUDGET_SECONDS, progress: Any = None
+) -> dict[str, Any]:  # fmt: skip
+    """The whole comparison; with a budget, artifacts that would take longer are marked ``pending``."""
+    pairs = pair_changes(shelf, before, after)
+    rules = rules_at(after.root)
+    old_versions = versions_at(shelf, before.commit, {p.old_path: p.before.id for p in pairs if p.before})
+    new_versions = versions_at(shelf, after.commit, {p.path: p.after.id for p in pairs if p.after})
+    end = None if budget is None else time.monotonic() + budget
+    artifacts = []
+    for done, pair in enumerate(pairs):
+        if progress is not None:
+            progress(done, len(pairs), pair.path)
+        found = compare_pair(shelf, pair, rules, allowed=end is None or time.monotonic() < end)
+        artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found))
+    artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
+    return {
+        "from": before.as_json(), "to": after.as_json(), "artifacts": artifacts, "counts": _state_counts(pairs),
+        "effects": _effects(artifacts), "sentence": sentence(artifacts),
+        "pending": sum(a["pending"] for a in artifacts),
+        "same": get_trees().count(after.root) - sum(p.after is not None for p in pairs),
+    }  # fmt: skip
+
+
+_EFFECT_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
+
+
+def _state_counts(pairs: list[Pairing]) -> dict[str, int]:
+    counts = dict.fromkeys(("added", "removed", "changed", "moved"), 0)
+    for pair in pairs:
+        counts[pair.state] += 1
+    return counts
+
+
+def _effects(artifacts: list[dict[str, Any]]) -> dict[str, int]:
+    totals = dict.fromkeys(("breaks", "alters", "cosmetic"), 0)
+    for artifact in artifacts:
+        for effect, count in artifact["effects"].items():
+            totals[effect] += count
+    return totals
+
+
+def sentence(artifacts: list[dict[str, Any]]) -> str:
+    """The comparison in one line, numbers first."""
+    if not artifacts:
+        return "Nothing differs."
+    effects = _effects(artifacts)
+    states = [a["state"] for a in artifacts]
+    verbs = [("changed", "changed"), ("added", "added"), ("removed", "removed"), ("moved", "moved")]
+    parts = [f"{count_noun(n, 'artifact')} {word}" for state, word in verbs if (n := states.count(state))]
+    breaking = f"{count_noun(effects['breaks'], 'finding')} may break users" if effects["breaks"] else "breaks nothing"
+    altering = f"{count_noun(effects['alters'], 'finding')} alter" + ("s" if effects["alters"] == 1 else "")
+    hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic one')} hidden" if effects["cosmetic"] else ""
+    return f"{', '.join(parts)}; {altering}, {breaking}{hidden}."
+
+
+def _artifact(
+    pair: Pairing, old: ArtifactVersion | None, new: ArtifactVersion | None, found: dict[str, Any] | None
+) -> dict[str, Any]:  # fmt: skip
+    known = new or old
+    result: dict[str, Any] = {
+        "path": pair.path, "old_path": pair.old_path, "name": display_name(pair.path), "state": pair.state,
+        "kind": known.kind if known else "opaque",
+        "before": _side(pair.before, old), "after": _side(pair.after, new),
+        "pending": found is None, "effect": None, "headline": "", "effects": {}, "counts": {}, "findings": [],
+        "read_as": "", "note": "", "truncated": False,
+    }  # fmt: skip
+    if found is None:
+        return result
+    for name in ("effects", "counts", "read_as", "note", "kind", "table", "lines"):
+        if name in found:
+            result[name] = found[name]
+    result["findings"] = found["findings"][:_SHOWN_FINDINGS]
+    result["truncated"] = found["truncated"] or len(found["findings"]) > _SHOWN_FINDINGS
+    result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
+    result["headline"] = headline(found)
+    return result
+
+
+def _side(entry: Entry | None, version: ArtifactVersion | None) -> dict[str, Any] | None:
+    if entry is None:
+        return None
+    return {"version": version.number if version else None, "content": entry.id, "size": entry.size}
+
+
+# --- one artifact ----------------------------------------------------------------
+
+
+def compare_pair(shelf: Shelf, pair: Pairing, rules: Rules, *, allowed: bool = True) -> dict[str, Any] | None:
+    """The findings of one artifact, from the records or worked out; None if that is not allowed now."""
+    if pair.before is None or pair.after is None:
+        return _whole(pair)
+    if pair.before.id == pair.after.id:
+        return _moved_only(pair)
+    return compare_contents(pair.old_path, pair.before, pair.path, pair.after, rules, allowed=allowed)
+
+
+def _whole(pair: Pairing) -> dict[str, Any]:
+    """An artifact that came or went is one finding, whatever it holds."""
+    entry = pair.after or pair.before
+    assert entry is not None
+    action = "added" if pair.after else "removed"
+    finding = {"action": action, "part": "/", "type": "artifact", "label": display_name(pair.path), "before": None,
+               "after": None, "effect": "alters"}  # fmt: skip
+    return _result([finding], f"{entry.size} bytes")
+
+
+def _moved_only(pair: Pairing) -> dict[str, Any]:
+    finding = {"action": "moved", "part": "/", "type": "artifact", "label": display_name(pair.path),
+               "before": pair.old_path, "after": pair.path, "effect": "alters"}  # fmt: skip
+    return _result([finding], "")
+
+
+def _result(findings: list[dict[str, Any]], note: str) -> dict[str, Any]:
+    counts = dict.fromkeys(("added", "removed", "changed", "moved", "renamed", "reordered"), 0)
+    counts[findings[0]["action"]] = 1
+    return {"equal": False, "counts": counts, "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+            "findings": findings, "read_as": "", "note": note, "identity": {}, "truncated": False}  # fmt: skip
+
+
+def compare_contents(
+    old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, *, allowed: bool = True,
+    kind: str | None = None,
+) -> dict[str, Any] | None:  # fmt: skip
+    """As ``compare_pair`` for two contents under their names."""
+    key = _cache_key(old_name, before.id, new_name, after.id, rules, kind)
+    cached = CachedComparison.objects.filter(key=key).values_list("result", flat=True).first()
+    if cached is not None:
+        result: dict[str, Any] = orjson.loads(zlib.decompress(cached))
+        return result
+    if not allowed:
+        return None
+    result = _worked_out(old_name, before, new_name, after, rules, kind)
+    try:
+        CachedComparison.objects.create(key=key, result=zlib.compress(orjson.dumps(result), 3))
+    except IntegrityError:
+        pass  # another request was quicker with the same answer
+    return result
+
+
+def _cache_key(old: str, before: str, new: str, after: str, rules: Rules, kind: str | None) -> str:
+    parts = (old, before, new, after, rules.source, kind or "", str(READER_VERSION))
+    return hashlib.sha256("\0".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+
+def _worked_out(
+    old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None
+) -> dict[str, Any]:  # fmt: skip
+    if max(before.size, after.size) > _READ_LIMIT_BYTES:
+        return _unread(new_name, before, after, f"larger than {_READ_LIMIT_BYTES >> 20} MB")
+    with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
+        try:
+            return worker.compare((old_name, old), (new_name, new), rules_text=rules.source, kind=kind)
+        except LimitError as error:
+            return _unread(new_name, before, after, error.message)
+
+
+def _unread(name: str, before: Entry, after: Entry, why: str) -> dict[str, Any]:
+    finding = {"action": "changed", "part": "/", "type": "content", "label": name, "field": "bytes",
+               "before": before.size, "after": after.size, "effect": "alters"}  # fmt: skip
+    return {**_result([finding], f"compared as bytes: {why}"), "kind": "opaque", "read_as": "bytes"}
+
+
+def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
+    """The outline of one content under its name."""
+    if entry.size > _READ_LIMIT_BYTES:
+        return {"kind": "opaque", "format": "", "read_as": "bytes", "note": "too large to be outlined", "parts": [],
+                "size": entry.size, "truncated": False}  # fmt: skip
+    with as_file(entry.id) as file, reader() as worker:
+        try:
+            return worker.outline(path, file, rules_text=rules.source)
+        except LimitError as error:
+            return {"kind": "opaque", "format": "", "read_as": "bytes", "note": error.message, "parts": [],
+                    "size": entry.size, "truncated": False}  # fmt: skip
+
+
+def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024) -> dict[str, Any]:
+    """The beginning of a content as text, in a found or chosen encoding; raises ``UnreadableError`` for bytes."""
+    from everyshelf.core.formats.text import decode
+
+    data = b"".join(get_store().iter_range(entry.id, 0, limit))
+    if len(data) < entry.size and (end := data.rfind(b"\n")) > 0:
+        data = data[: end + 1]
+    decoded = decode(data, encoding)
+    return {"text": decoded.text, "encoding": decoded.encoding, "newline": decoded.newline,
+            "truncated": len(data) < entry.size, "size": entry.size}  # fmt: skip
+
+
+def describe_commit(commit: Any) -> None:
+    """Write into each version a commit made what it changed against the version before (the work of a job)."""
+    versions = commit.versions.filter(content__gt="", effect="").select_related("artifact", "shelf")
+    rules = rules_at(commit.root)
+    for version in versions:
+        previous = (
+            ArtifactVersion.objects.filter(artifact=version.artifact, id__lt=version.pk, content__gt="")
+            .order_by("-id")
+            .first()
+        )
+        version.effect, version.headline = _described(version, previous, rules)
+        version.save(update_fields=["effect", "headline"])
+
+
+def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules: Rules) -> tuple[str, str]:
+    if previous is None:
+        return "alters", "first version"
+    before = Entry(previous.path, "artifact", previous.content, previous.size)
+    after = Entry(version.path, "artifact", version.content, version.size)
+    if before.id == after.id:
+        return "alters", f"moved from {previous.path}" if previous.path != version.path else "same content again"
+    try:
+        found = compare_contents(previous.path, before, version.path, after, rules)
+    except InvalidError as error:
+        return "alters", error.message[:300]
+    assert found is not None
+    return effect_of(found) or "cosmetic", headline(found)[:300]

@@ -1,0 +1,67 @@
+"""Ancestry of a shelf's commits by their record numbers, kept in memory and extended as commits come."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict, defaultdict
+
+from everyshelf.core.history.ancestry import ancestors, merge_base
+from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
+
+_KEPT_SETS = 32
+_lock = threading.Lock()
+_lineages: dict[int, Lineage] = {}
+
+
+class Lineage:
+    """Parents of every commit of one shelf. Numbers grow from parent to child, so they serve as the order."""
+
+    def __init__(self, shelf_id: int) -> None:
+        self._shelf_id = shelf_id
+        self._parents: dict[int, list[int]] = defaultdict(list)
+        self._seen_link = 0
+        self._sets: OrderedDict[int, set[int]] = OrderedDict()
+        self._guard = threading.Lock()
+
+    def refresh(self) -> None:
+        """Take in commits made since the last look: one query, empty most of the time."""
+        with self._guard:
+            links = CommitParent.objects.filter(commit__shelf_id=self._shelf_id, id__gt=self._seen_link)
+            for number, commit, parent in links.order_by("id").values_list("id", "commit_id", "parent_id"):
+                self._parents[commit].append(parent)
+                self._seen_link = number
+
+    def parents(self, commit: int) -> list[int]:
+        """Direct parents, the branch's own first."""
+        return self._parents.get(commit, [])
+
+    def ancestors(self, commit: int) -> set[int]:
+        """The commit and everything it comes from; the newest few sets are remembered."""
+        with self._guard:
+            known = self._sets.get(commit)
+            if known is not None:
+                self._sets.move_to_end(commit)
+                return known
+        found = ancestors(commit, self.parents)
+        with self._guard:
+            self._sets[commit] = found
+            if len(self._sets) > _KEPT_SETS:
+                self._sets.popitem(last=False)
+        return found
+
+    def base(self, one: int, other: int) -> int | None:
+        """The newest common ancestor."""
+        return merge_base(one, other, self.parents, int)
+
+
+def lineage_of(shelf: Shelf) -> Lineage:
+    """The shelf's lineage, up to date."""
+    with _lock:
+        lineage = _lineages.setdefault(shelf.pk, Lineage(shelf.pk))
+    lineage.refresh()
+    return lineage
+
+
+def is_ancestor(shelf: Shelf, old: Commit, new: Commit) -> bool:
+    """True if ``new`` comes from ``old`` or is it."""
+    return old.pk in lineage_of(shelf).ancestors(new.pk)

@@ -1,0 +1,172 @@
+"""What lies on a shelf at a ref, with the version, commit and person of each artifact."""
+
+from __future__ import annotations
+
+import base64
+import functools
+from collections.abc import Iterable
+from typing import Any
+
+from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.core.history import Entry, check_path
+from everyshelf.service.context import get_trees
+from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
+from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+MAX_PAGE = 5000
+
+
+@functools.lru_cache(16)
+def _all_artifacts(root: str) -> tuple[tuple[str, Entry], ...]:
+    return tuple(get_trees().walk(root))
+
+
+def list_artifacts(
+    shelf: Shelf, at: Resolved, *, folder: str = "", limit: int = 500, cursor: str = ""
+) -> dict[str, Any]:  # fmt: skip
+    """One page of the artifacts at a ref, by path; ``next`` is the cursor of the page after it, or None."""
+    rows = _all_artifacts(at.root)
+    if folder:
+        prefix = check_path(folder.rstrip("/")) + "/"
+        rows = tuple(r for r in rows if r[0].startswith(prefix))
+    start = decode_cursor(cursor)
+    page = rows[start : start + min(limit, MAX_PAGE)]
+    after = start + len(page)
+    items = describe(shelf, at.commit, page)
+    return {"items": items, "total": len(rows), "next": encode_cursor(after) if after < len(rows) else None}
+
+
+def encode_cursor(place: int) -> str:
+    """An opaque cursor."""
+    return base64.urlsafe_b64encode(str(place).encode()).decode()
+
+
+def decode_cursor(cursor: str) -> int:
+    """The place a cursor stands for; raises ``InvalidError`` for anything else."""
+    if not cursor:
+        return 0
+    try:
+        place = int(base64.urlsafe_b64decode(cursor.encode()).decode())
+    except (ValueError, UnicodeError) as error:
+        raise InvalidError("the cursor is not one given out here", code="input.cursor", hint="Start again.") from error
+    if place < 0:
+        raise InvalidError("the cursor is not one given out here", code="input.cursor", hint="Start again.")
+    return place
+
+
+def describe(shelf: Shelf, commit: Commit | None, rows: Iterable[tuple[str, Entry]]) -> list[dict[str, Any]]:
+    """The public form of entries at a commit."""
+    rows = list(rows)
+    versions = versions_at(shelf, commit, {path: entry.id for path, entry in rows})
+    return [artifact_json(path, entry.id, entry.size, versions.get(path)) for path, entry in rows]
+
+
+def artifact_json(path: str, content: str, size: int, version: ArtifactVersion | None) -> dict[str, Any]:
+    """One artifact at one moment."""
+    commit = version.commit if version else None
+    return {
+        "path": path,
+        "name": display_name(path),
+        "artifact": version.artifact.uid if version else None,
+        "version": version.number if version else None,
+        "kind": version.kind if version else "opaque",
+        "content": content,
+        "size": size,
+        "commit": commit.uid if commit else None,
+        "summary": commit.summary if commit else "",
+        "author": commit.author if commit else "",
+        "recorded": commit.recorded if commit else None,
+        "effect": version.effect if version else "",
+        "headline": version.headline if version else "",
+    }
+
+
+def display_name(path: str) -> str:
+    """How people call it: the file's name without its last suffix, dashes as blanks."""
+    name = path.rpartition("/")[2]
+    stem = name.rpartition(".")[0] or name
+    return stem.replace("-", " ").replace("_", " ")
+
+
+def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -> dict[str, ArtifactVersion]:
+    """The newest version of each path in the commit's line, for known contents of these paths."""
+    if commit is None or not contents:
+        return {}
+    line = lineage_of(shelf).ancestors(commit.pk)
+    result: dict[str, ArtifactVersion] = {}
+    paths = list(contents)
+    for start in range(0, len(paths), 500):
+        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=paths[start : start + 500])
+        for row in rows.select_related("commit", "artifact").order_by("id"):
+            if row.commit_id in line and row.content == contents[row.path]:
+                result[row.path] = row
+    return result
+
+
+def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, ArtifactVersion | None]:
+    """The entry at ``path`` and its version; raises ``MissingError``."""
+    entry = get_trees().find(at.root, check_path(path))
+    if entry is None or entry.type == "folder":
+        raise MissingError(f"{path} is not in {at.ref}", code="artifact.missing", hint="See everyshelf browse.")
+    return entry, versions_at(shelf, at.commit, {path: entry.id}).get(path)
+
+
+def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> ArtifactVersion:
+    """Version ``number`` of the artifact that is at ``path`` now, wherever it was then."""
+    _, current = get_artifact(shelf, at, path)
+    found = None
+    if current is not None:
+        rows = ArtifactVersion.objects.filter(artifact=current.artifact, number=number)
+        found = rows.select_related("commit", "artifact").first()
+    if found is None:
+        raise MissingError(f"{path} has no version {number}", code="version.missing",
+                           hint=f'List them: everyshelf history "{path}"')  # fmt: skip
+    return found
+
+
+def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, Any]]:
+    """Every version of the artifact at ``path``, newest first; ``here`` tells those in the line of the ref."""
+    _, current = get_artifact(shelf, at, path)
+    if current is None:
+        return []
+    line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
+    rows = ArtifactVersion.objects.filter(artifact=current.artifact).select_related("commit", "artifact")
+    return [
+        {**artifact_json(r.path, r.content, r.size, r), "moved_from": r.moved_from, "here": r.commit_id in line,
+         "removed": not r.content, "description": r.commit.description, "labels": r.commit.labels}
+        for r in rows.order_by("-id")
+    ]  # fmt: skip
+
+
+def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any]:
+    """A commit's public form; with a lineage its parents are named by number only, which costs no query."""
+    return {
+        "commit": commit.uid, "author": commit.author, "time": commit.time, "recorded": commit.recorded,
+        "summary": commit.summary, "description": commit.description, "labels": commit.labels, "tasks": commit.tasks,
+        "merge": len(lineage.parents(commit.pk)) > 1 if lineage else commit.parent_links.count() > 1,
+    }  # fmt: skip
+
+
+def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
+    """Commits in the line of a ref, newest first, each with what it did to how many artifacts."""
+    if at.commit is None:
+        return {"items": [], "total": 0, "next": None}
+    lineage = lineage_of(shelf)
+    line = sorted(lineage.ancestors(at.commit.pk), reverse=True)
+    start = decode_cursor(cursor)
+    page = line[start : start + min(limit, 1000)]
+    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page).prefetch_related("tags", "versions")}
+    items = []
+    for number in page:
+        commit = rows[number]
+        versions = list(commit.versions.all())
+        items.append({
+            **commit_json(commit, lineage), "tags": sorted(t.name for t in commit.tags.all()),
+            "parents": lineage.parents(number) and [rows[p].uid if p in rows else None for p in lineage.parents(number)],
+            "artifacts": [{"path": v.path, "version": v.number, "kind": v.kind, "effect": v.effect,
+                           "headline": v.headline, "removed": not v.content} for v in versions[:20]],
+            "artifact_count": len(versions),
+        })  # fmt: skip
+    after = start + len(page)
+    return {"items": items, "total": len(line), "next": encode_cursor(after) if after < len(line) else None}

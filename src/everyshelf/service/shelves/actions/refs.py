@@ -1,0 +1,133 @@
+"""Refs: a name for "the shelf at …" in any call."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime, time, timedelta
+from typing import Any
+
+from django.utils.dateparse import parse_date, parse_datetime
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.service.context import get_trees
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
+
+_WORDS = ("draft", "desk", "env", "tag", "commit", "at", "version")
+_COMMIT = re.compile(r"[0-9a-f]{8,64}\Z")
+_BRANCH = re.compile(r"[^\s:@\\~^?*\[\x00-\x1f]{1,120}\Z")
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """What a ref stands for: its own text, a commit (None for a branch without any), and the root of its folders."""
+
+    ref: str
+    kind: str
+    commit: Commit | None
+    root: str
+
+    def as_json(self) -> dict[str, Any]:
+        """The public form."""
+        commit = self.commit
+        return {"ref": self.ref, "kind": self.kind, "commit": commit.uid if commit else None,
+                "recorded": commit.recorded if commit else None}  # fmt: skip
+
+
+def check_branch_name(name: str) -> str:
+    """Return ``name`` if a branch may be called so, else raise ``InvalidError``."""
+    if not _BRANCH.match(name) or name in _WORDS or name.startswith("/") or name.endswith("/") or ".." in name:
+        raise InvalidError(f"{name!r} cannot be the name of a branch or tag", code="ref.name",
+                           hint="Use letters, digits, dashes and slashes; no blanks, ':' or '@'.")  # fmt: skip
+    return name
+
+
+def resolve(shelf: Shelf, ref: str) -> Resolved:
+    """What ``ref`` stands for now; raises ``MissingError`` or ``InvalidError`` that names the ref."""
+    word, colon, rest = ref.partition(":")
+    if not colon:
+        if ref in ("draft", "desk"):
+            raise InvalidError(f"{ref!r} is known to a desk only", code="ref.local", hint="Run the command on a desk.")
+        return _resolved(ref, "branch", get_branch(shelf, ref or shelf.main_branch).head)
+    finder = {"tag": _tag, "commit": _commit, "at": _at, "env": _environment}.get(word)
+    if finder is None:
+        raise InvalidError(f"{ref!r} is no ref", code="ref.invalid",
+                           hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE or env:NAME.")  # fmt: skip
+    return _resolved(ref, word, finder(shelf, rest))
+
+
+def _resolved(ref: str, kind: str, commit: Commit | None) -> Resolved:
+    return Resolved(ref, kind, commit, commit.root if commit else get_trees().empty)
+
+
+def get_branch(shelf: Shelf, name: str) -> Branch:
+    """The branch called ``name``."""
+    branch = Branch.objects.select_related("head").filter(shelf=shelf, name=name).first()
+    if branch is None:
+        raise MissingError(f"{shelf.name} has no branch {name!r}", code="branch.missing",
+                           hint="List them: everyshelf branch list")  # fmt: skip
+    return branch
+
+
+def get_tag(shelf: Shelf, name: str) -> Tag:
+    """The tag called ``name``."""
+    tag = Tag.objects.select_related("commit").filter(shelf=shelf, name=name).first()
+    if tag is None:
+        raise MissingError(f"{shelf.name} has no tag {name!r}", code="tag.missing", hint="List them: everyshelf tag list")
+    return tag
+
+
+def _tag(shelf: Shelf, name: str) -> Commit:
+    return get_tag(shelf, name).commit
+
+
+def _commit(shelf: Shelf, uid: str) -> Commit:
+    if not _COMMIT.match(uid):
+        raise InvalidError(f"{uid!r} is no commit id", code="ref.commit", hint="Give 8 to 64 of its hex digits.")
+    found = list(Commit.objects.filter(shelf=shelf, uid__startswith=uid)[:2])
+    if not found:
+        raise MissingError(f"{shelf.name} has no commit {uid[:12]}", code="commit.missing",
+                           hint="List them: everyshelf history")  # fmt: skip
+    if len(found) > 1:
+        raise ConflictError(f"{uid} begins the ids of several commits", code="ref.ambiguous", hint="Give more digits.")
+    return found[0]
+
+
+def _at(shelf: Shelf, text: str) -> Commit | None:
+    """The newest commit of a branch's line that was recorded by then; a day means its end."""
+    branch_name, at, date = text.rpartition("@")
+    branch = get_branch(shelf, branch_name if at else shelf.main_branch)
+    moment = parse_moment(date)
+    if branch.head is None:
+        return None
+    line = lineage_of(shelf).ancestors(branch.head.pk)
+    for commit in Commit.objects.filter(shelf=shelf, recorded__lte=moment).order_by("-recorded", "-pk").iterator():
+        if commit.pk in line:
+            return commit
+    return None
+
+
+def parse_moment(text: str) -> datetime:
+    """A date (meaning its end) or a time; without a zone it is UTC."""
+    try:
+        day = parse_date(text)
+        moment = parse_datetime(text)
+    except ValueError:
+        day = moment = None
+    if day is not None and len(text) <= 10:
+        return datetime.combine(day, time.min, UTC) + timedelta(days=1) - timedelta(microseconds=1)
+    if moment is None:
+        raise InvalidError(f"{text!r} is no date", code="ref.date", hint="Write 2026-03-14 or 2026-03-14T09:12.")
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def _environment(shelf: Shelf, name: str) -> Commit | None:
+    from everyshelf.service.environments.models import Environment
+
+    environment = Environment.objects.filter(shelf=shelf, name=name).first()
+    if environment is None:
+        raise MissingError(f"{shelf.name} has no environment {name!r}", code="environment.missing",
+                           hint="List them: everyshelf env list")  # fmt: skip
+    deployment = environment.deployments.filter(state="recorded").select_related("commit").order_by("-pk").first()
+    return deployment.commit if deployment else None

@@ -1,0 +1,70 @@
+"""Making, listing and describing shelves."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from django.db import IntegrityError, transaction
+from django.db.models import Q, QuerySet
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.service.people.models import Membership, Role
+from everyshelf.service.people.rights import Caller, missing_shelf, require, require_scope, role_on
+from everyshelf.service.shelves.models import Branch, Shelf
+
+_KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
+
+
+def visible_shelves(caller: Caller) -> QuerySet[Shelf]:
+    """The shelves the caller may see, by name."""
+    require_scope(caller, "read")
+    mine = Membership.objects.filter(person=caller.person).values("shelf")
+    return Shelf.objects.filter(Q(open_to_all=True) | Q(pk__in=mine)).order_by("name")
+
+
+def get_shelf(caller: Caller, key: str, right: str = "see") -> Shelf:
+    """The shelf, if the caller has the right on it; missing and invisible are told alike."""
+    shelf = Shelf.objects.filter(key=key).first()
+    if shelf is None:
+        raise missing_shelf(key)
+    require(caller, shelf, right)
+    return shelf
+
+
+def make_shelf(caller: Caller, name: str, description: str, key: str | None, open_to_all: bool) -> Shelf:
+    """A shelf with its main branch, usable at once; the caller owns it."""
+    require_scope(caller, "write")
+    key = key or re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
+    if not _KEY.match(key) or len(key) > 60:
+        raise InvalidError(f"{key!r} cannot be the key of a shelf", code="shelf.key", pointer="/key",
+                           hint="Use lower-case letters, digits and single dashes, up to 60.")  # fmt: skip
+    now = timezone.now()
+    try:
+        with transaction.atomic():
+            shelf = Shelf.objects.create(
+                key=key, name=name, description=description, open_to_all=open_to_all, created=now
+            )
+            Branch.objects.create(shelf=shelf, name="main", created=now, created_by=caller.person.username)
+            Membership.objects.create(shelf=shelf, person=caller.person, role=Role.OWNER)
+    except IntegrityError as error:
+        raise ConflictError(f"the key {key!r} is taken", code="shelf.taken", hint="Choose another with --key.") from error
+    return shelf
+
+
+def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
+    """The shelf in numbers: branches, tags, commits, and the caller's role."""
+    return {
+        "key": shelf.key,
+        "name": shelf.name,
+        "description": shelf.description,
+        "open_to_all": shelf.open_to_all,
+        "main_branch": shelf.main_branch,
+        "created": shelf.created,
+        "role": role_on(caller, shelf),
+        "branches": shelf.branches.count(),
+        "tags": shelf.tags.count(),
+        "commits": shelf.commits.count(),
+        "environments": shelf.environments.count(),
+    }

@@ -1,0 +1,1 @@
+"""The HTTP interface of shelves: shapes, views, addresses. No rule lives here."""

@@ -1,0 +1,294 @@
+"""Artifacts, contents, commits and comparison."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpResponseBase
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.response import Response
+
+from everyshelf.core.compare.sentences import headline
+from everyshelf.core.errors import MissingError
+from everyshelf.core.history import Entry
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.shelves.actions import commits, comparison, contents, listing
+from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.api import shapes
+from everyshelf.service.shelves.api.base import (
+    CURSOR,
+    LIMIT,
+    PATH,
+    REF,
+    VERSION,
+    ShelfView,
+    message_of,
+    number,
+    path_of,
+    valid,
+)
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+from everyshelf.service.web.idempotency import once
+from everyshelf.service.web.transfer import body_pieces, send_content
+
+FROM = OpenApiParameter("from", str, required=True, description="The state before.")
+TO = OpenApiParameter("to", str, description="The state after; the main branch if left out.")
+
+
+class ArtifactsView(ShelfView):
+    """What lies on the shelf."""
+
+    @extend_schema(operation_id="artifacts_list", responses=shapes.ArtifactPage,
+                   parameters=[REF, OpenApiParameter("folder", str), LIMIT, CURSOR])  # fmt: skip
+    def get(self, request: Any, shelf: str) -> Response:
+        """By path, at a ref."""
+        _, found = self.shelf(request, shelf)
+        at = self.at(request, found)
+        page = listing.list_artifacts(
+            found, at, folder=request.query_params.get("folder", ""), limit=number(request, "limit", 500),
+            cursor=request.query_params.get("cursor", ""),
+        )  # fmt: skip
+        return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
+
+
+class _ArtifactView(ShelfView):
+    def located(self, request: Any, key: str) -> tuple[Shelf, Resolved, str, Entry, ArtifactVersion | None]:
+        """The artifact an address names by path and ref, or by path and version."""
+        _, shelf = self.shelf(request, key)
+        at, path = self.at(request, shelf), path_of(request)
+        if "version" not in request.query_params:
+            return shelf, at, path, *listing.get_artifact(shelf, at, path)
+        version = listing.find_version(shelf, at, path, number(request, "version", 1))
+        if not version.content:
+            raise MissingError(f"{path} was removed in that version", code="version.missing")
+        return shelf, at, version.path, Entry(version.path, "artifact", version.content, version.size), version
+
+
+class ArtifactView(_ArtifactView):
+    """One artifact."""
+
+    @extend_schema(operation_id="artifact_get", responses=shapes.ArtifactOut, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> Response:
+        """At a ref or version."""
+        _, _, path, entry, version = self.located(request, shelf)
+        return Response(listing.artifact_json(path, entry.id, entry.size, version))
+
+
+class ArtifactHistoryView(_ArtifactView):
+    """Versions of an artifact."""
+
+    @extend_schema(operation_id="artifact_history", responses=shapes.ArtifactVersionOut(many=True), parameters=[PATH, REF])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Newest first, over all branches."""
+        _, found = self.shelf(request, shelf)
+        return Response(listing.artifact_history(found, self.at(request, found), path_of(request)))
+
+
+class ArtifactOutlineView(_ArtifactView):
+    """The outline of an artifact."""
+
+    @extend_schema(operation_id="artifact_outline", responses=shapes.OutlineOut, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> Response:
+        """What it is made of."""
+        _, at, path, entry, _ = self.located(request, shelf)
+        return Response(comparison.outline_of(path, entry, commits.rules_at(at.root)))
+
+
+class ArtifactTextView(_ArtifactView):
+    """An artifact as text."""
+
+    @extend_schema(operation_id="artifact_text", responses=shapes.TextOut,
+                   parameters=[PATH, REF, VERSION, OpenApiParameter("encoding", str)])  # fmt: skip
+    def get(self, request: Any, shelf: str) -> Response:
+        """Its first two megabytes, in a found or chosen encoding."""
+        _, _, _, entry, _ = self.located(request, shelf)
+        return Response(comparison.text_of(entry, request.query_params.get("encoding")))
+
+
+class ArtifactFileView(_ArtifactView):
+    """An artifact as a file."""
+
+    @extend_schema(operation_id="artifact_file", responses={200: OpenApiTypes.BINARY}, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> HttpResponseBase:
+        """Its bytes; ranges are honoured."""
+        _, _, path, entry, _ = self.located(request, shelf)
+        return send_content(request, entry.id, entry.size, path.rpartition("/")[2])
+
+
+class ContentsView(ShelfView):
+    """Contents going in."""
+
+    @extend_schema(operation_id="contents_put", request={"application/octet-stream": OpenApiTypes.BINARY},
+                   responses={201: shapes.ContentOut})  # fmt: skip
+    def put(self, request: Any, shelf: str) -> Response:
+        """Store the raw body; the service computes the id."""
+        _, found = self.shelf(request, shelf, "commit")
+        info = contents.take_in(found, *body_pieces(request._request))
+        return Response({"id": info.id, "size": info.size}, status=201)
+
+
+class MissingContentsView(ShelfView):
+    """Which contents have to be sent."""
+
+    @extend_schema(operation_id="contents_missing", request=shapes.ContentIds, responses=shapes.MissingOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Those the shelf does not hold."""
+        _, found = self.shelf(request, shelf)
+        return Response({"missing": contents.missing_of(found, valid(shapes.ContentIds, request)["ids"])})
+
+
+class ContentView(ShelfView):
+    """Contents going out."""
+
+    @extend_schema(operation_id="contents_get", responses={200: OpenApiTypes.BINARY})
+    def get(self, request: Any, shelf: str, identity: str) -> HttpResponseBase:
+        """By id; ranges are honoured."""
+        _, found = self.shelf(request, shelf)
+        return send_content(request, identity, contents.get_size(found, identity), identity[:12])
+
+
+class CommitsView(ShelfView):
+    """History."""
+
+    @extend_schema(operation_id="commits_list", responses=shapes.CommitPage, parameters=[REF, LIMIT, CURSOR])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Commits in the line of a ref, newest first."""
+        _, found = self.shelf(request, shelf)
+        page = listing.list_commits(found, self.at(request, found), limit=number(request, "limit", 100),
+                                    cursor=request.query_params.get("cursor", ""))  # fmt: skip
+        return Response(page)
+
+    @extend_schema(operation_id="commits_make", request=shapes.NewCommit, responses={201: shapes.CommitOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Commit changes, all or nothing."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.NewCommit, request)
+        wanted = [commits.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
+
+        def act() -> Response:
+            made = commits.commit_changes(caller, found, values["branch"], values["base"], wanted, message_of(values),
+                                          merge=values["merge"])  # fmt: skip
+            start_job(caller, "describe", found, {"commit": made.uid})
+            return Response(listing.commit_json(made), status=201)
+
+        return once(request, act)
+
+
+class CommitView(ShelfView):
+    """One commit."""
+
+    @extend_schema(operation_id="commits_get", responses=shapes.CommitOut)
+    def get(self, request: Any, shelf: str, uid: str) -> Response:
+        """What was said about it."""
+        _, found = self.shelf(request, shelf)
+        commit = resolve(found, f"commit:{uid}").commit
+        assert commit is not None
+        return Response(listing.commit_json(commit))
+
+
+class MergeView(ShelfView):
+    """Merging branches."""
+
+    @extend_schema(operation_id="branches_merge", request=shapes.MergeIn, responses=shapes.MergeOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Merge one branch into another; conflicts are answered with 409 merge.conflict."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.MergeIn, request)
+        message = message_of(values, f"Merge {values['source']} into {values['target']}")
+
+        def act() -> Response:
+            result = commits.merge_branch(caller, found, values["source"], values["target"], message, values["prefer"],
+                                          drop=values["drop"])  # fmt: skip
+            return Response(result)
+
+        return once(request, act)
+
+
+class RestoreView(ShelfView):
+    """Bringing back."""
+
+    @extend_schema(operation_id="shelves_restore", request=shapes.RestoreIn, responses={201: shapes.CommitOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Bring an artifact or the whole shelf back, as a new commit."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.RestoreIn, request)
+        source = _restored_from(found, values)
+        what = values["path"] or "the shelf"
+        message = message_of(values, f"Bring {what} back from {values['ref']}"[:300])
+        made: Commit = commits.restore(caller, found, values["branch"], source, values["path"], message)
+        start_job(caller, "describe", found, {"commit": made.uid})
+        return Response(listing.commit_json(made), status=201)
+
+
+def _restored_from(shelf: Shelf, values: dict[str, Any]) -> str:
+    """The root to restore from; ``version:N`` means the commit that made that version of the artifact."""
+    word, _, rest = values["ref"].partition(":")
+    if word == "version" and values["path"] and rest.isdigit():
+        at = resolve(shelf, values["branch"])
+        return listing.find_version(shelf, at, values["path"], int(rest)).commit.root
+    return resolve(shelf, values["ref"]).root
+
+
+class CompareView(ShelfView):
+    """Comparing two states."""
+
+    @extend_schema(operation_id="compare_states", responses=shapes.StateComparison, parameters=[FROM, TO])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Which artifacts differ, and by what; a job works out what would take longer than a second."""
+        caller, found = self.shelf(request, shelf)
+        before, after = self.at(request, found, "from"), self.at(request, found, "to")
+        both = before.commit is not None and after.commit is not None
+        result = comparison.compare_states(found, before, after, budget=comparison.BUDGET_SECONDS if both else None)
+        result["job"] = None
+        if result["pending"] and before.commit is not None and after.commit is not None:
+            job = start_job(caller, "compare", found, {"from": before.commit.uid, "to": after.commit.uid})
+            result["job"] = job.uid
+        return Response(result)
+
+
+class CompareArtifactView(ShelfView):
+    """Comparing two versions of one artifact."""
+
+    @extend_schema(operation_id="compare_artifact", responses=shapes.ArtifactComparison,
+                   parameters=[FROM, TO, PATH, OpenApiParameter("old_path", str)])  # fmt: skip
+    def get(self, request: Any, shelf: str) -> Response:
+        """All findings; refs may also be version:N."""
+        _, found = self.shelf(request, shelf)
+        path = path_of(request)
+        old_path = request.query_params.get("old_path") or path
+        after, new = _side(found, request.query_params.get("to") or found.main_branch, path, path)
+        before, old = _side(found, request.query_params.get("from") or found.main_branch, old_path, path)
+        if old is None and new is None:
+            raise MissingError(f"{path} is in neither state", code="artifact.missing", hint="See everyshelf browse.")
+        pair = comparison.Pairing(path, old_path, old, new)
+        if old is not None and new is not None and old.id == new.id and old_path == path:
+            result: dict[str, Any] = {
+                "kind": after["kind"] if after else "opaque", "equal": True, "findings": [], "read_as": "", "note": "",
+                "counts": {}, "effects": {"breaks": 0, "alters": 0, "cosmetic": 0}, "identity": {}, "truncated": False,
+            }  # fmt: skip
+        else:
+            result = comparison.compare_pair(found, pair, _rules(found, request)) or {}
+        kind = (after or before or {}).get("kind", "opaque")
+        return Response({"kind": kind, **result, "headline": headline(result), "before": before, "after": after})
+
+
+def _rules(shelf: Shelf, request: Any) -> Any:
+    to = request.query_params.get("to") or shelf.main_branch
+    return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to).root)
+
+
+def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] | None, Entry | None]:
+    """An artifact at a ref or version, or nothing if it is not there."""
+    word, _, rest = ref.partition(":")
+    try:
+        if word == "version" and rest.isdigit():
+            version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
+            entry = Entry(version.path, "artifact", version.content, version.size)
+        else:
+            entry, version = listing.get_artifact(shelf, resolve(shelf, ref), path)  # type: ignore[assignment]
+    except MissingError as error:
+        if error.code != "artifact.missing":
+            raise
+        return None, None
+    return listing.artifact_json(path, entry.id, entry.size, version), entry

@@ -1,0 +1,357 @@
+"""Shapes of requests and answers, from which the OpenAPI document is made."""
+
+from __future__ import annotations
+
+from rest_framework import serializers
+
+
+class ShelfOut(serializers.Serializer):
+    """A shelf."""
+
+    key = serializers.CharField()
+    name = serializers.CharField()
+    description = serializers.CharField()
+    open_to_all = serializers.BooleanField()
+    main_branch = serializers.CharField()
+    created = serializers.DateTimeField()
+    role = serializers.CharField(allow_null=True)
+    branches = serializers.IntegerField()
+    tags = serializers.IntegerField()
+    commits = serializers.IntegerField()
+    environments = serializers.IntegerField()
+
+
+class NewShelf(serializers.Serializer):
+    """A shelf to be made; its key is made from the name if left out."""
+
+    name = serializers.CharField(max_length=120)
+    description = serializers.CharField(required=False, default="", allow_blank=True)
+    key = serializers.CharField(required=False, default=None, allow_null=True, max_length=60)
+    open_to_all = serializers.BooleanField(required=False, default=False)
+
+
+class MemberIn(serializers.Serializer):
+    """A person's role."""
+
+    person = serializers.CharField()
+    role = serializers.CharField()
+
+
+class BranchOut(serializers.Serializer):
+    """A branch and its newest commit."""
+
+    name = serializers.CharField()
+    guarded = serializers.BooleanField()
+    note = serializers.CharField()
+    main = serializers.BooleanField()
+    created = serializers.DateTimeField()
+    created_by = serializers.CharField()
+    head = serializers.CharField(allow_null=True)
+    summary = serializers.CharField()
+    author = serializers.CharField()
+    recorded = serializers.DateTimeField(allow_null=True)
+    ahead = serializers.IntegerField()
+    behind = serializers.IntegerField()
+
+
+class NewBranch(serializers.Serializer):
+    """A branch to be made from a ref."""
+
+    name = serializers.CharField(max_length=120)
+    start = serializers.CharField(required=False, default="")
+    note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
+
+
+class BranchChange(serializers.Serializer):
+    """Whether only keepers may commit to it."""
+
+    guarded = serializers.BooleanField()
+
+
+class TagOut(serializers.Serializer):
+    """A tag and the environments its commit reached."""
+
+    name = serializers.CharField()
+    commit = serializers.CharField()
+    note = serializers.CharField()
+    selection = serializers.ListField(child=serializers.CharField(), allow_null=True)
+    created = serializers.DateTimeField()
+    created_by = serializers.CharField()
+    environments = serializers.ListField(child=serializers.CharField())
+
+
+class NewTag(serializers.Serializer):
+    """A tag to be made."""
+
+    name = serializers.CharField(max_length=120)
+    ref = serializers.CharField(required=False, default="")
+    note = serializers.CharField(required=False, default="", allow_blank=True)
+    selection = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
+    created = serializers.DateTimeField(required=False, allow_null=True, default=None)
+
+
+class ArtifactOut(serializers.Serializer):
+    """An artifact at a moment."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    artifact = serializers.CharField(allow_null=True)
+    version = serializers.IntegerField(allow_null=True)
+    kind = serializers.CharField()
+    content = serializers.CharField()
+    size = serializers.IntegerField()
+    commit = serializers.CharField(allow_null=True)
+    summary = serializers.CharField()
+    author = serializers.CharField()
+    recorded = serializers.DateTimeField(allow_null=True)
+    effect = serializers.CharField()
+    headline = serializers.CharField()
+
+
+class ArtifactVersionOut(ArtifactOut):
+    """A version of an artifact."""
+
+    moved_from = serializers.CharField()
+    here = serializers.BooleanField()
+    removed = serializers.BooleanField()
+    description = serializers.CharField()
+    labels = serializers.DictField(child=serializers.CharField())
+
+
+class ArtifactPage(serializers.Serializer):
+    """A page of artifacts at a ref."""
+
+    ref = serializers.CharField()
+    commit = serializers.CharField(allow_null=True)
+    items = ArtifactOut(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
+class TouchedOut(serializers.Serializer):
+    """What a commit did to one artifact."""
+
+    path = serializers.CharField()
+    version = serializers.IntegerField(allow_null=True)
+    kind = serializers.CharField()
+    effect = serializers.CharField()
+    headline = serializers.CharField()
+    removed = serializers.BooleanField()
+
+
+class CommitOut(serializers.Serializer):
+    """A commit."""
+
+    commit = serializers.CharField()
+    author = serializers.CharField()
+    time = serializers.DateTimeField()
+    recorded = serializers.DateTimeField()
+    summary = serializers.CharField()
+    description = serializers.CharField()
+    labels = serializers.DictField(child=serializers.CharField())
+    tasks = serializers.ListField(child=serializers.CharField())
+    merge = serializers.BooleanField()
+
+
+class CommitListed(CommitOut):
+    """A commit in a list, with its first artifacts."""
+
+    tags = serializers.ListField(child=serializers.CharField())
+    parents = serializers.ListField(child=serializers.CharField(allow_null=True))
+    artifacts = TouchedOut(many=True)
+    artifact_count = serializers.IntegerField()
+
+
+class CommitPage(serializers.Serializer):
+    """A page of history."""
+
+    items = CommitListed(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
+class WantedChange(serializers.Serializer):
+    """One change: new content at a path (perhaps moved from another), or its removal (``content`` null)."""
+
+    path = serializers.CharField(max_length=4000, trim_whitespace=False)
+    content = serializers.CharField(allow_null=True)
+    moved_from = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
+
+
+class MessageIn(serializers.Serializer):
+    """What people say about a commit; author and time only with the right to import."""
+
+    summary = serializers.CharField(max_length=300)
+    description = serializers.CharField(required=False, default="", allow_blank=True)
+    labels = serializers.DictField(child=serializers.CharField(), required=False, default=dict)
+    tasks = serializers.ListField(child=serializers.CharField(), required=False, default=list)
+    author = serializers.CharField(required=False, allow_null=True, default=None)
+    time = serializers.DateTimeField(required=False, allow_null=True, default=None)
+
+
+class NewCommit(MessageIn):
+    """A commit onto a branch whose head is believed to be ``base``."""
+
+    branch = serializers.CharField()
+    base = serializers.CharField(allow_null=True)
+    changes = WantedChange(many=True)
+    merge = serializers.BooleanField(required=False, default=False)
+
+
+class MergeIn(MessageIn):
+    """Merging a branch into another."""
+
+    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
+    source = serializers.CharField()
+    target = serializers.CharField()
+    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
+    drop = serializers.BooleanField(required=False, default=False)
+
+
+class MergeOut(serializers.Serializer):
+    """The merge commit (null if there was nothing to merge), the base, and how many artifacts were taken over."""
+
+    commit = serializers.CharField(allow_null=True)
+    base = serializers.CharField(allow_null=True)
+    taken = serializers.IntegerField()
+
+
+class RestoreIn(MessageIn):
+    """Bringing one artifact, or the whole shelf, back to an older state."""
+
+    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
+    branch = serializers.CharField()
+    ref = serializers.CharField()
+    path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
+
+
+class ContentOut(serializers.Serializer):
+    """Stored content."""
+
+    id = serializers.CharField()
+    size = serializers.IntegerField()
+
+
+class ContentIds(serializers.Serializer):
+    """Content ids."""
+
+    ids = serializers.ListField(child=serializers.CharField(), max_length=10000)
+
+
+class MissingOut(serializers.Serializer):
+    """Those the shelf does not hold."""
+
+    missing = serializers.ListField(child=serializers.CharField())
+
+
+class FindingOut(serializers.Serializer):
+    """One semantic difference."""
+
+    action = serializers.ChoiceField(["added", "removed", "changed", "moved", "renamed", "reordered"])
+    part = serializers.CharField()
+    type = serializers.CharField()
+    label = serializers.CharField()
+    field = serializers.CharField(required=False)
+    before = serializers.JSONField(allow_null=True)
+    after = serializers.JSONField(allow_null=True)
+    effect = serializers.ChoiceField(["breaks", "alters", "cosmetic"])
+    detail = serializers.CharField(required=False)
+
+
+class ArtifactComparison(serializers.Serializer):
+    """The comparison of two versions of one artifact."""
+
+    kind = serializers.CharField()
+    equal = serializers.BooleanField()
+    counts = serializers.DictField(child=serializers.IntegerField())
+    effects = serializers.DictField(child=serializers.IntegerField())
+    findings = FindingOut(many=True)
+    read_as = serializers.CharField()
+    note = serializers.CharField()
+    identity = serializers.DictField()
+    truncated = serializers.BooleanField()
+    table = serializers.DictField(required=False)
+    lines = serializers.DictField(required=False)
+    headline = serializers.CharField()
+    before = serializers.DictField(allow_null=True)
+    after = serializers.DictField(allow_null=True)
+
+
+class SideOut(serializers.Serializer):
+    """One side's version of an artifact."""
+
+    version = serializers.IntegerField(allow_null=True)
+    content = serializers.CharField()
+    size = serializers.IntegerField()
+
+
+class ComparedArtifact(serializers.Serializer):
+    """An artifact that differs between two states; ``pending`` if its findings are still being worked out."""
+
+    path = serializers.CharField()
+    old_path = serializers.CharField()
+    name = serializers.CharField()
+    state = serializers.ChoiceField(["added", "removed", "changed", "moved"])
+    kind = serializers.CharField()
+    before = SideOut(allow_null=True)
+    after = SideOut(allow_null=True)
+    pending = serializers.BooleanField()
+    effect = serializers.CharField(allow_null=True)
+    headline = serializers.CharField()
+    effects = serializers.DictField(child=serializers.IntegerField())
+    counts = serializers.DictField(child=serializers.IntegerField())
+    findings = FindingOut(many=True)
+    read_as = serializers.CharField()
+    note = serializers.CharField()
+    truncated = serializers.BooleanField()
+    table = serializers.DictField(required=False)
+    lines = serializers.DictField(required=False)
+
+
+class RefOut(serializers.Serializer):
+    """What a ref stood for."""
+
+    ref = serializers.CharField()
+    kind = serializers.CharField()
+    commit = serializers.CharField(allow_null=True)
+    recorded = serializers.DateTimeField(allow_null=True)
+
+
+class StateComparison(serializers.Serializer):
+    """The comparison of two states of a shelf; ``job`` works out what is pending."""
+
+    artifacts = ComparedArtifact(many=True)
+    counts = serializers.DictField(child=serializers.IntegerField())
+    effects = serializers.DictField(child=serializers.IntegerField())
+    sentence = serializers.CharField()
+    pending = serializers.IntegerField()
+    same = serializers.IntegerField()
+    job = serializers.CharField(allow_null=True)
+
+    def get_fields(self) -> dict[str, serializers.Field]:
+        """With ``from``, which no class attribute can be called."""
+        return {"from": RefOut(), "to": RefOut(), **super().get_fields()}
+
+
+class OutlineOut(serializers.Serializer):
+    """What an artifact is made of; tables give columns and first rows instead of parts."""
+
+    kind = serializers.CharField()
+    format = serializers.CharField()
+    read_as = serializers.CharField()
+    note = serializers.CharField()
+    size = serializers.IntegerField()
+    parts = serializers.ListField(child=serializers.DictField())
+    truncated = serializers.BooleanField()
+    table = serializers.DictField(required=False)
+    fields = serializers.DictField(required=False)
+
+
+class TextOut(serializers.Serializer):
+    """The beginning of an artifact as text."""
+
+    text = serializers.CharField()
+    encoding = serializers.CharField()
+    newline = serializers.CharField()
+    truncated = serializers.BooleanField()
+    size = serializers.IntegerField()

@@ -1,0 +1,140 @@
+"""Shelves, members, branches and tags."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from everyshelf.service.environments.models import Phase
+from everyshelf.service.jobs.actions import job_json, start_job
+from everyshelf.service.jobs.api import JobOut
+from everyshelf.service.people.actions import set_member
+from everyshelf.service.people.rights import caller_of
+from everyshelf.service.shelves.actions import branches, shelves
+from everyshelf.service.shelves.actions.refs import get_tag
+from everyshelf.service.shelves.api import shapes
+from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.shelves.models import Tag
+
+
+class ShelvesView(APIView):
+    """All shelves the caller may see."""
+
+    @extend_schema(operation_id="shelves_list", responses=shapes.ShelfOut(many=True))
+    def get(self, request: Any) -> Response:
+        """By name."""
+        caller = caller_of(request)
+        return Response([shelves.describe_shelf(caller, s) for s in shelves.visible_shelves(caller)])
+
+    @extend_schema(operation_id="shelves_make", request=shapes.NewShelf, responses={201: shapes.ShelfOut})
+    def post(self, request: Any) -> Response:
+        """Make one; it has a main branch at once."""
+        caller = caller_of(request)
+        made = shelves.make_shelf(caller, **valid(shapes.NewShelf, request))
+        return Response(shelves.describe_shelf(caller, made), status=201)
+
+
+class OneShelfView(ShelfView):
+    """One shelf."""
+
+    @extend_schema(operation_id="shelves_get", responses=shapes.ShelfOut)
+    def get(self, request: Any, shelf: str) -> Response:
+        """In numbers."""
+        caller, found = self.shelf(request, shelf)
+        return Response(shelves.describe_shelf(caller, found))
+
+
+class MembersView(ShelfView):
+    """People of a shelf."""
+
+    @extend_schema(operation_id="members_set", request=shapes.MemberIn, responses=shapes.MemberIn)
+    def put(self, request: Any, shelf: str) -> Response:
+        """Give someone a role."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.MemberIn, request)
+        member = set_member(caller, found, values["person"], values["role"])
+        return Response({"person": member.person.username, "role": member.role})
+
+
+class BranchesView(ShelfView):
+    """Branches of a shelf."""
+
+    @extend_schema(operation_id="branches_list", responses=shapes.BranchOut(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """With how far each is ahead of and behind the main branch."""
+        return Response(branches.list_branches(self.shelf(request, shelf)[1]))
+
+    @extend_schema(operation_id="branches_make", request=shapes.NewBranch, responses={201: shapes.BranchOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Make one from any ref."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.NewBranch, request)
+        start = values["start"] or found.main_branch
+        made = branches.make_branch(caller, found, values["name"], start, values["note"])
+        return Response(next(b for b in branches.list_branches(found) if b["name"] == made.name), status=201)
+
+
+class BranchView(ShelfView):
+    """One branch."""
+
+    @extend_schema(operation_id="branches_change", request=shapes.BranchChange, responses=shapes.BranchOut)
+    def patch(self, request: Any, shelf: str, name: str) -> Response:
+        """Guard it, or lift that."""
+        caller, found = self.shelf(request, shelf)
+        branches.guard_branch(caller, found, name, valid(shapes.BranchChange, request)["guarded"])
+        return Response(next(b for b in branches.list_branches(found) if b["name"] == name))
+
+    @extend_schema(operation_id="branches_drop", responses={204: None})
+    def delete(self, request: Any, shelf: str, name: str) -> Response:
+        """Drop it; its commits stay."""
+        caller, found = self.shelf(request, shelf)
+        branches.drop_branch(caller, found, name)
+        return Response(status=204)
+
+
+def tag_json(tag: Tag) -> dict[str, Any]:
+    """A tag's public form."""
+    reached = tag.deployments.filter(state=Phase.RECORDED).values_list("environment__name", flat=True)
+    return {"name": tag.name, "commit": tag.commit.uid, "note": tag.note, "selection": tag.selection,
+            "created": tag.created, "created_by": tag.created_by, "environments": sorted(set(reached))}  # fmt: skip
+
+
+class TagsView(ShelfView):
+    """Tags of a shelf."""
+
+    @extend_schema(operation_id="tags_list", responses=shapes.TagOut(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """Newest first."""
+        _, found = self.shelf(request, shelf)
+        return Response([tag_json(t) for t in found.tags.select_related("commit").order_by("-created", "-pk")])
+
+    @extend_schema(operation_id="tags_make", request=shapes.NewTag, responses={201: shapes.TagOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Make one; it never moves."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.NewTag, request)
+        made = branches.make_tag(caller, found, values["name"], values["ref"] or found.main_branch, values["note"],
+                                 values["selection"], values["created"])  # fmt: skip
+        return Response(tag_json(made), status=201)
+
+
+class TagView(ShelfView):
+    """One tag."""
+
+    @extend_schema(operation_id="tags_get", responses=shapes.TagOut)
+    def get(self, request: Any, shelf: str, name: str) -> Response:
+        """What it stands for."""
+        return Response(tag_json(get_tag(self.shelf(request, shelf)[1], name)))
+
+
+class VerifyView(ShelfView):
+    """Re-reading a shelf."""
+
+    @extend_schema(operation_id="shelves_verify", request=None, responses={202: JobOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Start the job that re-reads everything."""
+        caller, found = self.shelf(request, shelf)
+        return Response(job_json(start_job(caller, "verify", found, {})), status=202)

@@ -1,0 +1,33 @@
+"""Addresses below /api/v1/shelves."""
+
+from django.urls import path
+
+from everyshelf.service.shelves.api import artifact_views as artifacts
+from everyshelf.service.shelves.api import shelf_views as shelves
+
+_S = "/<str:shelf>"
+urlpatterns = [
+    path("", shelves.ShelvesView.as_view()),
+    path(_S, shelves.OneShelfView.as_view()),
+    path(f"{_S}/members", shelves.MembersView.as_view()),
+    path(f"{_S}/branches", shelves.BranchesView.as_view()),
+    path(f"{_S}/merge", artifacts.MergeView.as_view()),
+    path(f"{_S}/restore", artifacts.RestoreView.as_view()),
+    path(f"{_S}/branches/<path:name>", shelves.BranchView.as_view()),
+    path(f"{_S}/tags", shelves.TagsView.as_view()),
+    path(f"{_S}/tags/<path:name>", shelves.TagView.as_view()),
+    path(f"{_S}/verify", shelves.VerifyView.as_view()),
+    path(f"{_S}/artifacts", artifacts.ArtifactsView.as_view()),
+    path(f"{_S}/artifact", artifacts.ArtifactView.as_view()),
+    path(f"{_S}/artifact/history", artifacts.ArtifactHistoryView.as_view()),
+    path(f"{_S}/artifact/outline", artifacts.ArtifactOutlineView.as_view()),
+    path(f"{_S}/artifact/text", artifacts.ArtifactTextView.as_view()),
+    path(f"{_S}/artifact/file", artifacts.ArtifactFileView.as_view()),
+    path(f"{_S}/contents", artifacts.ContentsView.as_view()),
+    path(f"{_S}/contents/missing", artifacts.MissingContentsView.as_view()),
+    path(f"{_S}/contents/<str:identity>", artifacts.ContentView.as_view()),
+    path(f"{_S}/commits", artifacts.CommitsView.as_view()),
+    path(f"{_S}/commits/<str:uid>", artifacts.CommitView.as_view()),
+    path(f"{_S}/compare", artifacts.CompareView.as_view()),
+    path(f"{_S}/compare/artifact", artifacts.CompareArtifactView.as_view()),
+]

@@ -1,0 +1,33 @@
+"""The jobs of shelves: describing commits, long comparisons, verifying."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from everyshelf.service.jobs.actions import Run, job_kind
+from everyshelf.service.shelves.actions.comparison import compare_states, describe_commit
+from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.actions.verify import verify_shelf
+from everyshelf.service.shelves.models import Commit
+
+
+@job_kind("describe", resumes=True)
+def describe(run: Run) -> dict[str, Any] | None:
+    """Say of each version a commit made what it changed."""
+    commit = Commit.objects.get(uid=run.parameters["commit"], shelf=run.job.shelf)
+    describe_commit(commit)
+    return {"commit": commit.uid}
+
+
+@job_kind("compare", resumes=True)
+def compare(run: Run) -> dict[str, Any] | None:
+    """Work out a comparison that takes long; the answer is then found in the records."""
+    before, after = (resolve(run.job.shelf, f"commit:{run.parameters[side]}") for side in ("from", "to"))
+    found = compare_states(run.job.shelf, before, after, budget=None, progress=run.progress)
+    return {"sentence": found["sentence"]}
+
+
+@job_kind("verify", resumes=True)
+def verify(run: Run) -> dict[str, Any] | None:
+    """Re-read the whole shelf."""
+    return verify_shelf(run.job.shelf, run.progress)

@@ -1,0 +1,155 @@
+"""Records of shelves: what people named and did. Bytes, folders and commit bodies are content."""
+
+from __future__ import annotations
+
+from django.contrib.auth.models import User
+from django.db import models
+from django.db.models import Q
+
+
+class Shelf(models.Model):
+    """A versioned collection of artifacts."""
+
+    key = models.SlugField(max_length=60, unique=True)
+    name = models.CharField(max_length=120)
+    description = models.TextField(blank=True)
+    open_to_all = models.BooleanField(default=False)
+    main_branch = models.CharField(max_length=120, default="main")
+    created = models.DateTimeField()
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Commit(models.Model):
+    """One state of a whole shelf. ``generation`` grows from parent to child."""
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="commits")
+    uid = models.CharField(max_length=64)
+    root = models.CharField(max_length=64)
+    author = models.CharField(max_length=150)
+    time = models.DateTimeField()
+    recorded = models.DateTimeField()
+    recorded_by = models.ForeignKey(User, models.PROTECT, related_name="+")
+    summary = models.CharField(max_length=300)
+    description = models.TextField(blank=True)
+    labels = models.JSONField(default=dict)
+    tasks = models.JSONField(default=list)
+    generation = models.PositiveIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shelf", "uid"], name="one_commit_per_id")]
+        indexes = [models.Index(fields=["shelf", "recorded"])]
+
+    def __str__(self) -> str:
+        return f"{self.uid[:8]} {self.summary}"
+
+
+class CommitParent(models.Model):
+    """The line from a commit to one it builds on; position 0 is the branch it was made on."""
+
+    commit = models.ForeignKey(Commit, models.CASCADE, related_name="parent_links")
+    parent = models.ForeignKey(Commit, models.PROTECT, related_name="child_links")
+    position = models.PositiveSmallIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["commit", "position"], name="one_parent_per_position")]
+
+
+class Branch(models.Model):
+    """A line of work; ``head`` is empty until the first commit."""
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="branches")
+    name = models.CharField(max_length=120)
+    head = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
+    guarded = models.BooleanField(default=False)
+    note = models.CharField(max_length=300, blank=True)
+    created = models.DateTimeField()
+    created_by = models.CharField(max_length=150)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shelf", "name"], name="one_branch_per_name")]
+
+
+class Tag(models.Model):
+    """A name that never moves. ``dropped`` names stay taken, so that none is ever reused."""
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="tags")
+    name = models.CharField(max_length=120)
+    commit = models.ForeignKey(Commit, models.PROTECT, related_name="tags")
+    note = models.TextField(blank=True)
+    selection = models.JSONField(null=True)
+    created = models.DateTimeField()
+    created_by = models.CharField(max_length=150)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shelf", "name"], name="one_tag_per_name")]
+
+
+class Artifact(models.Model):
+    """A thing on a shelf, whatever path it has at the moment."""
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="artifacts")
+    uid = models.CharField(max_length=32, unique=True)
+    versions_made = models.PositiveIntegerField(default=0)
+
+
+class ArtifactVersion(models.Model):
+    """What a commit did to an artifact. A removal has no number and no content."""
+
+    artifact = models.ForeignKey(Artifact, models.CASCADE, related_name="versions")
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
+    commit = models.ForeignKey(Commit, models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField(null=True)
+    path = models.CharField(max_length=4000)
+    moved_from = models.CharField(max_length=4000, blank=True)
+    content = models.CharField(max_length=64, blank=True)
+    size = models.BigIntegerField(default=0)
+    kind = models.CharField(max_length=20, blank=True)
+    effect = models.CharField(max_length=10, blank=True)
+    headline = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["artifact", "number"], condition=Q(number__isnull=False), name="one_version_per_number"
+            )
+        ]
+        indexes = [
+            models.Index(fields=["shelf", "path", "-id"]),
+            models.Index(fields=["shelf", "content"]),
+            models.Index(fields=["artifact", "-id"]),
+        ]
+
+
+class ShelfContent(models.Model):
+    """That a shelf holds some content: knowing an id grants nothing without this row."""
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
+    content = models.CharField(max_length=64)
+    size = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shelf", "content"], name="one_row_per_content")]
+
+
+class CachedComparison(models.Model):
+    """A comparison that was made before: both contents, the rules and the reader say all there is to know."""
+
+    key = models.CharField(max_length=64, unique=True)
+    result = models.BinaryField()
+    made = models.DateTimeField(auto_now_add=True)
+
+
+class WriteAnswer(models.Model):
+    """The answer given to a write that carried an idempotency key, so that sending it again does nothing twice."""
+
+    person = models.ForeignKey(User, models.CASCADE, related_name="+")
+    key = models.CharField(max_length=100)
+    request = models.CharField(max_length=64)
+    status = models.PositiveSmallIntegerField()
+    answer = models.JSONField()
+    made = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["person", "key"], name="one_answer_per_key")]

@@ -1,0 +1,1 @@
+"""What all capabilities share on the web: problems, headers, health, the console's files."""
