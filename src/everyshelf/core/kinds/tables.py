@@ -30,7 +30,8 @@ WORKFLOW = KindTable(
     id="workflow",
     types={**dict.fromkeys(_BPMN_STEPS, "step"), **dict.fromkeys(_BPMN_EVENTS, "event"),
            **dict.fromkeys(_BPMN_GATEWAYS, "gateway"), "sequenceFlow": "connection", "messageFlow": "connection",
-           "association": "connection", "BPMNDiagram": "layout", "DMNDI": "layout", "nodes": "step",
+           "association": "connection", "potentialOwner": "assignment", "humanPerformer": "assignment",
+           "performer": "assignment", "BPMNDiagram": "layout", "DMNDI": "layout", "nodes": "step",
            "edges": "connection", "connections": "connection", "links": "connection"},
     derived=frozenset({"incoming", "outgoing", "flowNodeRef"}),
     cosmetic_types=frozenset({"layout"}),
@@ -81,7 +82,7 @@ SETTINGS = KindTable(id="settings")
 REPORT = KindTable(id="report")
 MODEL = KindTable(
     id="model",
-    types={"DataField": "input", "MiningField": "input", "NumericPredictor": "coefficient", "OutputField": "output"},
+    types={"DataField": "input", "MiningField": "mining field", "NumericPredictor": "coefficient", "OutputField": "output"},
     cosmetic_types=frozenset({"Header", "Timestamp", "Application"}),
     breaks=frozenset({("added", "input"), ("removed", "input"), ("removed", "output"), ("renamed", "input")}),
 )

@@ -48,7 +48,7 @@ from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.lineage import is_ancestor
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
 from everyshelf.service.shelves.actions.refs import get_branch, get_tag
-from everyshelf.service.shelves.models import Shelf, ShelfContent, Tag
+from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
 
 log = structlog.get_logger("everyshelf.promotion")
 _OPEN = (Phase.PLANNED, Phase.STAGED, Phase.SWITCHED, Phase.VERIFIED)
@@ -63,7 +63,11 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
     present, recorded = destination.present(), recorded_manifest(environment)
     target = manifest_of_tag(tag, recorded)
     plan = rehearse(present, target, recorded)
-    findings = [_planned(environment.shelf, tag, destination, path, present, target) for path in _touched(plan)]
+    last = last_deployment(environment)
+    in_force = last.commit if last else None
+    findings = [
+        _planned(environment.shelf, tag, in_force, destination, path, present, target) for path in _touched(plan)
+    ]
     gates = gates_of(environment, tag)
     lost = [d for d in plan.drift if d.lost]
     holds = [g for g in gates if not g["met"]]
@@ -86,12 +90,14 @@ def _touched(plan: Rehearsal) -> list[str]:
 
 
 def _planned(
-    shelf: Shelf, tag: Tag, destination: FolderDestination, path: str, present: Manifest, target: Manifest
+    shelf: Shelf, tag: Tag, in_force: Commit | None, destination: FolderDestination, path: str, present: Manifest,
+    target: Manifest,
 ) -> dict[str, Any]:  # fmt: skip
     """One artifact that would be added, changed or removed; changed ones are compared with what is really there."""
     before, after = present.get(path), target.get(path)
     state = "added" if before is None else "removed" if after is None else "changed"
-    version = versions_at(shelf, tag.commit, {path: after.id}).get(path) if after else None
+    commit, side = (tag.commit, after) if after else (in_force, before)
+    version = versions_at(shelf, commit, {path: side.id}).get(path) if side else None
     result = {"path": path, "name": display_name(path), "state": state, "effect": "alters",
               "kind": version.kind if version else "opaque", "version": version.number if version else None,
               "headline": f"{count_noun(after.size, 'byte')}" if after and not before else "", "findings": []}  # fmt: skip

@@ -1,0 +1,142 @@
+/** Query options: key and fetcher together, once. */
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { get, type Schemas } from "./client";
+
+export type Artifact = Schemas["ArtifactOut"];
+export type ArtifactVersion = Schemas["ArtifactVersionOut"];
+export type Branch = Schemas["BranchOut"];
+export type Tag = Schemas["TagOut"];
+export type Shelf = Schemas["ShelfOut"];
+export type Finding = Schemas["FindingOut"];
+export type Compared = Schemas["ComparedArtifact"];
+export type StateComparison = Schemas["StateComparison"];
+export type ArtifactComparison = Schemas["ArtifactComparison"];
+export type Environment = Schemas["EnvironmentOut"];
+export type Deployment = Schemas["DeploymentOut"];
+export type Rehearsal = Schemas["RehearsalOut"];
+export type Job = Schemas["JobOut"];
+export type Commit = Schemas["CommitListed"];
+
+export interface Part {
+  path: string;
+  type: string;
+  label: string;
+  fields: Record<string, unknown>;
+  parts: Part[];
+}
+export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table"> & {
+  parts: Part[];
+  table?: { columns: { name: string; type: string }[]; rows: string[][]; row_count: number };
+};
+export interface TableCounts {
+  rows: Record<"added" | "removed" | "changed" | "before" | "after", number>;
+  key: string[];
+  columns: { added: string[]; removed: string[]; renamed: string[][]; reordered: boolean };
+  cells: Record<string, { changed: number; representation_only: number }>;
+  samples: { key: string[]; column: string; before: string; after: string }[];
+}
+
+export const session = () =>
+  queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
+
+export const shelves = () => queryOptions({ queryKey: ["shelves"], queryFn: () => get<Shelf[]>("shelves") });
+
+export const shelf = (key: string) =>
+  queryOptions({ queryKey: ["shelf", key], queryFn: () => get<Shelf>(`shelves/${key}`) });
+
+export const branches = (key: string) =>
+  queryOptions({ queryKey: ["shelf", key, "branches"], queryFn: () => get<Branch[]>(`shelves/${key}/branches`) });
+
+export const tags = (key: string) =>
+  queryOptions({ queryKey: ["shelf", key, "tags"], queryFn: () => get<Tag[]>(`shelves/${key}/tags`) });
+
+async function allArtifacts(key: string, ref: string): Promise<{ items: Artifact[]; commit: string | null }> {
+  const items: Artifact[] = [];
+  let cursor: string | undefined;
+  let commit: string | null = null;
+  do {
+    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ref, limit: 2000, cursor });
+    items.push(...page.items);
+    commit = page.commit;
+    cursor = page.next ?? undefined;
+  } while (cursor);
+  return { items, commit };
+}
+
+export const artifacts = (key: string, ref: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "artifacts", ref],
+    queryFn: () => allArtifacts(key, ref),
+    placeholderData: keepPreviousData,
+    staleTime: 10_000,
+  });
+
+export const artifact = (key: string, path: string, ref: string, version?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "artifact", path, ref, version],
+    queryFn: () => get<Artifact>(`shelves/${key}/artifact`, { path, ref, version }),
+  });
+
+export const outline = (key: string, path: string, ref: string, version?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "outline", path, ref, version],
+    queryFn: () => get<Outline>(`shelves/${key}/artifact/outline`, { path, ref, version }),
+  });
+
+export const text = (key: string, path: string, ref: string, version?: string, encoding?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "text", path, ref, version, encoding],
+    queryFn: () => get<Schemas["TextOut"]>(`shelves/${key}/artifact/text`, { path, ref, version, encoding }),
+    retry: false,
+  });
+
+export const artifactHistory = (key: string, path: string, ref: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "history", path, ref],
+    queryFn: () => get<ArtifactVersion[]>(`shelves/${key}/artifact/history`, { path, ref }),
+  });
+
+export const commits = (key: string, ref: string, limit: number) =>
+  queryOptions({
+    queryKey: ["shelf", key, "commits", ref, limit],
+    queryFn: () => get<Schemas["CommitPage"]>(`shelves/${key}/commits`, { ref, limit }),
+    placeholderData: keepPreviousData,
+  });
+
+export const comparison = (key: string, from: string, to: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "compare", from, to],
+    queryFn: () => get<StateComparison>(`shelves/${key}/compare`, { from, to }),
+    // a job works out what takes long; ask again until nothing is pending
+    refetchInterval: (query) => (query.state.data?.pending ? 700 : false),
+  });
+
+export const artifactComparison = (key: string, path: string, from: string, to: string, oldPath?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "compare", from, to, path],
+    queryFn: () => get<ArtifactComparison>(`shelves/${key}/compare/artifact`, { path, from, to, old_path: oldPath }),
+  });
+
+export const environments = (key: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "environments"],
+    queryFn: () => get<Environment[]>(`shelves/${key}/environments`),
+    refetchInterval: 15_000,
+  });
+
+export const deployments = (key: string, name: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "environments", name, "deployments"],
+    queryFn: () => get<Deployment[]>(`shelves/${key}/environments/${name}/deployments`),
+  });
+
+export const job = (uid: string) =>
+  queryOptions({
+    queryKey: ["job", uid],
+    queryFn: () => get<Job>(`jobs/${uid}`),
+    refetchInterval: (query) => (ended(query.state.data) ? false : 400),
+  });
+
+export function ended(found?: Job): boolean {
+  return found !== undefined && ["done", "failed", "cancelled"].includes(found.state);
+}

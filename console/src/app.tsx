@@ -1,0 +1,61 @@
+import { CssBaseline } from "@mui/material";
+import { ThemeProvider } from "@mui/material/styles";
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { ProblemError } from "./api/client";
+import { session } from "./api/queries";
+import { ArtifactPage } from "./features/artifact/ArtifactPage";
+import { BranchesPage } from "./features/branches/BranchesPage";
+import { ComparePage } from "./features/compare/ComparePage";
+import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
+import { HistoryPage } from "./features/history/HistoryPage";
+import { PendingPage } from "./features/pending/PendingPage";
+import { SignIn } from "./features/session/SignIn";
+import { ShelfPage } from "./features/shelf/ShelfPage";
+import { ShelvesPage } from "./features/shelves/ShelvesPage";
+import { Patterns } from "./marks/spines";
+import { Loading, ProblemBox } from "./shell/states";
+import { theme } from "./theme";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: (tries, error) => tries < 2 && !(error instanceof ProblemError && (error.problem.status ?? 500) < 500),
+      staleTime: 3_000,
+    },
+  },
+});
+
+export function App() {
+  return (
+    <ThemeProvider theme={theme}>
+      <CssBaseline />
+      <QueryClientProvider client={queries}>
+        <Patterns />
+        <BrowserRouter>
+          <Gate />
+        </BrowserRouter>
+      </QueryClientProvider>
+    </ThemeProvider>
+  );
+}
+
+function Gate() {
+  const who = useQuery(session());
+  if (who.isPending) return <Loading what="Asking who you are" />;
+  if (who.isError) return <ProblemBox error={who.error} />;
+  if (!who.data.person) return <SignIn />;
+  return (
+    <Routes>
+      <Route path="/" element={<ShelvesPage />} />
+      <Route path="/s/:key" element={<ShelfPage />} />
+      <Route path="/s/:key/artifact" element={<ArtifactPage />} />
+      <Route path="/s/:key/compare" element={<ComparePage />} />
+      <Route path="/s/:key/history" element={<HistoryPage />} />
+      <Route path="/s/:key/branches" element={<BranchesPage />} />
+      <Route path="/s/:key/environments" element={<EnvironmentsPage />} />
+      <Route path="/s/:key/pending" element={<PendingPage />} />
+      <Route path="*" element={<Navigate to="/" replace />} />
+    </Routes>
+  );
+}

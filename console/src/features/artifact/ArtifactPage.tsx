@@ -1,0 +1,90 @@
+import { Button } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { address } from "../../api/client";
+import { artifact, artifactHistory, artifacts, outline } from "../../api/queries";
+import { KindIcon } from "../../marks/spines";
+import { size, tone, when } from "../../marks/words";
+import { Page, useShelfKey } from "../../shell/Page";
+import { isReadOnly, RefChooser } from "../../shell/RefChooser";
+import { Loading, ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
+import { usePending } from "../pending/pending";
+import { Upload } from "../shelf/Upload";
+import { OutlineView } from "./OutlineView";
+import { TextView } from "./TextView";
+import { Versions, VersionTable } from "./Versions";
+
+const VIEWS = ["outline", "text", "history"] as const;
+
+export function ArtifactPage() {
+  const key = useShelfKey();
+  const go = useNavigate();
+  const [path] = useParam("path");
+  const [at, setAt] = useParam("ref", "main");
+  const [version, setVersion] = useParam("version");
+  const [view, setView] = useParam("view", "outline");
+  const found = useQuery(artifact(key, path, at, version || undefined));
+  const versions = useQuery(artifactHistory(key, path, at));
+  const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: view === "outline" });
+  const all = useQuery(artifacts(key, at));
+  const { keep } = usePending(key);
+  const name = found.data?.name ?? path.split("/").pop() ?? "";
+  const say = (
+    <>
+      <i>at</i>
+      <RefChooser shelf={key} value={at} label="State shown" onChoose={setAt} />
+      <b>, {name}</b>
+      {version && <i>version {version}</i>}
+    </>
+  );
+  const remove = () => {
+    keep({ path, state: "gone", content: null, size: 0, branch: at, base: all.data?.commit ?? null, kept: new Date().toISOString() });
+    void go(`/s/${key}/pending`);
+  };
+  const a = found.data;
+  const newest = versions.data?.[0]?.version;
+  return (
+    <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
+      {found.isPending && <Loading what={`Reading ${path}`} />}
+      {found.isError && <ProblemBox error={found.error} />}
+      {a && (
+        <>
+          <div className="line1">
+            <KindIcon kind={a.kind} tone={tone(a.recorded)} />
+            <h1 style={{ font: "400 15px/22px var(--sans)" }}>
+              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>, version {a.version}
+              {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
+            </h1>
+            <span className="end">
+              <span className="seg" role="group" aria-label="Seen as">
+                {VIEWS.map((v) => (
+                  <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>
+                    {v === "outline" ? "Outline" : v === "text" ? "Raw text" : "History"}
+                  </button>
+                ))}
+              </span>
+              {(a.version ?? 0) > 1 && (
+                <Button variant="outlined" onClick={() => void go(`/s/${key}/compare?${new URLSearchParams({ path, from: `version:${(a.version ?? 2) - 1}`, to: `version:${a.version}` })}`)}>
+                  Compare with before
+                </Button>
+              )}
+              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
+              {!isReadOnly(at) && !version && (
+                <>
+                  <Upload shelf={key} branch={at} commit={all.data?.commit ?? null} known={all.data?.items ?? []} only={path} label="Replace" />
+                  <Button variant="outlined" onClick={remove}>Remove</Button>
+                </>
+              )}
+            </span>
+          </div>
+          <p className="mut mono" style={{ marginBottom: 8 }}>{a.path}</p>
+          {view === "outline" && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
+          {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
+          {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
+          {versions.data && view !== "history" && <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />}
+        </>
+      )}
+    </Page>
+  );
+}

@@ -1,0 +1,124 @@
+/** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
+import { useMemo, useState } from "react";
+import type { Outline, Part } from "../../api/queries";
+import { group, value } from "../../marks/words";
+
+interface Row {
+  part: Part;
+  depth: number;
+}
+
+function flat(parts: Part[], depth: number, closed: Set<string>, out: Row[]): Row[] {
+  for (const part of parts) {
+    out.push({ part, depth });
+    if (!closed.has(part.path)) flat(part.parts, depth + 1, closed, out);
+  }
+  return out;
+}
+
+export function OutlineView({ outline, onText }: { outline: Outline; onText: () => void }) {
+  if (outline.table) return <TableView outline={outline} />;
+  if (outline.parts.length === 0 && Object.keys(outline.fields ?? {}).length === 0) {
+    return (
+      <div className="sheet empty">
+        No outline: {outline.note || "no reader knows this format"}.{" "}
+        <button type="button" className="plainbtn" onClick={onText}>See it as text</button>
+      </div>
+    );
+  }
+  return <TreeView outline={outline} />;
+}
+
+function TreeView({ outline }: { outline: Outline }) {
+  const [chosen, setChosen] = useState<Part | null>(outline.parts[0] ?? null);
+  const [closed, setClosed] = useState<Set<string>>(new Set());
+  const rows = useMemo(() => flat(outline.parts, 0, closed, []), [outline, closed]);
+  const shown = rows.slice(0, 1500);
+  const toggle = (path: string) => {
+    const next = new Set(closed);
+    if (!next.delete(path)) next.add(path);
+    setClosed(next);
+  };
+  const walk = (event: React.KeyboardEvent) => {
+    const at = rows.findIndex((r) => r.part === chosen);
+    const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
+    const next = rows[at + step];
+    if (step && next) {
+      event.preventDefault();
+      setChosen(next.part);
+    }
+  };
+  return (
+    <div className="cols2">
+      <section className="sheet" aria-label="Outline">
+        <div className="ph"><h3>Outline</h3><span className="cap">{group(rows.length)} parts{outline.truncated ? ", more not shown" : ""}</span></div>
+        {outline.note && <p className="cap pad">{outline.note}</p>}
+        <div className="tree" onKeyDown={walk} tabIndex={-1}>
+          {shown.map(({ part, depth }) => (
+            <button key={part.path} type="button" aria-current={part === chosen} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => setChosen(part)} onDoubleClick={() => toggle(part.path)}>
+              <span className="ty">{part.parts.length ? (closed.has(part.path) ? "▸ " : "▾ ") : ""}{part.type}</span>
+              <span className="la">{part.label}</span>
+            </button>
+          ))}
+          {rows.length > shown.length && <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>}
+        </div>
+      </section>
+      <section className="sheet" aria-label="Part">
+        <div className="ph"><h3>Part</h3></div>
+        {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
+      </section>
+    </div>
+  );
+}
+
+function RootFields({ outline }: { outline: Outline }) {
+  return <Fields fields={outline.fields ?? {}} />;
+}
+
+function PartDetail({ part }: { part: Part }) {
+  return (
+    <>
+      <div className="pad">
+        <h2>{part.label}</h2>
+        <p className="mono mut" style={{ overflowWrap: "anywhere" }}>{part.path}</p>
+      </div>
+      <Fields fields={{ type: part.type, ...part.fields }} />
+      {part.parts.length > 0 && <p className="cap pad">holds {group(part.parts.length)} {part.parts.length === 1 ? "part" : "parts"}</p>}
+    </>
+  );
+}
+
+function Fields({ fields }: { fields: Record<string, unknown> }) {
+  return (
+    <dl className="kv2" style={{ margin: 0 }}>
+      {Object.entries(fields).map(([name, v]) => (
+        <div key={name} style={{ display: "contents" }}>
+          <dt>{name}</dt>
+          <dd style={{ whiteSpace: "pre-wrap" }}>{value(v)}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function TableView({ outline }: { outline: Outline }) {
+  const table = outline.table;
+  if (!table) return null;
+  return (
+    <section className="sheet" aria-label="Table">
+      <div className="ph"><h3>{group(table.row_count)} rows, {table.columns.length} columns</h3><span className="cap">the first {Math.min(table.row_count, table.rows.length)} are shown</span></div>
+      <div className="scroll" style={{ maxHeight: "calc(100vh - 330px)" }} tabIndex={0} role="region" aria-label="First rows">
+        <table>
+          <thead>
+            <tr>{table.columns.map((c) => <th key={c.name} scope="col"><span className="mono">{c.name}</span> <span className="mut">{c.type}</span></th>)}</tr>
+          </thead>
+          <tbody>
+            {table.rows.map((row, i) => (
+              <tr key={i}>{table.columns.map((c, j) => <td key={c.name} className={c.type === "integer" || c.type === "decimal" ? "num" : ""}>{row[j] ?? ""}</td>)}</tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,61 @@
+import { Button } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { comparison, shelf, tags } from "../../api/queries";
+import { count } from "../../marks/words";
+import { Page, useShelfKey } from "../../shell/Page";
+import { RefChooser } from "../../shell/RefChooser";
+import { Loading, ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
+import { ArtifactFindings } from "./ArtifactFindings";
+import { EffectFilter } from "./EffectFilter";
+import { StateTable } from "./StateTable";
+
+export function ComparePage() {
+  const key = useShelfKey();
+  const info = useQuery(shelf(key));
+  const marks = useQuery(tags(key));
+  const main = info.data?.main_branch ?? "main";
+  const newest = marks.data?.[0] ? `tag:${marks.data[0].name}` : main;
+  const [from, setFrom] = useParam("from");
+  const [to, setTo] = useParam("to", main);
+  const [path, setPath] = useParam("path");
+  const before = from || newest;
+  const single = path !== "" ? path.split("/").pop() : "";
+  const state = before.startsWith("version:") || to.startsWith("version:");
+  const say = (
+    <>
+      {single && <b>, {single}</b>}
+      <i>from</i>
+      <RefChooser shelf={key} value={before} label="Before" onChoose={setFrom} />
+      <i>to</i>
+      <RefChooser shelf={key} value={to} label="After" onChoose={setTo} />
+    </>
+  );
+  return (
+    <Page page="compare" title={`${single || "Comparison"}, ${before} to ${to}`} at={state ? main : to} say={say} current={path}>
+      {path ? <ArtifactFindings shelf={key} path={path} from={before} to={to} onAll={state ? undefined : () => setPath("")} /> : <States before={before} to={to} onOpen={setPath} onSwap={() => { setFrom(to); setTo(before); }} />}
+    </Page>
+  );
+}
+
+function States({ before, to, onOpen, onSwap }: { before: string; to: string; onOpen: (path: string) => void; onSwap: () => void }) {
+  const key = useShelfKey();
+  const [effect, setEffect] = useParam("effect");
+  const found = useQuery(comparison(key, before, to));
+  useEffect(() => window.scrollTo(0, 0), [before, to]);
+  if (found.isPending) return <Loading what="Comparing" />;
+  if (found.isError) return <ProblemBox error={found.error} />;
+  const c = found.data;
+  return (
+    <>
+      <h1 aria-live="polite">{c.sentence}</h1>
+      <div className="line1">
+        <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
+        <span className="sec sm">{count(c.same, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
+        <span className="end"><Button variant="outlined" onClick={onSwap}>Swap sides</Button></span>
+      </div>
+      <StateTable artifacts={c.artifacts.filter((a) => !effect || (a.effects[effect] ?? 0) > 0)} onOpen={onOpen} />
+    </>
+  );
+}

@@ -1,0 +1,29 @@
+import type { Compared } from "../../api/queries";
+import { Effect, Mark } from "../../marks/Mark";
+import { KindIcon } from "../../marks/spines";
+
+export function StateTable({ artifacts, onOpen }: { artifacts: Compared[]; onOpen: (path: string) => void }) {
+  if (artifacts.length === 0) return <p className="empty sheet">No artifact with such a finding.</p>;
+  return (
+    <section className="sheet scroll" style={{ maxHeight: "calc(100vh - 230px)", overflow: "auto" }} aria-label="Artifacts that differ" tabIndex={0}>
+      <table>
+        <thead><tr><th>State</th><th>Kind</th><th>Artifact</th><th>Versions</th><th>Effect</th><th>What changed</th></tr></thead>
+        <tbody>
+          {artifacts.slice(0, 2000).map((a) => (
+            <tr key={a.path}>
+              <td><Mark action={a.state} /> {a.state}</td>
+              <td><KindIcon kind={a.kind} /> <span className="sec">{a.kind}</span></td>
+              <td title={a.path}>
+                <button type="button" className="plainbtn" onClick={() => onOpen(a.path)}><b>{a.name}</b></button>
+                {a.old_path !== a.path && <span className="mut"> from {a.old_path}</span>}
+              </td>
+              <td className="sec">{[a.before?.version, a.after?.version].filter(Boolean).map((v) => `v${v}`).join(" → ")}</td>
+              <td>{a.pending ? <span className="mut">comparing …</span> : <Effect effect={a.effect} />}</td>
+              <td>{a.headline}{a.note && a.note !== a.headline ? <span className="mut"> {a.note}</span> : ""}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

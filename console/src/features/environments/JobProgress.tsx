@@ -1,0 +1,36 @@
+import { Button } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { ProblemError, send, type Problem } from "../../api/client";
+import { ended, job } from "../../api/queries";
+import { ProblemBox } from "../../shell/states";
+
+/** A job's progress with numbers and cancel; it goes on if the page is left. */
+export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }) {
+  const found = useQuery(job(uid));
+  const state = found.data?.state;
+  useEffect(() => {
+    if (ended(found.data)) onDone();
+    // onDone changes at every render of the page; only the job's end counts
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [state]);
+  if (!found.data) return null;
+  const j = found.data;
+  const share = j.total ? Math.round((100 * j.done) / j.total) : state === "done" ? 100 : 0;
+  if (j.state === "failed" || j.state === "cancelled") return <ProblemBox error={new ProblemError(j.problem as unknown as Problem)} />;
+  const result = (j.result ?? {}) as { number?: number; verified?: number; took_seconds?: number; counts?: Record<string, number> };
+  return (
+    <div className="sheet pad line1" role="status" aria-label="Progress of the promotion">
+      {j.state === "done" ? (
+        <span><b>Deployment {result.number} is in place.</b> {result.verified} artifacts read back and verified in {(result.took_seconds ?? 0).toFixed(1)} s: {result.counts?.added} added, {result.counts?.changed} changed, {result.counts?.removed} removed.</span>
+      ) : (
+        <>
+          <span>{j.state === "waiting" ? "Waiting to begin" : `Putting in place ${j.done} of ${j.total}`}</span>
+          <span className="barjob"><i style={{ width: `${share}%` }} /></span>
+          <span className="mut">{j.note}</span>
+          <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+        </>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,53 @@
+/** What ran where, over time: one row an environment; a table with the same content for who cannot see it. */
+import { useQueries } from "@tanstack/react-query";
+import { type Deployment, deployments, type Environment } from "../../api/queries";
+import { when } from "../../marks/words";
+import { useShelfKey } from "../../shell/Page";
+
+const WIDTH = 1100;
+const LEFT = 120;
+const ROW = 46;
+
+export function Timeline({ places }: { places: Environment[] }) {
+  const key = useShelfKey();
+  const all = useQueries({ queries: places.map((e) => deployments(key, e.name)) });
+  const rows = places.map((e, i) => ({ name: e.name, runs: (all[i]?.data ?? []).filter((d) => d.state === "recorded").toReversed() }));
+  const starts = rows.flatMap((r) => r.runs.map((d) => new Date(d.begun).getTime()));
+  if (starts.length === 0) return null;
+  const now = Date.now();
+  const first = Math.min(...starts);
+  const x = (time: number) => LEFT + ((WIDTH - LEFT - 10) * (time - first)) / Math.max(1, now - first);
+  const tags = [...new Set(rows.flatMap((r) => r.runs.map((d) => d.tag)))];
+  const shade = (tag: string) => Math.min(3, Math.max(0, tags.indexOf(tag)));
+  return (
+    <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
+      <div className="ph"><h3>Deployments</h3><span className="cap">since {when(new Date(first).toISOString())}</span></div>
+      <svg className="tl" viewBox={`0 0 ${WIDTH} ${rows.length * ROW + 26}`} width="100%" aria-hidden="true">
+        {rows.map((row, i) => (
+          <g key={row.name} transform={`translate(0 ${i * ROW + 22})`}>
+            <text x={12} y={18} style={{ fontWeight: 600, fill: "var(--ink)" }}>{row.name}</text>
+            {row.runs.map((d, k) => <Run key={d.deployment} run={d} from={x(new Date(d.begun).getTime())} until={x(row.runs[k + 1] ? new Date(row.runs[k + 1]?.begun ?? 0).getTime() : now)} tone={shade(d.tag)} />)}
+          </g>
+        ))}
+        <text x={WIDTH - 10} y={14} textAnchor="end">today</text>
+        <path d={`M${WIDTH - 10} 18V${rows.length * ROW + 20}`} stroke="var(--accent)" strokeWidth="1.5" />
+      </svg>
+      <table className="sr">
+        <caption>Deployments by environment</caption>
+        <tbody>{rows.flatMap((r) => r.runs.map((d) => <tr key={d.deployment}><th>{r.name}</th><td>{d.tag}</td><td>{when(d.begun)}</td><td>{d.who}</td><td>{d.why}</td></tr>))}</tbody>
+      </table>
+    </section>
+  );
+}
+
+function Run({ run, from, until, tone }: { run: Deployment; from: number; until: number; tone: number }) {
+  const w = Math.max(3, until - from);
+  return (
+    <g>
+      <title>{`tag:${run.tag}, ${when(run.begun)}, by ${run.who}${run.why ? `: ${run.why}` : ""}`}</title>
+      <rect x={from} y={2} width={w} height={24} className={`sp${tone}`} />
+      {w > 60 && <text x={from + 8} y={19} className={`lb${tone}`}>{run.tag}</text>}
+      {run.rolled_back_to && <text x={from} y={-3} style={{ fontSize: 11 }}>↶ rolled back</text>}
+    </g>
+  );
+}

@@ -1,0 +1,80 @@
+import { Button } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { send } from "../../api/client";
+import { Mark } from "../../marks/Mark";
+import { count, size, when } from "../../marks/words";
+import { Page, useShelfKey } from "../../shell/Page";
+import { Empty, ProblemBox } from "../../shell/states";
+import { type Pending, usePending } from "./pending";
+
+export function PendingPage() {
+  const key = useShelfKey();
+  const { pending } = usePending(key);
+  const branches = [...new Set(pending.map((p) => p.branch))];
+  return (
+    <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i>what waits to be committed</i>}>
+      <h1>{pending.length ? `${count(pending.length, "artifact")} pending, kept in this browser.` : "Nothing is pending."}</h1>
+      {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}
+      {branches.map((branch) => (
+        <CommitForm key={branch} branch={branch} waiting={pending.filter((p) => p.branch === branch)} />
+      ))}
+    </Page>
+  );
+}
+
+function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] }) {
+  const key = useShelfKey();
+  const { drop } = usePending(key);
+  const [left, setLeft] = useState<string[]>([]);
+  const [summary, setSummary] = useState("");
+  const [description, setDescription] = useState("");
+  const queries = useQueryClient();
+  const go = useNavigate();
+  const chosen = waiting.filter((p) => !left.includes(p.path));
+  const commit = useMutation({
+    mutationFn: (merge: boolean) =>
+      send("POST", `shelves/${key}/commits`, {
+        branch, summary, description, merge, base: chosen[0]?.base ?? null,
+        changes: chosen.map((p) => ({ path: p.path, content: p.content })),
+      }),
+    onSuccess: async () => {
+      drop(chosen.map((p) => p.path));
+      await queries.invalidateQueries({ queryKey: ["shelf", key] });
+      await go(`/s/${key}?ref=${encodeURIComponent(branch)}`);
+    },
+  });
+  return (
+    <form className="sheet" style={{ marginTop: 10, maxWidth: 900 }} onSubmit={(e) => { e.preventDefault(); commit.mutate(false); }}>
+      <div className="ph"><h3>For {branch}</h3></div>
+      <table>
+        <caption className="sr">Pending artifacts for {branch}</caption>
+        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Kept</th><th><span className="sr">Action</span></th></tr></thead>
+        <tbody>
+          {waiting.map((p) => (
+            <tr key={p.path}>
+              <td><input type="checkbox" aria-label={`Commit ${p.path}`} checked={!left.includes(p.path)} onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== p.path) : [...left, p.path])} /></td>
+              <td><Mark action={p.state} /> {p.state}</td>
+              <td><b>{p.path}</b></td>
+              <td className="num">{p.content ? size(p.size) : ""}</td>
+              <td>{when(p.kept)}</td>
+              <td><button type="button" className="plainbtn" onClick={() => drop([p.path])}>Discard</button></td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <div className="pad">
+        <label htmlFor={`summary-${branch}`} className="sm sec">Summary</label>
+        <input id={`summary-${branch}`} className="inp" style={{ width: "100%" }} required maxLength={300} value={summary} onChange={(e) => setSummary(e.target.value)} />
+        <label htmlFor={`description-${branch}`} className="sm sec" style={{ display: "block", marginTop: 8 }}>Description</label>
+        <textarea id={`description-${branch}`} className="inp" rows={2} value={description} onChange={(e) => setDescription(e.target.value)} />
+        {commit.isError && <ProblemBox error={commit.error} />}
+        <div className="line1">
+          <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>Commit {count(chosen.length, "artifact")}</Button>
+          {commit.isError && <Button onClick={() => commit.mutate(true)}>Combine with what is there</Button>}
+        </div>
+      </div>
+    </form>
+  );
+}

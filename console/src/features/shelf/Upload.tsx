@@ -1,0 +1,66 @@
+/** Adding files: they are sent at once and wait as pending changes. */
+import { Button } from "@mui/material";
+import { useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import { putFile } from "../../api/client";
+import type { Artifact } from "../../api/queries";
+import { ProblemBox } from "../../shell/states";
+import { usePending } from "../pending/pending";
+
+interface Props {
+  shelf: string;
+  branch: string;
+  commit: string | null;
+  known: Artifact[];
+  only?: string;
+  label?: string;
+}
+
+export function Upload({ shelf, branch, commit, known, only, label = "Add files" }: Props) {
+  const input = useRef<HTMLInputElement>(null);
+  const dialog = useRef<HTMLDialogElement>(null);
+  const { keep } = usePending(shelf);
+  const go = useNavigate();
+  const [folder, setFolder] = useState("");
+  const [note, setNote] = useState("");
+  const [problem, setProblem] = useState<unknown>(null);
+  const take = async (files: File[]) => {
+    setProblem(null);
+    try {
+      for (const [done, file] of files.entries()) {
+        setNote(`Sending ${done + 1} of ${files.length}: ${file.name}`);
+        const sent = await putFile(shelf, file);
+        const path = only ?? [folder.replace(/^\/+|\/+$/g, ""), file.webkitRelativePath || file.name].filter(Boolean).join("/");
+        const state = known.some((a) => a.path === path) ? "edited" : "new";
+        keep({ path, state, content: sent.id, size: sent.size, branch, base: commit, kept: new Date().toISOString() });
+      }
+      dialog.current?.close();
+      await go(`/s/${shelf}/pending`);
+    } catch (error) {
+      setProblem(error);
+    } finally {
+      setNote("");
+    }
+  };
+  return (
+    <>
+      <Button variant={only ? "outlined" : "contained"} onClick={() => dialog.current?.showModal()}>{label}</Button>
+      <dialog ref={dialog} aria-label={label}>
+        <h2>{only ? `Replace ${only}` : `Add files to ${branch}`}</h2>
+        {!only && (
+          <>
+            <label htmlFor="upload-folder">Folder on the shelf (may be new)</label>
+            <input id="upload-folder" className="inp" value={folder} placeholder="data" onChange={(e) => setFolder(e.target.value)} />
+          </>
+        )}
+        <div className="drop" onDragOver={(e) => e.preventDefault()} onDrop={(e) => { e.preventDefault(); void take([...e.dataTransfer.files]); }}>
+          <p>Drop {only ? "the file" : "files"} here, or choose:</p>
+          <input ref={input} type="file" multiple={!only} aria-label="Files to send" onChange={(e) => void take([...(e.target.files ?? [])])} />
+        </div>
+        {note && <p role="status">{note}</p>}
+        {problem !== null && <ProblemBox error={problem} />}
+        <div className="acts"><Button onClick={() => dialog.current?.close()}>Close</Button></div>
+      </dialog>
+    </>
+  );
+}

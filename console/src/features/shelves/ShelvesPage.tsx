@@ -1,0 +1,82 @@
+import { Button } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { send } from "../../api/client";
+import { shelves, type Shelf } from "../../api/queries";
+import { count } from "../../marks/words";
+import { Logo } from "../../shell/Page";
+import { Person } from "../../shell/Person";
+import { Empty, Loading, ProblemBox } from "../../shell/states";
+
+export function ShelvesPage() {
+  const found = useQuery(shelves());
+  const dialog = useRef<HTMLDialogElement>(null);
+  useEffect(() => {
+    document.title = "Shelves · Every Shelf";
+  }, []);
+  return (
+    <>
+      <header className="addr">
+        <Logo />
+        <div className="say"><b>Every Shelf</b></div>
+        <div className="right"><Person /></div>
+      </header>
+      <div className="board" />
+      <main>
+        <div className="line1">
+          <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")} to see.` : "Shelves"}</h1>
+          <span className="end">
+            <Button variant="contained" onClick={() => dialog.current?.showModal()}>Make a shelf</Button>
+          </span>
+        </div>
+        {found.isPending && <Loading what="Reading the shelves" />}
+        {found.isError && <ProblemBox error={found.error} />}
+        {found.data?.length === 0 && <Empty>A shelf holds versioned artifacts: pipelines, datasets, models, workflows and tests. Make the first one; it can be used at once.</Empty>}
+        <div className="cards">
+          {found.data?.map((s) => (
+            <Link key={s.key} className="sheet card" to={`/s/${s.key}`}>
+              <h2>{s.name}</h2>
+              <p className="sec sm">{s.description || "No description yet."}</p>
+              <p className="cap" style={{ marginTop: 8 }}>
+                {count(s.commits, "commit")}, {count(s.branches, "branch", "branches")}, {count(s.tags, "tag")}, {count(s.environments, "environment")}; you are {s.role}
+              </p>
+            </Link>
+          ))}
+        </div>
+        <MakeShelf dialog={dialog} />
+      </main>
+    </>
+  );
+}
+
+function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | null> }) {
+  const [name, setName] = useState("");
+  const [description, setDescription] = useState("");
+  const go = useNavigate();
+  const queries = useQueryClient();
+  const make = useMutation({
+    mutationFn: () => send<Shelf>("POST", "shelves", { name, description }),
+    onSuccess: async (made) => {
+      await queries.invalidateQueries({ queryKey: ["shelves"] });
+      dialog.current?.close();
+      await go(`/s/${made.key}`);
+    },
+  });
+  return (
+    <dialog ref={dialog} aria-labelledby="make-shelf">
+      <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
+        <h2 id="make-shelf">Make a shelf</h2>
+        <label htmlFor="shelf-name">Name</label>
+        <input id="shelf-name" className="inp" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+        <label htmlFor="shelf-description">What it is for</label>
+        <input id="shelf-description" className="inp" value={description} onChange={(e) => setDescription(e.target.value)} />
+        {make.isError && <ProblemBox error={make.error} />}
+        <div className="acts">
+          <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+          <Button type="submit" variant="contained" disabled={make.isPending}>Make the shelf</Button>
+        </div>
+      </form>
+    </dialog>
+  );
+}

@@ -1,0 +1,126 @@
+/** The frame of every page of a shelf: address line, strip, board, content. */
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { artifacts, branches, environments, session, shelf, tags } from "../api/queries";
+import { usePending } from "../features/pending/pending";
+import { KindIcon } from "../marks/spines";
+import { size, when } from "../marks/words";
+import { Person } from "./Person";
+import { isReadOnly } from "./RefChooser";
+import { Loading, ProblemBox } from "./states";
+import { type Spine, Strip } from "./Strip";
+
+export function Logo() {
+  return (
+    <svg className="logo" viewBox="0 0 26 26" aria-hidden="true">
+      <path d="M1 23.5H25" stroke="currentColor" strokeWidth="2.4" />
+      <rect x="3" y="5" width="4.6" height="16" fill="currentColor" />
+      <rect x="9" y="8.5" width="3.4" height="12.5" fill="none" stroke="currentColor" strokeWidth="1.5" />
+      <path d="M15.2 6.6L19.4 5.2L24.2 19.8L20 21.2Z" fill="currentColor" opacity=".55" />
+    </svg>
+  );
+}
+
+export function useShelfKey(): string {
+  return useParams().key ?? "";
+}
+
+interface Props {
+  page: string;
+  title: string;
+  say: React.ReactNode;
+  at: string;
+  tall?: boolean;
+  current?: string;
+  children: React.ReactNode;
+}
+
+export function Page({ page, title, say, at, tall = false, current, children }: Props) {
+  const key = useShelfKey();
+  const go = useNavigate();
+  const info = useQuery(shelf(key));
+  const all = useQuery(artifacts(key, at));
+  const { pending } = usePending(key);
+  const [shown, setShown] = useState<Spine | null>(null);
+  useEffect(() => {
+    document.title = `${title} · Every Shelf`;
+  }, [title]);
+  if (info.isPending) return <Loading what="Reading the shelf" />;
+  if (info.isError) return <main><ProblemBox error={info.error} /></main>;
+  const marks = Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : "changed"]));
+  return (
+    <>
+      <header className="addr">
+        <Link to="/" aria-label="All shelves" style={{ display: "flex" }}>
+          <Logo />
+        </Link>
+        <div className="say">
+          <Link className="home" to={`/s/${key}`}>
+            <b>{info.data.name}</b>
+          </Link>
+          {say}
+          {isReadOnly(at) && <span className="readonly">read only</span>}
+          {tall && <span className="what">{info.data.description}</span>}
+        </div>
+        <div className="right">
+          <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
+            <b>{pending.length} pending</b>
+            {pending.length ? `, kept ${when(pending[pending.length - 1]?.kept)}` : ""}
+          </Link>
+          <Person />
+        </div>
+      </header>
+      <Strip
+        artifacts={all.data?.items ?? []} low={!tall} current={current} marks={marks} onShow={setShown}
+        onOpen={(a) => go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`)}
+      />
+      <Board page={page} at={at} shown={shown} total={all.data?.items.length} />
+      <main>{children}</main>
+    </>
+  );
+}
+
+function Board({ page, at, shown, total }: { page: string; at: string; shown: Spine | null; total?: number }) {
+  const key = useShelfKey();
+  const lines = useQuery(branches(key));
+  const marks = useQuery(tags(key));
+  const places = useQuery(environments(key));
+  const ref = at === "main" ? "" : `?ref=${encodeURIComponent(at)}`;
+  const labels: [string, string, string, number | undefined][] = [
+    ["artifacts", "Artifacts", `/s/${key}${ref}`, total],
+    ["history", "History", `/s/${key}/history${ref}`, undefined],
+    ["compare", "Compare", `/s/${key}/compare`, undefined],
+    ["branches", "Branches and tags", `/s/${key}/branches`, (lines.data?.length ?? 0) + (marks.data?.length ?? 0)],
+    ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
+  ];
+  const first = shown?.artifacts[0];
+  return (
+    <nav className="board" aria-label="Pages of the shelf">
+      {labels.map(([id, text, to, n]) => (
+        <Link key={id} to={to} className={id === page ? "on" : ""} aria-current={id === page ? "page" : undefined}>
+          {text}
+          {n !== undefined && <em>{n}</em>}
+        </Link>
+      ))}
+      {first && (
+        <div className="r">
+          <span className="plate">
+            <KindIcon kind={shown?.kind ?? "opaque"} />
+            {shown && shown.artifacts.length > 1 ? (
+              <b>and {shown.artifacts.length} more</b>
+            ) : (
+              <>
+                <b>{first.name}</b> version {first.version}, {size(first.size)}, {when(first.recorded)} by {first.author}
+              </>
+            )}
+          </span>
+        </div>
+      )}
+    </nav>
+  );
+}
+
+export function useMe(): string {
+  return useQuery(session()).data?.person?.name ?? "";
+}

@@ -1,0 +1,89 @@
+/** The ref chooser: branches, tags, a commit or a date; type to narrow. */
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useId, useRef, useState } from "react";
+import { branches, environments, tags } from "../api/queries";
+import { when } from "../marks/words";
+
+interface Props {
+  shelf: string;
+  value: string;
+  label: string;
+  onChoose: (ref: string) => void;
+}
+
+export function RefChooser({ shelf, value, label, onChoose }: Props) {
+  const [open, setOpen] = useState(false);
+  const box = useRef<HTMLSpanElement>(null);
+  const button = useRef<HTMLButtonElement>(null);
+  useEffect(() => {
+    const away = (event: MouseEvent) => {
+      if (box.current && !box.current.contains(event.target as Node)) setOpen(false);
+    };
+    document.addEventListener("mousedown", away);
+    return () => document.removeEventListener("mousedown", away);
+  }, []);
+  const choose = (ref: string) => {
+    setOpen(false);
+    button.current?.focus();
+    if (ref) onChoose(ref);
+  };
+  return (
+    <span ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && choose("")}>
+      <button ref={button} type="button" className="ref" aria-haspopup="dialog" aria-expanded={open} aria-label={`${label}: ${value}`} onClick={() => setOpen(!open)}>
+        {value}
+        <span className="dn" aria-hidden="true">
+          ▾
+        </span>
+      </button>
+      {open && <RefMenu shelf={shelf} onChoose={choose} />}
+    </span>
+  );
+}
+
+function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) => void }) {
+  const [typed, setTyped] = useState("");
+  const id = useId();
+  const lines = useQuery(branches(shelf));
+  const marks = useQuery(tags(shelf));
+  const places = useQuery(environments(shelf));
+  const rows = [
+    ...(lines.data ?? []).map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
+    ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
+    ...(places.data ?? []).filter((e) => e.current).map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
+  ].filter((row) => row.ref.toLowerCase().includes(typed.toLowerCase()));
+  const custom = /^(commit:[0-9a-f]{8,}|at:.+)$/.test(typed) ? typed : /^\d{4}-\d\d-\d\d/.test(typed) ? `at:${typed}` : "";
+  return (
+    <div className="menu" role="dialog" aria-label="Choose a ref" style={{ top: 32, left: 0 }}>
+      <input
+        id={id} className="inp" autoFocus value={typed} onChange={(e) => setTyped(e.target.value)}
+        placeholder="Name, commit:ID or 2026-03-14" aria-label="Narrow the refs"
+        onKeyDown={(e) => e.key === "Enter" && onChoose(custom || rows[0]?.ref || "")}
+      />
+      {custom && (
+        <button type="button" className="it" onClick={() => onChoose(custom)}>
+          <b>{custom}</b>
+        </button>
+      )}
+      {["Branches", "Tags", "Environments"].map((group) => {
+        const found = rows.filter((row) => row.group === group);
+        return found.length === 0 ? null : (
+          <div key={group}>
+            <div className="cap">{group}</div>
+            {found.map((row) => (
+              <button type="button" key={row.ref} className="it" onClick={() => onChoose(row.ref)}>
+                <b>{row.ref}</b>
+                <span className="mut" style={{ marginLeft: "auto" }}>
+                  {row.note.slice(0, 40)}
+                </span>
+              </button>
+            ))}
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+export function isReadOnly(ref: string): boolean {
+  return /^(tag|commit|at|env|version):/.test(ref);
+}

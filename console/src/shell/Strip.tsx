@@ -1,0 +1,121 @@
+/** The strip of spines on the board: one tab stop, arrows walk it. */
+import { useEffect, useMemo, useRef, useState } from "react";
+import type { Artifact } from "../api/queries";
+import { SpineShape, spineHeight, spineWidth } from "../marks/spines";
+import { count, size, tone, when } from "../marks/words";
+
+export interface Spine {
+  artifacts: Artifact[];
+  kind: string;
+  x: number;
+  w: number;
+}
+
+const ORDER = ["pipeline", "workflow", "dataset", "model", "notebook", "tests", "app", "database", "document", "spreadsheet", "script", "settings", "report", "api", "archive", "picture", "opaque"];
+const GAP_KIND = 13;
+const GAP = 3.5;
+
+/** Spines left to right, grouped by kind; within a kind the oldest merge into one when not all fit. */
+export function arrange(artifacts: Artifact[], room: number): Spine[] {
+  const kinds = ORDER.map((kind) => ({ kind, own: artifacts.filter((a) => a.kind === kind) })).filter((k) => k.own.length);
+  for (const kind of kinds) kind.own.sort((a, b) => (b.recorded ?? "").localeCompare(a.recorded ?? ""));
+  const total = (most: number) =>
+    kinds.reduce((sum, k) => sum + GAP_KIND + k.own.slice(0, most).reduce((s, a) => s + spineWidth(a.size) + GAP, 0) + (k.own.length > most ? 50 : 0), 0);
+  let most = Math.max(1, ...kinds.map((k) => k.own.length));
+  while (most > 1 && total(most) > room) most = most > 40 ? Math.floor(most * 0.7) : most - 1;
+  const spines: Spine[] = [];
+  let x = 2;
+  for (const kind of kinds) {
+    for (const artifact of kind.own.slice(0, most)) {
+      const w = spineWidth(artifact.size);
+      spines.push({ artifacts: [artifact], kind: kind.kind, x, w });
+      x += w + GAP;
+    }
+    const rest = kind.own.slice(most);
+    if (rest.length) {
+      const w = spineWidth(rest.reduce((s, a) => s + a.size, 0));
+      spines.push({ artifacts: rest, kind: kind.kind, x, w });
+      x += w + GAP;
+    }
+    x += GAP_KIND - GAP;
+  }
+  return spines;
+}
+
+function named(spine: Spine): string {
+  const first = spine.artifacts[0];
+  if (!first) return "";
+  if (spine.artifacts.length > 1) return `and ${spine.artifacts.length} more of kind ${spine.kind}`;
+  return `${first.name}, ${spine.kind}, version ${first.version ?? "?"}, ${size(first.size)}, changed ${when(first.recorded)}`;
+}
+
+interface Props {
+  artifacts: Artifact[];
+  low?: boolean;
+  current?: string;
+  marks?: Record<string, string>;
+  onOpen: (artifact: Artifact) => void;
+  onShow?: (spine: Spine | null) => void;
+}
+
+export function Strip({ artifacts, low = false, current, onOpen, onShow, marks = {} }: Props) {
+  const frame = useRef<HTMLDivElement>(null);
+  const [room, setRoom] = useState(1000);
+  const [at, setAt] = useState(0);
+  useEffect(() => {
+    const measure = () => setRoom(Math.max(300, (frame.current?.clientWidth ?? 1000) - 48));
+    measure();
+    window.addEventListener("resize", measure);
+    return () => window.removeEventListener("resize", measure);
+  }, []);
+  const spines = useMemo(() => arrange(artifacts, low ? room : room - 20), [artifacts, room, low]);
+  const height = low ? 24 : 128;
+  const show = (place: number, focus: boolean) => {
+    setAt(place);
+    onShow?.(spines[place] ?? null);
+    if (focus) frame.current?.querySelectorAll<SVGGElement>("g.spine")[place]?.focus();
+  };
+  const walk = (event: React.KeyboardEvent) => {
+    const step = event.key === "ArrowRight" ? 1 : event.key === "ArrowLeft" ? -1 : 0;
+    if (step) {
+      event.preventDefault();
+      show(Math.max(0, Math.min(spines.length - 1, at + step)), true);
+    } else if (event.key === "Enter") {
+      const artifact = spines[at]?.artifacts[0];
+      if (artifact) onOpen(artifact);
+    }
+  };
+  return (
+    <div className={low ? "strip low" : "strip"} ref={frame} onMouseLeave={() => onShow?.(null)}>
+      <svg width="100%" height={height} role="group" aria-label={`Strip of spines: ${count(artifacts.length, "artifact")}`} onKeyDown={walk}>
+        {spines.map((spine, place) => {
+          const first = spine.artifacts[0];
+          if (!first) return null;
+          const h = low ? Math.max(8, spineHeight(spine.kind) / 5.6) : spineHeight(spine.kind);
+          const up = current !== undefined && spine.artifacts.some((a) => a.path === current);
+          const shade = tone(first.recorded);
+          const label = spine.artifacts.length > 1 ? `and ${spine.artifacts.length} more` : first.name;
+          const mark = marks[first.path];
+          return (
+            <g
+              key={first.path} className={up ? "spine up" : "spine"} tabIndex={place === at ? 0 : -1} role="button" aria-label={named(spine)}
+              onClick={() => onOpen(first)} onMouseEnter={() => show(place, false)} onFocus={() => show(place, false)}
+            >
+              <g transform={`translate(${spine.x} ${height})`}>
+                <SpineShape kind={spine.kind} w={spine.w} h={h} tone={shade} />
+                {!low && spine.w >= 15 && spine.kind !== "opaque" && (
+                  <text transform={`translate(${spine.w / 2 + 4} -18) rotate(-90)`} fontSize="11" fontWeight="500" className={`lb${shade}`}>
+                    {label.length > 14 ? `${label.slice(0, 13)}…` : label}
+                  </text>
+                )}
+                {mark && <text x={spine.w / 2} y={-h - 4} textAnchor="middle" fontSize="12" fontWeight="700" fill={`var(--${mark})`}>{GLYPH[mark]}</text>}
+              </g>
+            </g>
+          );
+        })}
+      </svg>
+    </div>
+  );
+}
+
+const GLYPH: Record<string, string> = { added: "+", removed: "−", changed: "≠", moved: "↷" };

@@ -1,0 +1,46 @@
+/** The four states of every view: loading, empty, error with code and next step, content. */
+import { useEffect, useState } from "react";
+import { ProblemError } from "../api/client";
+
+/** Says what is read, after 0.4 s; before that the frame stands alone. */
+export function Loading({ what }: { what: string }) {
+  const [late, setLate] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(true), 400);
+    return () => clearTimeout(timer);
+  }, []);
+  return (
+    <div className="empty" role="status" aria-busy="true">
+      {late ? `${what} …` : "\u00a0"}
+    </div>
+  );
+}
+
+export function Empty({ children }: { children: React.ReactNode }) {
+  return <div className="empty">{children}</div>;
+}
+
+/** In place: what happened, what to do; code and request number in a caption. */
+export function ProblemBox({ error }: { error: unknown }) {
+  const problem = error instanceof ProblemError ? error.problem : { detail: String(error), code: "console.failed" };
+  return (
+    <div className="problem" role="alert">
+      <p>
+        <b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}</b>
+      </p>
+      {problem.errors?.map((e) => <p key={e.pointer}>{`${e.pointer}: ${e.detail}`}</p>)}
+      {problem.conflicts && (
+        <ul>
+          {problem.conflicts.map((c) => (
+            <li key={c.path}>{c.path}</li>
+          ))}
+        </ul>
+      )}
+      {problem.hint && <p>{problem.hint}</p>}
+      <p className="cap">
+        {problem.code}
+        {problem.request ? `, request ${problem.request}` : ""}
+      </p>
+    </div>
+  );
+}

@@ -1,0 +1,108 @@
+"""``everyshelf demo``: build it, show one comparison and one promotion, then serve."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.client import Client, UnreachableError
+from everyshelf.demo.build import PASSWORD, PEOPLE, SHELF, build
+
+_DONE = "built"
+
+
+def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
+    """Everything; the second time it only shows and serves what is there."""
+    if fresh or not (data / _DONE).exists():
+        shutil.rmtree(data, ignore_errors=True)
+    data.mkdir(parents=True, exist_ok=True)
+    address = f"http://127.0.0.1:{port}"
+    environment = {
+        **os.environ, "EVERYSHELF_DATA": str(data / "service"), "EVERYSHELF_OWNER": "maren",
+        "EVERYSHELF_OWNER_PASSWORD": PASSWORD, "EVERYSHELF_CONFIG": str(data / "config"),
+    }  # fmt: skip
+    process = subprocess.Popen([sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)], env=environment,
+                               stdout=subprocess.DEVNULL)  # fmt: skip
+    try:
+        _wait_until_ready(address, process, data)
+        if not (data / _DONE).exists():
+            _build(address, data)
+        _show(address, data, environment)
+        if serve:
+            _say_where(address, data)
+            process.wait()
+    except KeyboardInterrupt:
+        terminal.say("Stopped. Everything is kept in " + str(data))
+    finally:
+        process.send_signal(signal.SIGTERM)
+        process.wait(20)
+
+
+def _wait_until_ready(address: str, process: subprocess.Popen[bytes], data: Path) -> None:
+    with Client(address, timeout_seconds=5) as client:
+        for _ in range(300):
+            if process.poll() is not None:
+                raise click.ClickException(f"the service did not start; is another one running, or is {address} taken?")
+            try:
+                client.person()
+            except UnreachableError:
+                time.sleep(0.1)
+            else:
+                return
+    raise click.ClickException("the service did not answer within 30 seconds")
+
+
+def _build(address: str, data: Path) -> None:
+    start = time.monotonic()
+    with terminal.progress_bar("Building Skerry Line") as progress:
+        build(address, progress)
+    (data / _DONE).write_text("everything is built\n")
+    terminal.say(terminal.bold("Skerry Line stands") + f": four weeks of history, built in {time.monotonic() - start:.0f} s.")
+    terminal.say()
+
+
+def _show(address: str, data: Path, environment: dict[str, str]) -> None:
+    """The main job, as anybody would do it, with real commands."""
+    inside = {**environment, "EVERYSHELF_SHELF": SHELF, "EVERYSHELF_PASSWORD": PASSWORD, "EVERYSHELF_ADDRESS": address}
+    _run(["connect", address, "--name", "maren"], inside, quiet=True)
+    _run(["compare", "tag:spring-1", "tag:spring-2", "workflows/disruption-notice.bpmn"], inside)
+    if _runs_in(inside, "test") == "spring-2":
+        _run(["env", "list"], inside)
+        return
+    _run(["rehearse", "tag:spring-2", "test"], inside)
+    _run(["promote", "tag:spring-2", "test", "--why", "Spring timetable"], inside)
+
+
+def _runs_in(environment: dict[str, str], name: str) -> str | None:
+    answer = subprocess.run([sys.executable, "-m", "everyshelf.cli.main", "env", "list", "--json"], env=environment,
+                            capture_output=True, check=True).stdout  # fmt: skip
+    current = next(e["current"] for e in json.loads(answer) if e["name"] == name)
+    return current["tag"] if current else None
+
+
+def _run(arguments: list[str], environment: dict[str, str], *, quiet: bool = False) -> None:
+    import shlex
+
+    if not quiet:
+        terminal.say(terminal.dim("$ ") + terminal.bold("everyshelf " + shlex.join(arguments)))
+        sys.stdout.flush()
+    output = subprocess.DEVNULL if quiet else None
+    subprocess.run([sys.executable, "-m", "everyshelf.cli.main", *arguments], env=environment, stdout=output, check=False)
+    if not quiet:
+        terminal.say()
+
+
+def _say_where(address: str, data: Path) -> None:
+    names = ", ".join(PEOPLE)
+    terminal.say(terminal.bold(f"Every Shelf is at {address}") + f"; sign in as {names} with {PASSWORD}")
+    terminal.say(terminal.dim(f"Ctrl+C stops it; everything lies in {data}."))
+    sys.stdout.flush()

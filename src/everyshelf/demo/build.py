@@ -1,0 +1,82 @@
+"""Builds the scenario on a running service, through its client."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+
+from everyshelf.client import Client, ShelfClient, WantedChange
+from everyshelf.demo.story import Act, acts
+
+SHELF = "skerry-line"
+PEOPLE = {"maren": "Maren Holt", "ines": "Ines Vale", "tobias": "Tobias Reyne"}
+ROLES = {"ines": "keeper", "tobias": "author"}
+PASSWORD = "skerry-line-demo"  # noqa: S105  (a demonstration on loopback, printed to whoever starts it)
+SCOPES = ["read", "write", "promote", "admin", "import"]
+
+Tell = Callable[[int, int, str], None]
+
+
+def build(address: str, tell: Tell) -> None:
+    """People, shelf, environments, and four weeks of history; the first person must exist already."""
+    with Client(address) as fresh:
+        value = fresh.sign_in_for_token("maren", PASSWORD, "demo", SCOPES, 1).value
+    with Client(address, value) as client:
+        for name in ROLES:
+            client.add_person(name, PEOPLE[name], PASSWORD)
+        client.make_shelf("Skerry Line", description="Timetables, fares and notices of the island ferries", key=SHELF)
+        shelf = client.shelf(SHELF)
+        for name, role in ROLES.items():
+            shelf.set_member(name, role)
+        shelf.make_environment("development", note="what we work on")
+        shelf.make_environment("test", fed_from="main", note="the purser looks here")
+        shelf.make_environment("production", fed_from="main", earlier_first=True, note="the harbours read this")
+        _history(shelf, tell)
+        shelf.guard_branch("main")
+        client.revoke_token("demo")
+
+
+def _history(shelf: ShelfClient, tell: Tell) -> None:
+    story = list(acts())
+    for done, act in enumerate(story):
+        tell(done, len(story), act.summary)
+        _ACTIONS[act.do](shelf, act, _moment(act))
+
+
+def _moment(act: Act) -> datetime:
+    today = datetime.now(UTC).replace(second=0, microsecond=0)
+    hour, minute = map(int, act.clock.split(":"))
+    moment = (today - timedelta(days=act.days_ago)).replace(hour=hour, minute=minute)
+    return min(moment, today - timedelta(minutes=1))
+
+
+def _commit(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    changes = []
+    for path, data in act.files.items():
+        content = shelf.upload(data).id if data is not None else None
+        changes.append(WantedChange(path, content, act.moved.get(path, "")))
+    shelf.commit(act.branch, shelf.branch(act.branch).head, changes, act.summary, labels=act.labels, tasks=act.tasks,
+                 author=act.who, time=when)  # fmt: skip
+
+
+def _branch(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    shelf.make_branch(act.branch, act.target, act.summary)
+
+
+def _merge(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    shelf.merge(act.branch, act.target, drop=True, summary=act.summary, author=act.who, time=when)
+
+
+def _tag(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    shelf.make_tag(act.target, "main", act.summary, created=when)
+
+
+def _promote(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    shelf.wait(shelf.promote(act.target, act.branch, why=act.summary, at=when))
+
+
+def _rollback(shelf: ShelfClient, act: Act, when: datetime) -> None:
+    shelf.wait(shelf.roll_back(act.branch, why=act.summary, at=when))
+
+
+_ACTIONS = {"commit": _commit, "branch": _branch, "merge": _merge, "tag": _tag, "promote": _promote, "rollback": _rollback}

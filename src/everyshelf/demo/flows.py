@@ -1,0 +1,149 @@
+"""Pipelines, the disruption workflow, and the gangway app."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+BPMN = "http://www.omg.org/spec/BPMN/20100524/MODEL"
+
+
+def nightly_cwl(*, look_back: int = 2, skip_cancelled: bool = False, zones: bool = True, tide: bool = False) -> bytes:
+    """The nightly load as a CWL workflow."""
+    steps = ["read_gate_logs", "read_timetable"]
+    text = [
+        "cwlVersion: v1.2", "class: Workflow", "label: Nightly sailings load", "inputs:",
+        "  run_date: {type: string}", f"  look_back_days: {{type: int, default: {look_back}}}",
+        "  reject_limit: {type: int, default: 25}",
+    ]  # fmt: skip
+    if tide:
+        text.append("  tides: {type: File}")
+    text += ["outputs:", "  sailings: {type: File, outputSource: write_sailings/table}"]
+    if zones:
+        text.append("  zones: {type: File, outputSource: price_by_zone/zones}")
+    text.append("steps:")
+    text += _cwl_step("read_gate_logs", "read_logs.cwl", {"days": "look_back_days"}, "rows")
+    text += _cwl_step("read_timetable", "read_timetable.cwl", {"day": "run_date"}, "rows")
+    source = "read_gate_logs/rows"
+    if skip_cancelled:
+        steps.append("skip_cancelled")
+        text += _cwl_step("skip_cancelled", "filter.cwl", {"rows": source}, "rows")
+        source = "skip_cancelled/rows"
+    joined = {"rows": source, "timetable": "read_timetable/rows"}
+    if tide:
+        joined["tides"] = "tides"
+    text += _cwl_step("join_timetable", "join.cwl", joined, "rows")
+    text += _cwl_step("price_by_zone", "price.cwl", {"rows": "join_timetable/rows"}, "[rows, zones]")
+    text += _cwl_step("write_sailings", "append.cwl", {"rows": "price_by_zone/rows", "limit": "reject_limit"}, "table")
+    return ("\n".join(text) + "\n").encode()
+
+
+def _cwl_step(name: str, run: str, sources: dict[str, str], out: str) -> list[str]:
+    lines = [f"  {name}:", f"    run: {run}", "    in:"]
+    lines += [f"      {port}: {source}" for port, source in sources.items()]
+    return [*lines, f"    out: {out if out.startswith('[') else f'[{out}]'}"]
+
+
+def load_json(*, retries: int = 2, notify: bool = False, schedule: str = "02:30", indent: int = 2) -> bytes:
+    """A pipeline in the company's own JSON."""
+    steps: list[dict[str, Any]] = [
+        {"id": "fetch", "type": "source", "settings": {"harbours": ["Aldwick", "Brae", "Corran"], "days": 2}},
+        {"id": "check", "type": "filter", "depends_on": ["fetch"], "settings": {"rule": "passengers >= 0"}},
+        {"id": "count", "type": "compute", "depends_on": ["check"], "settings": {"by": ["date", "vessel"]}},
+        {"id": "store", "type": "sink", "depends_on": ["count"],
+         "settings": {"table": "passenger_counts", "mode": "append"}, "retries": retries},
+    ]  # fmt: skip
+    if notify:
+        steps.append({"id": "notify", "type": "message", "depends_on": ["store"], "settings": {"to": "purser"}})
+    return json.dumps({"name": "passenger counts", "schedule": {"daily": schedule}, "steps": steps}, indent=indent).encode()
+
+
+def tide_yaml(*, both: bool = False) -> bytes:
+    """The tide refresh, in YAML with comments."""
+    harbours = "[Aldwick, Brae]" if both else "[Aldwick]"
+    return (
+        "# Fetches the tide tables once a week.\nname: tide table refresh\nschedule: {weekly: Mon, at: '04:00'}\n"
+        f"parameters:\n  harbours: {harbours}\n  days_ahead: 120\nsteps:\n"
+        "  - {id: fetch, run: fetch_tides.py}\n  - {id: clean, run: clean_tides.py, depends_on: [fetch]}\n"
+        "  - {id: write, run: write_table.py, depends_on: [clean]}\n"
+    ).encode()
+
+
+def disruption(
+    *, tide_check: bool = False, shops: bool = False, approver: str = "duty officer", limit: int = 30, shift: int = 0
+) -> bytes:
+    """The disruption notice as BPMN 2.0; ``shift`` moves its drawing and nothing else."""
+    steps = [("event", "risk", "Sailing at risk"), ("gate", "late", f"Over {limit} min late?"),
+             ("task", "draft", "Draft notice"), ("task", "approve", "Approve notice"),
+             ("task", "send", "Send to passengers"), ("task", "log", "Log only"), ("end", "done", "Done")]  # fmt: skip
+    flows = [("f1", "risk", "late", ""), ("f2", "late", "draft", f"delay > {limit}"), ("f3", "late", "log", ""),
+             ("f4", "draft", "approve", ""), ("f5", "approve", "send", ""), ("f6", "send", "done", ""),
+             ("f7", "log", "done", "")]  # fmt: skip
+    if tide_check:
+        steps.insert(1, ("task", "tide", "Check tide window"))
+        flows[0] = ("f1", "risk", "tide", "")
+        flows.append(("f8", "tide", "late", ""))
+    if shops:
+        steps.insert(-2, ("task", "shops", "Notify island shops"))
+        flows[5] = ("f6", "send", "shops", "")
+        flows.append(("f9", "shops", "done", ""))
+    return _bpmn("disruption_notice", "Disruption notice", steps, flows, {"approve": approver}, shift)
+
+
+def refund(*, limit: int = 50, purser: bool = False) -> bytes:
+    """Refund approval."""
+    steps = [("event", "asked", "Refund asked for"), ("gate", "over", f"Over {limit}?"),
+             ("task", "pay", "Pay refund"), ("task", "decide", "Decide by hand"), ("end", "end", "Done")]  # fmt: skip
+    flows = [("r1", "asked", "over", ""), ("r2", "over", "decide", f"amount > {limit}"), ("r3", "over", "pay", ""),
+             ("r4", "decide", "pay", ""), ("r5", "pay", "end", "")]  # fmt: skip
+    return _bpmn("refund", "Refund approval", steps, flows, {"decide": "purser" if purser else "office"}, 0)
+
+
+_TAGS = {"event": "startEvent", "gate": "exclusiveGateway", "task": "userTask", "end": "endEvent"}
+
+
+def _bpmn(
+    identity: str, name: str, steps: list[tuple[str, str, str]], flows: list[tuple[str, str, str, str]],
+    people: dict[str, str], shift: int,
+) -> bytes:  # fmt: skip
+    out = ['<?xml version="1.0" encoding="UTF-8"?>',
+           f'<definitions xmlns="{BPMN}" xmlns:bpmndi="http://www.omg.org/spec/BPMN/20100524/DI"'
+           ' xmlns:dc="http://www.omg.org/spec/DD/20100524/DC" id="skerry" targetNamespace="urn:skerry-line">',
+           f'  <process id="{identity}" name="{name}" isExecutable="true">']  # fmt: skip
+    for kind, key, label in steps:
+        out.append(f'    <{_TAGS[kind]} id="{key}" name="{label}">')
+        out += [f"      <incoming>{f}</incoming>" for f, _, to, _ in flows if to == key]
+        out += [f"      <outgoing>{f}</outgoing>" for f, start, _, _ in flows if start == key]
+        if key in people:
+            out.append(f'      <potentialOwner id="{key}_owner" name="{people[key]}"/>')
+        out.append(f"    </{_TAGS[kind]}>")
+    for key, start, end, condition in flows:
+        inner = f"<conditionExpression>{condition.replace('>', '&gt;')}</conditionExpression>" if condition else ""
+        out.append(f'    <sequenceFlow id="{key}" sourceRef="{start}" targetRef="{end}">{inner}</sequenceFlow>')
+    out += ["  </process>", '  <bpmndi:BPMNDiagram id="diagram">', f'    <bpmndi:BPMNPlane bpmnElement="{identity}">']
+    for place, (_, key, _) in enumerate(steps):
+        out.append(f'      <bpmndi:BPMNShape bpmnElement="{key}"><dc:Bounds x="{120 + 170 * place + shift}" y="{80 + shift}"'
+                   ' width="130" height="70"/></bpmndi:BPMNShape>')  # fmt: skip
+    return ("\n".join([*out, "    </bpmndi:BPMNPlane>", "  </bpmndi:BPMNDiagram>", "</definitions>"]) + "\n").encode()
+
+
+def gangway_app(*, button: int = 40, offline: bool = False, stamp: int = 1, scanner: str = "camera") -> bytes:
+    """A low-code export: one JSON file with screens, controls and formulas."""
+    controls = [
+        {"id": "c1", "name": "scanButton", "type": "button", "x": 12, "y": 300, "height": button,
+         "properties": {"text": "Scan ticket", "onSelect": "Set(ticket, Scan()); Navigate(result)"}},
+        {"id": "c2", "name": "sailingLabel", "type": "label", "x": 12, "y": 20,
+         "properties": {"text": "Lookup(sailings, id = current).departs"}},
+    ]  # fmt: skip
+    if offline:
+        controls.append({"id": "c3", "name": "offlineBanner", "type": "label", "x": 0, "y": 0,
+                         "properties": {"text": '"Out of reach: tickets are checked later"', "visible": "!Connected"}})  # fmt: skip
+    screens = [
+        {"id": "s1", "name": "Scan", "controls": controls},
+        {"id": "s2", "name": "Result", "controls": [
+            {"id": "c9", "name": "verdict", "type": "label", "properties": {"text": "If(ticket.valid, \"Welcome\", \"Ask the purser\")"}}]},
+    ]  # fmt: skip
+    app = {"app": "gangway check-in", "savedAt": f"2026-03-{stamp:02d}T08:00:00Z", "editorVersion": f"4.{stamp}",
+           "screens": screens, "dataSources": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
+           "variables": [{"name": "current", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}]}  # fmt: skip
+    return json.dumps(app, indent=1).encode()
