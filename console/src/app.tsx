@@ -1,4 +1,3 @@
-import { CssBaseline } from "@mui/material";
 import { ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
@@ -29,7 +28,6 @@ const queries = new QueryClient({
 export function App() {
   return (
     <ThemeProvider theme={theme}>
-      <CssBaseline />
       <QueryClientProvider client={queries}>
         <Patterns />
         <BrowserRouter>

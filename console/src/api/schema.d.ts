@@ -1036,6 +1036,7 @@ export interface components {
             selection?: string[] | null;
             /** Format: date-time */
             created?: string | null;
+            created_by?: string | null;
         };
         /** @description What a token shall be able to do, and for how long. */
         NewTokenRequest: {
@@ -1107,6 +1108,7 @@ export interface components {
             overwrite_drift: boolean;
             /** Format: date-time */
             at?: string | null;
+            who?: string | null;
         };
         /** @description What a ref stood for. */
         RefOut: {
@@ -1159,6 +1161,7 @@ export interface components {
             overwrite_drift: boolean;
             /** Format: date-time */
             at?: string | null;
+            who?: string | null;
         };
         /**
          * @description * `read` - read

@@ -44,6 +44,13 @@ export function tone(iso: string | null | undefined, now = new Date()): 0 | 1 | 
   return days <= 0 ? 3 : days < 7 ? 2 : days < 31 ? 1 : 0;
 }
 
+/** How people call an artifact: the file's name without its last suffix, dashes as blanks. */
+export function displayName(path: string): string {
+  const name = path.split("/").pop() ?? path;
+  const stem = name.includes(".") && !name.startsWith(".") ? name.slice(0, name.lastIndexOf(".")) : name;
+  return stem.replace(/[-_]/g, " ");
+}
+
 export function value(v: unknown): string {
   if (v === null || v === undefined) return "none";
   if (typeof v === "string") return v;

@@ -24,7 +24,7 @@ export function Person() {
   };
   return (
     <div ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && setOpen(false)}>
-      <button type="button" className="me" aria-label={`${who.full_name}: settings and sign out`} aria-expanded={open} onClick={() => setOpen(!open)}>
+      <button type="button" className="me" aria-label={`${who.full_name.slice(0, 2)}, ${who.full_name}: settings and sign out`} aria-expanded={open} onClick={() => setOpen(!open)}>
         {who.full_name.slice(0, 2)}
       </button>
       {open && (

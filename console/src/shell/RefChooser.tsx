@@ -29,7 +29,7 @@ export function RefChooser({ shelf, value, label, onChoose }: Props) {
   };
   return (
     <span ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && choose("")}>
-      <button ref={button} type="button" className="ref" aria-haspopup="dialog" aria-expanded={open} aria-label={`${label}: ${value}`} onClick={() => setOpen(!open)}>
+      <button ref={button} type="button" className="ref" aria-haspopup="dialog" aria-expanded={open} aria-label={`${label}: ${value} ▾`} onClick={() => setOpen(!open)}>
         {value}
         <span className="dn" aria-hidden="true">
           ▾

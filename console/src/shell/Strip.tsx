@@ -105,7 +105,7 @@ export function Strip({ artifacts, low = false, current, onOpen, onShow, marks =
                 <SpineShape kind={spine.kind} w={spine.w} h={h} tone={shade} />
                 {!low && spine.w >= 15 && spine.kind !== "opaque" && (
                   <text transform={`translate(${spine.w / 2 + 4} -18) rotate(-90)`} fontSize="11" fontWeight="500" className={`lb${shade}`}>
-                    {label.length > 14 ? `${label.slice(0, 13)}…` : label}
+                    {fitted(label, h)}
                   </text>
                 )}
                 {mark && <text x={spine.w / 2} y={-h - 4} textAnchor="middle" fontSize="12" fontWeight="700" fill={`var(--${mark})`}>{GLYPH[mark]}</text>}
@@ -116,6 +116,12 @@ export function Strip({ artifacts, low = false, current, onOpen, onShow, marks =
       </svg>
     </div>
   );
+}
+
+/** As much of a name as stands on a spine of that height, at about 6 px a letter. */
+function fitted(label: string, height: number): string {
+  const most = Math.max(4, Math.floor((height - 34) / 6));
+  return label.length > most ? `${label.slice(0, most - 1)}…` : label;
 }
 
 const GLYPH: Record<string, string> = { added: "+", removed: "−", changed: "≠", moved: "↷" };

@@ -257,10 +257,11 @@ class ShelfClient:
 
     def make_tag(
         self, name: str, ref: str = "", note: str = "", selection: list[str] | None = None,
-        created: datetime | None = None,
+        created: datetime | None = None, created_by: str | None = None,
     ) -> Tag:  # fmt: skip
         """A name that never moves."""
-        body = {"name": name, "ref": ref, "note": note, "selection": selection, "created": created}
+        body = {"name": name, "ref": ref, "note": note, "selection": selection, "created": created,
+                "created_by": created_by}
         return self._transport.send("POST", f"{self._base}/tags", body, Tag)
 
     # --- comparison --------------------------------------------------------
@@ -305,18 +306,19 @@ class ShelfClient:
         return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
 
     def promote(
-        self, tag: str, environment: str, *, why: str = "", overwrite_drift: bool = False, at: datetime | None = None
-    ) -> Job:
+        self, tag: str, environment: str, *, why: str = "", overwrite_drift: bool = False, at: datetime | None = None,
+        who: str | None = None,
+    ) -> Job:  # fmt: skip
         """Start putting a tag in place; see ``wait``."""
-        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at}
+        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
 
     def roll_back(
         self, environment: str, *, to: int | None = None, why: str = "", overwrite_drift: bool = False,
-        at: datetime | None = None,
+        at: datetime | None = None, who: str | None = None,
     ) -> Job:  # fmt: skip
         """Start putting an earlier deployment in place again; see ``wait``."""
-        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at}
+        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
 
     def verify(self) -> Job:

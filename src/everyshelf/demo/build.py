@@ -68,15 +68,15 @@ def _merge(shelf: ShelfClient, act: Act, when: datetime) -> None:
 
 
 def _tag(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.make_tag(act.target, "main", act.summary, created=when)
+    shelf.make_tag(act.target, "main", act.summary, created=when, created_by=act.who)
 
 
 def _promote(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.wait(shelf.promote(act.target, act.branch, why=act.summary, at=when))
+    shelf.wait(shelf.promote(act.target, act.branch, why=act.summary, at=when, who=act.who))
 
 
 def _rollback(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.wait(shelf.roll_back(act.branch, why=act.summary, at=when))
+    shelf.wait(shelf.roll_back(act.branch, why=act.summary, at=when, who=act.who))
 
 
 _ACTIONS = {"commit": _commit, "branch": _branch, "merge": _merge, "tag": _tag, "promote": _promote, "rollback": _rollback}

@@ -143,6 +143,11 @@ def gangway_app(*, button: int = 40, offline: bool = False, stamp: int = 1, scan
         {"id": "s2", "name": "Result", "controls": [
             {"id": "c9", "name": "verdict", "type": "label", "properties": {"text": "If(ticket.valid, \"Welcome\", \"Ask the purser\")"}}]},
     ]  # fmt: skip
+    for place, harbour in enumerate(("Aldwick", "Brae", "Corran", "Dunmore", "Eskholm")):
+        screens.append({"id": f"h{place}", "name": f"Harbour {harbour}", "controls": [
+            {"id": f"h{place}c{n}", "name": f"berth{n}", "type": "label", "x": 10, "y": 30 * n,
+             "properties": {"text": f"Lookup(berths, harbour = \"{harbour}\" && berth = {n}).vessel", "visible": "true"}}
+            for n in range(1, 19)]})  # fmt: skip
     app = {"app": "gangway check-in", "savedAt": f"2026-03-{stamp:02d}T08:00:00Z", "editorVersion": f"4.{stamp}",
            "screens": screens, "dataSources": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
            "variables": [{"name": "current", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}]}  # fmt: skip

@@ -45,6 +45,8 @@ def _first_week() -> Iterator[Act]:
         "data/sailings.csv": tables.sailings(20),
         "data/fares.csv": tables.fares(),
         "data/tides.csv": tables.tides(60),
+        "data/passengers.csv": tables.passengers(27),
+        "logs/gate-aldwick.dat": tables.gate_log(90),
         "workflows/disruption-notice.bpmn": flows.disruption(),
         "workflows/refund-approval.bpmn": flows.refund(),
         "apps/gangway-check-in.json": flows.gangway_app(),
@@ -75,7 +77,7 @@ def _second_week() -> Iterator[Act]:
     yield Act(26, "11:05", "tobias", "Larger scan button", {"apps/gangway-check-in.json": flows.gangway_app(button=64, stamp=3)}, tasks=["SK-207"])
     yield Act(25, "09:40", "ines", "Take tides from both harbours", {"pipelines/tide-table-refresh.yaml": flows.tide_yaml(both=True)})
     yield Act(25, "15:12", "maren", "Retry the store twice more", {"pipelines/passenger-counts.json": flows.load_json(retries=4, indent=4)})
-    yield Act(24, "08:40", "maren", "Sailings of the week", {"data/sailings.csv": tables.sailings(34)}, labels={"source": "nightly"})
+    yield Act(24, "08:40", "maren", "Sailings of the week", {"data/sailings.csv": tables.sailings(34), "data/passengers.csv": tables.passengers(34)}, labels={"source": "nightly"})
     yield Act(23, "13:47", "tobias", "Winter against summer", {"notebooks/berth-use.ipynb": papers.notebook(winter=True, ran=7)})
     yield Act(22, "10:15", "ines", "Spring fares for adults and cars", {
         "data/fares.csv": tables.fares(rise={"adult": 1.05, "car": 1.08}),
@@ -138,6 +140,7 @@ def _fourth_week() -> Iterator[Act]:
     }, branch="tobias/quiet-hours")  # fmt: skip
     yield Act(1, "03:12", "maren", "Sailings of the week", {
         "data/sailings.csv": tables.sailings(48, tide=True), "data/tides.csv": tables.tides(120),
+        "data/passengers.csv": tables.passengers(48),
     }, labels={"source": "nightly"})  # fmt: skip
     yield Act(0, "00:05", "maren", "Tell the purser when counts are stored", {
         "pipelines/passenger-counts.json": flows.load_json(retries=4, notify=True, schedule="03:00", indent=4),

@@ -57,6 +57,26 @@ def fares(*, rise: dict[str, float] | None = None, extra: bool = False, style: s
     return ("\n".join(",".join(row) for row in rows) + "\n").encode()
 
 
+def passengers(days: int) -> bytes:
+    """One row a ticket: a table of some size."""
+    rng = random.Random(5)
+    rows = ["ticket,date,zone,class,paid,scanned_at"]
+    number = 500_000
+    for day in range(days):
+        on = date(2026, 1, 5) + timedelta(days=day)
+        for _ in range(720):
+            number += rng.randint(1, 4)
+            kind = rng.choice(("adult", "adult", "adult", "child", "bicycle", "car"))
+            rows.append(f"{number},{on},Z{rng.randint(1, 10):02d},{kind},{3 + rng.random() * 12:.2f},"
+                        f"{rng.randint(6, 21):02d}:{rng.randint(0, 59):02d}")  # fmt: skip
+    return ("\n".join(rows) + "\n").encode()
+
+
+def gate_log(kilobytes: int) -> bytes:
+    """What the gate at the pier writes: a format nobody but the gate reads."""
+    return b"GATE\x00\x01" + random.Random(13).randbytes(kilobytes * 1024)
+
+
 def tides(days: int) -> bytes:
     """High and low water at two harbours."""
     rng = random.Random(11)

@@ -34,7 +34,7 @@ export function ArtifactPage() {
     <>
       <i>at</i>
       <RefChooser shelf={key} value={at} label="State shown" onChoose={setAt} />
-      <b>, {name}</b>
+      <b className="j">{name}</b>
       {version && <i>version {version}</i>}
     </>
   );

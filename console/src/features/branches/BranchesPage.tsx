@@ -13,7 +13,7 @@ export function BranchesPage() {
   const lines = useQuery(branches(key));
   const marks = useQuery(tags(key));
   return (
-    <Page page="branches" title="Branches and tags" at="main" say={<i>, branches and tags</i>}>
+    <Page page="branches" title="Branches and tags" at="main" say={<i className="j">branches and tags</i>}>
       <div className="line1">
         <h1>{lines.data && marks.data ? `${count(lines.data.length, "branch", "branches")} and ${count(marks.data.length, "tag")}.` : "Branches and tags"}</h1>
         <span className="end"><MakeTag /><MakeBranch /></span>

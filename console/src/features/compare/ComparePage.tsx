@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { comparison, shelf, tags } from "../../api/queries";
-import { count } from "../../marks/words";
+import { count, displayName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -21,11 +21,11 @@ export function ComparePage() {
   const [to, setTo] = useParam("to", main);
   const [path, setPath] = useParam("path");
   const before = from || newest;
-  const single = path !== "" ? path.split("/").pop() : "";
+  const single = path ? displayName(path) : "";
   const state = before.startsWith("version:") || to.startsWith("version:");
   const say = (
     <>
-      {single && <b>, {single}</b>}
+      {single && <b className="j">{single}</b>}
       <i>from</i>
       <RefChooser shelf={key} value={before} label="Before" onChoose={setFrom} />
       <i>to</i>

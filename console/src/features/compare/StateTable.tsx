@@ -19,7 +19,7 @@ export function StateTable({ artifacts, onOpen }: { artifacts: Compared[]; onOpe
               </td>
               <td className="sec">{[a.before?.version, a.after?.version].filter(Boolean).map((v) => `v${v}`).join(" → ")}</td>
               <td>{a.pending ? <span className="mut">comparing …</span> : <Effect effect={a.effect} />}</td>
-              <td>{a.headline}{a.note && a.note !== a.headline ? <span className="mut"> {a.note}</span> : ""}</td>
+              <td title={a.note || a.headline} style={{ maxWidth: 470, overflow: "hidden", textOverflow: "ellipsis" }}>{a.headline}</td>
             </tr>
           ))}
         </tbody>

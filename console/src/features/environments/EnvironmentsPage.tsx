@@ -36,7 +36,7 @@ export function EnvironmentsPage() {
   const route = places.data?.map((e) => e.name).join(" → ") ?? "";
   const waiting = places.data?.find((e) => e.waiting);
   return (
-    <Page page="environments" title="Environments" at="main" say={<><i>, the route</i> {route}</>}>
+    <Page page="environments" title="Environments" at="main" say={<><i className="j">the route</i> {route}</>}>
       <div className="line1">
         <h1>{waiting ? <><b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b> waits for {waiting.name}.</> : places.data?.length ? "Nothing waits." : "Environments"}</h1>
         <span className="end"><MakeEnvironment /></span>
@@ -46,7 +46,7 @@ export function EnvironmentsPage() {
       {places.data?.length === 0 && <Empty>An environment is where tagged versions are put: development, test, production. Make the first one; its place is a folder.</Empty>}
       <div className="route">
         {places.data?.map((e, i) => (
-          <Station key={e.name} environment={e} first={i === 0} chosen={e === chosen} onChoose={() => { setName(e.name); rehearsal.reset(); }} onRollBack={() => start.mutate({ path: `${e.name}/roll-back`, body: { why: "rolled back from the console" } })} />
+          <Station key={e.name} environment={e} first={i === 0} chosen={e === chosen} known={rehearsal.data?.environment === e.name ? rehearsal.data : undefined} onChoose={() => { setName(e.name); rehearsal.reset(); }} onRollBack={() => start.mutate({ path: `${e.name}/roll-back`, body: { why: "rolled back from the console" } })} />
         ))}
       </div>
       {start.isError && <ProblemBox error={start.error} />}
@@ -73,16 +73,28 @@ export function EnvironmentsPage() {
   );
 }
 
-function Station({ environment: e, first, chosen, onChoose, onRollBack }: { environment: Environment; first: boolean; chosen: boolean; onChoose: () => void; onRollBack: () => void }) {
-  const gates = [e.fed_from && `from ${e.fed_from}`, e.earlier_first && "earlier environment first"].filter(Boolean) as string[];
+interface StationProps {
+  environment: Environment;
+  first: boolean;
+  chosen: boolean;
+  /** the rehearsal for this environment, once there is one: only then it is known which gates are met */
+  known?: Rehearsal;
+  onChoose: () => void;
+  onRollBack: () => void;
+}
+
+function Station({ environment: e, first, chosen, known, onChoose, onRollBack }: StationProps) {
+  const asked = [e.fed_from && `from ${e.fed_from}`, e.earlier_first && "earlier environment first"].filter(Boolean) as string[];
   return (
     <>
       {!first && (
         <div className="gate">
           <span className="cap">Gates into {e.name}</span>
           <ul>
-            {gates.map((g) => <li key={g}><Tick met /> {g}</li>)}
-            {gates.length === 0 && <li className="mut">none</li>}
+            {known
+              ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.said}</span></span></li>)
+              : asked.map((g) => <li key={g}>{g}</li>)}
+            {asked.length === 0 && <li className="mut">none</li>}
           </ul>
         </div>
       )}

@@ -15,7 +15,7 @@ export function HistoryPage() {
   const [at, setAt] = useParam("ref", "main");
   const [most, setMost] = useState(100);
   const found = useQuery(commits(key, at, most));
-  const say = (<><i>, history of</i><RefChooser shelf={key} value={at} label="History of" onChoose={setAt} /></>);
+  const say = (<><i className="j">history of</i><RefChooser shelf={key} value={at} label="History of" onChoose={setAt} /></>);
   const items = found.data?.items ?? [];
   return (
     <Page page="history" title={`History of ${at}`} at={at} say={say}>

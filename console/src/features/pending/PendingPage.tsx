@@ -14,7 +14,7 @@ export function PendingPage() {
   const { pending } = usePending(key);
   const branches = [...new Set(pending.map((p) => p.branch))];
   return (
-    <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i>what waits to be committed</i>}>
+    <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">what waits to be committed</i>}>
       <h1>{pending.length ? `${count(pending.length, "artifact")} pending, kept in this browser.` : "Nothing is pending."}</h1>
       {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}
       {branches.map((branch) => (

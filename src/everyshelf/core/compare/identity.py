@@ -12,6 +12,8 @@ from everyshelf.core.outline.model import Part
 _NOT_IDENTITY_OVERLAP = 0.5
 _REGENERATED_OVERLAP = 0.1
 _MAX_PAIR_FIELDS = 6
+# Names that mean nothing but identity: if all their values are new, they were given anew; a title would be a change.
+_PURE_IDS = ("id", "@id", "key", "uid", "uuid")
 
 
 @dataclass(frozen=True)
@@ -32,16 +34,30 @@ def find_identity(before: Sequence[Part], after: Sequence[Part]) -> Identity:
     if declared and _unique(before, declared) and _unique(after, declared):
         return Identity(declared)
     candidates = [(f,) for f in _shared_fields(before, after)]
+    anew = _regenerated(before, after, candidates)
+    if anew is not None:
+        return Identity((), anew)
     found = _best(before, after, candidates)
     if found is None:
         names = [f for (f,) in candidates][:_MAX_PAIR_FIELDS]
         found = _best(before, after, list(combinations(names, 2)))
     if found is None:
         return Identity()
-    overlap = _overlap(before, after, found)
-    if overlap < _REGENERATED_OVERLAP and min(len(before), len(after)) > 1 and _contents_overlap(before, after, found):
-        return Identity((), found)
     return Identity(found)
+
+
+def _regenerated(
+    before: Sequence[Part], after: Sequence[Part], candidates: Sequence[tuple[str, ...]]
+) -> tuple[str, ...] | None:
+    """The id field all of whose values are new over contents that are not."""
+    if min(len(before), len(after)) < 2:
+        return None
+    for fields in candidates:
+        if fields[0] not in _PURE_IDS or not (_unique(before, fields) and _unique(after, fields)):
+            continue
+        if _overlap(before, after, fields) < _REGENERATED_OVERLAP and _contents_overlap(before, after, fields):
+            return fields
+    return None
 
 
 def key_of(part: Part, fields: tuple[str, ...]) -> str:

@@ -66,8 +66,13 @@ class _Run:
         if after.type in self._table.cosmetic_types:
             self._say("changed", path, after, cosmetic=True, detail="layout only")
             return
+        said = len(self._findings)
         self._fields(before, after, path, cosmetic=cosmetic)
         self._children(before, after, path, cosmetic=cosmetic)
+        if len(self._findings) == said and _form(before.value) != _form(after.value):
+            # An empty list is not an empty object, though neither has a part that could say so.
+            self._say("changed", path, after, field="form", before=_form(before.value), after=_form(after.value),
+                      cosmetic=cosmetic or not _is_empty(before.value))  # fmt: skip
 
     def _fields(
         self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()
@@ -178,6 +183,9 @@ class _Siblings:
                 self._run.identity[self._list_path()] = list(self._identity.fields)
         if keyed or self._identity.fields:
             self._by_key(before, after)
+        elif len(before) == len(after) == 1 and self._parent.type != "list":
+            # The only element of its name on both sides: its name says which it is.
+            self._pair(before[0], after[0], self._child_path(after[0], 0))
         else:
             self._by_content(before, after)
 
@@ -260,7 +268,8 @@ class _Siblings:
         for gap_a, gap_b in _gaps(pairs, left_a, left_b):
             if not gap_a or not gap_b:
                 continue
-            plain_values = all(set(before[i].fields) == {"value"} for i in gap_a)
+            items = [*(before[i] for i in gap_a), *(after[j] for j in gap_b)]
+            plain_values = all(set(p.fields) == {"value"} for p in items)
             if plain_values and len(gap_a) == len(gap_b):
                 result.extend(zip(gap_a, gap_b, strict=True))
                 continue
@@ -291,6 +300,15 @@ class _Siblings:
 
     def _list_path(self) -> str:
         return self._path or "/"
+
+
+def _form(value: Any) -> str:
+    """How a value is held: a list of named things and a map of them may mean the same."""
+    return "object" if isinstance(value, dict) else "list" if isinstance(value, list) else "value"
+
+
+def _is_empty(value: Any) -> bool:
+    return isinstance(value, dict | list) and not value
 
 
 def _by_type(parts: list[Part]) -> dict[str, list[Part]]:

@@ -95,7 +95,7 @@ class _Builder:
             key = key_node.value if isinstance(key_node, yaml.ScalarNode) else repr(self._build(key_node, depth + 1)[0])
             value, weight = self._build(value_node, depth + 1)
             total += weight
-            if key == "<<" and isinstance(key_node, yaml.ScalarNode) and key_node.style is None:
+            if key == "<<" and isinstance(key_node, yaml.ScalarNode) and not key_node.style:
                 for part in value if isinstance(value, list) else [value]:
                     merged = {**part, **merged} if isinstance(part, dict) else merged
                 continue
@@ -107,7 +107,8 @@ class _Builder:
 
 def _scalar(node: Any) -> Any:
     text = node.value
-    plain = node.style is None and node.tag.startswith("tag:yaml.org,2002:")
+    # libyaml gives an empty style for plain scalars, the Python reader None.
+    plain = not node.style and node.tag.startswith("tag:yaml.org,2002:")
     if not plain:
         # An explicit tag of one's own belongs to the value; quoted and block texts are texts.
         own = not node.tag.startswith("tag:yaml.org,2002:") and node.tag != "!"

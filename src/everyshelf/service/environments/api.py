@@ -74,6 +74,7 @@ class PromotionWanted(TagWanted):
     why = serializers.CharField(required=False, default="", allow_blank=True)
     overwrite_drift = serializers.BooleanField(required=False, default=False)
     at = serializers.DateTimeField(required=False, allow_null=True, default=None)
+    who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
 
 
 class RollbackWanted(serializers.Serializer):
@@ -83,6 +84,7 @@ class RollbackWanted(serializers.Serializer):
     why = serializers.CharField(required=False, default="", allow_blank=True)
     overwrite_drift = serializers.BooleanField(required=False, default=False)
     at = serializers.DateTimeField(required=False, allow_null=True, default=None)
+    who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
 
 
 class PlannedArtifact(serializers.Serializer):
@@ -206,7 +208,8 @@ class PromoteView(APIView):
         key = request.headers.get("Idempotency-Key", "")[:100]
         if not (key and environment.deployments.filter(request_key=key).exists()):
             promotion.check_promotion(caller, environment, tag, overwrite_drift=values["overwrite_drift"])
-        planned = promotion.plan_promotion(caller, environment, tag, values["why"], request_key=key, at=values["at"])
+        planned = promotion.plan_promotion(caller, environment, tag, values["why"], request_key=key,
+                                           at=values["at"], who=values["who"])
         return _job_for(caller, found, planned)
 
 
@@ -227,7 +230,8 @@ class RollbackView(APIView):
         if not values["overwrite_drift"]:
             promotion.refuse_lost_drift(environment, environments.load_manifest(target.manifest))
         planned = promotion.plan_promotion(
-            caller, environment, target.tag, values["why"], back_to=target, request_key=key, at=values["at"]
+            caller, environment, target.tag, values["why"], back_to=target, request_key=key, at=values["at"],
+            who=values["who"],
         )
         return _job_for(caller, found, planned)
 

@@ -177,11 +177,11 @@ def refuse_lost_drift(environment: Environment, target: Manifest) -> None:
 
 def plan_promotion(
     caller: Caller, environment: Environment, tag: Tag, why: str, *, back_to: Deployment | None = None,
-    request_key: str = "", at: datetime | None = None,
+    request_key: str = "", at: datetime | None = None, who: str | None = None,
 ) -> Deployment:  # fmt: skip
     """Open the journal of a promotion. The same request key gives the deployment it gave before."""
-    if at is not None and not caller.may_import:
-        raise RefusedError("only someone with the right to import sets a time", code="rights.import")
+    if (at is not None or who is not None) and not caller.may_import:
+        raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
     if request_key:
         known = environment.deployments.filter(request_key=request_key).first()
         if known is not None:
@@ -198,7 +198,7 @@ def plan_promotion(
         return Deployment.objects.create(
             environment=environment, key=uuid.uuid4().hex, number=number, tag=tag, commit=tag.commit,
             manifest=identity, previous=last_deployment(environment), rolled_back_to=back_to,
-            who=caller.person.username, why=why, begun=at or timezone.now(), request_key=request_key,
+            who=who or caller.person.username, why=why, begun=at or timezone.now(), request_key=request_key,
         )  # fmt: skip
 
 

@@ -72,13 +72,13 @@ def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
 
 def make_tag(
     caller: Caller, shelf: Shelf, name: str, ref: str, note: str, selection: list[str] | None,
-    created: datetime | None = None,
+    created: datetime | None = None, created_by: str | None = None,
 ) -> Tag:  # fmt: skip
     """A name that never moves, for a commit and perhaps a selection of its artifacts."""
     require(caller, shelf, "tag")
     check_branch_name(name)
-    if created is not None and not caller.may_import:
-        raise RefusedError("only someone with the right to import sets a time", code="rights.import")
+    if (created is not None or created_by is not None) and not caller.may_import:
+        raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
     resolved = resolve(shelf, ref)
     if resolved.commit is None:
         raise InvalidError(f"{ref} has no commit to tag", code="tag.empty", hint="Commit something first.")
@@ -88,7 +88,7 @@ def make_tag(
     try:
         return Tag.objects.create(
             shelf=shelf, name=name, commit=resolved.commit, note=note, selection=selection or None,
-            created=created or timezone.now(), created_by=caller.person.username,
+            created=created or timezone.now(), created_by=created_by or caller.person.username,
         )  # fmt: skip
     except IntegrityError as error:
         raise ConflictError(f"the tag {name!r} exists, and tags never move", code="tag.taken",

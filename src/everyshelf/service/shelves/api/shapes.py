@@ -88,6 +88,7 @@ class NewTag(serializers.Serializer):
     note = serializers.CharField(required=False, default="", allow_blank=True)
     selection = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
     created = serializers.DateTimeField(required=False, allow_null=True, default=None)
+    created_by = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
 
 
 class ArtifactOut(serializers.Serializer):

@@ -117,7 +117,7 @@ class TagsView(ShelfView):
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewTag, request)
         made = branches.make_tag(caller, found, values["name"], values["ref"] or found.main_branch, values["note"],
-                                 values["selection"], values["created"])  # fmt: skip
+                                 values["selection"], values["created"], values["created_by"])  # fmt: skip
         return Response(tag_json(made), status=201)
 
 

@@ -1,0 +1,206 @@
+"""Content: what is stored reads back equal, whatever happens to the process or the disk."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from everyshelf.core.content import CUTTER, ContentStore, content_id, cut_window
+from everyshelf.core.content.segments import decode, iter_records
+from everyshelf.core.errors import BrokenError, MissingError
+
+BIG = random.Random(4).randbytes(900_000)
+
+
+class StoreCase(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def open(self) -> ContentStore:
+        store = ContentStore(self.folder)
+        self.addCleanup(store.close)
+        return store
+
+
+class StoringTests(StoreCase):
+    """Round trips."""
+
+    def test_small_content_reads_back(self) -> None:
+        store = self.open()
+        info = store.put(b"Aldwick to Brae")
+        self.assertEqual((info.id, info.size), (content_id(b"Aldwick to Brae"), 15))
+        self.assertEqual(store.read(info.id), b"Aldwick to Brae")
+
+    def test_large_content_in_pieces_reads_back(self) -> None:
+        store = self.open()
+        info = store.put_stream(BIG[i : i + 70_001] for i in range(0, len(BIG), 70_001))
+        self.assertEqual(info.id, content_id(BIG))
+        self.assertEqual(store.read(info.id), BIG)
+
+    def test_ranges_are_those_of_the_bytes(self) -> None:
+        store = self.open()
+        info = store.put(BIG)
+        for start, stop in ((0, 1), (65_000, 66_000), (100, 800_000), (899_999, 900_000), (899_990, 2_000_000)):
+            self.assertEqual(b"".join(store.iter_range(info.id, start, stop)), BIG[start:stop])
+
+    def test_unknown_content_is_missing(self) -> None:
+        with self.assertRaises(MissingError) as caught:
+            self.open().read("0" * 64)
+        self.assertEqual(caught.exception.code, "content.missing")
+
+    def test_near_identical_versions_share_bytes(self) -> None:
+        store = self.open()
+        store.put(BIG)
+        before = sum(f.stat().st_size for f in self.folder.iterdir())
+        store.put(BIG[:400_000] + b"one inserted line\n" + BIG[400_000:])
+        store.sync()
+        grown = sum(f.stat().st_size for f in self.folder.iterdir()) - before
+        self.assertLess(grown, 600_000)  # a chunk or two of at most 256 KiB and a recipe, never all of it
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.lists(st.binary(max_size=300_000), max_size=5))
+    def test_any_pieces_give_the_same_id(self, pieces: list[bytes]) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            store = ContentStore(Path(folder))
+            whole = b"".join(pieces)
+            info = store.put_stream(pieces)
+            self.assertEqual(info, store.put(whole))
+            self.assertEqual(store.read(info.id), whole)
+            store.close()
+
+
+class CuttingTests(unittest.TestCase):
+    """Borders follow the content, not the way it arrives."""
+
+    def cut(self, data: bytes) -> list[int]:
+        return list(cut_window(data, final=True))
+
+    def test_lengths_add_up_within_bounds(self) -> None:
+        lengths = self.cut(BIG)
+        self.assertEqual(sum(lengths), len(BIG))
+        self.assertTrue(all(CUTTER.min_bytes <= n <= CUTTER.max_bytes for n in lengths[:-1]))
+
+    def test_constant_bytes_are_cut_too(self) -> None:
+        self.assertEqual(sum(self.cut(bytes(1_000_000))), 1_000_000)
+
+    def test_insertion_moves_only_near_borders(self) -> None:
+        before = set(self._ends(BIG))
+        after = {e - 7 for e in self._ends(BIG[:300_000] + b"1234567" + BIG[300_000:])}
+        late = {e for e in before if e > 300_000 + 2 * CUTTER.max_bytes}
+        self.assertTrue(late)
+        self.assertLessEqual(late, after)
+
+    def test_windows_do_not_change_borders(self) -> None:
+        whole, at, rest, ends = self._ends(BIG), 0, b"", []
+        for start in range(0, len(BIG), 330_000):
+            rest += BIG[start : start + 330_000]
+            taken = 0
+            for length in cut_window(rest, final=start + 330_000 >= len(BIG)):
+                taken += length
+                ends.append(at + taken)
+            at, rest = at + taken, rest[taken:]
+        self.assertEqual(ends, whole)
+
+    def _ends(self, data: bytes) -> list[int]:
+        ends, at = [], 0
+        for length in self.cut(data):
+            at += length
+            ends.append(at)
+        return ends
+
+
+class RecoveryTests(StoreCase):
+    """A crash tears at most what was never promised."""
+
+    def fill(self) -> tuple[list[str], Path]:
+        store = ContentStore(self.folder)
+        ids = [store.put(f"sailing {n}".encode() * 50).id for n in range(200)]
+        store.close()
+        return ids, next(self.folder.glob("*.seg"))
+
+    def test_directory_is_rebuilt_when_lost(self) -> None:
+        ids, segment = self.fill()
+        segment.with_suffix(".dir").unlink()
+        self.assertTrue(all(self.open().has(i) for i in ids))
+        self.assertTrue(segment.with_suffix(".dir").exists())
+
+    def test_damaged_directory_is_rebuilt(self) -> None:
+        ids, segment = self.fill()
+        directory = segment.with_suffix(".dir")
+        directory.write_bytes(directory.read_bytes()[:-9] + b"123456789")
+        store = self.open()
+        self.assertTrue(all(store.read(i) for i in ids))
+
+    def test_torn_tail_is_cut_off_at_every_byte(self) -> None:
+        ids, segment = self.fill()
+        data = segment.read_bytes()
+        offsets = [o for o, _ in iter_records(ContentStore(self.folder).segments.place, segment.name)]
+        for cut in range(offsets[-1] + 1, len(data), 7):
+            segment.with_suffix(".dir").unlink(missing_ok=True)
+            segment.write_bytes(data[:cut])
+            store = ContentStore(self.folder)
+            self.assertTrue(all(store.has(i) for i in ids[:-1]))
+            self.assertFalse(store.has(ids[-1]))
+            self.assertEqual(segment.stat().st_size, offsets[-1])
+            store.close()
+
+    def test_flipped_byte_is_noticed_not_returned(self) -> None:
+        ids, segment = self.fill()
+        data = bytearray(segment.read_bytes())
+        data[len(data) // 2] ^= 0xFF
+        segment.write_bytes(bytes(data))
+        store = self.open()
+        wrong = [i for i in ids if store.verify(i) is not None]
+        self.assertEqual(len(wrong), 1)
+        with self.assertRaises(BrokenError):
+            store.read(wrong[0])
+
+    def test_other_process_sees_what_was_synced(self) -> None:
+        store = self.open()
+        info = store.put(b"written by one, read by another")
+        store.sync()
+        script = (
+            "import sys; from pathlib import Path; from everyshelf.core.content import ContentStore;"
+            "sys.stdout.write(ContentStore(Path(sys.argv[1])).read(sys.argv[2]).decode())"
+        )
+        done = subprocess.run([sys.executable, "-c", script, str(self.folder), info.id], capture_output=True, text=True,
+                              check=True)  # fmt: skip
+        self.assertEqual(done.stdout, "written by one, read by another")
+        more = store.put(b"and the writer goes on")
+        self.assertEqual(store.read(more.id), b"and the writer goes on")
+
+    def test_full_disk_leaves_the_segment_whole(self) -> None:
+        script = """
+import random, resource, signal, sys
+from pathlib import Path
+from everyshelf.core.content import ContentStore
+from everyshelf.core.errors import StorageError
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+store = ContentStore(Path(sys.argv[1]))
+kept = store.put(b"before")
+resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, resource.RLIM_INFINITY))
+try:
+    store.put(random.Random(1).randbytes(60_000))
+except StorageError as error:
+    resource.setrlimit(resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+    assert store.read(kept.id) == b"before"
+    after = store.put(b"after")
+    store.close()
+    assert ContentStore(Path(sys.argv[1])).read(after.id) == b"after"
+    print(error.code)
+"""
+        done = subprocess.run([sys.executable, "-c", script, str(self.folder)], capture_output=True, text=True,
+                              check=False)  # fmt: skip
+        self.assertEqual(done.stdout.strip(), "content.storage", done.stderr)
+
+    def test_half_a_record_is_none(self) -> None:
+        self.assertIsNone(decode(b"ESr1" + bytes(20)))

@@ -1,0 +1,170 @@
+"""Folder trees, commits, ancestry and the merge of whole artifacts."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from everyshelf.core.content import ContentStore, content_id
+from everyshelf.core.errors import InvalidError
+from everyshelf.core.history import CommitData, Entry, Trees, check_path, decode_commit, encode_commit
+from everyshelf.core.history.ancestry import ancestors, merge_base
+from everyshelf.core.history.merging import merge_trees
+
+NAMES = st.sampled_from([f"{folder}{n}" for folder in ("", "data/", "data/old/", "flows/") for n in range(40)])
+STATES = st.dictionaries(NAMES, st.integers(0, 3), max_size=60)
+
+
+def entry(path: str, value: object) -> Entry:
+    return Entry(path.rpartition("/")[2], "artifact", content_id(str(value).encode()), 4)
+
+
+class TreeCase(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        store = ContentStore(Path(folder.name))
+        self.addCleanup(store.close)
+        self.trees = Trees(store)
+
+    def root(self, state: dict[str, object]) -> str:
+        return self.trees.apply(self.trees.empty, {p: entry(p, v) for p, v in state.items()})
+
+
+class TreeTests(TreeCase):
+    """A tree is its entries, whatever the history."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(STATES, STATES)
+    def test_history_leaves_no_trace(self, before: dict[str, int], after: dict[str, int]) -> None:
+        changes: dict[str, Entry | None] = {p: None for p in before if p not in after}
+        changes |= {p: entry(p, v) for p, v in after.items()}
+        root = self.trees.apply(self.root(before), changes)
+        self.assertEqual(root, self.root(after))
+        self.assertEqual(dict(self.trees.walk(root)), {p: entry(p, v) for p, v in after.items()})
+        self.assertEqual(self.trees.count(root), len(after))
+
+    @settings(max_examples=60, deadline=None)
+    @given(STATES, STATES)
+    def test_changes_are_exactly_the_differences(self, before: dict[str, int], after: dict[str, int]) -> None:
+        found = {c.path: (c.before, c.after) for c in self.trees.changes(self.root(before), self.root(after))}
+        expected = {
+            p: (entry(p, before[p]) if p in before else None, entry(p, after[p]) if p in after else None)
+            for p in before.keys() | after.keys() if before.get(p) != after.get(p)
+        }  # fmt: skip
+        self.assertEqual(found, expected)
+
+    def test_wide_folder_rewrites_little(self) -> None:
+        state: dict[str, object] = {f"artifact-{n:05d}.json": n for n in range(20_000)}
+        root = self.root(state)
+        store = self.trees._store
+        before = sum(len(r.payload) for _, _, r in store.segments.iter_all())
+        changed = self.trees.apply(root, {"artifact-10000.json": entry("artifact-10000.json", "x")})
+        grown = sum(len(r.payload) for _, _, r in store.segments.iter_all()) - before
+        self.assertLess(grown, 40_000)  # one block of about 128 entries and the index above it
+        self.assertEqual([c.path for c in self.trees.changes(root, changed)], ["artifact-10000.json"])
+        state["artifact-10000.json"] = "x"
+        self.assertEqual(changed, self.root(state))
+
+    def test_artifact_cannot_hold_another(self) -> None:
+        with self.assertRaises(InvalidError) as caught:
+            self.trees.apply(self.root({"fares": 1}), {"fares/child.csv": entry("child.csv", 2)})
+        self.assertEqual(caught.exception.code, "path.taken")
+
+    def test_file_may_become_a_folder(self) -> None:
+        root = self.trees.apply(self.root({"fares": 1}), {"fares": None, "fares/child.csv": entry("child.csv", 2)})
+        self.assertEqual([p for p, _ in self.trees.walk(root)], ["fares/child.csv"])
+
+
+class PathTests(unittest.TestCase):
+    """Nothing from outside leads outside."""
+
+    def test_hostile_paths_are_refused(self) -> None:
+        for path in ("", "..", "../a", "a/../b", "/etc/passwd", "a//b", "a/", "C:/x", "a\\b", "a\0b", "con", "x/NUL.txt",
+                     "a. ", "\u202egnp.exe", ".everyshelf/desk.json", "a\nb", "x" * 300, "\ud800"):  # fmt: skip
+            with self.subTest(path=path), self.assertRaises(InvalidError) as caught:
+                check_path(path)
+            self.assertEqual(caught.exception.code, "path.invalid")
+
+    def test_ordinary_names_pass(self) -> None:
+        for path in ("fares.csv", "Färja/tidtabell 2026.xlsx", "時刻表/春.json", "a/.hidden", "console.json", "naïve"):
+            self.assertEqual(check_path(path), path)
+
+
+class CommitTests(unittest.TestCase):
+    """The id is the hash of what is said."""
+
+    def commit(self, **changed: object) -> CommitData:
+        values = {"root": "0" * 64, "parents": [], "author": "maren", "time": "2026-03-01T00:00:00", "summary": "x"}
+        return CommitData(**{**values, **changed})  # type: ignore[arg-type]
+
+    def test_same_words_give_the_same_id(self) -> None:
+        one = encode_commit(self.commit(labels={"a": "1", "b": "2"}))
+        other = encode_commit(self.commit(labels={"b": "2", "a": "1"}))
+        self.assertEqual(one, other)
+        self.assertEqual(decode_commit(one[1]), self.commit(labels={"a": "1", "b": "2"}))
+
+    def test_every_field_counts(self) -> None:
+        plain, _ = encode_commit(self.commit())
+        for changed in ({"summary": "y"}, {"author": "ines"}, {"parents": ["1" * 64]}, {"tasks": ["SK-1"]}):
+            self.assertNotEqual(encode_commit(self.commit(**changed))[0], plain)
+
+
+class AncestryTests(unittest.TestCase):
+    """Numbers grow from parent to child."""
+
+    @settings(deadline=None)
+    @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))
+    def test_merge_base_is_common_and_newest(self, links: list[list[int]]) -> None:
+        parents = {n: sorted({k % n for k in own}) if n else [] for n, own in enumerate(links)}
+        get = parents.__getitem__
+        for one in range(len(links)):
+            other = len(links) - 1 - one
+            common = ancestors(one, get) & ancestors(other, get)
+            self.assertEqual(merge_base(one, other, get, int), max(common) if common else None)
+
+
+class MergeTests(TreeCase):
+    """Laws of merging whole artifacts."""
+
+    def merged(self, base: dict[str, int], this: dict[str, int], other: dict[str, int], **options: object):  # type: ignore[no-untyped-def]
+        roots = [self.root(dict(s)) for s in (base, this, other)]
+        plan = merge_trees(self.trees, *roots, **options)  # type: ignore[arg-type]
+        return self.trees.apply(roots[1], plan.changes), plan, roots
+
+    @settings(max_examples=40, deadline=None)
+    @given(STATES, STATES)
+    def test_unchanged_side_gives_the_other(self, base: dict[str, int], new: dict[str, int]) -> None:
+        self.assertEqual(self.merged(base, base, new)[0], self.root(dict(new)))
+        self.assertEqual(self.merged(base, new, base)[0], self.root(dict(new)))
+        self.assertEqual(self.merged(base, new, new)[1].conflicts, [])
+
+    def test_changes_to_different_artifacts_combine(self) -> None:
+        root, plan, _ = self.merged({"a": 1, "b": 1}, {"a": 2, "b": 1}, {"a": 1, "b": 3, "c": 4})
+        self.assertEqual((root, plan.conflicts), (self.root({"a": 2, "b": 3, "c": 4}), []))
+
+    def test_same_artifact_on_both_sides_conflicts(self) -> None:
+        root, plan, roots = self.merged({"a": 1}, {"a": 2}, {"a": 3})
+        self.assertEqual([c.path for c in plan.conflicts], ["a"])
+        self.assertEqual(root, roots[1])
+
+    def test_edit_against_removal_conflicts(self) -> None:
+        self.assertEqual([c.path for c in self.merged({"a": 1}, {}, {"a": 3})[1].conflicts], ["a"])
+        self.assertEqual([c.path for c in self.merged({"a": 1}, {"a": 3}, {})[1].conflicts], ["a"])
+
+    def test_preference_settles_all(self) -> None:
+        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="other")[0], self.root({"a": 3}))
+        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="this")[0], self.root({"a": 2}))
+
+    def test_edit_follows_a_move_on_either_side(self) -> None:
+        moved = {"new/a": 10}
+        self.assertEqual(self.merged({"a": 10}, moved, {"a": 11})[0], self.root({"new/a": 11}))
+        self.assertEqual(self.merged({"a": 10}, {"a": 11}, moved)[0], self.root({"new/a": 11}))
+
+    def test_file_against_folder_conflicts(self) -> None:
+        plan = self.merged({}, {"a": 1}, {"a/b": 2})[1]
+        self.assertEqual([c.path for c in plan.conflicts], ["a/b"])

@@ -1,0 +1,1 @@
+"""Harness and factories of the tests."""

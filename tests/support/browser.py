@@ -1,0 +1,119 @@
+"""Headless Chromium at exactly 1280 x 800, through Debian's own driver."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webelement import WebElement
+
+AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
+_FLAGS = ("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
+          "--disable-background-networking", "--disable-component-update", "--disable-dev-shm-usage",
+          "--force-color-profile=srgb", "--lang=en-GB")  # fmt: skip
+
+
+class Browser:
+    """One browser with a profile of its own; finds things by role and name, as a person would."""
+
+    def __init__(self) -> None:
+        os.environ["SE_OFFLINE"] = "true"
+        self._profile = tempfile.mkdtemp(prefix="es-browser-")
+        options = webdriver.ChromeOptions()
+        options.binary_location = shutil.which("chromium") or "/usr/bin/chromium"
+        for flag in (*_FLAGS, f"--user-data-dir={self._profile}"):
+            options.add_argument(flag)
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+        self.driver = webdriver.Chrome(options, Service(shutil.which("chromedriver") or "/usr/bin/chromedriver"))
+        self.resize(1280, 800)
+
+    def resize(self, width: int, height: int) -> None:
+        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
+
+    def close(self) -> None:
+        self.driver.quit()
+        shutil.rmtree(self._profile, ignore_errors=True)
+
+    def open(self, address: str) -> None:
+        self.driver.get(address)
+
+    def sign_in(self, address: str, name: str, password: str) -> None:
+        self.open(address)
+        self.type_into("Name", name)
+        self.type_into("Password", password)
+        self.press("Sign in")
+        self.wait_for(lambda: "Sign in to see" not in self.text())
+
+    def text(self) -> str:
+        return self.driver.find_element(By.TAG_NAME, "body").text
+
+    def wait_for(self, condition: Callable[[], Any], seconds: float = 15) -> Any:
+        """The first truthy value of ``condition``; fails with the page's text."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            try:
+                found = condition()
+            except StaleElementReferenceException:
+                found = None
+            if found:
+                return found
+            time.sleep(0.05)
+        raise AssertionError(f"waited in vain at {self.driver.current_url}; the page says:\n{self.text()[:2000]}")
+
+    def see(self, words: str, seconds: float = 15) -> None:
+        self.wait_for(lambda: words in self.text(), seconds)
+
+    def field(self, label: str) -> WebElement:
+        script = """
+          const want = arguments[0];
+          return [...document.querySelectorAll('input,select,textarea')].find(e =>
+            e.offsetParent !== null && ((e.labels && [...e.labels].some(l => l.textContent.trim() === want))
+            || e.getAttribute('aria-label') === want)) || null"""
+        return self.wait_for(lambda: self.driver.execute_script(script, label))
+
+    def type_into(self, label: str, text: str) -> None:
+        box = self.field(label)
+        box.clear()
+        box.send_keys(text)
+
+    def button(self, name: str, within: str = "") -> WebElement:
+        script = """
+          const [want, within] = arguments;
+          const root = within ? document.querySelector(within) : document;
+          return root && [...root.querySelectorAll('button,a,[role=button]')].find(e =>
+            (e.offsetParent !== null || e.tagName === 'g') && ((e.getAttribute('aria-label') || '') === want
+            || (e.textContent || '').trim() === want)) || null"""
+        return self.wait_for(lambda: self.driver.execute_script(script, name, within))
+
+    def press(self, name: str, within: str = "") -> None:
+        self.button(name, within).click()
+
+    def complaints(self) -> list[str]:
+        """Errors of the page's own console, without those of requests that were meant to be refused."""
+        rows = self.driver.get_log("browser")
+        return [r["message"] for r in rows if r["level"] == "SEVERE" and "Failed to load resource" not in r["message"]]
+
+    def axe(self) -> list[str]:
+        """Serious and critical findings of axe-core on the page as it stands."""
+        self.driver.execute_script(AXE.read_text())
+        found = self.driver.execute_async_script(
+            "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"
+        )
+        return [
+            f"{v['id']}: {v['help']} at {n['target']}" for v in found if v["impact"] in ("serious", "critical")
+            for n in v["nodes"][:3]
+        ]  # fmt: skip
+
+    def picture(self, path: Path) -> None:
+        time.sleep(0.3)
+        self.driver.save_screenshot(str(path))

@@ -1,0 +1,100 @@
+"""Values with defaults; a test names only what matters to it."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from everyshelf.client import Client, Commit, ShelfClient, WantedChange
+from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from tests.support.service import PASSWORD, Service, shared_service
+
+_numbers = itertools.count(1)
+
+
+def compared(before: Any, after: Any, name: str = "thing.json", **options: Any) -> dict[str, Any]:
+    """The comparison of two values (as JSON) or two byte strings, in its JSON form."""
+    sides = [ArtifactSide(name, v if isinstance(v, bytes) else json.dumps(v).encode()) for v in (before, after)]
+    return compare_artifacts(*sides, **options).as_json()
+
+
+def told(found: dict[str, Any], *, cosmetic: bool = False) -> list[tuple[Any, ...]]:
+    """Findings as (action, part, field, before, after), without cosmetic ones unless asked for."""
+    return [
+        (f["action"], f["part"], f.get("field"), f["before"], f["after"])
+        for f in found["findings"] if cosmetic or f["effect"] != "cosmetic"
+    ]  # fmt: skip
+
+
+class ServiceCase(unittest.TestCase):
+    """A test with a shelf of its own on the shared service."""
+
+    service: Service
+    client: Client
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = shared_service()
+        cls.client = cls.service.client()
+        cls.addClassCleanup(cls.client.close)
+
+    def setUp(self) -> None:
+        self.shelf = self.make_shelf()
+
+    def make_shelf(self) -> ShelfClient:
+        made = self.client.make_shelf(f"Shelf {next(_numbers)} of {type(self).__name__}")
+        return self.client.shelf(made.key)
+
+    def client_of(self, person: str, scopes: list[str] | None = None) -> Client:
+        client = self.service.client(person, scopes)
+        self.addCleanup(client.close)
+        return client
+
+    def put(self, files: dict[str, bytes | None], summary: str = "A change", branch: str = "main") -> Commit:
+        return commit_files(self.shelf, files, summary, branch)
+
+
+def commit_files(shelf: ShelfClient, files: dict[str, bytes | None], summary: str, branch: str = "main") -> Commit:
+    """Upload and commit; None removes."""
+    changes = [WantedChange(p, shelf.upload(d).id if d is not None else None) for p, d in files.items()]
+    return shelf.commit(branch, shelf.branch(branch).head, changes, summary)
+
+
+class Terminal:
+    """The command line as a person has it: a folder, a connection, and real processes."""
+
+    def __init__(self, case: unittest.TestCase, service: Service, person: str = "owner") -> None:
+        self.home = Path(tempfile.mkdtemp(prefix="es-desk-"))
+        case.addCleanup(lambda: subprocess.run(["rm", "-rf", str(self.home)], check=False))
+        self.folder = self.home
+        self._environment = {
+            **os.environ, "EVERYSHELF_CONFIG": str(self.home / "config"), "EVERYSHELF_PASSWORD": PASSWORD,
+            "EVERYSHELF_ADDRESS": service.address, "NO_COLOR": "1",
+        }  # fmt: skip
+        self.run("connect", service.address, "--name", person)
+
+    def run(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
+        """Run a command; fails the test unless it ends with ``code``."""
+        done = subprocess.run(
+            [sys.executable, "-m", "everyshelf.cli.main", *arguments], cwd=self.folder, env=self._environment,
+            capture_output=True, text=True, timeout=120, check=False,
+        )  # fmt: skip
+        if done.returncode != code:
+            raise AssertionError(f"{arguments} ended with {done.returncode}:\n{done.stdout}\n{done.stderr}")
+        return done
+
+    def json(self, *arguments: str, code: int = 0) -> Any:
+        """Run a command with --json and parse the one document it prints."""
+        return json.loads(self.run(*arguments, "--json", code=code).stdout)
+
+    def write(self, path: str, data: bytes) -> None:
+        target = self.folder / path
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(data)
