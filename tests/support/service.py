@@ -35,6 +35,7 @@ class Service:
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         self._settings = settings or {}
+        self._tokens: dict[tuple[str, tuple[str, ...]], str] = {}
         self.process: subprocess.Popen[bytes] | None = None
         self.start()
 
@@ -82,9 +83,14 @@ class Service:
             shutil.rmtree(self.data, ignore_errors=True)
 
     def token(self, name: str = "owner", scopes: list[str] | None = None) -> str:
-        with Client(self.address) as client:
-            label = f"test {time.monotonic_ns()}"
-            return client.sign_in_for_token(name, PASSWORD, label, scopes or ALL_SCOPES, 1).value
+        """A token; kept for the next call, because checking a password is slow on purpose."""
+        wanted = (name, tuple(scopes or ALL_SCOPES))
+        if wanted not in self._tokens:
+            with Client(self.address) as client:
+                label = f"test {time.monotonic_ns()}"
+                made = client.sign_in_for_token(name, PASSWORD, label, list(wanted[1]), 1)
+            self._tokens[wanted] = made.value
+        return self._tokens[wanted]
 
     def client(self, name: str = "owner", scopes: list[str] | None = None) -> Client:
         return Client(self.address, self.token(name, scopes))

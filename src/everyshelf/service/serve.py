@@ -74,7 +74,7 @@ def serve(ready: Callable[[], None]) -> None:
             settings = {
                 "bind": f"{config.host}:{config.port}", "workers": 1, "threads": THREADS, "worker_class": "gthread",
                 "when_ready": when_ready, "on_exit": on_exit, "timeout": 120, "graceful_timeout": 10,
-                "loglevel": "warning", "post_worker_init": _end_with_parent, "keepalive": 15,
+                "loglevel": "warning", "post_worker_init": _end_with_parent, "keepalive": 15, "limit_request_line": 8190,
                 "control_socket_disable": True,
             }  # fmt: skip
             for name, value in settings.items():

@@ -8,7 +8,7 @@ import unicodedata
 from everyshelf.core.errors import InvalidError
 
 _MAX_NAME_BYTES = 255
-_MAX_PATH_BYTES = 4000
+_MAX_PATH_BYTES = 2000  # an address with such a path, percent-encoded, still fits a request line
 _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?\Z", re.IGNORECASE)
 OWN_FOLDER = ".everyshelf"
 

@@ -17,7 +17,7 @@ from rest_framework.views import APIView
 from everyshelf.service.people import actions
 from everyshelf.service.people.rights import SCOPES, Caller, caller_of
 
-_TRIES, _WINDOW_SECONDS = 8, 60.0
+_TRIES, _WINDOW_SECONDS = 5, 60.0
 
 
 class SignIn(serializers.Serializer):

@@ -28,7 +28,8 @@ def once(request: Any, act: Callable[[], Response]) -> Response:
                                 hint="Send a new key.")  # fmt: skip
         return Response(known.answer, status=known.status)
     response = act()
-    answer = orjson.loads(orjson.dumps(response.data))
+    # Kept in the very form it is sent in, so that both answers are equal byte for byte.
+    answer = orjson.loads(orjson.dumps(response.data, option=orjson.OPT_UTC_Z))
     try:
         WriteAnswer.objects.create(
             person=request.user, key=key, request=fingerprint, status=response.status_code, answer=answer

@@ -58,7 +58,7 @@ class NewBranch(serializers.Serializer):
     """A branch to be made from a ref."""
 
     name = serializers.CharField(max_length=120)
-    start = serializers.CharField(required=False, default="")
+    start = serializers.CharField(required=False, default="", allow_blank=True)
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
 
@@ -84,7 +84,7 @@ class NewTag(serializers.Serializer):
     """A tag to be made."""
 
     name = serializers.CharField(max_length=120)
-    ref = serializers.CharField(required=False, default="")
+    ref = serializers.CharField(required=False, default="", allow_blank=True)
     note = serializers.CharField(required=False, default="", allow_blank=True)
     selection = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
     created = serializers.DateTimeField(required=False, allow_null=True, default=None)

@@ -1,0 +1,122 @@
+"""Folder destinations and rehearsals."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+from everyshelf.core.content import content_id
+from everyshelf.core.errors import ConflictError, EveryShelfError, StorageError
+from everyshelf.core.promotion import FolderDestination, Manifest, Placed, rehearse
+
+CONTENTS = {content_id(data): data for data in (b"one", b"two", b"three")}
+ONE, TWO, THREE = (Placed(i, len(d)) for i, d in CONTENTS.items())
+
+
+def fetch(identity: str) -> Iterator[bytes]:
+    yield CONTENTS[identity]
+
+
+class FolderTests(unittest.TestCase):
+    """Staged aside, switched at once, read back."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.root = Path(folder.name) / "test"
+        self.root.mkdir()
+        self.destination = FolderDestination(self.root)
+
+    def put(self, key: str, manifest: Manifest) -> None:
+        self.destination.stage(key, manifest, fetch)
+        self.destination.switch(key)
+        self.assertEqual(self.destination.differences(key, manifest), [])
+
+    def current(self) -> dict[str, bytes]:
+        base = self.root / "current"
+        return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
+
+    def test_consumers_see_nothing_before_the_switch(self) -> None:
+        self.put("a", {"x.txt": ONE})
+        self.destination.stage("b", {"data/y.txt": TWO}, fetch)
+        self.assertEqual(self.current(), {"x.txt": b"one"})
+        self.destination.switch("b")
+        self.assertEqual(self.current(), {"data/y.txt": b"two"})
+
+    def test_same_key_twice_does_nothing_twice(self) -> None:
+        for _ in range(2):
+            self.put("a", {"x.txt": ONE})
+        self.assertEqual(self.destination.current(), "a")
+
+    def test_undoing_leaves_the_current_one(self) -> None:
+        self.put("a", {"x.txt": ONE})
+        self.destination.stage("b", {"x.txt": TWO}, fetch)
+        self.destination.undo("b")
+        self.destination.undo("a")
+        self.assertEqual(self.current(), {"x.txt": b"one"})
+        self.assertFalse((self.root / "versions" / "b").exists())
+
+    def test_failure_while_staging_leaves_no_trace(self) -> None:
+        self.put("a", {"x.txt": ONE})
+
+        def broken(identity: str) -> Iterator[bytes]:
+            yield b"half"
+            raise OSError(28, "No space left on device")
+
+        with self.assertRaises(StorageError):
+            self.destination.stage("b", {"x.txt": TWO, "y.txt": THREE}, broken)
+        self.assertEqual(self.current(), {"x.txt": b"one"})
+        self.assertEqual([p.name for p in (self.root / "versions").iterdir() if "b" in p.name.split(".")[0]], [])
+
+    def test_unchanged_files_are_linked_not_copied(self) -> None:
+        self.put("a", {"x.txt": ONE, "y.txt": TWO})
+        self.put("b", {"x.txt": ONE, "y.txt": THREE})
+        versions = self.root / "versions"
+        self.assertEqual((versions / "a/x.txt").stat().st_ino, (versions / "b/x.txt").stat().st_ino)
+
+    def test_edit_made_in_place_is_never_carried_along(self) -> None:
+        self.put("a", {"x.txt": ONE, "y.txt": TWO})
+        edited = self.root / "current" / "x.txt"
+        os.chmod(edited, 0o644)
+        edited.write_bytes(b"eno")
+        self.assertEqual(self.destination.present()["x.txt"].id, content_id(b"eno"))
+        self.put("b", {"x.txt": ONE, "y.txt": TWO})
+        self.assertEqual(self.current(), {"x.txt": b"one", "y.txt": b"two"})
+
+    def test_damage_is_read_back_as_difference(self) -> None:
+        self.put("a", {"x.txt": ONE, "y.txt": TWO})
+        os.unlink(self.root / "current/x.txt")
+        (self.root / "current/z.txt").write_bytes(b"new")
+        self.assertEqual(self.destination.differences("a", {"x.txt": ONE, "y.txt": TWO}), ["x.txt", "z.txt"])
+
+    def test_foreign_folder_is_refused(self) -> None:
+        (self.root / "current").mkdir()
+        with self.assertRaises(ConflictError) as caught:
+            self.destination.present()
+        self.assertEqual(caught.exception.code, "destination.foreign")
+
+    def test_paths_cannot_leave_the_folder(self) -> None:
+        with self.assertRaises(EveryShelfError):
+            self.destination.stage("a", {"../outside.txt": ONE}, fetch)
+        self.assertFalse((self.root.parent / "outside.txt").exists())
+
+
+class RehearsalTests(unittest.TestCase):
+    """What is there, what would be there, what somebody else did."""
+
+    def test_paths_are_sorted_by_what_happens(self) -> None:
+        plan = rehearse({"a": ONE, "b": ONE, "c": ONE}, {"a": ONE, "b": TWO, "d": ONE}, {"a": ONE, "b": ONE, "c": ONE})
+        self.assertEqual((plan.added, plan.changed, plan.removed, plan.same), (["d"], ["b"], ["c"], ["a"]))
+        self.assertEqual(plan.drift, [])
+
+    def test_drift_says_what_would_be_lost(self) -> None:
+        present = {"a": TWO, "c": THREE, "new": ONE}
+        plan = rehearse(present, {"a": ONE, "b": ONE, "c": THREE}, {"a": ONE, "b": ONE, "c": ONE})
+        self.assertEqual(
+            [(d.path, d.where, d.lost) for d in plan.drift],
+            [("a", "changed there", True), ("b", "removed there", True), ("c", "changed there", False),
+             ("new", "added there", True)],
+        )  # fmt: skip

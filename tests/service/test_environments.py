@@ -1,0 +1,117 @@
+"""From a tag to production and back, through the client."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from everyshelf.client import ProblemError
+
+from tests.support.factories import ServiceCase
+
+
+class PromotionTests(ServiceCase):
+    """Rehearse, put in place, verify, roll back."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.put({"fares.csv": b"id,fare\n1,2\n2,3\n", "flow.json": b'{"steps": [{"id": "a", "next": "b"}, {"id": "b"}]}'})
+        self.shelf.make_tag("one")
+        self.put({"fares.csv": b"id,fare\n1,2\n2,4\n", "new.txt": b"new", "flow.json": None})
+        self.shelf.make_tag("two")
+        self.test = self.shelf.make_environment("test", fed_from="main")
+        self.shelf.make_environment("production", fed_from="main", earlier_first=True)
+
+    def there(self, name: str = "test") -> dict[str, bytes]:
+        folder = next(e.folder for e in self.shelf.environments() if e.name == name)
+        base = Path(folder) / "current"
+        return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
+
+    def promote(self, tag: str, name: str = "test", **options: bool) -> dict[str, object]:
+        result = self.shelf.wait(self.shelf.promote(tag, name, **options)).result
+        assert result is not None
+        return result
+
+    def test_rehearsal_says_what_promotion_does(self) -> None:
+        self.promote("one")
+        rehearsal = self.shelf.rehearse("two", "test")
+        self.assertEqual(rehearsal["counts"], {"added": 1, "changed": 1, "removed": 1, "same": 0})
+        fares = next(a for a in rehearsal["artifacts"] if a["path"] == "fares.csv")
+        self.assertEqual((fares["state"], fares["headline"], fares["kind"]), ("changed", "1 cell in fare", "dataset"))
+        self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})  # nothing was touched
+        result = self.promote("two")
+        self.assertEqual(result["counts"], {"added": 1, "changed": 1, "removed": 1, "same": 0})
+        self.assertEqual(self.there(), {"fares.csv": b"id,fare\n1,2\n2,4\n", "new.txt": b"new"})
+
+    def test_gates_hold_and_let_through(self) -> None:
+        with self.assertRaises(ProblemError) as caught:
+            self.promote("one", "production")
+        self.assertEqual((caught.exception.status, caught.exception.code), (403, "gate.held"))
+        self.assertIn("promote it to test first", caught.exception.hint)
+        self.promote("one")
+        self.promote("one", "production")
+        self.shelf.make_branch("elsewhere")
+        self.put({"x.txt": b"x"}, branch="elsewhere")
+        self.shelf.make_tag("off-main", "elsewhere")
+        gates = self.shelf.rehearse("off-main", "test")["gates"]
+        self.assertEqual([(g["gate"], g["met"]) for g in gates], [("from main", False)])
+
+    def test_drift_is_shown_and_not_overwritten_unasked(self) -> None:
+        self.promote("one")
+        file = Path(self.test.folder) / "current" / "fares.csv"
+        os.chmod(file, 0o644)
+        file.write_bytes(b"id,fare\n1,99\n2,3\n")
+        rehearsal = self.shelf.rehearse("two", "test")
+        self.assertEqual([(d["path"], d["where"], d["lost"]) for d in rehearsal["drift"]], [("fares.csv", "changed there", True)])
+        fares = next(a for a in rehearsal["artifacts"] if a["path"] == "fares.csv")
+        self.assertEqual(fares["headline"], "2 cells in fare")  # against what is really there
+        with self.assertRaises(ProblemError) as caught:
+            self.promote("two")
+        self.assertEqual(caught.exception.code, "gate.drift")
+        self.promote("two", overwrite_drift=True)
+        self.assertEqual(self.there()["fares.csv"], b"id,fare\n1,2\n2,4\n")
+
+    def test_rolling_back_twice_goes_back_two_steps(self) -> None:
+        self.put({"third.txt": b"3"})
+        self.shelf.make_tag("three")
+        for tag in ("one", "two", "three"):
+            self.promote(tag)
+        for expected in ("two", "one"):
+            self.shelf.wait(self.shelf.roll_back("test"))
+            current = next(e.current for e in self.shelf.environments() if e.name == "test")
+            assert current is not None
+            self.assertEqual(current.tag, expected)
+        self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.roll_back("test")
+        self.assertEqual(caught.exception.code, "rollback.none")
+        self.assertEqual([d.tag for d in self.shelf.deployments("test")], ["one", "two", "three", "two", "one"])
+
+    def test_tag_with_a_selection_touches_only_that(self) -> None:
+        self.promote("one")
+        self.shelf.make_tag("only-new", "main", selection=["new.txt"])
+        self.assertEqual(self.shelf.rehearse("only-new", "test")["counts"], {"added": 1, "changed": 0, "removed": 0, "same": 2})
+        self.promote("only-new")
+        self.assertEqual(set(self.there()), {"fares.csv", "flow.json", "new.txt"})
+        self.assertEqual(self.there()["fares.csv"], b"id,fare\n1,2\n2,3\n")
+
+    def test_environment_is_a_ref(self) -> None:
+        self.promote("one")
+        self.assertEqual(self.shelf.read("fares.csv", "env:test"), b"id,fare\n1,2\n2,3\n")
+        self.assertEqual(self.shelf.compare("env:test", "main")["counts"], {"added": 1, "removed": 1, "changed": 1, "moved": 0})
+
+    def test_cancelled_promotion_leaves_the_earlier_one(self) -> None:
+        self.promote("one")
+        big = {f"f{n}.bin": bytes([n % 251]) * 40_000 for n in range(300)}
+        self.put({**big})
+        self.shelf.make_tag("big")
+        job = self.shelf.promote("big", "test")
+        self.client.cancel(job.job)
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.wait(job)
+        self.assertEqual(caught.exception.code, "job.cancelled")
+        self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})
+        self.assertEqual(self.shelf.deployments("test")[0].state, "undone")
+        self.assertEqual([p.name for p in (Path(self.test.folder) / "versions").iterdir() if p.name.endswith(".part")], [])
+        self.promote("big")
+        self.assertEqual(len(self.there()), 302)
