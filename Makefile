@@ -6,7 +6,7 @@ CONSOLE := src/everyshelf/service/web/console
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/package.json console/vite.config.ts console/index.html
 export PYTHONUTF8 := 1
 
-.PHONY: demo test serve bench check fix setup browser console
+.PHONY: demo test serve bench check fix schema setup browser console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -20,13 +20,19 @@ test: setup console browser
 check: setup console
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli
+	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli src/everyshelf/demo
 	$(BIN)/python -m tests.check
 	cd console && npm run --silent typecheck
 
 fix: setup
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
+
+# Generated, checked in, and compared by `make check`.
+schema: setup
+	EVERYSHELF_DATA=$$(mktemp -d) DJANGO_SETTINGS_MODULE=everyshelf.service.settings \
+	  $(BIN)/python -m django spectacular --validate --fail-on-warn --file docs/openapi.yaml
+	cd console && npm run --silent types
 
 bench: setup console
 	$(BIN)/python -m bench

@@ -26,8 +26,14 @@ class FilesTests(unittest.TestCase):
         return str(path)
 
     def run_command(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
-        done = subprocess.run([sys.executable, "-m", "everyshelf.cli.main", *arguments], capture_output=True, text=True,
-                              timeout=60, check=False, env={**os.environ, "NO_COLOR": "1"})  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", "everyshelf.cli.main", *arguments],
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+            env={**os.environ, "NO_COLOR": "1"},
+        )
         self.assertEqual(done.returncode, code, done.stdout + done.stderr)
         return done
 
@@ -40,19 +46,31 @@ class FilesTests(unittest.TestCase):
         pairs = [
             (self.file("a.json", json.dumps(tree)), self.file("b.json", json.dumps(turned, indent=4))),
             (self.file("a.yaml", "a: 1\nb: [x, y]\n"), self.file("b.yaml", "# note\nb:\n    - x\n    - 'y'\na: 1\n")),
-            (self.file("a.xml", "<a x='1' y='2'><b id='1'/><b id='2'/></a>"), self.file("b.xml", "<a y='2'\n x='1'>\n<b id='2'/>\n<b id='1'/></a>\n")),
+            (
+                self.file("a.xml", "<a x='1' y='2'><b id='1'/><b id='2'/></a>"),
+                self.file("b.xml", "<a y='2'\n x='1'>\n<b id='2'/>\n<b id='1'/></a>\n"),
+            ),
         ]
         for old, new in pairs:
             found = self.compare(old, new, "--fail-on", "alters")
             self.assertEqual([f for f in found["findings"] if f["effect"] != "cosmetic"], [], new)
 
     def test_one_nested_value_is_exactly_that_finding(self) -> None:
-        old = self.file("a.yaml", "routes:\n- code: AB\n  stops: {first: Aldwick, last: Brae}\n- code: CD\n  stops: {}\n")
-        new = self.file("b.yaml", "routes:\n- code: CD\n  stops: {}\n- code: AB\n  stops: {last: Corran, first: Aldwick}\n")
+        old = self.file(
+            "a.yaml", "routes:\n- code: AB\n  stops: {first: Aldwick, last: Brae}\n- code: CD\n  stops: {}\n"
+        )
+        new = self.file(
+            "b.yaml", "routes:\n- code: CD\n  stops: {}\n- code: AB\n  stops: {last: Corran, first: Aldwick}\n"
+        )
         found = self.compare(old, new)
         changed = [f for f in found["findings"] if f["action"] == "changed"]
-        self.assertEqual([(f["part"], f["field"], f["before"], f["after"]) for f in changed], [("/route:AB/group:stops", "last", "Brae", "Corran")])
-        self.assertEqual(set(found), {"kind", "equal", "counts", "effects", "findings", "read_as", "note", "identity", "truncated"})
+        self.assertEqual(
+            [(f["part"], f["field"], f["before"], f["after"]) for f in changed],
+            [("/route:AB/group:stops", "last", "Brae", "Corran")],
+        )
+        self.assertEqual(
+            set(found), {"kind", "equal", "counts", "effects", "findings", "read_as", "note", "identity", "truncated"}
+        )
 
     def test_fail_on_sets_the_exit_code(self) -> None:
         old, new = self.file("a.csv", "id,x\n1,2\n"), self.file("b.csv", "id\n1\n")
@@ -63,7 +81,9 @@ class FilesTests(unittest.TestCase):
     def test_mistakes_are_explained(self) -> None:
         old = self.file("a.csv", "id,x\n1,2\n")
         self.assertIn("does not exist", self.run_command("compare-files", old, "none.csv", code=2).stderr)
-        done = self.run_command("compare-files", old, self.file("b.csv", "id,x\n1,3\n"), "--key", "zone", "--json", code=1)
+        done = self.run_command(
+            "compare-files", old, self.file("b.csv", "id,x\n1,3\n"), "--key", "zone", "--json", code=1
+        )
         self.assertEqual(json.loads(done.stdout)["problem"]["code"], "key.missing")
         self.assertIn("Columns in both: id, x", done.stderr)
         rules = self.file("shelf.toml", "[kinds]\n'*' = 'thing'\n")
@@ -71,7 +91,9 @@ class FilesTests(unittest.TestCase):
         self.assertNotIn("Traceback", done.stderr)
 
     def test_hostile_file_costs_one_answer(self) -> None:
-        bomb = "a: &a [x, x]\n" + "".join(f"k{n}: &k{n} [{', '.join(['*a' if n == 0 else f'*k{n - 1}'] * 60)}]\n" for n in range(9))
+        bomb = "a: &a [x, x]\n" + "".join(
+            f"k{n}: &k{n} [{', '.join(['*a' if n == 0 else f'*k{n - 1}'] * 60)}]\n" for n in range(9)
+        )
         found = self.compare(self.file("a.yaml", bomb), self.file("b.yaml", bomb + "z: 1\n"))
         self.assertEqual(found["read_as"], "text")
         deep = self.compare(self.file("a.json", "[" * 100_000), self.file("b.json", "[" * 100_001))
@@ -97,6 +119,12 @@ class FilesTests(unittest.TestCase):
             worker.close()
 
     def test_outline_names_kind_and_parts(self) -> None:
-        found = json.loads(self.run_command("outline", self.file("flow.cwl", "cwlVersion: v1.2\nsteps:\n  load: {run: a.cwl}\n"), "--json").stdout)
+        found = json.loads(
+            self.run_command(
+                "outline", self.file("flow.cwl", "cwlVersion: v1.2\nsteps:\n  load: {run: a.cwl}\n"), "--json"
+            ).stdout
+        )
         self.assertEqual((found["kind"], found["parts"][0]["parts"][0]["path"]), ("pipeline", "/step:load"))
-        self.assertIn("pipeline", self.run_command("outline", self.file("flow.cwl", "cwlVersion: v1.2\nsteps: {}\n")).stdout)
+        self.assertIn(
+            "pipeline", self.run_command("outline", self.file("flow.cwl", "cwlVersion: v1.2\nsteps: {}\n")).stdout
+        )

@@ -32,7 +32,10 @@ class PathTests(ServiceCase):
         self.assertEqual(self.states(), {})
         run("tag", "make", "one", "--note", "as it runs")
         self.terminal.write("fares.csv", b"id,fare\n1,2\n2,4\n3,5\n")
-        self.terminal.write("flows/load.json", b'{"steps": [{"id": "a", "next": "c"}, {"id": "b", "next": ""}, {"id": "c", "next": "b"}]}')
+        self.terminal.write(
+            "flows/load.json",
+            b'{"steps": [{"id": "a", "next": "c"}, {"id": "b", "next": ""}, {"id": "c", "next": "b"}]}',
+        )
         os.rename(self.terminal.folder / "notes.txt", self.terminal.folder / "readme.txt")
         self.assertEqual(self.states(), {"fares.csv": "edited", "flows/load.json": "edited", "readme.txt": "moved"})
         self.assertIn("3 pending on this desk", run("pending").stdout)
@@ -59,7 +62,9 @@ class PathTests(ServiceCase):
         refused = parse("promote", "one", "production", code=4)
         self.assertEqual(refused["problem"]["code"], "gate.held")
         run("promote", "tag:one", "test")
-        self.assertEqual(parse("rehearse", "two", "test")["counts"], {"added": 1, "changed": 2, "removed": 1, "same": 0})
+        self.assertEqual(
+            parse("rehearse", "two", "test")["counts"], {"added": 1, "changed": 2, "removed": 1, "same": 0}
+        )
         self.assertEqual(parse("promote", "two", "test", "--why", "spring")["verified"], 3)
         folder = next(Path(e["folder"]) for e in parse("env", "list") if e["name"] == "test")
         self.assertEqual((folder / "current/fares.csv").read_bytes(), b"id,fare\n1,2\n2,4\n3,5\n")
@@ -76,8 +81,17 @@ class PathTests(ServiceCase):
         os.rename(folder / "flows/load.json", folder / "flows/nightly.json")
         os.symlink("/etc/hostname", folder / "link")
         self.terminal.write("bad\\name.txt", b"x")
-        self.assertEqual(self.states(), {"notes.txt": "gone", "fares.csv": "edited", "new.yaml": "new", "flows/nightly.json": "moved",
-                                         "link": "blocked", "bad\\name.txt": "blocked"})  # fmt: skip
+        self.assertEqual(
+            self.states(),
+            {
+                "notes.txt": "gone",
+                "fares.csv": "edited",
+                "new.yaml": "new",
+                "flows/nightly.json": "moved",
+                "link": "blocked",
+                "bad\\name.txt": "blocked",
+            },
+        )
         text = self.terminal.run("pending").stdout
         self.assertIn("4 pending on this desk, 2 blocked", text)
         self.assertIn("it is a link", text)
@@ -105,7 +119,10 @@ class PathTests(ServiceCase):
             self.terminal.write(name, b"edited")
         self.terminal.run("commit", "--summary", "One of two", "fares")
         self.assertEqual(self.states(), {"notes.txt": "edited"})
-        self.assertIn("nothing pending is called", self.terminal.run("commit", "--summary", "x", "elsewhere", code=1).stderr.lower())
+        self.assertIn(
+            "nothing pending is called",
+            self.terminal.run("commit", "--summary", "x", "elsewhere", code=1).stderr.lower(),
+        )
 
     def test_discarding_puts_aside_and_restoring_brings_back(self) -> None:
         self.first_commit()
@@ -122,7 +139,9 @@ class PathTests(ServiceCase):
 
     def test_others_changes_are_taken_and_own_edits_kept(self) -> None:
         self.first_commit()
-        commit_files(self.shelf, {"fares.csv": b"theirs", "notes.txt": b"theirs", "late.txt": b"new"}, "By someone else")
+        commit_files(
+            self.shelf, {"fares.csv": b"theirs", "notes.txt": b"theirs", "late.txt": b"new"}, "By someone else"
+        )
         self.terminal.write("notes.txt", b"mine")
         self.terminal.run("commit", "--summary", "Behind", code=3)
         taken = self.terminal.run("take", code=3)
@@ -153,7 +172,9 @@ class PathTests(ServiceCase):
         self.terminal.run("browse", "--shelf", "no-such-shelf", code=1)
         self.shelf.set_member("reader", "reader")
         reader = Terminal(self, self.service, "reader")
-        self.assertEqual(reader.json("branch", "make", "x", "--shelf", self.shelf.key, code=4)["problem"]["code"], "rights.role")
+        self.assertEqual(
+            reader.json("branch", "make", "x", "--shelf", self.shelf.key, code=4)["problem"]["code"], "rights.role"
+        )
 
     def test_desk_never_writes_through_a_link(self) -> None:
         self.first_commit()

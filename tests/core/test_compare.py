@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 import unittest
@@ -23,7 +24,10 @@ TREES = st.recursive(
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from("abcdef"), inner, max_size=4),
     max_leaves=20,
 )
-PIPELINE = {"name": "load", "steps": [{"id": "fetch", "run": "a"}, {"id": "clean", "depends_on": ["fetch"], "with": {"limit": 3}}]}
+PIPELINE = {
+    "name": "load",
+    "steps": [{"id": "fetch", "run": "a"}, {"id": "clean", "depends_on": ["fetch"], "with": {"limit": 3}}],
+}
 
 
 class JsonTests(unittest.TestCase):
@@ -50,13 +54,17 @@ class JsonTests(unittest.TestCase):
     def test_one_nested_value_is_one_finding(self) -> None:
         before = {"a": {"b": [{"id": 1, "deep": {"x": [1, 2, 3], "y": 5}}], "c": "same"}}
         after = {"a": {"c": "same", "b": [{"deep": {"y": 6, "x": [1, 2, 3]}, "id": 1}]}}
-        self.assertEqual(told(compared(before, after), cosmetic=True), [("changed", "/group:a/item:1/group:deep", "y", 5, 6)])
+        self.assertEqual(
+            told(compared(before, after), cosmetic=True), [("changed", "/group:a/item:1/group:deep", "y", 5, 6)]
+        )
 
     def test_unnamed_item_in_front_is_one_finding(self) -> None:
         before = [["Aldwick", 3, True], ["Brae", 4, False], ["Corran", 5, True]]
         found = told(compared(before, [["Dunmore", 9, True], *before]), cosmetic=True)
         self.assertEqual([f[:2] for f in found], [("added", "/item:#1")])
-        self.assertEqual(told(compared(["b", "c"], ["a", "b", "c"]), cosmetic=True), [("added", "/item:#1", None, None, "a")])
+        self.assertEqual(
+            told(compared(["b", "c"], ["a", "b", "c"]), cosmetic=True), [("added", "/item:#1", None, None, "a")]
+        )
 
     def test_identity_is_found_whatever_it_is_called(self) -> None:
         before = [{"alpha": "AL", "berths": 2}, {"alpha": "BR", "berths": 3}, {"alpha": "CO", "berths": 1}]
@@ -81,7 +89,11 @@ class JsonTests(unittest.TestCase):
 
     def test_step_moved_to_another_group_has_moved(self) -> None:
         step = {"id": "tell", "to": "purser", "by": "mail", "at": "night"}
-        found = told(compared({"early": {"steps": [step]}, "late": {"steps": []}}, {"early": {"steps": []}, "late": {"steps": [step]}}))
+        found = told(
+            compared(
+                {"early": {"steps": [step]}, "late": {"steps": []}}, {"early": {"steps": []}, "late": {"steps": [step]}}
+            )
+        )
         self.assertEqual([f[0] for f in found], ["moved"])
 
     def test_true_is_not_one(self) -> None:
@@ -120,7 +132,9 @@ class OtherFormatTests(unittest.TestCase):
 
     def test_xml_layout_means_nothing(self) -> None:
         before = b'<?xml version="1.0"?><p:flow xmlns:p="urn:x"><p:step id="1" name="load"/><p:step id="2"/></p:flow>'
-        after = b"<flow xmlns='urn:x'>\r\n  <!-- saved -->\n <step name='load' id='1'></step>\n\t<step id='2'/>\n</flow>"
+        after = (
+            b"<flow xmlns='urn:x'>\r\n  <!-- saved -->\n <step name='load' id='1'></step>\n\t<step id='2'/>\n</flow>"
+        )
         self.assertEqual(compared(before, after, "a.xml")["findings"], [])
 
     def test_xml_elements_in_another_order_are_cosmetic(self) -> None:
@@ -135,7 +149,10 @@ class OtherFormatTests(unittest.TestCase):
         before = "".join(f"line {n}\n" for n in range(2000))
         after = before.replace("line 7\n", "line seven\n").replace("line 900\n", "").replace("line 10\n", "line  10\n")
         found = compared(before.encode(), after.replace("\n", "\r\n").encode(), "notes.txt")
-        self.assertEqual(told(found), [("changed", "/line:8", None, "line 7", "line seven"), ("removed", "/line:901", None, "line 900", None)])
+        self.assertEqual(
+            told(found),
+            [("changed", "/line:8", None, "line 7", "line seven"), ("removed", "/line:901", None, "line 900", None)],
+        )
         self.assertEqual(found["effects"]["cosmetic"], 2)  # line 10's blanks, and the line ends
         self.assertEqual(headline(found), "2 lines added, 3 lines removed")
 
@@ -151,15 +168,21 @@ class OtherFormatTests(unittest.TestCase):
         found = compared(flows.disruption(), flows.disruption(tide_check=True), "notice.bpmn")
         self.assertEqual(
             sorted((f["action"], f["type"], f["label"]) for f in found["findings"] if f["effect"] != "cosmetic"),
-            [("added", "connection", "Check tide window → Over 30 min late?"), ("added", "step", "Check tide window"),
-             ("changed", "connection", "Sailing at risk")],
-        )  # fmt: skip
+            [
+                ("added", "connection", "Check tide window → Over 30 min late?"),
+                ("added", "step", "Check tide window"),
+                ("changed", "connection", "Sailing at risk"),
+            ],
+        )
 
     def test_removed_output_breaks_users(self) -> None:
         from everyshelf.demo import flows
 
         found = compared(flows.nightly_cwl(), flows.nightly_cwl(zones=False), "nightly.cwl")
-        self.assertEqual([(f["action"], f["part"]) for f in found["findings"] if f["effect"] == "breaks"], [("removed", "/output:zones")])
+        self.assertEqual(
+            [(f["action"], f["part"]) for f in found["findings"] if f["effect"] == "breaks"],
+            [("removed", "/output:zones")],
+        )
 
 
 class TableTests(unittest.TestCase):
@@ -168,17 +191,28 @@ class TableTests(unittest.TestCase):
     def test_counts_agree_with_an_independent_tally(self) -> None:
         rng = random.Random(9)
         before = {n: (rng.choice("ABC"), rng.randint(1, 9)) for n in rng.sample(range(5000), 800)}
-        after = {n: ((zone, fare + 1) if rng.random() < 0.1 else (zone, fare)) for n, (zone, fare) in before.items() if rng.random() > 0.05}
-        after |= {n: ("D", 1) for n in range(6000, 6040)}
+        after = {
+            n: ((zone, fare + 1) if rng.random() < 0.1 else (zone, fare))
+            for n, (zone, fare) in before.items()
+            if rng.random() > 0.05
+        }
+        after |= dict.fromkeys(range(6000, 6040), ("D", 1))
         rows = list(after.items())
         rng.shuffle(rows)
         found = compared(self.csv(before.items()), self.csv(rows, ";", "\r\n"), "fares.csv")
         table = found["table"]
         kept = before.keys() & after.keys()
         self.assertEqual(table["key"], ["id"])
-        self.assertEqual(table["rows"], {
-            "added": len(after.keys() - before.keys()), "removed": len(before.keys() - after.keys()),
-            "changed": sum(before[n] != after[n] for n in kept), "before": len(before), "after": len(after)})  # fmt: skip
+        self.assertEqual(
+            table["rows"],
+            {
+                "added": len(after.keys() - before.keys()),
+                "removed": len(before.keys() - after.keys()),
+                "changed": sum(before[n] != after[n] for n in kept),
+                "before": len(before),
+                "after": len(after),
+            },
+        )
         self.assertEqual(table["cells"]["fare"]["changed"], sum(before[n][1] != after[n][1] for n in kept))
 
     def csv(self, rows: Any, delimiter: str = ",", end: str = "\n") -> bytes:
@@ -197,8 +231,10 @@ class TableTests(unittest.TestCase):
 
     def test_rows_without_a_key_are_a_multiset(self) -> None:
         found = compared(b"a,b\nx,1\nx,1\ny,2\n", b"a,b\nx,1\ny,2\ny,2\ny,2\n", "f.csv")
-        self.assertEqual(found["table"]["rows"] | {"key": found["table"]["key"]},
-                         {"added": 2, "removed": 1, "changed": 0, "before": 3, "after": 4, "key": []})  # fmt: skip
+        self.assertEqual(
+            found["table"]["rows"] | {"key": found["table"]["key"]},
+            {"added": 2, "removed": 1, "changed": 0, "before": 3, "after": 4, "key": []},
+        )
 
     def test_declared_key_that_is_missing_is_an_error(self) -> None:
         with self.assertRaises(InvalidError) as caught:
@@ -221,11 +257,19 @@ class HostileTests(unittest.TestCase):
 
     def test_broken_files_are_compared_as_text_and_say_why(self) -> None:
         for name, data, why in (
-            ("a.json", b'{"a": 1', "line 1"), ("a.json", b'{"a": 1, "a": 2}', "twice"), ("a.yaml", b"a: [1\nb: 2", "line"),
-            ("a.xml", b"<a><b></a>", "line 1"), ("deep.json", b"[" * 100_000 + b"]" * 100_000, "deep"),
+            ("a.json", b'{"a": 1', "line 1"),
+            ("a.json", b'{"a": 1, "a": 2}', "twice"),
+            ("a.yaml", b"a: [1\nb: 2", "line"),
+            ("a.xml", b"<a><b></a>", "line 1"),
+            ("deep.json", b"[" * 100_000 + b"]" * 100_000, "deep"),
             ("a.xml", b'<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>', "entities"),
-            ("a.yaml", b"a: &a [x, x]\n" + b"".join(b"%c: &%c [%s]\n" % (c, c, b",".join([b"*%c" % (c - 1)] * 30)) for c in range(98, 108)), "aliases"),
-        ):  # fmt: skip
+            (
+                "a.yaml",
+                b"a: &a [x, x]\n"
+                + b"".join(b"%c: &%c [%s]\n" % (c, c, b",".join([b"*%c" % (c - 1)] * 30)) for c in range(98, 108)),
+                "aliases",
+            ),
+        ):
             with self.subTest(name=name, data=data[:30]):
                 read_as, note = self.read_as(data, name)
                 self.assertEqual(read_as, "text")
@@ -247,12 +291,20 @@ class RecogniseTests(unittest.TestCase):
             ("pipeline", "x.txt", json.dumps(PIPELINE).encode()),
             ("workflow", "x.json", b'{"nodes": [{"id": 1}], "edges": [{"from": 1, "to": 2}]}'),
             ("workflow", "x.xml", b'<d:definitions xmlns:d="http://www.omg.org/spec/BPMN/20100524/MODEL"/>'),
-            ("tests", "x.xml", b"<testsuites/>"), ("tests", "x.txt", b"# language: no\nEgenskap: Takster\n"),
-            ("model", "x.xml", b"<PMML/>"), ("model", "x.bin", b"\x80\x04\x95"), ("picture", "x.csv", b"\x89PNG\r\n\x1a\n"),
-            ("database", "x.json", b"SQLite format 3\0"), ("dataset", "x", b"a;b\n1;2\n3;4\n"), ("dataset", "x.json", b'[{"a": 1}, {"a": 2}]'),
-            ("report", "x", b"<html></html>"), ("settings", "x.json", b'{"a": 1}'), ("opaque", "x.csv", b"\x00\x00\xff"),
-            ("archive", "x.docx", b"PK\x03\x04 nothing known"), ("script", "run", b"#!/bin/sh\n"),
-        ):  # fmt: skip
+            ("tests", "x.xml", b"<testsuites/>"),
+            ("tests", "x.txt", b"# language: no\nEgenskap: Takster\n"),
+            ("model", "x.xml", b"<PMML/>"),
+            ("model", "x.bin", b"\x80\x04\x95"),
+            ("picture", "x.csv", b"\x89PNG\r\n\x1a\n"),
+            ("database", "x.json", b"SQLite format 3\0"),
+            ("dataset", "x", b"a;b\n1;2\n3;4\n"),
+            ("dataset", "x.json", b'[{"a": 1}, {"a": 2}]'),
+            ("report", "x", b"<html></html>"),
+            ("settings", "x.json", b'{"a": 1}'),
+            ("opaque", "x.csv", b"\x00\x00\xff"),
+            ("archive", "x.docx", b"PK\x03\x04 nothing known"),
+            ("script", "run", b"#!/bin/sh\n"),
+        ):
             with self.subTest(kind=kind, data=data[:30]):
                 self.assertEqual(recognise(name, data).kind, kind)
 
@@ -261,8 +313,13 @@ class RulesTests(unittest.TestCase):
     """shelf.toml"""
 
     def test_mistakes_are_named(self) -> None:
-        for text, words in (("[ignore\n", "line 1"), ("[ignored]\n", "no such section"), ("[kinds]\n'*' = 'thing'\n", "is no kind"),
-                            ("[ignore]\npatterns = 3\n", "list of texts"), ("keys = 1\n", "section")):  # fmt: skip
+        for text, words in (
+            ("[ignore\n", "line 1"),
+            ("[ignored]\n", "no such section"),
+            ("[kinds]\n'*' = 'thing'\n", "is no kind"),
+            ("[ignore]\npatterns = 3\n", "list of texts"),
+            ("keys = 1\n", "section"),
+        ):
             with self.subTest(text=text), self.assertRaises(InvalidError) as caught:
                 parse_rules(text)
             self.assertIn(words, caught.exception.message)
@@ -280,7 +337,7 @@ class SequenceTests(unittest.TestCase):
     def test_pairs_are_equal_and_increasing(self, one: list[int], other: list[int]) -> None:
         pairs = align(one, other)
         self.assertTrue(all(one[i] == other[j] for i, j in pairs))
-        self.assertTrue(all(a < c and b < d for (a, b), (c, d) in zip(pairs, pairs[1:], strict=False)))
+        self.assertTrue(all(a < c and b < d for (a, b), (c, d) in itertools.pairwise(pairs)))
 
     @settings(max_examples=100, deadline=None)
     @given(st.lists(st.integers(0, 50), max_size=12, unique=True))

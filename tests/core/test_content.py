@@ -172,8 +172,9 @@ class RecoveryTests(StoreCase):
             "import sys; from pathlib import Path; from everyshelf.core.content import ContentStore;"
             "sys.stdout.write(ContentStore(Path(sys.argv[1])).read(sys.argv[2]).decode())"
         )
-        done = subprocess.run([sys.executable, "-c", script, str(self.folder), info.id], capture_output=True, text=True,
-                              check=True)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", script, str(self.folder), info.id], capture_output=True, text=True, check=True
+        )
         self.assertEqual(done.stdout, "written by one, read by another")
         more = store.put(b"and the writer goes on")
         self.assertEqual(store.read(more.id), b"and the writer goes on")
@@ -198,8 +199,9 @@ except StorageError as error:
     assert ContentStore(Path(sys.argv[1])).read(after.id) == b"after"
     print(error.code)
 """
-        done = subprocess.run([sys.executable, "-c", script, str(self.folder)], capture_output=True, text=True,
-                              check=False)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", script, str(self.folder)], capture_output=True, text=True, check=False
+        )
         self.assertEqual(done.stdout.strip(), "content.storage", done.stderr)
 
     def test_half_a_record_is_none(self) -> None:

@@ -54,8 +54,9 @@ class TreeTests(TreeCase):
         found = {c.path: (c.before, c.after) for c in self.trees.changes(self.root(before), self.root(after))}
         expected = {
             p: (entry(p, before[p]) if p in before else None, entry(p, after[p]) if p in after else None)
-            for p in before.keys() | after.keys() if before.get(p) != after.get(p)
-        }  # fmt: skip
+            for p in before.keys() | after.keys()
+            if before.get(p) != after.get(p)
+        }
         self.assertEqual(found, expected)
 
     def test_wide_folder_rewrites_little(self) -> None:
@@ -84,8 +85,26 @@ class PathTests(unittest.TestCase):
     """Nothing from outside leads outside."""
 
     def test_hostile_paths_are_refused(self) -> None:
-        for path in ("", "..", "../a", "a/../b", "/etc/passwd", "a//b", "a/", "C:/x", "a\\b", "a\0b", "con", "x/NUL.txt",
-                     "a. ", "\u202egnp.exe", ".everyshelf/desk.json", "a\nb", "x" * 300, "\ud800"):  # fmt: skip
+        for path in (
+            "",
+            "..",
+            "../a",
+            "a/../b",
+            "/etc/passwd",
+            "a//b",
+            "a/",
+            "C:/x",
+            "a\\b",
+            "a\0b",
+            "con",
+            "x/NUL.txt",
+            "a. ",
+            "\u202egnp.exe",
+            ".everyshelf/desk.json",
+            "a\nb",
+            "x" * 300,
+            "\ud800",
+        ):
             with self.subTest(path=path), self.assertRaises(InvalidError) as caught:
                 check_path(path)
             self.assertEqual(caught.exception.code, "path.invalid")

@@ -117,6 +117,10 @@ class RehearsalTests(unittest.TestCase):
         plan = rehearse(present, {"a": ONE, "b": ONE, "c": THREE}, {"a": ONE, "b": ONE, "c": ONE})
         self.assertEqual(
             [(d.path, d.where, d.lost) for d in plan.drift],
-            [("a", "changed there", True), ("b", "removed there", True), ("c", "changed there", False),
-             ("new", "added there", True)],
-        )  # fmt: skip
+            [
+                ("a", "changed there", True),
+                ("b", "removed there", True),
+                ("c", "changed there", False),
+                ("new", "added there", True),
+            ],
+        )

@@ -12,7 +12,26 @@ import yaml
 from tests.support.factories import ServiceCase
 
 DOCUMENT = Path(__file__).parents[2] / "docs" / "openapi.yaml"
-ODD = [None, "", "..", "\u0000", "x" * 5000, -1, 2**70, 1.5, True, [], {}, [[]], {"a": None}, "tag:", "commit:", "at:", "' OR 1=1 --", "🛳"]
+ODD = [
+    None,
+    "",
+    "..",
+    "\u0000",
+    "x" * 5000,
+    -1,
+    2**70,
+    1.5,
+    True,
+    [],
+    {},
+    [[]],
+    {"a": None},
+    "tag:",
+    "commit:",
+    "at:",
+    "' OR 1=1 --",
+    "🛳",
+]
 
 
 class BadInputTests(ServiceCase):
@@ -23,7 +42,9 @@ class BadInputTests(ServiceCase):
         self.shelf.make_tag("t")
         self.shelf.make_environment("test")
         rng = random.Random(20)
-        with httpx.Client(base_url=self.service.address, headers={"Authorization": f"Bearer {self.service.token()}"}, timeout=60) as http:
+        with httpx.Client(
+            base_url=self.service.address, headers={"Authorization": f"Bearer {self.service.token()}"}, timeout=60
+        ) as http:
             for path, methods in self.operations():
                 for method in methods:
                     for _ in range(6):
@@ -31,20 +52,32 @@ class BadInputTests(ServiceCase):
 
     def operations(self) -> list[tuple[str, list[str]]]:
         document = yaml.safe_load(DOCUMENT.read_text())
-        return [(p, [m for m in ops if m in ("get", "post", "put", "patch", "delete")]) for p, ops in document["paths"].items()]
+        return [
+            (p, [m for m in ops if m in ("get", "post", "put", "patch", "delete")])
+            for p, ops in document["paths"].items()
+        ]
 
     def check(self, http: httpx.Client, rng: random.Random, method: str, path: str) -> None:
-        names = {"shelf": self.shelf.key, "name": rng.choice(["test", "main", "t", "no%00thing", "..%2F.."]),
-                 "uid": rng.choice(["0" * 32, "xyz"]), "identity": rng.choice(["f" * 64, "..", "x"])}  # fmt: skip
+        names = {
+            "shelf": self.shelf.key,
+            "name": rng.choice(["test", "main", "t", "no%00thing", "..%2F.."]),
+            "uid": rng.choice(["0" * 32, "xyz"]),
+            "identity": rng.choice(["f" * 64, "..", "x"]),
+        }
         address = path
         for name, value in names.items():
             address = address.replace("{" + name + "}", value)
-        query = {n: str(rng.choice(ODD))[:600] for n in ("ref", "path", "from", "to", "limit", "cursor", "version", "encoding")
-                 if rng.random() < 0.5}  # fmt: skip
+        query = {
+            n: str(rng.choice(ODD))[:600]
+            for n in ("ref", "path", "from", "to", "limit", "cursor", "version", "encoding")
+            if rng.random() < 0.5
+        }
         answer = http.request(method, address, params=query, **self.body(rng))
         self.assertLess(answer.status_code, 500, f"{method} {address} {query}: {answer.text[:500]}")
         if answer.status_code >= 400:
-            self.assertIn("json", answer.headers.get("content-type", ""), f"{method} {address} {query}: {answer.text[:300]}")
+            self.assertIn(
+                "json", answer.headers.get("content-type", ""), f"{method} {address} {query}: {answer.text[:300]}"
+            )
             problem = answer.json()
             self.assertEqual(answer.headers["content-type"], "application/problem+json")
             self.assertTrue(problem["code"] and problem["detail"], problem)
@@ -55,15 +88,46 @@ class BadInputTests(ServiceCase):
             return {"content": rng.randbytes(200), "headers": {"Content-Type": "application/json"}}
         if kind == 1:
             return {"content": b"<a/>", "headers": {"Content-Type": "text/xml"}}
-        fields = ("name", "summary", "branch", "base", "changes", "tag", "ref", "path", "source", "target", "person", "role",
-                  "scopes", "days", "ids", "selection", "labels", "position", "folder", "to", "guarded", "password")  # fmt: skip
+        fields = (
+            "name",
+            "summary",
+            "branch",
+            "base",
+            "changes",
+            "tag",
+            "ref",
+            "path",
+            "source",
+            "target",
+            "person",
+            "role",
+            "scopes",
+            "days",
+            "ids",
+            "selection",
+            "labels",
+            "position",
+            "folder",
+            "to",
+            "guarded",
+            "password",
+        )
         return {"json": {f: rng.choice(ODD) for f in fields if rng.random() < 0.7} if kind == 2 else rng.choice(ODD)}
 
     def test_paths_never_leave_the_shelf(self) -> None:
         content = self.shelf.upload(b"x").id
         from everyshelf.client import ProblemError, WantedChange
 
-        for path in ("../x", "/etc/passwd", "a/../../x", "con", "a\\..\\x", ".everyshelf/desk.json", "a\u202eb", "a/./b"):
+        for path in (
+            "../x",
+            "/etc/passwd",
+            "a/../../x",
+            "con",
+            "a\\..\\x",
+            ".everyshelf/desk.json",
+            "a\u202eb",
+            "a/./b",
+        ):
             with self.subTest(path=path), self.assertRaises(ProblemError) as caught:
                 self.shelf.commit("main", None, [WantedChange(path, content)], "x")
             self.assertEqual(caught.exception.code, "path.invalid")
@@ -77,7 +141,13 @@ class BadInputTests(ServiceCase):
             self.assertEqual(caught.exception.code, "environment.folder")
 
     def test_addresses_outside_the_interface_are_answered(self) -> None:
-        for path, status in (("/api/v1/nothing", 404), ("/api/nothing", 404), ("/assets/none.js", 404), ("/favicon.png", 404), ("/healthz", 200)):
+        for path, status in (
+            ("/api/v1/nothing", 404),
+            ("/api/nothing", 404),
+            ("/assets/none.js", 404),
+            ("/favicon.png", 404),
+            ("/healthz", 200),
+        ):
             answer = httpx.get(f"{self.service.address}{path}")
             self.assertEqual(answer.status_code, status, path)
             self.assertIn("json", answer.headers["content-type"])

@@ -6,7 +6,6 @@ import os
 from pathlib import Path
 
 from everyshelf.client import ProblemError
-
 from tests.support.factories import ServiceCase
 
 
@@ -15,7 +14,9 @@ class PromotionTests(ServiceCase):
 
     def setUp(self) -> None:
         super().setUp()
-        self.put({"fares.csv": b"id,fare\n1,2\n2,3\n", "flow.json": b'{"steps": [{"id": "a", "next": "b"}, {"id": "b"}]}'})
+        self.put(
+            {"fares.csv": b"id,fare\n1,2\n2,3\n", "flow.json": b'{"steps": [{"id": "a", "next": "b"}, {"id": "b"}]}'}
+        )
         self.shelf.make_tag("one")
         self.put({"fares.csv": b"id,fare\n1,2\n2,4\n", "new.txt": b"new", "flow.json": None})
         self.shelf.make_tag("two")
@@ -62,7 +63,9 @@ class PromotionTests(ServiceCase):
         os.chmod(file, 0o644)
         file.write_bytes(b"id,fare\n1,99\n2,3\n")
         rehearsal = self.shelf.rehearse("two", "test")
-        self.assertEqual([(d["path"], d["where"], d["lost"]) for d in rehearsal["drift"]], [("fares.csv", "changed there", True)])
+        self.assertEqual(
+            [(d["path"], d["where"], d["lost"]) for d in rehearsal["drift"]], [("fares.csv", "changed there", True)]
+        )
         fares = next(a for a in rehearsal["artifacts"] if a["path"] == "fares.csv")
         self.assertEqual(fares["headline"], "2 cells in fare")  # against what is really there
         with self.assertRaises(ProblemError) as caught:
@@ -90,7 +93,9 @@ class PromotionTests(ServiceCase):
     def test_tag_with_a_selection_touches_only_that(self) -> None:
         self.promote("one")
         self.shelf.make_tag("only-new", "main", selection=["new.txt"])
-        self.assertEqual(self.shelf.rehearse("only-new", "test")["counts"], {"added": 1, "changed": 0, "removed": 0, "same": 2})
+        self.assertEqual(
+            self.shelf.rehearse("only-new", "test")["counts"], {"added": 1, "changed": 0, "removed": 0, "same": 2}
+        )
         self.promote("only-new")
         self.assertEqual(set(self.there()), {"fares.csv", "flow.json", "new.txt"})
         self.assertEqual(self.there()["fares.csv"], b"id,fare\n1,2\n2,3\n")
@@ -98,7 +103,9 @@ class PromotionTests(ServiceCase):
     def test_environment_is_a_ref(self) -> None:
         self.promote("one")
         self.assertEqual(self.shelf.read("fares.csv", "env:test"), b"id,fare\n1,2\n2,3\n")
-        self.assertEqual(self.shelf.compare("env:test", "main")["counts"], {"added": 1, "removed": 1, "changed": 1, "moved": 0})
+        self.assertEqual(
+            self.shelf.compare("env:test", "main")["counts"], {"added": 1, "removed": 1, "changed": 1, "moved": 0}
+        )
 
     def test_cancelled_promotion_leaves_the_earlier_one(self) -> None:
         self.promote("one")
@@ -112,6 +119,8 @@ class PromotionTests(ServiceCase):
         self.assertEqual(caught.exception.code, "job.cancelled")
         self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})
         self.assertEqual(self.shelf.deployments("test")[0].state, "undone")
-        self.assertEqual([p.name for p in (Path(self.test.folder) / "versions").iterdir() if p.name.endswith(".part")], [])
+        self.assertEqual(
+            [p.name for p in (Path(self.test.folder) / "versions").iterdir() if p.name.endswith(".part")], []
+        )
         self.promote("big")
         self.assertEqual(len(self.there()), 302)

@@ -6,8 +6,8 @@ import sqlite3
 import time
 
 import httpx
-from everyshelf.client import Client, ProblemError, WantedChange
 
+from everyshelf.client import Client, ProblemError, WantedChange
 from tests.support.factories import ServiceCase
 from tests.support.service import PASSWORD
 
@@ -25,12 +25,16 @@ class RoleTests(ServiceCase):
     def refused(self, person: str, act: str, *, status: int = 403) -> None:
         shelf = self.client_of(person).shelf(self.shelf.key)
         acts = {
-            "see": lambda: list(shelf.artifacts()), "branch": lambda: shelf.make_branch(f"{person}/x"),
+            "see": lambda: list(shelf.artifacts()),
+            "branch": lambda: shelf.make_branch(f"{person}/x"),
             "commit": lambda: shelf.commit("main", shelf.branch("main").head, [WantedChange("b.txt", None)], "x"),
-            "upload": lambda: shelf.upload(b"x"), "tag": lambda: shelf.make_tag(f"{person}-tag"),
-            "environment": lambda: shelf.make_environment(f"env-{person}"), "member": lambda: shelf.set_member("reader", "owner"),
-            "guard": lambda: shelf.guard_branch("main"), "drop": lambda: shelf.drop_branch("main"),
-        }  # fmt: skip
+            "upload": lambda: shelf.upload(b"x"),
+            "tag": lambda: shelf.make_tag(f"{person}-tag"),
+            "environment": lambda: shelf.make_environment(f"env-{person}"),
+            "member": lambda: shelf.set_member("reader", "owner"),
+            "guard": lambda: shelf.guard_branch("main"),
+            "drop": lambda: shelf.drop_branch("main"),
+        }
         with self.assertRaises(ProblemError) as caught:
             acts[act]()
         self.assertEqual(caught.exception.status, status, f"{person} {act}: {caught.exception}")
@@ -118,7 +122,9 @@ class SignInTests(ServiceCase):
         with httpx.Client(base_url=self.service.address) as http:
             http.get("/api/v1/session")
             token = http.cookies["everyshelf_csrf"]
-            answer = http.post("/api/v1/session", json={"name": "owner", "password": PASSWORD}, headers={"X-CSRFToken": token})
+            answer = http.post(
+                "/api/v1/session", json={"name": "owner", "password": PASSWORD}, headers={"X-CSRFToken": token}
+            )
             self.assertEqual(answer.json()["person"]["name"], "owner")
             refused = http.post("/api/v1/shelves", json={"name": "By somebody else's page"})
             self.assertEqual((refused.status_code, refused.headers["content-type"]), (403, "application/problem+json"))

@@ -8,9 +8,9 @@ import threading
 import time
 
 import httpx
+
 from everyshelf.client import ProblemError, WantedChange
 from everyshelf.core.content import content_id
-
 from tests.support.factories import ServiceCase, commit_files
 
 
@@ -150,12 +150,25 @@ class BranchTests(ServiceCase):
         time.sleep(0.01)
         second = self.put({"a.txt": b"2"})
         day = second.recorded.date().isoformat()
-        for ref, text in (("main", b"2"), ("tag:t", b"1"), (f"commit:{first.commit[:8]}", b"1"), (f"at:{day}", b"2"),
-                          (f"at:main@{first.recorded.isoformat()}", b"1")):  # fmt: skip
+        for ref, text in (
+            ("main", b"2"),
+            ("tag:t", b"1"),
+            (f"commit:{first.commit[:8]}", b"1"),
+            (f"at:{day}", b"2"),
+            (f"at:main@{first.recorded.isoformat()}", b"1"),
+        ):
             self.assertEqual(self.shelf.read("a.txt", ref), text, ref)
-        for ref, code in (("nowhere", "branch.missing"), ("tag:x", "tag.missing"), ("commit:00000000", "commit.missing"),
-                          ("commit:xyz", "ref.commit"), ("at:never", "ref.date"), ("draft", "ref.local"), ("a:b", "ref.invalid"),
-                          ("env:none", "environment.missing"), ("at:2026-13-45", "ref.date")):  # fmt: skip
+        for ref, code in (
+            ("nowhere", "branch.missing"),
+            ("tag:x", "tag.missing"),
+            ("commit:00000000", "commit.missing"),
+            ("commit:xyz", "ref.commit"),
+            ("at:never", "ref.date"),
+            ("draft", "ref.local"),
+            ("a:b", "ref.invalid"),
+            ("env:none", "environment.missing"),
+            ("at:2026-13-45", "ref.date"),
+        ):
             with self.subTest(ref=ref), self.assertRaises(ProblemError) as caught:
                 self.shelf.read("a.txt", ref)
             self.assertEqual(caught.exception.code, code)
@@ -210,7 +223,10 @@ class ContentTests(ServiceCase):
         secret = self.shelf.upload(b"crew wages").id
         other = self.make_shelf()
         self.assertEqual(other.missing([secret]), [secret])
-        for call in (lambda: other.content(secret), lambda: other.commit("main", None, [WantedChange("a", secret)], "x")):
+        for call in (
+            lambda: other.content(secret),
+            lambda: other.commit("main", None, [WantedChange("a", secret)], "x"),
+        ):
             with self.assertRaises(ProblemError) as caught:
                 call()
             self.assertEqual(caught.exception.code, "content.missing")
@@ -222,7 +238,10 @@ class ContentTests(ServiceCase):
         self.assertEqual(answer.headers["content-type"], "application/octet-stream")
         self.assertTrue(answer.headers["content-disposition"].startswith("attachment"))
         self.assertIn("sandbox", answer.headers["content-security-policy"])
-        again = httpx.get(address, headers={"Authorization": f"Bearer {self.service.token()}", "If-None-Match": answer.headers["etag"]})
+        again = httpx.get(
+            address,
+            headers={"Authorization": f"Bearer {self.service.token()}", "If-None-Match": answer.headers["etag"]},
+        )
         self.assertEqual(again.status_code, 304)
 
     def test_same_write_with_one_key_is_done_once(self) -> None:
@@ -242,7 +261,9 @@ class ContentTests(ServiceCase):
         self.shelf.commit("main", None, changes, "many")
         paths = [a.path for a in self.shelf.artifacts()]
         self.assertEqual(paths, sorted(c.path for c in changes))
-        self.assertEqual(sum(1 for _ in self.shelf.artifacts(folder="f3")), sum(c.path.startswith("f3/") for c in changes))
+        self.assertEqual(
+            sum(1 for _ in self.shelf.artifacts(folder="f3")), sum(c.path.startswith("f3/") for c in changes)
+        )
 
 
 class LockTests(ServiceCase):
@@ -255,8 +276,12 @@ class LockTests(ServiceCase):
 
         done = subprocess.run(
             [sys.executable, "-m", "everyshelf.cli.main", "serve", "--data", str(self.service.data), "--port", "1"],
-            capture_output=True, text=True, timeout=60, check=False, env=dict(os.environ),
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+            env=dict(os.environ),
+        )
         self.assertEqual(done.returncode, 1)
         self.assertIn("another service works on", done.stderr.lower())
 
@@ -266,8 +291,10 @@ class LockTests(ServiceCase):
         token, stalled = self.service.token(), []
         for _ in range(6):
             raw = socket.create_connection(("127.0.0.1", self.service.port))
-            raw.sendall(f"PUT /api/v1/shelves/{self.shelf.key}/contents HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer "
-                        f"{token}\r\nContent-Length: 99999\r\n\r\nabc".encode())  # fmt: skip
+            raw.sendall(
+                f"PUT /api/v1/shelves/{self.shelf.key}/contents HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer "
+                f"{token}\r\nContent-Length: 99999\r\n\r\nabc".encode()
+            )
             stalled.append(raw)
         done = threading.Event()
         reading = threading.Thread(target=lambda: (list(self.shelf.artifacts()), done.set()))

@@ -17,9 +17,19 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
-_FLAGS = ("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
-          "--disable-background-networking", "--disable-component-update", "--disable-dev-shm-usage",
-          "--force-color-profile=srgb", "--lang=en-GB")  # fmt: skip
+_FLAGS = (
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-sync",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-dev-shm-usage",
+    "--force-color-profile=srgb",
+    "--lang=en-GB",
+)
 
 
 class Browser:
@@ -110,9 +120,11 @@ class Browser:
             "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"
         )
         return [
-            f"{v['id']}: {v['help']} at {n['target']}" for v in found if v["impact"] in ("serious", "critical")
+            f"{v['id']}: {v['help']} at {n['target']}"
+            for v in found
+            if v["impact"] in ("serious", "critical")
             for n in v["nodes"][:3]
-        ]  # fmt: skip
+        ]
 
     def picture(self, path: Path) -> None:
         time.sleep(0.3)

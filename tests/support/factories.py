@@ -29,8 +29,9 @@ def told(found: dict[str, Any], *, cosmetic: bool = False) -> list[tuple[Any, ..
     """Findings as (action, part, field, before, after), without cosmetic ones unless asked for."""
     return [
         (f["action"], f["part"], f.get("field"), f["before"], f["after"])
-        for f in found["findings"] if cosmetic or f["effect"] != "cosmetic"
-    ]  # fmt: skip
+        for f in found["findings"]
+        if cosmetic or f["effect"] != "cosmetic"
+    ]
 
 
 class ServiceCase(unittest.TestCase):
@@ -75,17 +76,25 @@ class Terminal:
         case.addCleanup(lambda: subprocess.run(["rm", "-rf", str(self.home)], check=False))
         self.folder = self.home
         self._environment = {
-            **os.environ, "EVERYSHELF_CONFIG": str(self.home / "config"), "EVERYSHELF_PASSWORD": PASSWORD,
-            "EVERYSHELF_ADDRESS": service.address, "NO_COLOR": "1",
-        }  # fmt: skip
+            **os.environ,
+            "EVERYSHELF_CONFIG": str(self.home / "config"),
+            "EVERYSHELF_PASSWORD": PASSWORD,
+            "EVERYSHELF_ADDRESS": service.address,
+            "NO_COLOR": "1",
+        }
         self.run("connect", service.address, "--name", person)
 
     def run(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
         """Run a command; fails the test unless it ends with ``code``."""
         done = subprocess.run(
-            [sys.executable, "-m", "everyshelf.cli.main", *arguments], cwd=self.folder, env=self._environment,
-            capture_output=True, text=True, timeout=120, check=False,
-        )  # fmt: skip
+            [sys.executable, "-m", "everyshelf.cli.main", *arguments],
+            cwd=self.folder,
+            env=self._environment,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
         if done.returncode != code:
             raise AssertionError(f"{arguments} ended with {done.returncode}:\n{done.stdout}\n{done.stderr}")
         return done

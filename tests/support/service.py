@@ -41,14 +41,21 @@ class Service:
 
     def start(self) -> None:
         environment = {
-            **os.environ, "EVERYSHELF_DATA": str(self.data), "EVERYSHELF_OWNER": "owner",
-            "EVERYSHELF_OWNER_PASSWORD": PASSWORD, "EVERYSHELF_LOG": "ERROR", **self._settings,
-        }  # fmt: skip
+            **os.environ,
+            "EVERYSHELF_DATA": str(self.data),
+            "EVERYSHELF_OWNER": "owner",
+            "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
+            "EVERYSHELF_LOG": "ERROR",
+            **self._settings,
+        }
         log = (self.data / "log.txt").open("ab")
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(self.port)], env=environment,
-            stdout=log, stderr=log, start_new_session=True,
-        )  # fmt: skip
+            [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(self.port)],
+            env=environment,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
         log.close()
         self._wait()
 

@@ -27,11 +27,17 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     data.mkdir(parents=True, exist_ok=True)
     address = f"http://127.0.0.1:{port}"
     environment = {
-        **os.environ, "EVERYSHELF_DATA": str(data / "service"), "EVERYSHELF_OWNER": "maren",
-        "EVERYSHELF_OWNER_PASSWORD": PASSWORD, "EVERYSHELF_CONFIG": str(data / "config"),
-    }  # fmt: skip
-    process = subprocess.Popen([sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)], env=environment,
-                               stdout=subprocess.DEVNULL)  # fmt: skip
+        **os.environ,
+        "EVERYSHELF_DATA": str(data / "service"),
+        "EVERYSHELF_OWNER": "maren",
+        "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
+        "EVERYSHELF_CONFIG": str(data / "config"),
+    }
+    process = subprocess.Popen(
+        [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)],
+        env=environment,
+        stdout=subprocess.DEVNULL,
+    )
     try:
         _wait_until_ready(address, process, data)
         if not (data / _DONE).exists():
@@ -66,7 +72,9 @@ def _build(address: str, data: Path) -> None:
     with terminal.progress_bar("Building Skerry Line") as progress:
         build(address, progress)
     (data / _DONE).write_text("everything is built\n")
-    terminal.say(terminal.bold("Skerry Line stands") + f": four weeks of history, built in {time.monotonic() - start:.0f} s.")
+    terminal.say(
+        terminal.bold("Skerry Line stands") + f": four weeks of history, built in {time.monotonic() - start:.0f} s."
+    )
     terminal.say()
 
 
@@ -83,8 +91,12 @@ def _show(address: str, data: Path, environment: dict[str, str]) -> None:
 
 
 def _runs_in(environment: dict[str, str], name: str) -> str | None:
-    answer = subprocess.run([sys.executable, "-m", "everyshelf.cli.main", "env", "list", "--json"], env=environment,
-                            capture_output=True, check=True).stdout  # fmt: skip
+    answer = subprocess.run(
+        [sys.executable, "-m", "everyshelf.cli.main", "env", "list", "--json"],
+        env=environment,
+        capture_output=True,
+        check=True,
+    ).stdout
     current = next(e["current"] for e in json.loads(answer) if e["name"] == name)
     return current["tag"] if current else None
 
@@ -96,7 +108,9 @@ def _run(arguments: list[str], environment: dict[str, str], *, quiet: bool = Fal
         terminal.say(terminal.dim("$ ") + terminal.bold("everyshelf " + shlex.join(arguments)))
         sys.stdout.flush()
     output = subprocess.DEVNULL if quiet else None
-    subprocess.run([sys.executable, "-m", "everyshelf.cli.main", *arguments], env=environment, stdout=output, check=False)
+    subprocess.run(
+        [sys.executable, "-m", "everyshelf.cli.main", *arguments], env=environment, stdout=output, check=False
+    )
     if not quiet:
         terminal.say()
 

@@ -49,15 +49,25 @@ def _described(error: Exception) -> tuple[int, dict[str, Any]]:
     if hasattr(error, "code") and hasattr(error, "hint"):
         message = getattr(error, "message", str(error))
         extra = getattr(error, "problem", None) or {}
-        return _exit_code(error), {"detail": message, "code": error.code, "hint": error.hint,
-                                   **{k: v for k, v in extra.items() if k in ("conflicts", "gates", "paths", "errors", "head")}}  # fmt: skip
+        return _exit_code(error), {
+            "detail": message,
+            "code": error.code,
+            "hint": error.hint,
+            **{k: v for k, v in extra.items() if k in ("conflicts", "gates", "paths", "errors", "head")},
+        }
     if isinstance(error, OSError):
-        return FAILED, {"detail": f"{error.filename or ''}: {error.strerror}".strip(": "), "code": "file.failed",
-                        "hint": "Look at the path and its rights."}  # fmt: skip
+        return FAILED, {
+            "detail": f"{error.filename or ''}: {error.strerror}".strip(": "),
+            "code": "file.failed",
+            "hint": "Look at the path and its rights.",
+        }
     if os.environ.get("EVERYSHELF_TRACE"):
         traceback.print_exception(error)
-    return FAILED, {"detail": f"something went wrong in the command itself: {type(error).__name__}: {error}",
-                    "code": "command.failed", "hint": "Run it again with EVERYSHELF_TRACE=1 and report what it prints."}  # fmt: skip
+    return FAILED, {
+        "detail": f"something went wrong in the command itself: {type(error).__name__}: {error}",
+        "code": "command.failed",
+        "hint": "Run it again with EVERYSHELF_TRACE=1 and report what it prints.",
+    }
 
 
 def _exit_code(error: Exception) -> int:

@@ -15,8 +15,11 @@ def print_artifact(found: dict[str, Any], name: str, versions: str, *, shown: in
     strongest = next((e for e in ("breaks", "alters", "cosmetic") if effects.get(e)), "same")
     said = terminal.effect(strongest)
     label = terminal.bold(terminal.cut(name, 21))
-    terminal.say(terminal.line((2, said), (terminal.KIND, found["kind"]), (terminal.NAME, label),
-                               (terminal.DETAIL, terminal.dim(versions))))  # fmt: skip
+    terminal.say(
+        terminal.line(
+            (2, said), (terminal.KIND, found["kind"]), (terminal.NAME, label), (terminal.DETAIL, terminal.dim(versions))
+        )
+    )
     if found.get("note"):
         terminal.say(terminal.line((4, terminal.dim(found["note"]))))
     findings = [f for f in found["findings"] if f["effect"] != "cosmetic"] or found["findings"]
@@ -42,12 +45,12 @@ def _detail(finding: dict[str, Any]) -> str:
     named = finding.get("detail") if finding.get("detail") in ("leads to", "comes from") else finding.get("field")
     field = f"{named} " if named else ""
     if finding["action"] in ("added", "removed") and not named:
-        return _brief(after if after is not None else before) if not finding.get("detail") else finding["detail"]
+        return _brief(after if after is not None else before) if not finding.get("detail") else str(finding["detail"])
     if finding["action"] in ("moved", "renamed") and before is not None:
         return f"from {_value(before)}"
     if before is None and after is None:
-        return finding.get("detail", "")
-    if finding.get("detail") and not named == finding.get("detail") and "\n" in f"{before}{after}":
+        return str(finding.get("detail", ""))
+    if finding.get("detail") and named != finding.get("detail") and "\n" in f"{before}{after}":
         return f"{field}{finding['detail']}"
     return f"{field}{_value(before)} → {_value(after)}"
 
@@ -71,10 +74,18 @@ def print_table_line(table: dict[str, Any]) -> None:
     rows = table["rows"]
     marks = [
         terminal.tone(state, f"{terminal.GLYPHS[state]} {rows[state]}")
-        for state in ("changed", "added", "removed") if rows[state]
-    ]  # fmt: skip
-    cells = ", ".join(f"{name}: {terminal.count(c['changed'], 'cell')}" for name, c in table["cells"].items() if c["changed"])
+        for state in ("changed", "added", "removed")
+        if rows[state]
+    ]
+    cells = ", ".join(
+        f"{name}: {terminal.count(c['changed'], 'cell')}" for name, c in table["cells"].items() if c["changed"]
+    )
     key = f"by {', '.join(table['key'])}" if table["key"] else "without a key"
-    terminal.say(terminal.line((4, terminal.dim("rows")), (18, f"{rows['before']} → {rows['after']}"),
-                               (terminal.DETAIL, "   ".join([*marks, cells]).strip() or terminal.dim("same"))))  # fmt: skip
+    terminal.say(
+        terminal.line(
+            (4, terminal.dim("rows")),
+            (18, f"{rows['before']} → {rows['after']}"),
+            (terminal.DETAIL, "   ".join([*marks, cells]).strip() or terminal.dim("same")),
+        )
+    )
     terminal.say(terminal.line((4, terminal.dim("matched")), (18, terminal.dim(key))))

@@ -55,8 +55,7 @@ class _Commands(click.Group):
         try:
             return super().resolve_command(context, args)
         except click.UsageError as error:
-            error.message += " See everyshelf --help."
-            raise
+            raise click.UsageError(f"{error.format_message()} See everyshelf --help.", context) from error
 
 
 @click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

@@ -8,7 +8,9 @@ EVERYSHELF_SHELF.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,9 +26,9 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print one JS
 
 def shelf_options(function: Callable[..., Any]) -> Callable[..., Any]:
     """--shelf, --address and --json, for commands that work on or off a desk."""
-    function = click.option("--address", help="Address of the service; default: the desk's, or the one connected last.")(
-        function
-    )
+    function = click.option(
+        "--address", help="Address of the service; default: the desk's, or the one connected last."
+    )(function)
     function = click.option("--shelf", "shelf_key", help="Key of the shelf; default: the desk's.")(function)
     return json_option(function)
 
@@ -89,14 +91,34 @@ def get_desk() -> Desk:
 
 def open_client(address: str | None = None, desk: Desk | None = None) -> Client:
     """A client for the service meant."""
-    from everyshelf.client import Client
-
     known = load_known()
     address = address or (desk.home.address if desk else None) or os.environ.get("EVERYSHELF_ADDRESS") or known.last
     if not address:
         raise click.UsageError("no service is known yet. Connect to one: everyshelf connect ADDRESS")
     address = address.rstrip("/")
-    return Client(address, os.environ.get("EVERYSHELF_TOKEN") or known.tokens.get(address))
+    return new_client(address, os.environ.get("EVERYSHELF_TOKEN") or known.tokens.get(address))
+
+
+def new_client(address: str, token: str | None = None) -> Client:
+    """A client, with the HTTP library loaded as lightly as it can be."""
+    with _without("trio"):
+        from everyshelf.client import Client
+
+    return Client(address, token)
+
+
+@contextmanager
+def _without(name: str) -> Iterator[None]:
+    """Keep an optional package out of an import: the HTTP library would load a whole second event loop, where one
+    happens to be installed, and no command uses it."""
+    known = name in sys.modules
+    if not known:
+        sys.modules[name] = None  # type: ignore[assignment]
+    try:
+        yield
+    finally:
+        if not known:
+            del sys.modules[name]
 
 
 def open_shelf(shelf_key: str | None, address: str | None) -> tuple[ShelfClient, Desk | None]:

@@ -15,8 +15,19 @@ from typing import Any
 
 import click
 
-GLYPHS = {"added": "+", "removed": "−", "changed": "≠", "moved": "↷", "renamed": "↷", "reordered": "↷", "new": "+",
-          "gone": "−", "edited": "≠", "blocked": "‖", "same": " "}  # fmt: skip
+GLYPHS = {
+    "added": "+",
+    "removed": "−",
+    "changed": "≠",
+    "moved": "↷",
+    "renamed": "↷",
+    "reordered": "↷",
+    "new": "+",
+    "gone": "−",
+    "edited": "≠",
+    "blocked": "‖",
+    "same": " ",
+}
 _TONES: dict[str, tuple[tuple[int, int, int], str]] = {
     "added": ((0x6F, 0xDD, 0xE6), "cyan"),
     "removed": ((0xDE, 0x86, 0x72), "yellow"),
@@ -48,8 +59,11 @@ def bold(text: str) -> str:
 
 def dim(text: str) -> str:
     """What is same, met, or secondary."""
-    return click.style(text, fg=(0x96, 0x94, 0x8D)) if _coloured() and _full_colour() else (
-        click.style(text, dim=True) if _coloured() else text)  # fmt: skip
+    return (
+        click.style(text, fg=(0x96, 0x94, 0x8D))
+        if _coloured() and _full_colour()
+        else (click.style(text, dim=True) if _coloured() else text)
+    )
 
 
 def tone(state: str, text: str) -> str:
@@ -148,7 +162,7 @@ def print_json(document: Any) -> None:
 
 
 def count(number: int, noun: str, plural: str | None = None) -> str:
-    """"1 artifact", "3 artifacts"."""
+    """ "1 artifact", "3 artifacts"."""
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
 
 

@@ -61,7 +61,7 @@ class Client:
 
     def sign_in_for_token(
         self, name: str, password: str, token_name: str, scopes: list[str], days: int | None = 90
-    ) -> MadeToken:  # fmt: skip
+    ) -> MadeToken:
         """A token for a name and password; one of the same name is replaced."""
         body = {"name": name, "password": password, "token_name": token_name, "scopes": scopes, "days": days}
         return self._transport.send("POST", "session/token", body, MadeToken)
@@ -91,7 +91,9 @@ class Client:
         """All shelves one may see."""
         return self._transport.get("shelves", list[Shelf])
 
-    def make_shelf(self, name: str, *, description: str = "", key: str | None = None, open_to_all: bool = False) -> Shelf:
+    def make_shelf(
+        self, name: str, *, description: str = "", key: str | None = None, open_to_all: bool = False
+    ) -> Shelf:
         """A new shelf, usable at once."""
         body = {"name": name, "description": description, "key": key, "open_to_all": open_to_all}
         return self._transport.send("POST", "shelves", body, Shelf)
@@ -176,7 +178,9 @@ class ShelfClient:
 
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
         """What an artifact is made of."""
-        return self._transport.get(f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version)
+        return self._transport.get(
+            f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version
+        )
 
     def text(
         self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None
@@ -199,15 +203,32 @@ class ShelfClient:
             yield msgspec.convert(row, CommitListed, strict=False)
 
     def commit(
-        self, branch: str, base: str | None, changes: list[WantedChange], summary: str, *, description: str = "",
-        labels: dict[str, str] | None = None, tasks: list[str] | None = None, merge: bool = False,
-        author: str | None = None, time: datetime | None = None,
-    ) -> Commit:  # fmt: skip
+        self,
+        branch: str,
+        base: str | None,
+        changes: list[WantedChange],
+        summary: str,
+        *,
+        description: str = "",
+        labels: dict[str, str] | None = None,
+        tasks: list[str] | None = None,
+        merge: bool = False,
+        author: str | None = None,
+        time: datetime | None = None,
+    ) -> Commit:
         """Commit changes onto a branch whose head is believed to be ``base``; all or nothing."""
         body = {
-            "branch": branch, "base": base, "changes": changes, "summary": summary, "description": description,
-            "labels": labels or {}, "tasks": tasks or [], "merge": merge, "author": author, "time": time,
-        }  # fmt: skip
+            "branch": branch,
+            "base": base,
+            "changes": changes,
+            "summary": summary,
+            "description": description,
+            "labels": labels or {},
+            "tasks": tasks or [],
+            "merge": merge,
+            "author": author,
+            "time": time,
+        }
         return self._transport.send("POST", f"{self._base}/commits", body, Commit)
 
     def restore(self, branch: str, ref: str, path: str | None = None, summary: str = "") -> Commit:
@@ -225,14 +246,19 @@ class ShelfClient:
         """One branch; raises ``ProblemError`` (404) if it is missing."""
         found = next((b for b in self.branches() if b.name == name), None)
         if found is None:
-            problem = {"detail": f"the shelf has no branch {name!r}", "code": "branch.missing",
-                       "hint": "List them: everyshelf branch list"}  # fmt: skip
+            problem = {
+                "detail": f"the shelf has no branch {name!r}",
+                "code": "branch.missing",
+                "hint": "List them: everyshelf branch list",
+            }
             raise ProblemError(404, problem)
         return found
 
     def make_branch(self, name: str, start: str = "", note: str = "") -> Branch:
         """A branch from any ref."""
-        return self._transport.send("POST", f"{self._base}/branches", {"name": name, "start": start, "note": note}, Branch)
+        return self._transport.send(
+            "POST", f"{self._base}/branches", {"name": name, "start": start, "note": note}, Branch
+        )
 
     def drop_branch(self, name: str) -> None:
         """Drop a branch; its commits stay."""
@@ -243,12 +269,26 @@ class ShelfClient:
         return self._transport.send("PATCH", f"{self._base}/branches/{quote(name)}", {"guarded": guarded}, Branch)
 
     def merge(
-        self, source: str, target: str, *, prefer: str | None = None, drop: bool = False, summary: str = "",
-        author: str | None = None, time: datetime | None = None,
-    ) -> Merge:  # fmt: skip
+        self,
+        source: str,
+        target: str,
+        *,
+        prefer: str | None = None,
+        drop: bool = False,
+        summary: str = "",
+        author: str | None = None,
+        time: datetime | None = None,
+    ) -> Merge:
         """Merge a branch into another."""
-        body = {"source": source, "target": target, "prefer": prefer, "drop": drop, "summary": summary,
-                "author": author, "time": time}  # fmt: skip
+        body = {
+            "source": source,
+            "target": target,
+            "prefer": prefer,
+            "drop": drop,
+            "summary": summary,
+            "author": author,
+            "time": time,
+        }
         return self._transport.send("POST", f"{self._base}/merge", body, Merge)
 
     def tags(self) -> list[Tag]:
@@ -256,12 +296,23 @@ class ShelfClient:
         return self._transport.get(f"{self._base}/tags", list[Tag])
 
     def make_tag(
-        self, name: str, ref: str = "", note: str = "", selection: list[str] | None = None,
-        created: datetime | None = None, created_by: str | None = None,
-    ) -> Tag:  # fmt: skip
+        self,
+        name: str,
+        ref: str = "",
+        note: str = "",
+        selection: list[str] | None = None,
+        created: datetime | None = None,
+        created_by: str | None = None,
+    ) -> Tag:
         """A name that never moves."""
-        body = {"name": name, "ref": ref, "note": note, "selection": selection, "created": created,
-                "created_by": created_by}
+        body = {
+            "name": name,
+            "ref": ref,
+            "note": note,
+            "selection": selection,
+            "created": created,
+            "created_by": created_by,
+        }
         return self._transport.send("POST", f"{self._base}/tags", body, Tag)
 
     # --- comparison --------------------------------------------------------
@@ -285,12 +336,24 @@ class ShelfClient:
         return self._transport.get(f"{self._base}/environments", list[Environment])
 
     def make_environment(
-        self, name: str, *, folder: str = "", position: int | None = None, fed_from: str = "",
-        earlier_first: bool = False, note: str = "",
-    ) -> Environment:  # fmt: skip
+        self,
+        name: str,
+        *,
+        folder: str = "",
+        position: int | None = None,
+        fed_from: str = "",
+        earlier_first: bool = False,
+        note: str = "",
+    ) -> Environment:
         """A new environment."""
-        body = {"name": name, "folder": folder, "position": position, "fed_from": fed_from,
-                "earlier_first": earlier_first, "note": note}  # fmt: skip
+        body = {
+            "name": name,
+            "folder": folder,
+            "position": position,
+            "fed_from": fed_from,
+            "earlier_first": earlier_first,
+            "note": note,
+        }
         return self._transport.send("POST", f"{self._base}/environments", body, Environment)
 
     def remove_environment(self, name: str) -> None:
@@ -306,17 +369,29 @@ class ShelfClient:
         return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
 
     def promote(
-        self, tag: str, environment: str, *, why: str = "", overwrite_drift: bool = False, at: datetime | None = None,
+        self,
+        tag: str,
+        environment: str,
+        *,
+        why: str = "",
+        overwrite_drift: bool = False,
+        at: datetime | None = None,
         who: str | None = None,
-    ) -> Job:  # fmt: skip
+    ) -> Job:
         """Start putting a tag in place; see ``wait``."""
         body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
 
     def roll_back(
-        self, environment: str, *, to: int | None = None, why: str = "", overwrite_drift: bool = False,
-        at: datetime | None = None, who: str | None = None,
-    ) -> Job:  # fmt: skip
+        self,
+        environment: str,
+        *,
+        to: int | None = None,
+        why: str = "",
+        overwrite_drift: bool = False,
+        at: datetime | None = None,
+        who: str | None = None,
+    ) -> Job:
         """Start putting an earlier deployment in place again; see ``wait``."""
         body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)

@@ -28,7 +28,12 @@ class Transport:
             headers["Authorization"] = f"Bearer {token}"
         # trust_env would send requests for loopback addresses through a proxy of the surroundings.
         self._http = httpx.Client(
-            base_url=f"{self.address}/api/v1/", headers=headers, timeout=timeout_seconds, trust_env=False
+            base_url=f"{self.address}/api/v1/",
+            headers=headers,
+            timeout=timeout_seconds,
+            trust_env=False,
+            # Loading certificates takes longer than most requests, and plain HTTP has no use for them.
+            verify=self.address.startswith("https:"),
         )
 
     def close(self) -> None:
@@ -85,18 +90,20 @@ class Transport:
 
     def _unreachable(self, error: Exception) -> UnreachableError:
         return UnreachableError(
-            f"no answer from {self.address}: {error or type(error).__name__}", code="service.unreachable",
+            f"no answer from {self.address}: {error or type(error).__name__}",
+            code="service.unreachable",
             hint="Is the service running? Start it with everyshelf serve, or look at the address.",
-        )  # fmt: skip
+        )
 
     def _decode(self, response: httpx.Response, kind: type[T]) -> T:
         try:
             return msgspec.json.decode(response.content, type=kind)
         except msgspec.DecodeError as error:
             raise UnreachableError(
-                f"{self.address} answered something else than an Every Shelf service does", code="service.foreign",
+                f"{self.address} answered something else than an Every Shelf service does",
+                code="service.foreign",
                 hint="Look at the address.",
-            ) from error  # fmt: skip
+            ) from error
 
 
 def _checked(response: httpx.Response) -> httpx.Response:

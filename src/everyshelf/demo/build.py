@@ -55,8 +55,16 @@ def _commit(shelf: ShelfClient, act: Act, when: datetime) -> None:
     for path, data in act.files.items():
         content = shelf.upload(data).id if data is not None else None
         changes.append(WantedChange(path, content, act.moved.get(path, "")))
-    shelf.commit(act.branch, shelf.branch(act.branch).head, changes, act.summary, labels=act.labels, tasks=act.tasks,
-                 author=act.who, time=when)  # fmt: skip
+    shelf.commit(
+        act.branch,
+        shelf.branch(act.branch).head,
+        changes,
+        act.summary,
+        labels=act.labels,
+        tasks=act.tasks,
+        author=act.who,
+        time=when,
+    )
 
 
 def _branch(shelf: ShelfClient, act: Act, when: datetime) -> None:
@@ -79,4 +87,11 @@ def _rollback(shelf: ShelfClient, act: Act, when: datetime) -> None:
     shelf.wait(shelf.roll_back(act.branch, why=act.summary, at=when, who=act.who))
 
 
-_ACTIONS = {"commit": _commit, "branch": _branch, "merge": _merge, "tag": _tag, "promote": _promote, "rollback": _rollback}
+_ACTIONS = {
+    "commit": _commit,
+    "branch": _branch,
+    "merge": _merge,
+    "tag": _tag,
+    "promote": _promote,
+    "rollback": _rollback,
+}

@@ -12,10 +12,14 @@ def nightly_cwl(*, look_back: int = 2, skip_cancelled: bool = False, zones: bool
     """The nightly load as a CWL workflow."""
     steps = ["read_gate_logs", "read_timetable"]
     text = [
-        "cwlVersion: v1.2", "class: Workflow", "label: Nightly sailings load", "inputs:",
-        "  run_date: {type: string}", f"  look_back_days: {{type: int, default: {look_back}}}",
+        "cwlVersion: v1.2",
+        "class: Workflow",
+        "label: Nightly sailings load",
+        "inputs:",
+        "  run_date: {type: string}",
+        f"  look_back_days: {{type: int, default: {look_back}}}",
         "  reject_limit: {type: int, default: 25}",
-    ]  # fmt: skip
+    ]
     if tide:
         text.append("  tides: {type: File}")
     text += ["outputs:", "  sailings: {type: File, outputSource: write_sailings/table}"]
@@ -50,12 +54,19 @@ def load_json(*, retries: int = 2, notify: bool = False, schedule: str = "02:30"
         {"id": "fetch", "type": "source", "settings": {"harbours": ["Aldwick", "Brae", "Corran"], "days": 2}},
         {"id": "check", "type": "filter", "depends_on": ["fetch"], "settings": {"rule": "passengers >= 0"}},
         {"id": "count", "type": "compute", "depends_on": ["check"], "settings": {"by": ["date", "vessel"]}},
-        {"id": "store", "type": "sink", "depends_on": ["count"],
-         "settings": {"table": "passenger_counts", "mode": "append"}, "retries": retries},
-    ]  # fmt: skip
+        {
+            "id": "store",
+            "type": "sink",
+            "depends_on": ["count"],
+            "settings": {"table": "passenger_counts", "mode": "append"},
+            "retries": retries,
+        },
+    ]
     if notify:
         steps.append({"id": "notify", "type": "message", "depends_on": ["store"], "settings": {"to": "purser"}})
-    return json.dumps({"name": "passenger counts", "schedule": {"daily": schedule}, "steps": steps}, indent=indent).encode()
+    return json.dumps(
+        {"name": "passenger counts", "schedule": {"daily": schedule}, "steps": steps}, indent=indent
+    ).encode()
 
 
 def tide_yaml(*, both: bool = False) -> bytes:
@@ -73,12 +84,24 @@ def disruption(
     *, tide_check: bool = False, shops: bool = False, approver: str = "duty officer", limit: int = 30, shift: int = 0
 ) -> bytes:
     """The disruption notice as BPMN 2.0; ``shift`` moves its drawing and nothing else."""
-    steps = [("event", "risk", "Sailing at risk"), ("gate", "late", f"Over {limit} min late?"),
-             ("task", "draft", "Draft notice"), ("task", "approve", "Approve notice"),
-             ("task", "send", "Send to passengers"), ("task", "log", "Log only"), ("end", "done", "Done")]  # fmt: skip
-    flows = [("f1", "risk", "late", ""), ("f2", "late", "draft", f"delay > {limit}"), ("f3", "late", "log", ""),
-             ("f4", "draft", "approve", ""), ("f5", "approve", "send", ""), ("f6", "send", "done", ""),
-             ("f7", "log", "done", "")]  # fmt: skip
+    steps = [
+        ("event", "risk", "Sailing at risk"),
+        ("gate", "late", f"Over {limit} min late?"),
+        ("task", "draft", "Draft notice"),
+        ("task", "approve", "Approve notice"),
+        ("task", "send", "Send to passengers"),
+        ("task", "log", "Log only"),
+        ("end", "done", "Done"),
+    ]
+    flows = [
+        ("f1", "risk", "late", ""),
+        ("f2", "late", "draft", f"delay > {limit}"),
+        ("f3", "late", "log", ""),
+        ("f4", "draft", "approve", ""),
+        ("f5", "approve", "send", ""),
+        ("f6", "send", "done", ""),
+        ("f7", "log", "done", ""),
+    ]
     if tide_check:
         steps.insert(1, ("task", "tide", "Check tide window"))
         flows[0] = ("f1", "risk", "tide", "")
@@ -92,10 +115,20 @@ def disruption(
 
 def refund(*, limit: int = 50, purser: bool = False) -> bytes:
     """Refund approval."""
-    steps = [("event", "asked", "Refund asked for"), ("gate", "over", f"Over {limit}?"),
-             ("task", "pay", "Pay refund"), ("task", "decide", "Decide by hand"), ("end", "end", "Done")]  # fmt: skip
-    flows = [("r1", "asked", "over", ""), ("r2", "over", "decide", f"amount > {limit}"), ("r3", "over", "pay", ""),
-             ("r4", "decide", "pay", ""), ("r5", "pay", "end", "")]  # fmt: skip
+    steps = [
+        ("event", "asked", "Refund asked for"),
+        ("gate", "over", f"Over {limit}?"),
+        ("task", "pay", "Pay refund"),
+        ("task", "decide", "Decide by hand"),
+        ("end", "end", "Done"),
+    ]
+    flows = [
+        ("r1", "asked", "over", ""),
+        ("r2", "over", "decide", f"amount > {limit}"),
+        ("r3", "over", "pay", ""),
+        ("r4", "decide", "pay", ""),
+        ("r5", "pay", "end", ""),
+    ]
     return _bpmn("refund", "Refund approval", steps, flows, {"decide": "purser" if purser else "office"}, 0)
 
 
@@ -103,13 +136,19 @@ _TAGS = {"event": "startEvent", "gate": "exclusiveGateway", "task": "userTask", 
 
 
 def _bpmn(
-    identity: str, name: str, steps: list[tuple[str, str, str]], flows: list[tuple[str, str, str, str]],
-    people: dict[str, str], shift: int,
-) -> bytes:  # fmt: skip
-    out = ['<?xml version="1.0" encoding="UTF-8"?>',
-           f'<definitions xmlns="{BPMN}" xmlns:bpmndi="http://www.omg.org/spec/BPMN/20100524/DI"'
-           ' xmlns:dc="http://www.omg.org/spec/DD/20100524/DC" id="skerry" targetNamespace="urn:skerry-line">',
-           f'  <process id="{identity}" name="{name}" isExecutable="true">']  # fmt: skip
+    identity: str,
+    name: str,
+    steps: list[tuple[str, str, str]],
+    flows: list[tuple[str, str, str, str]],
+    people: dict[str, str],
+    shift: int,
+) -> bytes:
+    out = [
+        '<?xml version="1.0" encoding="UTF-8"?>',
+        f'<definitions xmlns="{BPMN}" xmlns:bpmndi="http://www.omg.org/spec/BPMN/20100524/DI"'
+        ' xmlns:dc="http://www.omg.org/spec/DD/20100524/DC" id="skerry" targetNamespace="urn:skerry-line">',
+        f'  <process id="{identity}" name="{name}" isExecutable="true">',
+    ]
     for kind, key, label in steps:
         out.append(f'    <{_TAGS[kind]} id="{key}" name="{label}">')
         out += [f"      <incoming>{f}</incoming>" for f, _, to, _ in flows if to == key]
@@ -122,33 +161,87 @@ def _bpmn(
         out.append(f'    <sequenceFlow id="{key}" sourceRef="{start}" targetRef="{end}">{inner}</sequenceFlow>')
     out += ["  </process>", '  <bpmndi:BPMNDiagram id="diagram">', f'    <bpmndi:BPMNPlane bpmnElement="{identity}">']
     for place, (_, key, _) in enumerate(steps):
-        out.append(f'      <bpmndi:BPMNShape bpmnElement="{key}"><dc:Bounds x="{120 + 170 * place + shift}" y="{80 + shift}"'
-                   ' width="130" height="70"/></bpmndi:BPMNShape>')  # fmt: skip
+        out.append(
+            f'      <bpmndi:BPMNShape bpmnElement="{key}"><dc:Bounds x="{120 + 170 * place + shift}" y="{80 + shift}"'
+            ' width="130" height="70"/></bpmndi:BPMNShape>'
+        )
     return ("\n".join([*out, "    </bpmndi:BPMNPlane>", "  </bpmndi:BPMNDiagram>", "</definitions>"]) + "\n").encode()
 
 
 def gangway_app(*, button: int = 40, offline: bool = False, stamp: int = 1, scanner: str = "camera") -> bytes:
     """A low-code export: one JSON file with screens, controls and formulas."""
     controls = [
-        {"id": "c1", "name": "scanButton", "type": "button", "x": 12, "y": 300, "height": button,
-         "properties": {"text": "Scan ticket", "onSelect": "Set(ticket, Scan()); Navigate(result)"}},
-        {"id": "c2", "name": "sailingLabel", "type": "label", "x": 12, "y": 20,
-         "properties": {"text": "Lookup(sailings, id = current).departs"}},
-    ]  # fmt: skip
+        {
+            "id": "c1",
+            "name": "scanButton",
+            "type": "button",
+            "x": 12,
+            "y": 300,
+            "height": button,
+            "properties": {"text": "Scan ticket", "onSelect": "Set(ticket, Scan()); Navigate(result)"},
+        },
+        {
+            "id": "c2",
+            "name": "sailingLabel",
+            "type": "label",
+            "x": 12,
+            "y": 20,
+            "properties": {"text": "Lookup(sailings, id = current).departs"},
+        },
+    ]
     if offline:
-        controls.append({"id": "c3", "name": "offlineBanner", "type": "label", "x": 0, "y": 0,
-                         "properties": {"text": '"Out of reach: tickets are checked later"', "visible": "!Connected"}})  # fmt: skip
+        controls.append(
+            {
+                "id": "c3",
+                "name": "offlineBanner",
+                "type": "label",
+                "x": 0,
+                "y": 0,
+                "properties": {"text": '"Out of reach: tickets are checked later"', "visible": "!Connected"},
+            }
+        )
     screens = [
         {"id": "s1", "name": "Scan", "controls": controls},
-        {"id": "s2", "name": "Result", "controls": [
-            {"id": "c9", "name": "verdict", "type": "label", "properties": {"text": "If(ticket.valid, \"Welcome\", \"Ask the purser\")"}}]},
-    ]  # fmt: skip
+        {
+            "id": "s2",
+            "name": "Result",
+            "controls": [
+                {
+                    "id": "c9",
+                    "name": "verdict",
+                    "type": "label",
+                    "properties": {"text": 'If(ticket.valid, "Welcome", "Ask the purser")'},
+                }
+            ],
+        },
+    ]
     for place, harbour in enumerate(("Aldwick", "Brae", "Corran", "Dunmore", "Eskholm")):
-        screens.append({"id": f"h{place}", "name": f"Harbour {harbour}", "controls": [
-            {"id": f"h{place}c{n}", "name": f"berth{n}", "type": "label", "x": 10, "y": 30 * n,
-             "properties": {"text": f"Lookup(berths, harbour = \"{harbour}\" && berth = {n}).vessel", "visible": "true"}}
-            for n in range(1, 19)]})  # fmt: skip
-    app = {"app": "gangway check-in", "savedAt": f"2026-03-{stamp:02d}T08:00:00Z", "editorVersion": f"4.{stamp}",
-           "screens": screens, "dataSources": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
-           "variables": [{"name": "current", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}]}  # fmt: skip
+        screens.append(
+            {
+                "id": f"h{place}",
+                "name": f"Harbour {harbour}",
+                "controls": [
+                    {
+                        "id": f"h{place}c{n}",
+                        "name": f"berth{n}",
+                        "type": "label",
+                        "x": 10,
+                        "y": 30 * n,
+                        "properties": {
+                            "text": f'Lookup(berths, harbour = "{harbour}" && berth = {n}).vessel',
+                            "visible": "true",
+                        },
+                    }
+                    for n in range(1, 19)
+                ],
+            }
+        )
+    app = {
+        "app": "gangway check-in",
+        "savedAt": f"2026-03-{stamp:02d}T08:00:00Z",
+        "editorVersion": f"4.{stamp}",
+        "screens": screens,
+        "dataSources": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
+        "variables": [{"name": "current", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}],
+    }
     return json.dumps(app, indent=1).encode()

@@ -5,23 +5,39 @@ from __future__ import annotations
 import json
 import struct
 import zlib
+from typing import Any
 
 
 def notebook(*, winter: bool = False, ran: int = 1) -> bytes:
     """Berth use, as nbformat 4 with stable cell ids; ``ran`` changes counts and outputs only."""
-    cells = [
+    cells: list[tuple[str, str, str, int | None]] = [
         ("title", "markdown", "# Berth use\nHow long each berth is taken, by month.", None),
         ("load", "code", "import csv\nrows = list(csv.DictReader(open('../data/sailings.csv')))", ran),
-        ("count", "code", "by_harbour = {}\nfor row in rows:\n    by_harbour.setdefault(row['to_harbour'], []).append(row)", ran + 1),
+        (
+            "count",
+            "code",
+            "by_harbour = {}\nfor row in rows:\n    by_harbour.setdefault(row['to_harbour'], []).append(row)",
+            ran + 1,
+        ),
         ("show", "code", "for name, taken in sorted(by_harbour.items()):\n    print(name, len(taken))", ran + 2),
-    ]  # fmt: skip
+    ]
     if winter:
-        cells.insert(3, ("winter", "code", "winter = [r for r in rows if r['date'] < '2026-03-01']\nlen(winter)", ran + 4))
+        cells.insert(
+            3, ("winter", "code", "winter = [r for r in rows if r['date'] < '2026-03-01']\nlen(winter)", ran + 4)
+        )
     built = []
     for key, kind, source, count in cells:
-        cell = {"cell_type": kind, "id": key, "metadata": {}, "source": source.splitlines(keepends=True)}
+        cell: dict[str, Any] = {
+            "cell_type": kind,
+            "id": key,
+            "metadata": {},
+            "source": source.splitlines(keepends=True),
+        }
         if kind == "code":
-            cell |= {"execution_count": count, "outputs": [{"output_type": "stream", "name": "stdout", "text": [f"run {count}\n"]}]}
+            cell |= {
+                "execution_count": count,
+                "outputs": [{"output_type": "stream", "name": "stdout", "text": [f"run {count}\n"]}],
+            }
         built.append(cell)
     book = {"cells": built, "metadata": {"kernelspec": {"name": "python3"}}, "nbformat": 4, "nbformat_minor": 5}
     return json.dumps(book, indent=1).encode()
@@ -64,9 +80,13 @@ def fare_rules(*, child: bool = False, islander: bool = False) -> bytes:
 
 def results(passed: int, failed: int, seconds: float) -> bytes:
     """JUnit results of those rules."""
-    cases = [f'    <testcase classname="fares" name="rule {n + 1}" time="{seconds / (n + 3):.3f}"/>' for n in range(passed)]
-    cases += [f'    <testcase classname="fares" name="rule {passed + n + 1}" time="0.2"><failure message="fare differs"/></testcase>'
-              for n in range(failed)]  # fmt: skip
+    cases = [
+        f'    <testcase classname="fares" name="rule {n + 1}" time="{seconds / (n + 3):.3f}"/>' for n in range(passed)
+    ]
+    cases += [
+        f'    <testcase classname="fares" name="rule {passed + n + 1}" time="0.2"><failure message="fare differs"/></testcase>'
+        for n in range(failed)
+    ]
     head = f'<testsuites><testsuite name="fare rules" tests="{passed + failed}" failures="{failed}" time="{seconds}">'
     return "\n".join(['<?xml version="1.0"?>', head, *cases, "</testsuite></testsuites>"]).encode()
 
@@ -75,7 +95,10 @@ def model(inputs: list[str], coefficients: list[float], stamp: str) -> bytes:
     """The delay forecast, a regression in PMML 4.4."""
     fields = "\n".join(f'    <DataField name="{n}" optype="continuous" dataType="double"/>' for n in inputs)
     mining = "\n".join(f'      <MiningField name="{n}"/>' for n in inputs)
-    terms = "\n".join(f'        <NumericPredictor name="{n}" coefficient="{c:.4f}"/>' for n, c in zip(inputs, coefficients, strict=True))
+    terms = "\n".join(
+        f'        <NumericPredictor name="{n}" coefficient="{c:.4f}"/>'
+        for n, c in zip(inputs, coefficients, strict=True)
+    )
     return f"""<?xml version="1.0"?>
 <PMML xmlns="http://www.dmg.org/PMML-4_4" version="4.4">
   <Header><Application name="Skerry trainer"/><Timestamp>{stamp}</Timestamp></Header>
@@ -103,10 +126,21 @@ def metrics(error: float, rows: int) -> bytes:
 
 def price_script(*, by_island: bool = False, log: bool = False) -> bytes:
     """The script that sets zones."""
-    body = ["\"\"\"Prices a sailing by zone.\"\"\"", "", "ZONES = {'Aldwick': 1, 'Brae': 2, 'Corran': 3, 'Dunmore': 4}", "", ""]
+    body = [
+        '"""Prices a sailing by zone."""',
+        "",
+        "ZONES = {'Aldwick': 1, 'Brae': 2, 'Corran': 3, 'Dunmore': 4}",
+        "",
+        "",
+    ]
     if by_island:
         body[2] = "ZONES = {'north': 1, 'middle': 2, 'south': 3}"
-        body += ["def island_of(harbour):", "    return {'Aldwick': 'north', 'Brae': 'north', 'Corran': 'middle'}.get(harbour, 'south')", "", ""]
+        body += [
+            "def island_of(harbour):",
+            "    return {'Aldwick': 'north', 'Brae': 'north', 'Corran': 'middle'}.get(harbour, 'south')",
+            "",
+            "",
+        ]
     body += ["def price(start, end, fares):"]
     if log:
         body.append("    print('pricing', start, end)")
@@ -162,7 +196,12 @@ def picture(*, route: bool = False) -> bytes:
         return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
     head = struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(bytes(rows), 9)) + chunk(b"IEND", b"")
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(bytes(rows), 9))
+        + chunk(b"IEND", b"")
+    )
 
 
 RULES = b"""# What this shelf says about its own files.

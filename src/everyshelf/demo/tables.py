@@ -24,8 +24,17 @@ def sailings(days: int, *, tide: bool = False, seed: int = 7) -> bytes:
                 number += 1
                 late = max(0, round(rng.gauss(4, 7)))
                 status = "cancelled" if rng.random() < 0.02 else "late" if late > 15 else "sailed"
-                row = [number, on, departs, HARBOURS[crossing], HARBOURS[crossing + 1], rng.choice(VESSELS),
-                       rng.randint(8, 240), late, status]  # fmt: skip
+                row = [
+                    number,
+                    on,
+                    departs,
+                    HARBOURS[crossing],
+                    HARBOURS[crossing + 1],
+                    rng.choice(VESSELS),
+                    rng.randint(8, 240),
+                    late,
+                    status,
+                ]
                 height = f"{1.2 + 2.4 * rng.random():.2f}"
                 rows.append(",".join(map(str, [*row, height] if tide else row)))
     return ("\n".join(rows) + "\n").encode()
@@ -67,8 +76,10 @@ def passengers(days: int) -> bytes:
         for _ in range(720):
             number += rng.randint(1, 4)
             kind = rng.choice(("adult", "adult", "adult", "child", "bicycle", "car"))
-            rows.append(f"{number},{on},Z{rng.randint(1, 10):02d},{kind},{3 + rng.random() * 12:.2f},"
-                        f"{rng.randint(6, 21):02d}:{rng.randint(0, 59):02d}")  # fmt: skip
+            rows.append(
+                f"{number},{on},Z{rng.randint(1, 10):02d},{kind},{3 + rng.random() * 12:.2f},"
+                f"{rng.randint(6, 21):02d}:{rng.randint(0, 59):02d}"
+            )
     return ("\n".join(rows) + "\n").encode()
 
 

@@ -81,10 +81,12 @@ class Desk:
                 try:
                     return cls(folder, load_home(folder))
                 except (OSError, msgspec.DecodeError) as error:
-                    raise DeskError(f"{folder / FOLDER} is damaged", code="desk.broken",
-                                    hint="Take the shelf again into a new folder; your files stay.") from error  # fmt: skip
-        raise DeskError(f"{start} is no desk", code="desk.missing",
-                        hint="Make one: everyshelf take SHELF FOLDER")  # fmt: skip
+                    raise DeskError(
+                        f"{folder / FOLDER} is damaged",
+                        code="desk.broken",
+                        hint="Take the shelf again into a new folder; your files stay.",
+                    ) from error
+        raise DeskError(f"{start} is no desk", code="desk.missing", hint="Make one: everyshelf take SHELF FOLDER")
 
     @classmethod
     def make(cls, root: Path, origin: Origin) -> Desk:
@@ -125,7 +127,7 @@ class Desk:
 
     def _take_one(
         self, shelf: ShelfClient, artifact: Artifact, item: Item | None, entries: dict[str, Entry], result: Taken
-    ) -> None:  # fmt: skip
+    ) -> None:
         entry = entries.get(artifact.path)
         if item is not None and item.content == artifact.content:
             self._note(artifact, entries)
@@ -141,7 +143,7 @@ class Desk:
 
     def _remove_gone(
         self, wanted: dict[str, Artifact], states: dict[str, Item], entries: dict[str, Entry], result: Taken
-    ) -> None:  # fmt: skip
+    ) -> None:
         for path in [p for p in entries if p not in wanted]:
             item = states.get(path)
             if item is not None and item.state == "edited":
@@ -169,8 +171,9 @@ class Desk:
 
         target = self.root / check_path(path)
         if not target.parent.resolve().is_relative_to(self.root.resolve()):
-            raise DeskError(f"{path} would lie outside the desk, through a link", code="desk.outside",
-                            hint="Remove the link.")  # fmt: skip
+            raise DeskError(
+                f"{path} would lie outside the desk, through a link", code="desk.outside", hint="Remove the link."
+            )
         return target
 
     def _note(self, artifact: Artifact, entries: dict[str, Entry]) -> None:
@@ -210,8 +213,11 @@ class Desk:
             return alike
         if alike:
             paths = ", ".join(i.path for i in alike[:4])
-            raise DeskError(f"{name!r} is the name of {len(alike)} artifacts: {paths}", code="desk.ambiguous",
-                            hint="Name it by its path.")  # fmt: skip
+            raise DeskError(
+                f"{name!r} is the name of {len(alike)} artifacts: {paths}",
+                code="desk.ambiguous",
+                hint="Name it by its path.",
+            )
         raise DeskError(f"nothing pending is called {name!r}", code="desk.unknown", hint="See everyshelf pending.")
 
     def as_path(self, name: str) -> str:
@@ -226,23 +232,42 @@ class Desk:
         return name.rstrip("/")
 
     def commit(
-        self, shelf: ShelfClient, items: list[Item], summary: str, *, description: str = "",
-        labels: dict[str, str] | None = None, tasks: list[str] | None = None, merge: bool = False,
+        self,
+        shelf: ShelfClient,
+        items: list[Item],
+        summary: str,
+        *,
+        description: str = "",
+        labels: dict[str, str] | None = None,
+        tasks: list[str] | None = None,
+        merge: bool = False,
         progress: Progress = _silent,
-    ) -> Commit:  # fmt: skip
+    ) -> Commit:
         """Commit these items, all or nothing; only contents the shelf lacks are sent."""
         from everyshelf.client import WantedChange
 
         if self.home.branch is None:
-            raise DeskError(f"this desk shows {self.home.ref}, which is read only", code="desk.read_only",
-                            hint="Take a branch: everyshelf take SHELF FOLDER --branch NAME")  # fmt: skip
+            raise DeskError(
+                f"this desk shows {self.home.ref}, which is read only",
+                code="desk.read_only",
+                hint="Take a branch: everyshelf take SHELF FOLDER --branch NAME",
+            )
         if not items:
-            raise DeskError("nothing is pending, so there is nothing to commit", code="commit.empty",
-                            hint="See everyshelf pending.")  # fmt: skip
+            raise DeskError(
+                "nothing is pending, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
+            )
         self._send_contents(shelf, items, progress)
         changes = [WantedChange(i.path, i.content, i.moved_from) for i in items]
-        made = shelf.commit(self.home.branch, self.home.commit, changes, summary, description=description,
-                            labels=labels, tasks=tasks, merge=merge)  # fmt: skip
+        made = shelf.commit(
+            self.home.branch,
+            self.home.commit,
+            changes,
+            summary,
+            description=description,
+            labels=labels,
+            tasks=tasks,
+            merge=merge,
+        )
         self._note_commit(shelf, items, made.commit)
         if merge:
             self.take(shelf)
@@ -256,8 +281,11 @@ class Desk:
             progress(done, len(missing), item.path)
             sent = shelf.upload(self.root / item.path)
             if sent.id != content:
-                raise DeskError(f"{item.path} changed while it was sent", code="desk.unsettled",
-                                hint="Wait until it is written, then commit again; nothing was committed.")  # fmt: skip
+                raise DeskError(
+                    f"{item.path} changed while it was sent",
+                    code="desk.unsettled",
+                    hint="Wait until it is written, then commit again; nothing was committed.",
+                )
 
     def _note_commit(self, shelf: ShelfClient, items: list[Item], commit: str) -> None:
         entries = load_entries(self.root)

@@ -93,7 +93,7 @@ def _stat(child: os.DirEntry[str]) -> tuple[os.stat_result | None, str]:
 
 def _look(
     root: Path, path: str, stat: os.stat_result | None, problem: str, entry: Entry | None, refreshed: dict[str, Entry]
-) -> Item:  # fmt: skip
+) -> Item:
     if stat is None:
         return Item(path, "blocked", None, 0, entry, reason=problem)
     if entry is not None and (entry.size, entry.mtime_ns) == (stat.st_size, stat.st_mtime_ns):

@@ -46,8 +46,11 @@ def hold_data_folder() -> IO[str]:
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:
-        raise ConflictError(f"another service works on {get_config().data}", code="serve.busy",
-                            hint="Stop it, or choose another folder with --data.") from error  # fmt: skip
+        raise ConflictError(
+            f"another service works on {get_config().data}",
+            code="serve.busy",
+            hint="Stop it, or choose another folder with --data.",
+        ) from error
     os.set_inheritable(lock.fileno(), True)
     return lock
 
@@ -72,11 +75,20 @@ def serve(ready: Callable[[], None]) -> None:
     class Application(BaseApplication):  # type: ignore[misc]
         def load_config(self) -> None:
             settings = {
-                "bind": f"{config.host}:{config.port}", "workers": 1, "threads": THREADS, "worker_class": "gthread",
-                "when_ready": when_ready, "on_exit": on_exit, "timeout": 120, "graceful_timeout": 10,
-                "loglevel": "warning", "post_worker_init": _end_with_parent, "keepalive": 15, "limit_request_line": 8190,
+                "bind": f"{config.host}:{config.port}",
+                "workers": 1,
+                "threads": THREADS,
+                "worker_class": "gthread",
+                "when_ready": when_ready,
+                "on_exit": on_exit,
+                "timeout": 120,
+                "graceful_timeout": 10,
+                "loglevel": "warning",
+                "post_worker_init": _end_with_parent,
+                "keepalive": 15,
+                "limit_request_line": 8190,
                 "control_socket_disable": True,
-            }  # fmt: skip
+            }
             for name, value in settings.items():
                 if name in self.cfg.settings:
                     self.cfg.set(name, value)
@@ -103,8 +115,11 @@ def _quiet_logs() -> None:
 
     level = getattr(logging, os.environ.get("EVERYSHELF_LOG", "WARNING").upper(), logging.WARNING)
     structlog.configure(
-        processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso"),
-                    structlog.processors.JSONRenderer()],
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            structlog.processors.JSONRenderer(),
+        ],
         wrapper_class=structlog.make_filtering_bound_logger(level),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
-    )  # fmt: skip
+    )

@@ -43,7 +43,9 @@ function States({ before, to, onOpen, onSwap }: { before: string; to: string; on
   const key = useShelfKey();
   const [effect, setEffect] = useParam("effect");
   const found = useQuery(comparison(key, before, to));
-  useEffect(() => window.scrollTo(0, 0), [before, to]);
+  useEffect(() => {
+    window.scrollTo(0, 0); // in braces: newer browsers return a promise here, which is no clean-up function
+  }, [before, to]);
   if (found.isPending) return <Loading what="Comparing" />;
   if (found.isError) return <ProblemBox error={found.error} />;
   const c = found.data;

@@ -27,8 +27,16 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
         here = "here" if desk and desk.home.branch == b.name else ""
         distance = "" if b.main else f"{b.ahead} ahead, {b.behind} behind"
         guarded = "guarded" if b.guarded else ""
-        terminal.say(terminal.line((2, here), (8, terminal.bold(terminal.cut(b.name, 28))), (38, (b.head or "no commit")[:8]), (48, guarded),
-                                   (57, distance), (76, terminal.dim(terminal.cut(b.summary, 24)))))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, here),
+                (8, terminal.bold(terminal.cut(b.name, 28))),
+                (38, (b.head or "no commit")[:8]),
+                (48, guarded),
+                (57, distance),
+                (76, terminal.dim(terminal.cut(b.summary, 24))),
+            )
+        )
 
 
 @branch.command("make")
@@ -36,7 +44,9 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
 @click.option("--from", "start", help="Ref to start from; default: the desk's.")
 @click.option("--note", default="", help="What it is for.")
 @shelf_options
-def branch_make(name: str, start: str | None, note: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def branch_make(
+    name: str, start: str | None, note: str, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
     """Make the branch NAME; nothing is copied, however large the shelf is."""
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.make_branch(name, start or default_ref(desk) or "", note)
@@ -77,14 +87,24 @@ def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | No
 @click.command("merge")
 @click.argument("source")
 @click.option("--into", "target", help="Branch to merge into; default: the main branch.")
-@click.option("--prefer", type=click.Choice(["this", "other"]), help="For artifacts changed on both sides: the target's (this) or the source's (other).")
+@click.option(
+    "--prefer",
+    type=click.Choice(["this", "other"]),
+    help="For artifacts changed on both sides: the target's (this) or the source's (other).",
+)
 @click.option("--drop", is_flag=True, help="Drop SOURCE in the same act.")
 @click.option("--summary", default="", help="What to say about it.")
 @shelf_options
 def merge(
-    source: str, target: str | None, prefer: str | None, drop: bool, summary: str, shelf_key: str | None,
-    address: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    source: str,
+    target: str | None,
+    prefer: str | None,
+    drop: bool,
+    summary: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
     """Merge the branch SOURCE into another; an artifact changed on both sides is a conflict (exit code 3)."""
     shelf, _ = open_shelf(shelf_key, address)
     into = target or shelf.info().main_branch
@@ -95,7 +115,10 @@ def merge(
     if result.commit is None:
         terminal.say(terminal.bold(f"{into} has everything of {source} already") + ".")
     else:
-        terminal.say(terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} taken over") + f", as {result.commit[:8]} on {into}.")
+        terminal.say(
+            terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} taken over")
+            + f", as {result.commit[:8]} on {into}."
+        )
     if drop:
         terminal.say(f"Branch {source} is dropped.")
 
@@ -116,20 +139,35 @@ def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
         return
     terminal.say(terminal.bold(terminal.count(len(found), "tag")) + ".")
     for t in found:
-        terminal.say(terminal.line((2, terminal.bold(terminal.cut(t.name, 18))), (22, t.commit[:8]), (32, terminal.when(t.created)),
-                                   (46, t.created_by), (56, ", ".join(t.environments)), (80, terminal.dim(terminal.cut(t.note, 20)))))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, terminal.bold(terminal.cut(t.name, 18))),
+                (22, t.commit[:8]),
+                (32, terminal.when(t.created)),
+                (46, t.created_by),
+                (56, ", ".join(t.environments)),
+                (80, terminal.dim(terminal.cut(t.note, 20))),
+            )
+        )
 
 
 @tag.command("make")
 @click.argument("name")
 @click.option("--at", "ref", help="Ref to tag; default: the desk's branch.")
 @click.option("--note", default="", help="What it stands for.")
-@click.option("--only", "selection", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
+@click.option(
+    "--only", "selection", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated."
+)
 @shelf_options
 def tag_make(
-    name: str, ref: str | None, note: str, selection: tuple[str, ...], shelf_key: str | None, address: str | None,
+    name: str,
+    ref: str | None,
+    note: str,
+    selection: tuple[str, ...],
+    shelf_key: str | None,
+    address: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Make the tag NAME; it never moves."""
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.make_tag(name, ref or default_ref(desk) or "", note, list(selection) or None)

@@ -20,9 +20,13 @@ if TYPE_CHECKING:
 
 @click.command("compare")
 @click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]")
-@click.option("--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding.")
+@click.option(
+    "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
+)
 @shelf_options
-def compare(refs: tuple[str, ...], fail_on: str | None, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def compare(
+    refs: tuple[str, ...], fail_on: str | None, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
     """What changed from one state to another, by what it means.
 
     FROM and TO are refs; TO is the desk's branch if left out. With no ref at all: what this desk changed. With an
@@ -105,8 +109,14 @@ def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artif
             row["effect"], row["headline"] = effect_of(row), headline(row)
     effects = {e: sum(r["effects"].get(e, 0) for r in rows) for e in ("breaks", "alters", "cosmetic")}
     words = f"{terminal.count(len(rows), 'artifact')} differ{'s' if len(rows) == 1 else ''}"
-    return {"from": {"ref": before}, "to": {"ref": after}, "artifacts": rows, "effects": effects, "pending": 0,
-            "sentence": f"{words} on this desk." if rows else "Nothing differs."}  # fmt: skip
+    return {
+        "from": {"ref": before},
+        "to": {"ref": after},
+        "artifacts": rows,
+        "effects": effects,
+        "pending": 0,
+        "sentence": f"{words} on this desk." if rows else "Nothing differs.",
+    }
 
 
 def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[tuple[str, Item | None, str | None]]:
@@ -126,14 +136,29 @@ def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[tuple[str, Ite
 
 
 def _desk_row(
-    shelf: ShelfClient, desk: Desk, worker: Any, scratch: Path, path: str, item: Item | None, content: str | None,
+    shelf: ShelfClient,
+    desk: Desk,
+    worker: Any,
+    scratch: Path,
+    path: str,
+    item: Item | None,
+    content: str | None,
     backwards: bool,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     if item is None or content is None:
         state = "added" if (content is None) != backwards else "removed"
         kind = item.entry.kind if item and item.entry else "opaque"
-        return {"path": path, "state": state, "kind": kind, "effect": "alters", "headline": state, "findings": [],
-                "effects": {"breaks": 0, "alters": 1, "cosmetic": 0}, "counts": {}, "note": ""}  # fmt: skip
+        return {
+            "path": path,
+            "state": state,
+            "kind": kind,
+            "effect": "alters",
+            "headline": state,
+            "findings": [],
+            "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+            "counts": {},
+            "note": "",
+        }
     old = scratch / content
     if not old.exists():
         shelf.download_content(content, old)
@@ -185,8 +210,13 @@ def _print_samples(found: dict[str, Any]) -> None:
         return
     print_table_line(found["table"])
     for sample in found["table"]["samples"][:20]:
-        terminal.say(terminal.line((4, terminal.dim("cell")), (18, terminal.cut(", ".join(sample["key"]), 26)),
-                                   (terminal.DETAIL, f"{sample['column']} {sample['before']} → {sample['after']}")))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (4, terminal.dim("cell")),
+                (18, terminal.cut(", ".join(sample["key"]), 26)),
+                (terminal.DETAIL, f"{sample['column']} {sample['before']} → {sample['after']}"),
+            )
+        )
 
 
 def _check(found: dict[str, Any], fail_on: str | None) -> None:

@@ -26,7 +26,7 @@ _MANY = 200
 @json_option
 def take(
     shelf_key: str | None, folder: Path | None, branch: str | None, ref: str | None, address: str | None, as_json: bool
-) -> None:  # fmt: skip
+) -> None:
     """Take SHELF into FOLDER, or on a desk: bring the newest state of its branch here.
 
     What was edited here is never overwritten.
@@ -43,14 +43,24 @@ def take(
         name = None if ref else branch or info.main_branch
         if name is not None:
             client.shelf(shelf_key).branch(name)
-        desk = Desk.make((folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or ""))
+        desk = Desk.make(
+            (folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or "")
+        )
     shelf = open_client(None, desk).shelf(desk.home.shelf)
     with terminal.progress_bar("Taking") as progress:
         taken = desk.take(shelf, progress)
     if as_json:
-        terminal.print_json({"desk": str(desk.root), "shelf": desk.home.shelf, "branch": desk.home.branch,
-                             "commit": desk.home.commit, "written": taken.written, "removed": taken.removed,
-                             "kept": taken.kept})  # fmt: skip
+        terminal.print_json(
+            {
+                "desk": str(desk.root),
+                "shelf": desk.home.shelf,
+                "branch": desk.home.branch,
+                "commit": desk.home.commit,
+                "written": taken.written,
+                "removed": taken.removed,
+                "kept": taken.kept,
+            }
+        )
     else:
         _print_taken(desk, taken)
     if taken.kept:
@@ -58,8 +68,9 @@ def take(
         raise DeskError(
             f"{terminal.count(len(taken.kept), 'artifact')} edited here changed there too, and {left} left as you have"
             f" them: {', '.join(taken.kept[:3])}",
-            code="take.kept", hint="Commit them with --merge, or discard them and take again.",
-        )  # fmt: skip
+            code="take.kept",
+            hint="Commit them with --merge, or discard them and take again.",
+        )
 
 
 def _print_taken(desk: Desk, taken: Any) -> None:
@@ -70,7 +81,9 @@ def _print_taken(desk: Desk, taken: Any) -> None:
     removed = f", {len(taken.removed)} removed" if taken.removed else ""
     terminal.say(terminal.bold(sentence + removed) + f"; this desk shows {where}.")
     here = find_desk()
-    terminal.next_step("everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending")
+    terminal.next_step(
+        "everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending"
+    )
 
 
 @click.command("pending")
@@ -94,12 +107,21 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
         counts[item.state] += 1
     shown = [i for i in items if show_all or i.state != "same"]
     return {
-        "branch": desk.home.branch, "commit": desk.home.commit, "counts": counts,
+        "branch": desk.home.branch,
+        "commit": desk.home.commit,
+        "counts": counts,
         "artifacts": [
-            {"path": i.path, "state": i.state, "kind": _kind(desk, i), "version": i.entry.version if i.entry else None,
-             "moved_from": i.moved_from or None, "reason": i.reason or None} for i in shown
+            {
+                "path": i.path,
+                "state": i.state,
+                "kind": _kind(desk, i),
+                "version": i.entry.version if i.entry else None,
+                "moved_from": i.moved_from or None,
+                "reason": i.reason or None,
+            }
+            for i in shown
         ],
-    }  # fmt: skip
+    }
 
 
 def _kind(desk: Desk, item: Item) -> str:
@@ -115,9 +137,7 @@ def _kind(desk: Desk, item: Item) -> str:
         return recognise(item.path, opened.read(HEAD_BYTES), item.size).kind
 
 
-def _print_pending(
-    desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool
-) -> None:  # fmt: skip
+def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool) -> None:
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
     tail = f", {len(blocked)} blocked" if blocked else ""
@@ -134,7 +154,11 @@ def _print_pending(
         for item in same:
             terminal.row("same", _kind(desk, item), item.path, word="same", faint=True)
     elif same:
-        terminal.say(terminal.line((2, terminal.dim("  same")), (terminal.KIND, terminal.dim(terminal.count(len(same), "artifact")))))
+        terminal.say(
+            terminal.line(
+                (2, terminal.dim("  same")), (terminal.KIND, terminal.dim(terminal.count(len(same), "artifact")))
+            )
+        )
     if changed and desk.home.branch:
         names = " ".join(shlex.quote(i.path) for i in changed[:3]) if len(changed) <= 3 else ""
         terminal.next_step(f'everyshelf commit --summary "SUMMARY" {names}'.rstrip())
@@ -149,9 +173,14 @@ def _print_pending(
 @click.option("--merge", is_flag=True, help="If the branch has moved on, combine both.")
 @json_option
 def commit(
-    artifacts: tuple[str, ...], summary: str, description: str, labels: tuple[str, ...], tasks: tuple[str, ...],
-    merge: bool, as_json: bool,
-) -> None:  # fmt: skip
+    artifacts: tuple[str, ...],
+    summary: str,
+    description: str,
+    labels: tuple[str, ...],
+    tasks: tuple[str, ...],
+    merge: bool,
+    as_json: bool,
+) -> None:
     """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing."""
     desk = get_desk()
     states = desk.states()
@@ -159,13 +188,24 @@ def commit(
     blocked = [i for i in states if i.state == "blocked"]
     shelf = open_client(None, desk).shelf(desk.home.shelf)
     with terminal.progress_bar("Sending") as progress:
-        made = desk.commit(shelf, items, summary, description=description, labels=_labels(labels),
-                           tasks=list(tasks), merge=merge, progress=progress)  # fmt: skip
+        made = desk.commit(
+            shelf,
+            items,
+            summary,
+            description=description,
+            labels=_labels(labels),
+            tasks=list(tasks),
+            merge=merge,
+            progress=progress,
+        )
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
         terminal.print_json({**_plain(made), "artifacts": committed, "blocked": [i.path for i in blocked]})
         return
-    terminal.say(terminal.bold(f"Committed {terminal.count(len(items), 'artifact')} to {desk.home.branch}") + f" as {made.commit[:8]}: {summary}")
+    terminal.say(
+        terminal.bold(f"Committed {terminal.count(len(items), 'artifact')} to {desk.home.branch}")
+        + f" as {made.commit[:8]}: {summary}"
+    )
     for item in blocked:
         terminal.row("blocked", "", item.path, item.reason)
     terminal.next_step("everyshelf history --limit 5")
@@ -202,7 +242,10 @@ def discard(artifacts: tuple[str, ...], everything: bool, as_json: bool) -> None
     if as_json:
         terminal.print_json({"discarded": paths})
         return
-    terminal.say(terminal.bold(f"{terminal.count(len(paths), 'artifact')} brought back") + "; what you had lies in .everyshelf/discarded.")
+    terminal.say(
+        terminal.bold(f"{terminal.count(len(paths), 'artifact')} brought back")
+        + "; what you had lies in .everyshelf/discarded."
+    )
     for item in items:
         terminal.row(item.state, item.entry.kind if item.entry else "", item.path)
 
@@ -214,9 +257,14 @@ def discard(artifacts: tuple[str, ...], everything: bool, as_json: bool) -> None
 @click.option("--summary", default="", help="What to say about it.")
 @shelf_options
 def restore(
-    artifact: str | None, ref: str, branch: str | None, summary: str, shelf_key: str | None, address: str | None,
+    artifact: str | None,
+    ref: str,
+    branch: str | None,
+    summary: str,
+    shelf_key: str | None,
+    address: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Bring ARTIFACT, or with none named the whole shelf, back to an older state, as a new commit."""
     shelf, desk = open_shelf(shelf_key, address)
     target = branch or (desk.home.branch if desk else None) or shelf.info().main_branch
@@ -226,4 +274,6 @@ def restore(
     if as_json:
         terminal.print_json({**_plain(made), "written": taken.written if taken else []})
         return
-    terminal.say(terminal.bold(f"{artifact or 'The shelf'} is back from {ref}") + f", as {made.commit[:8]} on {target}.")
+    terminal.say(
+        terminal.bold(f"{artifact or 'The shelf'} is back from {ref}") + f", as {made.commit[:8]} on {target}."
+    )

@@ -49,17 +49,27 @@ def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
 @click.option("--note", default="", help="What it is for.")
 @shelf_options
 def env_make(
-    name: str, folder: str, position: int | None, fed_from: str, earlier_first: bool, note: str, shelf_key: str | None,
-    address: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    name: str,
+    folder: str,
+    position: int | None,
+    fed_from: str,
+    earlier_first: bool,
+    note: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
     """Make the environment NAME, with a folder as its destination."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_environment(name, folder=folder, position=position, fed_from=fed_from,
-                                  earlier_first=earlier_first, note=note)  # fmt: skip
+    made = shelf.make_environment(
+        name, folder=folder, position=position, fed_from=fed_from, earlier_first=earlier_first, note=note
+    )
     if as_json:
         terminal.print_json(made)
         return
-    terminal.say(terminal.bold(f"Environment {name} stands") + f", place {made.position} on the route, in {made.folder}.")
+    terminal.say(
+        terminal.bold(f"Environment {name} stands") + f", place {made.position} on the route, in {made.folder}."
+    )
     terminal.next_step(f"everyshelf rehearse tag:NAME {name}")
 
 
@@ -76,8 +86,17 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
     terminal.say(terminal.bold(f"{terminal.count(len(found), 'deployment')} to {name}") + ".")
     for d in found:
         back = f"back to {d.rolled_back_to}" if d.rolled_back_to else ""
-        terminal.say(terminal.line((2, str(d.number)), (7, terminal.bold(f"tag:{d.tag}")), (27, d.state), (37, terminal.when(d.begun)),
-                                   (50, d.who), (60, back), (72, terminal.dim(terminal.cut(d.why, 28)))))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, str(d.number)),
+                (7, terminal.bold(f"tag:{d.tag}")),
+                (27, d.state),
+                (37, terminal.when(d.begun)),
+                (50, d.who),
+                (60, back),
+                (72, terminal.dim(terminal.cut(d.why, 28))),
+            )
+        )
 
 
 @env.command("remove")
@@ -113,24 +132,42 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     """The rehearsal: sentence, counts, artifacts, gates, drift, next step."""
     terminal.say(terminal.bold(found["sentence"]))
     counts = found["counts"]
-    marks = [terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}") for s in ("added", "changed", "removed") if counts[s]]
+    marks = [
+        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}") for s in ("added", "changed", "removed") if counts[s]
+    ]
     same = terminal.dim(f"{counts['same']} same")
     terminal.say(terminal.line((2, "would"), (terminal.KIND, "   ".join([*marks, same]))))
     for artifact in found["artifacts"][:60]:
         mark = terminal.tone(artifact["state"], terminal.GLYPHS[artifact["state"]])
         name = terminal.bold(terminal.cut(artifact["name"], 21))
         effect = f"{terminal.effect('breaks')} " if artifact["effect"] == "breaks" else ""
-        terminal.say(terminal.line((10, mark), (terminal.KIND, artifact["kind"]), (terminal.NAME, name),
-                                   (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46))))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (10, mark),
+                (terminal.KIND, artifact["kind"]),
+                (terminal.NAME, name),
+                (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
+            )
+        )
     for place, gate in enumerate(found["gates"]):
         met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
         name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
         said = terminal.dim(gate["said"]) if gate["met"] else gate["said"]
-        terminal.say(terminal.line((2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name), (terminal.DETAIL, said)))
+        terminal.say(
+            terminal.line(
+                (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name), (terminal.DETAIL, said)
+            )
+        )
     for place, drift in enumerate(found["drift"]):
         said = f"{drift['where']}; would be lost" if drift["lost"] else f"{drift['where']}, as the tag has it"
-        terminal.say(terminal.line((2, "drift" if place == 0 else ""), (10, terminal.tone("changed", "≠")),
-                                   (terminal.NAME, terminal.bold(terminal.cut(drift["name"], 21))), (terminal.DETAIL, said)))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, "drift" if place == 0 else ""),
+                (10, terminal.tone("changed", "≠")),
+                (terminal.NAME, terminal.bold(terminal.cut(drift["name"], 21))),
+                (terminal.DETAIL, said),
+            )
+        )
     if not found["holds"] and any(counts[s] for s in ("added", "changed", "removed")):
         lost = " --overwrite-drift" if any(d["lost"] for d in found["drift"]) else ""
         terminal.next_step(f"everyshelf promote tag:{found['tag']} {found['environment']}{lost}")
@@ -143,9 +180,14 @@ def print_rehearsal(found: dict[str, Any]) -> None:
 @click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
 @shelf_options
 def promote(
-    tag: str, environment: str, why: str, overwrite_drift: bool, shelf_key: str | None, address: str | None,
+    tag: str,
+    environment: str,
+    why: str,
+    overwrite_drift: bool,
+    shelf_key: str | None,
+    address: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Put TAG into ENVIRONMENT: staged, switched in one act, read back, recorded."""
     shelf, _ = open_shelf(shelf_key, address)
     job = _waited(shelf, shelf.promote(tag, environment, why=why, overwrite_drift=overwrite_drift), "Promoting")
@@ -159,9 +201,14 @@ def promote(
 @click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
 @shelf_options
 def rollback(
-    environment: str, to: int | None, why: str, overwrite_drift: bool, shelf_key: str | None, address: str | None,
+    environment: str,
+    to: int | None,
+    why: str,
+    overwrite_drift: bool,
+    shelf_key: str | None,
+    address: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Put the deployment before the current one (or --to N) in place again."""
     shelf, _ = open_shelf(shelf_key, address)
     job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, overwrite_drift=overwrite_drift), "Going back")
@@ -181,8 +228,21 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
         return
     counts = result.get("counts", {})
     terminal.say(terminal.bold(sentence) + f", deployment {result.get('number')}.")
-    marks = [terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}") for s in ("added", "changed", "removed") if counts.get(s)]
+    marks = [
+        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}")
+        for s in ("added", "changed", "removed")
+        if counts.get(s)
+    ]
     marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
     terminal.say(terminal.line((2, "put"), (terminal.KIND, "   ".join(marks))))
     took = result.get("took_seconds")
-    terminal.say(terminal.line((2, "verified"), (terminal.KIND, f"{terminal.count(result.get('verified', 0), 'artifact')} read back" + (f", in {took:.1f} s" if took else ""))))
+    terminal.say(
+        terminal.line(
+            (2, "verified"),
+            (
+                terminal.KIND,
+                f"{terminal.count(result.get('verified', 0), 'artifact')} read back"
+                + (f", in {took:.1f} s" if took else ""),
+            ),
+        )
+    )

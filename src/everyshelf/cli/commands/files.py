@@ -65,7 +65,9 @@ def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
     for part in parts:
         fields = ", ".join(f"{k} {v}" for k, v in part["fields"].items() if str(v) != part["label"])
         column = 2 + 2 * depth
-        head = terminal.line((column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.cut(part["label"], 40))))
+        head = terminal.line(
+            (column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.cut(part["label"], 40)))
+        )
         room = 98 - terminal.width_of(head) - 2
         terminal.say(head + (f"  {terminal.dim(terminal.cut(fields, room))}" if fields and room > 12 else ""))
         _print_parts(part["parts"], depth + 1)
@@ -86,12 +88,20 @@ def _checked_kind(kind: str | None) -> str | None:
 @click.option("--key", help="Key columns of a table, by commas.")
 @click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
 @click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Most findings to print.")
-@click.option("--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding.")
+@click.option(
+    "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
+)
 @json_option
 def compare_files(
-    old: Path, new: Path, kind: str | None, key: str | None, rules: Path | None, limit: int, fail_on: str | None,
+    old: Path,
+    new: Path,
+    kind: str | None,
+    key: str | None,
+    rules: Path | None,
+    limit: int,
+    fail_on: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """What changed from file OLD to file NEW, by what it means."""
     from everyshelf.core.compare.worker import Worker
 
@@ -99,8 +109,9 @@ def compare_files(
     keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
     worker = Worker()
     try:
-        found = worker.compare((old.name, old), (new.name, new), rules_text=rules_text, kind=_checked_kind(kind),
-                               key=keys, limit=limit)  # fmt: skip
+        found = worker.compare(
+            (old.name, old), (new.name, new), rules_text=rules_text, kind=_checked_kind(kind), key=keys, limit=limit
+        )
     finally:
         worker.close()
     if as_json:
@@ -123,7 +134,9 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
     if "table" in found:
         print_table_line(found["table"])
     if found["effects"]["cosmetic"] and found["effects"]["cosmetic"] < sum(found["effects"].values()):
-        terminal.say(terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json."))
+        terminal.say(
+            terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json.")
+        )
 
 
 def _fail_on(effects: dict[str, int], fail_on: str | None) -> None:

@@ -17,7 +17,7 @@ from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 @shelf_options
 def history(
     artifact: str | None, ref: str | None, limit: int, shelf_key: str | None, address: str | None, as_json: bool
-) -> None:  # fmt: skip
+) -> None:
     """Commits of a branch, or with an ARTIFACT its versions; newest first."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
@@ -29,8 +29,15 @@ def history(
         terminal.say(terminal.bold(f"{terminal.count(len(versions), 'version')} of {artifact}") + ", newest first.")
         for v in versions:
             number = f"v{v.version}" if v.version else "gone"
-            terminal.say(terminal.line((2, terminal.bold(number)), (8, v.commit[:8] if v.commit else ""), (18, terminal.when(v.recorded)),
-                                       (32, v.author), (terminal.DETAIL - 4, terminal.cut(v.summary, 55))))  # fmt: skip
+            terminal.say(
+                terminal.line(
+                    (2, terminal.bold(number)),
+                    (8, v.commit[:8] if v.commit else ""),
+                    (18, terminal.when(v.recorded)),
+                    (32, v.author),
+                    (terminal.DETAIL - 4, terminal.cut(v.summary, 55)),
+                )
+            )
             if v.headline:
                 terminal.say(terminal.line((8, terminal.effect(v.effect)), (18, terminal.dim(v.headline))))
         return
@@ -41,20 +48,33 @@ def history(
     terminal.say(terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}") + ", newest first.")
     for c in commits:
         tags = "".join(f" tag:{t}" for t in c.tags)
-        terminal.say(terminal.line((2, terminal.bold(c.commit[:8])), (terminal.KIND, terminal.when(c.recorded)), (27, c.author),
-                                   (36, terminal.cut(c.summary, 60) + terminal.command(tags))))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, terminal.bold(c.commit[:8])),
+                (terminal.KIND, terminal.when(c.recorded)),
+                (27, c.author),
+                (36, terminal.cut(c.summary, 60) + terminal.command(tags)),
+            )
+        )
 
 
 @click.command("browse")
 @click.argument("path", required=False)
 @click.option("--ref", help="Branch, tag, commit or at:DATE; default: the desk's.")
-@click.option("--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file.")
+@click.option(
+    "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
+)
 @click.option("--encoding", help="Read text in this encoding.")
 @shelf_options
 def browse(
-    path: str | None, ref: str | None, output: Path | None, encoding: str | None, shelf_key: str | None,
-    address: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    path: str | None,
+    ref: str | None,
+    output: Path | None,
+    encoding: str | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
     """What lies on the shelf at a ref; with PATH that folder, or that artifact as text."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
@@ -65,12 +85,23 @@ def browse(
     if as_json:
         terminal.print_json(found)
         return
-    terminal.say(terminal.bold(f"{terminal.count(len(found), 'artifact')} at {ref or 'main'}") + (f" in {path}." if path else "."))
+    terminal.say(
+        terminal.bold(f"{terminal.count(len(found), 'artifact')} at {ref or 'main'}")
+        + (f" in {path}." if path else ".")
+    )
     for a in found:
         version = f"v{a.version}" if a.version else ""
         when = terminal.when(a.recorded) if a.recorded else ""
-        terminal.say(terminal.line((2, a.kind), (terminal.KIND, terminal.bold(terminal.cut(a.path, 42))), (57, terminal.dim(version)),
-                                   (63, f"{terminal.size(a.size):>7}"), (72, a.author), (82, when)))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, a.kind),
+                (terminal.KIND, terminal.bold(terminal.cut(a.path, 42))),
+                (57, terminal.dim(version)),
+                (63, f"{terminal.size(a.size):>7}"),
+                (72, a.author),
+                (82, when),
+            )
+        )
 
 
 def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type: ignore[no-untyped-def]
@@ -98,8 +129,13 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
     if as_json:
         terminal.print_json(found)
     else:
-        numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder node')} and {terminal.count(found['contents'], 'content')}"
-        verdict = "everything matches" if not problems else f"{terminal.count(len(problems), 'thing does', 'things do')} not match"
+        numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder node')}"
+        numbers += f" and {terminal.count(found['contents'], 'content')}"
+        verdict = (
+            "everything matches"
+            if not problems
+            else f"{terminal.count(len(problems), 'thing does', 'things do')} not match"
+        )
         terminal.say(terminal.bold(f"{numbers} read again: {verdict}") + ".")
         for problem in problems:
             terminal.say(f"  ‖ {problem}")

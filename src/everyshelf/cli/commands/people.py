@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, open_client, remember
+from everyshelf.cli.session import json_option, new_client, open_client, remember
 
 SCOPES = ("read", "write", "promote", "admin", "import")
 
@@ -17,25 +17,24 @@ SCOPES = ("read", "write", "promote", "admin", "import")
 @click.option("--token", help="Use this token instead of a name and password.", envvar="EVERYSHELF_TOKEN")
 @click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token lasts.")
 @json_option
-def connect(
-    address: str, name: str | None, password: str | None, token: str | None, days: int, as_json: bool
-) -> None:  # fmt: skip
+def connect(address: str, name: str | None, password: str | None, token: str | None, days: int, as_json: bool) -> None:
     """Sign in to the service at ADDRESS and remember it on this machine."""
     import platform
-
-    from everyshelf.client import Client
 
     address = address.rstrip("/") if "://" in address else f"http://{address}".rstrip("/")
     if not token:
         name = name or click.prompt("Name", err=True)
         password = password or click.prompt("Password", hide_input=True, err=True)
-        with Client(address) as client:
+        with new_client(address) as client:
             made = client.sign_in_for_token(
-                str(name), str(password), f"command line on {platform.node()}"[:100], ["read", "write", "promote", "admin"],
+                str(name),
+                str(password),
+                f"command line on {platform.node()}"[:100],
+                ["read", "write", "promote", "admin"],
                 days,
-            )  # fmt: skip
+            )
         token = made.value
-    with Client(address, token) as client:
+    with new_client(address, token) as client:
         shelves = client.shelves()
         person = client.person()
     remember(address, token)
@@ -63,8 +62,13 @@ def token_list(as_json: bool) -> None:
     terminal.say(terminal.bold(terminal.count(len(tokens), "token")) + ".")
     for found in tokens:
         expires = f"until {terminal.when(found.expires)}" if found.expires else "never expires"
-        terminal.say(terminal.line((2, found.beginning + "…"), (15, terminal.bold(terminal.cut(found.name, 30))),
-                                   (terminal.DETAIL, f"{', '.join(found.scopes)}; {expires}")))  # fmt: skip
+        terminal.say(
+            terminal.line(
+                (2, found.beginning + "…"),
+                (15, terminal.bold(terminal.cut(found.name, 30))),
+                (terminal.DETAIL, f"{', '.join(found.scopes)}; {expires}"),
+            )
+        )
 
 
 @token.command("make")

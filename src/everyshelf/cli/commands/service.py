@@ -28,7 +28,9 @@ def serve(data: Path | None, host: str | None, port: int | None) -> None:
     config = get_config()
 
     def ready() -> None:
-        terminal.say(terminal.bold(f"Every Shelf is at http://{config.host}:{config.port}") + f", data in {config.data}.")
+        terminal.say(
+            terminal.bold(f"Every Shelf is at http://{config.host}:{config.port}") + f", data in {config.data}."
+        )
         if first is not None:
             terminal.say(f"Sign in as {first[0]} with {first[1]}")
             terminal.say(terminal.dim("This password is shown once."))

@@ -24,8 +24,13 @@ def shelf_list(address: str | None, as_json: bool) -> None:
         return
     terminal.say(terminal.bold(terminal.count(len(found), "shelf", "shelves")) + ".")
     for one in found:
-        numbers = f"{terminal.count(one.commits, 'commit')}, {terminal.count(one.branches, 'branch', 'branches')}, {terminal.count(one.tags, 'tag')}"
-        terminal.say(terminal.line((2, one.role or "reader"), (terminal.KIND, terminal.bold(one.key)), (terminal.DETAIL - 10, numbers)))
+        numbers = f"{terminal.count(one.commits, 'commit')}, {terminal.count(one.branches, 'branch', 'branches')}"
+        numbers += f", {terminal.count(one.tags, 'tag')}"
+        terminal.say(
+            terminal.line(
+                (2, one.role or "reader"), (terminal.KIND, terminal.bold(one.key)), (terminal.DETAIL - 10, numbers)
+            )
+        )
     terminal.next_step(f"everyshelf take {found[0].key}" if found else "everyshelf shelf make NAME")
 
 
@@ -38,7 +43,7 @@ def shelf_list(address: str | None, as_json: bool) -> None:
 @json_option
 def shelf_make(
     name: str, description: str, key: str | None, open_to_all: bool, address: str | None, as_json: bool
-) -> None:  # fmt: skip
+) -> None:
     """Make a shelf called NAME; it has a main branch at once."""
     made = open_client(address).make_shelf(name, description=description, key=key, open_to_all=open_to_all)
     if as_json:

@@ -32,9 +32,13 @@ class ArtifactSide:
 
 
 def compare_artifacts(
-    before: ArtifactSide, after: ArtifactSide, *, rules: Rules | None = None, kind: str | None = None,
+    before: ArtifactSide,
+    after: ArtifactSide,
+    *,
+    rules: Rules | None = None,
+    kind: str | None = None,
     key: Sequence[str] | None = None,
-) -> Comparison:  # fmt: skip
+) -> Comparison:
     """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong ``key``."""
     rules = rules or Rules()
     old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
@@ -51,14 +55,18 @@ def compare_artifacts(
 
 
 def _as_kind(
-    before: ArtifactSide, after: ArtifactSide, old: Recognition, new: Recognition, rules: Rules,
+    before: ArtifactSide,
+    after: ArtifactSide,
+    old: Recognition,
+    new: Recognition,
+    rules: Rules,
     key: Sequence[str] | None,
-) -> Comparison:  # fmt: skip
+) -> Comparison:
     try:
         if new.kind == "dataset" and new.format == "csv":
             return _as_table(before, after, key)
-        outlines = [read_outline(s.name, s.data, r, rules) for s, r in ((before, old), (after, new))]
-        findings, identity = compare_outlines(*outlines, table_for(new.kind))
+        one, other = (read_outline(s.name, s.data, r, rules) for s, r in ((before, old), (after, new)))
+        findings, identity = compare_outlines(one, other, table_for(new.kind))
         return Comparison(new.kind, findings, identity=identity)
     except UnreadableError as error:
         return _as_text(before, after, new, str(error))

@@ -69,10 +69,7 @@ def _shared_fields(before: Sequence[Part], after: Sequence[Part]) -> list[str]:
     items = [*before, *after]
     if not items:
         return []
-    return [
-        name for name in items[0].fields
-        if all(name in p.fields and _can_identify(p.fields[name]) for p in items)
-    ]  # fmt: skip
+    return [name for name in items[0].fields if all(name in p.fields and _can_identify(p.fields[name]) for p in items)]
 
 
 def _can_identify(value: object) -> bool:

@@ -12,6 +12,7 @@ At the end, removed and added parts of equal content under different parents bec
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -41,9 +42,7 @@ class _Left:
     path: str
 
 
-def compare_outlines(
-    before: Outline, after: Outline, table: KindTable
-) -> tuple[list[Finding], dict[str, list[str]]]:  # fmt: skip
+def compare_outlines(before: Outline, after: Outline, table: KindTable) -> tuple[list[Finding], dict[str, list[str]]]:
     """All findings, and per list path the fields by which its items were identified."""
     run = _Run(table)
     run.parts(before.root, after.root, "", cosmetic=False)
@@ -71,12 +70,17 @@ class _Run:
         self._children(before, after, path, cosmetic=cosmetic)
         if len(self._findings) == said and _form(before.value) != _form(after.value):
             # An empty list is not an empty object, though neither has a part that could say so.
-            self._say("changed", path, after, field="form", before=_form(before.value), after=_form(after.value),
-                      cosmetic=cosmetic or not _is_empty(before.value))  # fmt: skip
+            self._say(
+                "changed",
+                path,
+                after,
+                field="form",
+                before=_form(before.value),
+                after=_form(after.value),
+                cosmetic=cosmetic or not _is_empty(before.value),
+            )
 
-    def _fields(
-        self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()
-    ) -> None:  # fmt: skip
+    def _fields(self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()) -> None:
         for name in dict.fromkeys([*before.fields, *after.fields]):
             if name in skip:
                 continue
@@ -99,8 +103,18 @@ class _Run:
 
     # --- findings ----------------------------------------------------------
 
-    def _say(self, action: Step, path: str, part: Part, *, cosmetic: bool, field: str | None = None,
-             before: Any = None, after: Any = None, detail: str = "") -> None:  # fmt: skip
+    def _say(
+        self,
+        action: Step,
+        path: str,
+        part: Part,
+        *,
+        cosmetic: bool,
+        field: str | None = None,
+        before: Any = None,
+        after: Any = None,
+        detail: str = "",
+    ) -> None:
         effect = self._effect(action, part, field, before, after, cosmetic=cosmetic)
         if field is not None and not detail:
             detail = text_change(before, after)
@@ -108,7 +122,7 @@ class _Run:
 
     def _effect(
         self, action: Step, part: Part, field: str | None, before: Any, after: Any, *, cosmetic: bool
-    ) -> Effect:  # fmt: skip
+    ) -> Effect:
         table = self._table
         if cosmetic or part.type in table.cosmetic_types or (field is not None and field in table.cosmetic_fields):
             return "cosmetic"
@@ -211,8 +225,14 @@ class _Siblings:
             renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, _RENAMED_LIKENESS)
         for i, j in renamed:
             path = self._child_path(after[j], j)
-            self._run.say("renamed", path, after[j], before=self._key(before[i]), after=self._key(after[j]),
-                          cosmetic=self._cosmetic)  # fmt: skip
+            self._run.say(
+                "renamed",
+                path,
+                after[j],
+                before=self._key(before[i]),
+                after=self._key(after[j]),
+                cosmetic=self._cosmetic,
+            )
             self._pair(before[i], after[j], path, skip=self._identity.fields)
         self._rest(before, after, _minus(left_a, renamed, 0), _minus(left_b, renamed, 1))
 
@@ -224,7 +244,7 @@ class _Siblings:
 
     def _order(self, after: list[Part], pairs: list[Pair]) -> None:
         targets = [j for _, j in pairs]
-        if all(a < b for a, b in zip(targets, targets[1:], strict=False)):
+        if all(a < b for a, b in itertools.pairwise(targets)):
             return
         if not self._ordered or self._parent.type not in ("list",):
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
@@ -233,8 +253,14 @@ class _Siblings:
         rank = {j: r for r, j in enumerate(sorted(targets))}
         for place, (_, j) in enumerate(pairs):
             if place not in kept:
-                self._run.say("moved", self._child_path(after[j], j), after[j], before=place + 1, after=rank[j] + 1,
-                              cosmetic=self._cosmetic)  # fmt: skip
+                self._run.say(
+                    "moved",
+                    self._child_path(after[j], j),
+                    after[j],
+                    before=place + 1,
+                    after=rank[j] + 1,
+                    cosmetic=self._cosmetic,
+                )
 
     # --- without one -------------------------------------------------------
 
@@ -244,8 +270,14 @@ class _Siblings:
         keys_b = [_content_key(p, skip) for p in after]
         pairs = align(keys_a, keys_b)
         if skip:
-            self._run.say("changed", self._list_path(), self._parent, field=skip[0], cosmetic=True,
-                          detail=f"{skip[0]} given anew to {len(pairs)} items of equal content")  # fmt: skip
+            self._run.say(
+                "changed",
+                self._list_path(),
+                self._parent,
+                field=skip[0],
+                cosmetic=True,
+                detail=f"{skip[0]} given anew to {len(pairs)} items of equal content",
+            )
         left_a = _without(before, {i for i, _ in pairs})
         left_b = _without(after, {j for _, j in pairs})
         moved = _equal_leftovers(keys_a, keys_b, left_a, left_b)
@@ -253,16 +285,18 @@ class _Siblings:
         changed = self._gap_pairs(before, after, pairs, left_a, left_b)
         for i, j in moved:
             if self._ordered:
-                self._run.say("moved", self._child_path(after[j], j), after[j], before=i + 1, after=j + 1,
-                              cosmetic=self._cosmetic)  # fmt: skip
+                self._run.say(
+                    "moved", self._child_path(after[j], j), after[j], before=i + 1, after=j + 1, cosmetic=self._cosmetic
+                )
         if moved and not self._ordered:
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
         for i, j in changed:
             self._pair(before[i], after[j], self._child_path(after[j], j), skip=skip)
         self._rest(before, after, _minus(left_a, changed, 0), _minus(left_b, changed, 1))
 
-    def _gap_pairs(self, before: list[Part], after: list[Part], pairs: list[Pair], left_a: list[int],
-                   left_b: list[int]) -> list[Pair]:  # fmt: skip
+    def _gap_pairs(
+        self, before: list[Part], after: list[Part], pairs: list[Pair], left_a: list[int], left_b: list[int]
+    ) -> list[Pair]:
         """Within each gap of the alignment: likely pairs, or for plain values one against one."""
         result: list[Pair] = []
         for gap_a, gap_b in _gaps(pairs, left_a, left_b):
@@ -349,21 +383,24 @@ def _stripped(value: Any, skip: tuple[str, ...]) -> Any:
     return value
 
 
-def _pairs_by_equal(before: list[Part], after: list[Part], left_a: list[int], left_b: list[int],
-                    skip: tuple[str, ...]) -> list[Pair]:  # fmt: skip
+def _pairs_by_equal(
+    before: list[Part], after: list[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...]
+) -> list[Pair]:
     """Pairs of equal content that is unique on both sides."""
     keys_a = {i: _content_key(before[i], skip) for i in left_a}
     keys_b = {j: _content_key(after[j], skip) for j in left_b}
     count_a, count_b = Counter(keys_a.values()), Counter(keys_b.values())
     place = {k: j for j, k in keys_b.items() if count_b[k] == 1}
     return [
-        (i, place[k]) for i, k in keys_a.items()
+        (i, place[k])
+        for i, k in keys_a.items()
         if count_a[k] == 1 and k in place and leaf_set(_stripped(before[i].value, skip))
-    ]  # fmt: skip
+    ]
 
 
-def _pairs_by_likeness(before: list[Part], after: list[Part], left_a: list[int], left_b: list[int],
-                       skip: tuple[str, ...], least: float) -> list[Pair]:  # fmt: skip
+def _pairs_by_likeness(
+    before: list[Part], after: list[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...], least: float
+) -> list[Pair]:
     """The likeliest pairs first, each part once; candidates come from an index of leaves, not from all pairs."""
     if not left_a or not left_b:
         return []

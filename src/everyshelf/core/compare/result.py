@@ -23,8 +23,12 @@ class TableCounts:
     def as_json(self) -> dict[str, Any]:
         """The ``table`` member of the answer."""
         return {
-            "rows": self.rows, "key": self.key, "columns": self.columns, "cells": self.cells, "samples": self.samples,
-        }  # fmt: skip
+            "rows": self.rows,
+            "key": self.key,
+            "columns": self.columns,
+            "cells": self.cells,
+            "samples": self.samples,
+        }
 
 
 @dataclass

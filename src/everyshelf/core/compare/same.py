@@ -51,7 +51,7 @@ def leaves(value: Any, path: str = "", depth: int = 0) -> Iterator[tuple[str, An
         for child in value:
             yield from leaves(child, f"{path}/*", depth + 1)
     elif isinstance(value, tuple):
-        tag, attributes, text, children = value
+        _tag, attributes, text, children = value
         for name, attribute in attributes.items():
             yield f"{path}/@{name}", attribute
         if text:

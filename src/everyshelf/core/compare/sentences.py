@@ -5,15 +5,21 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
-_WORDS = {"added": "added", "removed": "removed", "changed": "changed", "moved": "moved", "renamed": "renamed",
-          "reordered": "reordered"}  # fmt: skip
+_WORDS = {
+    "added": "added",
+    "removed": "removed",
+    "changed": "changed",
+    "moved": "moved",
+    "renamed": "renamed",
+    "reordered": "reordered",
+}
 _MAX_CLAUSES = 4
 # Findings on a whole artifact carry its kind as their part's type; some kinds are plurals.
 _SINGULAR = {"settings": "setting", "tests": "test", "rows": "row"}
 
 
 def count_noun(count: int, noun: str) -> str:
-    """"1 step", "2 steps", "3 entries"; thousands are grouped by a thin blank."""
+    """ "1 step", "2 steps", "3 entries"; thousands are grouped by a thin blank."""
     noun = _SINGULAR.get(noun, noun)
     if count == 1:
         return f"1 {noun}"

@@ -10,6 +10,7 @@
 
 from __future__ import annotations
 
+import itertools
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Hashable, Sequence
@@ -38,7 +39,7 @@ def align(before: Sequence[Hashable], after: Sequence[Hashable]) -> list[tuple[i
             continue
         pairs.extend(anchors)
         bounds = [(low_a - 1, low_b - 1), *anchors, (high_a, high_b)]
-        gaps.extend((a + 1, c, b + 1, d) for (a, b), (c, d) in zip(bounds, bounds[1:], strict=False))
+        gaps.extend((a + 1, c, b + 1, d) for (a, b), (c, d) in itertools.pairwise(bounds))
     return sorted(pairs)
 
 

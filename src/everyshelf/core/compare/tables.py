@@ -33,7 +33,7 @@ Row = tuple[str, ...]
 
 def compare_tables(
     before: Table, after: Table, declared_key: Sequence[str] | None = None, column_type: str = "column"
-) -> tuple[list[Finding], TableCounts, str]:  # fmt: skip
+) -> tuple[list[Finding], TableCounts, str]:
     """Findings (decision: one per column and kind of change, one for rows added, one for rows removed), the exact
     counts, and a note (empty if there is nothing to say). Raises ``InvalidError`` for a declared key that is missing.
     """
@@ -47,7 +47,7 @@ class _TableRun:
         self._column_type = column_type
         self._findings: list[Finding] = []
         self._renamed = _renamed_columns(before, after)
-        new_names = {old: new for old, new in self._renamed}
+        new_names = dict(self._renamed)
         self._shared = [(c, new_names.get(c, c)) for c in before.columns if new_names.get(c, c) in after.columns]
         self._samples: list[dict[str, Any]] = []
         self._cells: dict[str, dict[str, int]] = {}
@@ -70,9 +70,9 @@ class _TableRun:
         added = [c for c in new if c not in old and c not in new_names]
         types = self._types()
         for name in removed:
-            self._say("removed", name, "breaks", before=_column_type(self._old, name))
+            self._say("removed", name, "breaks", before=column_type(self._old, name))
         for name in added:
-            self._say("added", name, "alters", after=_column_type(self._new, name))
+            self._say("added", name, "alters", after=column_type(self._new, name))
         for before, after in self._renamed:
             self._say("renamed", after, "breaks", before=before, after=after)
         kept_old = [n for _, n in self._shared]
@@ -80,13 +80,18 @@ class _TableRun:
         reordered = kept_old != kept_new
         if reordered:
             self._findings.append(Finding("reordered", "/", "table", "columns", "cosmetic"))
-        return {"added": added, "removed": removed, "renamed": [list(p) for p in self._renamed],
-                "reordered": reordered, **types}  # fmt: skip
+        return {
+            "added": added,
+            "removed": removed,
+            "renamed": [list(p) for p in self._renamed],
+            "reordered": reordered,
+            **types,
+        }
 
     def _types(self) -> dict[str, list[str]]:
         found: dict[str, list[str]] = {"retyped": [], "widened": [], "narrowed": []}
         for old_name, name in self._shared:
-            before, after = _column_type(self._old, old_name), _column_type(self._new, name)
+            before, after = column_type(self._old, old_name), column_type(self._new, name)
             if before == after or "empty" in (before, after):
                 continue
             widened = after == "text" or (before, after) == ("integer", "decimal")
@@ -99,12 +104,19 @@ class _TableRun:
             self._say("changed", name, "alters" if widened else "breaks", field="type", before=before, after=after)
         return found
 
-    def _say(self, action: Step, name: str, effect: Effect, *, field: str | None = None, before: Any = None,
-             after: Any = None, detail: str = "") -> None:  # fmt: skip
+    def _say(
+        self,
+        action: Step,
+        name: str,
+        effect: Effect,
+        *,
+        field: str | None = None,
+        before: Any = None,
+        after: Any = None,
+        detail: str = "",
+    ) -> None:
         path = f"/{self._column_type}:{name.replace('/', '%2F')}"
-        self._findings.append(
-            Finding(action, path, self._column_type, name, effect, field, before, after, detail)
-        )  # fmt: skip
+        self._findings.append(Finding(action, path, self._column_type, name, effect, field, before, after, detail))
 
     # --- rows --------------------------------------------------------------
 
@@ -153,8 +165,10 @@ class _TableRun:
         old = dict(zip(_keys(self._old, key), self._old.rows, strict=True))
         new = dict(zip(_keys(self._new, tuple(renamed[k] for k in key)), self._new.rows, strict=True))
         places = [
-            (name, self._old.columns.index(o), self._new.columns.index(name)) for o, name in self._shared if o not in key
-        ]  # fmt: skip
+            (name, self._old.columns.index(o), self._new.columns.index(name))
+            for o, name in self._shared
+            if o not in key
+        ]
         aligned = [p for _, _, p in places] == [p for _, p, _ in places] and self._old.columns == self._new.columns
         changed = 0
         for identity, row in old.items():
@@ -190,10 +204,11 @@ class _TableRun:
     # --- findings ----------------------------------------------------------
 
     def _say_rows(self, rows: dict[str, int], key: tuple[str, ...]) -> None:
-        for action in ("added", "removed"):
+        actions: tuple[Step, ...] = ("added", "removed")
+        for action in actions:
             if rows[action]:
                 label = f"{rows[action]:,} row{'s' if rows[action] > 1 else ''}".replace(",", " ")
-                self._findings.append(Finding(action, "/rows", "rows", label, "alters", detail=", ".join(key)))  # type: ignore[arg-type]
+                self._findings.append(Finding(action, "/rows", "rows", label, "alters", detail=", ".join(key)))
         for name, counts in self._cells.items():
             if counts["changed"]:
                 self._say("changed", name, "alters", detail=_many(counts["changed"], "cell"))
@@ -247,7 +262,7 @@ def _coded(text: str) -> bool:
     return len(digits) > 1 and digits[0] == "0" and digits[1].isdigit()
 
 
-def _column_type(table: Table, name: str) -> str:
+def column_type(table: Table, name: str) -> str:
     """integer, decimal, date, text, or empty; of all cells that are not empty."""
     place = table.columns.index(name)
     values = {_cell(row, place).strip() for row in table.rows}

@@ -39,9 +39,14 @@ def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) 
     """Kind, format, note, and the parts as a nested list; tables give their columns and first rows instead."""
     found = recognise_file(name, data, rules, kind)
     result: dict[str, Any] = {
-        "kind": found.kind, "format": found.format, "read_as": found.kind, "note": found.note, "size": len(data),
-        "parts": [], "truncated": False,
-    }  # fmt: skip
+        "kind": found.kind,
+        "format": found.format,
+        "read_as": found.kind,
+        "note": found.note,
+        "size": len(data),
+        "parts": [],
+        "truncated": False,
+    }
     try:
         if found.kind == "dataset" and found.format == "csv":
             return {**result, **_table_json(data)}
@@ -55,16 +60,16 @@ def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) 
 
 
 def _table_json(data: bytes) -> dict[str, Any]:
-    from everyshelf.core.compare.tables import _column_type
+    from everyshelf.core.compare.tables import column_type
 
     table = parse_table(data)
-    columns = [{"name": c, "type": _column_type(table, c)} for c in table.columns]
+    columns = [{"name": c, "type": column_type(table, c)} for c in table.columns]
     rows = [list(row) for row in table.rows[:_PREVIEW_ROWS]]
     return {"table": {"columns": columns, "rows": rows, "row_count": len(table.rows), "dialect": table.dialect}}
 
 
 def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]]:
-    result = []
+    result: list[dict[str, Any]] = []
     for place, child in enumerate(part.children(), 1):
         if budget[0] <= 0:
             return result

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 from everyshelf.core.compare.sequence import align
 from everyshelf.core.outline.model import Effect, Finding, Step
 
@@ -16,7 +18,7 @@ def compare_texts(before: list[str], after: list[str]) -> tuple[list[Finding], d
     pairs = [(-1, -1), *align(before, after), (len(before), len(after))]
     findings = []
     added = removed = 0
-    for (a, b), (c, d) in zip(pairs, pairs[1:], strict=False):
+    for (a, b), (c, d) in itertools.pairwise(pairs):
         old, new = before[a + 1 : c], after[b + 1 : d]
         if old or new:
             findings.append(_finding(old, new, a + 2, b + 2))

@@ -68,9 +68,19 @@ def _described(finding: Finding, names: dict[str, str], ends: dict[str, tuple[st
     start, end = _ends_of(held) if isinstance(held, dict) else ends.get(finding.label, ("", ""))
     label = f"{names.get(start, start)} → {names.get(end, end)}" if start and end else finding.label
     if finding.field in _ENDS_TO:
-        return replace(finding, label=names.get(start, label), before=names.get(str(finding.before), finding.before),
-                       after=names.get(str(finding.after), finding.after), detail="leads to")  # fmt: skip
+        return replace(
+            finding,
+            label=names.get(start, label),
+            before=names.get(str(finding.before), finding.before),
+            after=names.get(str(finding.after), finding.after),
+            detail="leads to",
+        )
     if finding.field in _ENDS_FROM:
-        return replace(finding, label=names.get(end, label), before=names.get(str(finding.before), finding.before),
-                       after=names.get(str(finding.after), finding.after), detail="comes from")  # fmt: skip
+        return replace(
+            finding,
+            label=names.get(end, label),
+            before=names.get(str(finding.before), finding.before),
+            after=names.get(str(finding.after), finding.after),
+            detail="comes from",
+        )
     return replace(finding, label=label)

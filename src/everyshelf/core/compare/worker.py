@@ -38,13 +38,28 @@ class Worker:
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
-    def compare(self, before: tuple[str, Path], after: tuple[str, Path], *, rules_text: str = "",
-                kind: str | None = None, key: Sequence[str] | None = None, limit: int = 10_000) -> dict[str, Any]:  # fmt: skip
+    def compare(
+        self,
+        before: tuple[str, Path],
+        after: tuple[str, Path],
+        *,
+        rules_text: str = "",
+        kind: str | None = None,
+        key: Sequence[str] | None = None,
+        limit: int = 10_000,
+    ) -> dict[str, Any]:
         """The JSON form of a comparison of two files, each given as (name, path)."""
         return self._ask(
-            {"task": "compare", "before": [before[0], str(before[1])], "after": [after[0], str(after[1])],
-             "rules": rules_text, "kind": kind, "key": list(key) if key else None, "limit": limit}
-        )  # fmt: skip
+            {
+                "task": "compare",
+                "before": [before[0], str(before[1])],
+                "after": [after[0], str(after[1])],
+                "rules": rules_text,
+                "kind": kind,
+                "key": list(key) if key else None,
+                "limit": limit,
+            }
+        )
 
     def outline(self, name: str, path: Path, *, rules_text: str = "", kind: str | None = None) -> dict[str, Any]:
         """The JSON form of a file's outline; ``read_as`` and ``note`` tell if it has none."""
@@ -92,8 +107,11 @@ class Worker:
         if self._process is None or self._process.poll() is not None:
             self._process = subprocess.Popen(
                 [sys.executable, "-m", "everyshelf.core.compare.worker", str(self._memory)],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, bufsize=0,
-            )  # fmt: skip
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                bufsize=0,
+            )
         return self._process
 
     def _end(self) -> None:

@@ -82,7 +82,8 @@ def _borders(data: NDArray[np.uint8]) -> NDArray[np.int64]:
         hashes ^= hashes >> np.uint64(29)
     hashes *= np.uint64(0xBF58476D1CE4E5B9)
     hashes >>= np.uint64(32)
-    return candidates[hashes % np.uint64(_BORDER_ONE_IN) == 0] + 1
+    accepted: NDArray[np.int64] = candidates[hashes % np.uint64(_BORDER_ONE_IN) == 0] + 1
+    return accepted
 
 
 def cut_window(data: bytes | memoryview, *, final: bool) -> Iterator[int]:

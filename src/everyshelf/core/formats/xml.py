@@ -40,9 +40,14 @@ def parse_xml(data: bytes) -> Element:
 
 def _parse(data: bytes, *, recover: bool) -> etree._Element:
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True,
-        remove_pis=True, recover=recover,
-    )  # fmt: skip
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        huge_tree=False,
+        remove_comments=True,
+        remove_pis=True,
+        recover=recover,
+    )
     try:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:

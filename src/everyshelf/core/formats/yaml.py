@@ -58,7 +58,7 @@ class _Builder:
         self._open: set[int] = set()
 
     def build(self, node: Any, depth: int) -> Any:
-        value, weight = self._build(node, depth)
+        value, _weight = self._build(node, depth)
         return value
 
     def _build(self, node: Any, depth: int) -> tuple[Any, int]:

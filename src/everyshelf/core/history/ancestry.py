@@ -31,7 +31,7 @@ def merge_base(one: T, other: T, parents: Parents[T], order: Callable[[T], int])
     for start, side in ((one, 1), (other, 2)):
         heappush(heap, (-order(start), start, side))
     while heap:
-        rank, commit, side = heappop(heap)
+        _rank, commit, side = heappop(heap)
         before = reached.get(commit, 0)
         reached[commit] = before | side
         # Whatever can still add a side to this commit is newer and was taken from the heap before it.

@@ -24,13 +24,14 @@ def find_moves(changes: list[Change]) -> dict[str, str]:
     gone_counts = Counter(c.before.id for c in changes if c.before is not None and c.after is None)
     come_counts = Counter(c.after.id for c in changes if c.after is not None and c.before is None)
     return {
-        path: come[content] for content, path in gone.items()
+        path: come[content]
+        for content, path in gone.items()
         if content in come and gone_counts[content] == come_counts[content] == 1
-    }  # fmt: skip
+    }
 
 
 def merge_trees(trees: Trees, base: str, this: str, other: str, prefer: Side | None = None) -> TreeMerge:
-    """Merge ``other`` into ``this``. An artifact moved on one side and edited on the other is edited where it is now."""
+    """Merge ``other`` into ``this``. What one side moved and the other edited is edited where it is."""
     ours, theirs = list(trees.changes(base, this)), list(trees.changes(base, other))
     moved_here, moved_there = find_moves(ours), find_moves(theirs)
     own = {c.path: c for c in ours}
@@ -62,9 +63,12 @@ def _follow_move_there(change: Change, target: str, own: Change, result: dict[st
 
 
 def _merge_path(
-    theirs: Change, ours: Change | None, prefer: Side | None, result: dict[str, Entry | None],
+    theirs: Change,
+    ours: Change | None,
+    prefer: Side | None,
+    result: dict[str, Entry | None],
     conflicts: list[Conflict],
-) -> None:  # fmt: skip
+) -> None:
     this = ours.after if ours is not None else theirs.before
     choice = merge_whole(theirs.before, this, theirs.after, prefer)
     if choice.side is None:

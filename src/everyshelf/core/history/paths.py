@@ -46,5 +46,8 @@ def _check_name(path: str, name: str) -> None:
 
 
 def _wrong(path: object, why: str) -> InvalidError:
-    return InvalidError(f"{path!r} cannot be the path of an artifact: {why}", code="path.invalid",
-                        hint="Rename it, or leave it out with an ignore pattern in shelf.toml.")  # fmt: skip
+    return InvalidError(
+        f"{path!r} cannot be the path of an artifact: {why}",
+        code="path.invalid",
+        hint="Rename it, or leave it out with an ignore pattern in shelf.toml.",
+    )

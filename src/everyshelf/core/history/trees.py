@@ -170,9 +170,7 @@ class Trees:
         """
         return self._apply(root, {tuple(path.split("/")): entry for path, entry in changes.items()}, "")[0]
 
-    def _apply(
-        self, node: str, changes: dict[tuple[str, ...], Entry | None], prefix: str
-    ) -> tuple[str, int]:  # fmt: skip
+    def _apply(self, node: str, changes: dict[tuple[str, ...], Entry | None], prefix: str) -> tuple[str, int]:
         """The new node, and by how many artifacts it holds more than the old one."""
         here: dict[str, Entry | None] = {p[0]: e for p, e in changes.items() if len(p) == 1}
         below: dict[str, dict[tuple[str, ...], Entry | None]] = {}

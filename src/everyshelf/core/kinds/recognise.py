@@ -52,16 +52,34 @@ _ZIP_TELLS = (
     (b"opendocument.", "document", "odt"),
 )
 _SCRIPTS = {
-    ".py": "python", ".sql": "sql", ".js": "javascript", ".mjs": "javascript", ".ts": "typescript", ".sh": "shell",
-    ".bas": "basic", ".vb": "basic", ".vba": "basic", ".cls": "basic", ".r": "r", ".ps1": "powershell",
-}  # fmt: skip
+    ".py": "python",
+    ".sql": "sql",
+    ".js": "javascript",
+    ".mjs": "javascript",
+    ".ts": "typescript",
+    ".sh": "shell",
+    ".bas": "basic",
+    ".vb": "basic",
+    ".vba": "basic",
+    ".cls": "basic",
+    ".r": "r",
+    ".ps1": "powershell",
+}
 _SETTINGS = {".toml": "toml", ".ini": "text", ".cfg": "text", ".conf": "text", ".env": "text", ".properties": "text"}
 _REPORTS = {".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".rst": "text", ".txt": "text"}
 _XML_ROOTS = {
-    "definitions": ("workflow", ("BPMN", "DMN")), "testsuites": ("tests", ()), "testsuite": ("tests", ()),
-    "PMML": ("model", ()), "svg": ("report", ()), "html": ("report", ()), "workflow": ("workflow", ()),
-    "process": ("workflow", ()), "pipeline": ("pipeline", ()), "job": ("pipeline", ()), "project": ("settings", ()),
-}  # fmt: skip
+    "definitions": ("workflow", ("BPMN", "DMN")),
+    "testsuites": ("tests", ()),
+    "testsuite": ("tests", ()),
+    "PMML": ("model", ()),
+    "svg": ("report", ()),
+    "html": ("report", ()),
+    "workflow": ("workflow", ()),
+    "process": ("workflow", ()),
+    "pipeline": ("pipeline", ()),
+    "job": ("pipeline", ()),
+    "project": ("settings", ()),
+}
 _ROOT = re.compile(rb"<(?!\?|!)(?:([\w.-]+):)?([\w.-]+)([^>]*)")
 # The keyword that opens a feature in the languages seen most; any other language announces itself with "# language:".
 _GHERKIN = re.compile(

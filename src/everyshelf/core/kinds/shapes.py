@@ -50,9 +50,15 @@ class DataShape:
         derived = self._table.derived
         fields = {k: v for k, v in tree.items() if not isinstance(v, _CONTAINERS) and k not in derived}
         return Part(
-            part_type, _label(fields, fallback), key, tree, fields, lambda: self._members(tree), ordered=False,
+            part_type,
+            _label(fields, fallback),
+            key,
+            tree,
+            fields,
+            lambda: self._members(tree),
+            ordered=False,
             identity_fields=self._table.identity.get(part_type, ()),
-        )  # fmt: skip
+        )
 
     def _members(self, tree: dict[str, Any]) -> list[Part]:
         result = []
@@ -133,10 +139,15 @@ class XmlShape:
                 nested.extend(group)
         part_type = self._table.types.get(element.name, element.name)
         return Part(
-            part_type, _label(fields, element.name), None, element, fields, lambda: [self._part(e) for e in nested],
+            part_type,
+            _label(fields, element.name),
+            None,
+            element,
+            fields,
+            lambda: [self._part(e) for e in nested],
             ordered=not self._table.is_unordered(part_type),
             identity_fields=self._table.identity.get(part_type, ()),
-        )  # fmt: skip
+        )
 
 
 def _by_name(elements: tuple[Element, ...]) -> dict[str, list[Element]]:

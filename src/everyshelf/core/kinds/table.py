@@ -5,9 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 KIND_IDS = (
-    "pipeline", "workflow", "app", "notebook", "tests", "api", "script", "settings", "report", "picture", "dataset",
-    "database", "spreadsheet", "document", "archive", "model", "opaque",
-)  # fmt: skip
+    "pipeline",
+    "workflow",
+    "app",
+    "notebook",
+    "tests",
+    "api",
+    "script",
+    "settings",
+    "report",
+    "picture",
+    "dataset",
+    "database",
+    "spreadsheet",
+    "document",
+    "archive",
+    "model",
+    "opaque",
+)
 
 # Names that tell an identity nearly everywhere, best first.
 ID_NAMES = ("id", "@id", "key", "code", "uid", "uuid", "name", "path", "slug", "operationId", "title", "ref")

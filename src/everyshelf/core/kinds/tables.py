@@ -5,52 +5,121 @@ from __future__ import annotations
 from everyshelf.core.kinds.table import KindTable
 
 _LAYOUT_FIELDS = frozenset(
-    {"x", "y", "width", "height", "position", "positionX", "positionY", "zIndex", "color", "colour", "description",
-     "doc", "label", "comment", "notes"}
-)  # fmt: skip
+    {
+        "x",
+        "y",
+        "width",
+        "height",
+        "position",
+        "positionX",
+        "positionY",
+        "zIndex",
+        "color",
+        "colour",
+        "description",
+        "doc",
+        "label",
+        "comment",
+        "notes",
+    }
+)
 
 PIPELINE = KindTable(
     id="pipeline",
-    types={"steps": "step", "inputs": "input", "outputs": "output", "parameters": "parameter", "tasks": "step",
-           "jobs": "step", "stages": "step", "nodes": "step", "activities": "step", "connections": "connection",
-           "edges": "connection", "links": "connection", "triggers": "trigger", "in": "source"},
+    types={
+        "steps": "step",
+        "inputs": "input",
+        "outputs": "output",
+        "parameters": "parameter",
+        "tasks": "step",
+        "jobs": "step",
+        "stages": "step",
+        "nodes": "step",
+        "activities": "step",
+        "connections": "connection",
+        "edges": "connection",
+        "links": "connection",
+        "triggers": "trigger",
+        "in": "source",
+    },
     cosmetic_types=frozenset({"layout", "editor", "ui", "canvas"}),
     cosmetic_fields=_LAYOUT_FIELDS | {"saved_at", "savedAt", "modified", "exported_at", "editorVersion"},
     unordered=frozenset({"step", "input", "output", "parameter", "connection", "source"}),
     breaks=frozenset({("removed", "input"), ("removed", "output"), ("renamed", "input"), ("renamed", "output")}),
     identity={"connection": ("from", "to")},
-)  # fmt: skip
+)
 
-_BPMN_STEPS = ("task", "userTask", "serviceTask", "scriptTask", "sendTask", "receiveTask", "manualTask",
-               "businessRuleTask", "callActivity", "subProcess", "transaction", "adHocSubProcess")  # fmt: skip
+_BPMN_STEPS = (
+    "task",
+    "userTask",
+    "serviceTask",
+    "scriptTask",
+    "sendTask",
+    "receiveTask",
+    "manualTask",
+    "businessRuleTask",
+    "callActivity",
+    "subProcess",
+    "transaction",
+    "adHocSubProcess",
+)
 _BPMN_EVENTS = ("startEvent", "endEvent", "intermediateCatchEvent", "intermediateThrowEvent", "boundaryEvent")
 _BPMN_GATEWAYS = ("exclusiveGateway", "parallelGateway", "inclusiveGateway", "eventBasedGateway", "complexGateway")
 
 WORKFLOW = KindTable(
     id="workflow",
-    types={**dict.fromkeys(_BPMN_STEPS, "step"), **dict.fromkeys(_BPMN_EVENTS, "event"),
-           **dict.fromkeys(_BPMN_GATEWAYS, "gateway"), "sequenceFlow": "connection", "messageFlow": "connection",
-           "association": "connection", "potentialOwner": "assignment", "humanPerformer": "assignment",
-           "performer": "assignment", "BPMNDiagram": "layout", "DMNDI": "layout", "nodes": "step",
-           "edges": "connection", "connections": "connection", "links": "connection"},
+    types={
+        **dict.fromkeys(_BPMN_STEPS, "step"),
+        **dict.fromkeys(_BPMN_EVENTS, "event"),
+        **dict.fromkeys(_BPMN_GATEWAYS, "gateway"),
+        "sequenceFlow": "connection",
+        "messageFlow": "connection",
+        "association": "connection",
+        "potentialOwner": "assignment",
+        "humanPerformer": "assignment",
+        "performer": "assignment",
+        "BPMNDiagram": "layout",
+        "DMNDI": "layout",
+        "nodes": "step",
+        "edges": "connection",
+        "connections": "connection",
+        "links": "connection",
+    },
     derived=frozenset({"incoming", "outgoing", "flowNodeRef"}),
     cosmetic_types=frozenset({"layout"}),
     cosmetic_fields=_LAYOUT_FIELDS - {"label"} | {"exporter", "exporterVersion", "documentation"},
     unordered=frozenset({"*"}),
-    breaks=frozenset({("removed", "message"), ("renamed", "message"), ("removed", "signal"), ("renamed", "signal"),
-                      ("changed", "message", "name"), ("changed", "signal", "name"), ("removed", "error")}),
-)  # fmt: skip
+    breaks=frozenset(
+        {
+            ("removed", "message"),
+            ("renamed", "message"),
+            ("removed", "signal"),
+            ("renamed", "signal"),
+            ("changed", "message", "name"),
+            ("changed", "signal", "name"),
+            ("removed", "error"),
+        }
+    ),
+)
 
 APP = KindTable(
     id="app",
-    types={"screens": "screen", "pages": "screen", "controls": "control", "children": "control",
-           "components": "control", "dataSources": "data source", "variables": "variable", "scripts": "script",
-           "properties": "property"},
+    types={
+        "screens": "screen",
+        "pages": "screen",
+        "controls": "control",
+        "children": "control",
+        "components": "control",
+        "dataSources": "data source",
+        "variables": "variable",
+        "scripts": "script",
+        "properties": "property",
+    },
     cosmetic_types=frozenset({"layout", "editor"}),
     cosmetic_fields=_LAYOUT_FIELDS - {"label"} | {"savedAt", "saved_at", "exportedAt", "editorVersion", "buildStamp"},
     unordered=frozenset({"variable", "data source", "property"}),
     breaks=frozenset({("removed", "screen"), ("removed", "data source")}),
-)  # fmt: skip
+)
 
 NOTEBOOK = KindTable(
     id="notebook",
@@ -82,7 +151,12 @@ SETTINGS = KindTable(id="settings")
 REPORT = KindTable(id="report")
 MODEL = KindTable(
     id="model",
-    types={"DataField": "input", "MiningField": "mining field", "NumericPredictor": "coefficient", "OutputField": "output"},
+    types={
+        "DataField": "input",
+        "MiningField": "mining field",
+        "NumericPredictor": "coefficient",
+        "OutputField": "output",
+    },
     cosmetic_types=frozenset({"Header", "Timestamp", "Application"}),
     breaks=frozenset({("added", "input"), ("removed", "input"), ("removed", "output"), ("renamed", "input")}),
 )

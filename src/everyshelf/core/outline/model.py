@@ -73,9 +73,15 @@ class Finding:
     def as_json(self) -> dict[str, Any]:
         """The JSON form documented in docs/kinds.md; absent fields are left out."""
         result: dict[str, Any] = {
-            "action": self.action, "part": self.part, "type": self.type, "label": self.label,
-            "field": self.field, "before": plain(self.before), "after": plain(self.after), "effect": self.effect,
-        }  # fmt: skip
+            "action": self.action,
+            "part": self.part,
+            "type": self.type,
+            "label": self.label,
+            "field": self.field,
+            "before": plain(self.before),
+            "after": plain(self.after),
+            "effect": self.effect,
+        }
         if self.detail:
             result["detail"] = self.detail
         return {k: v for k, v in result.items() if v is not None or k in ("before", "after")}

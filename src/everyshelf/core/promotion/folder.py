@@ -49,8 +49,11 @@ class FolderDestination(Destination):
         except FileNotFoundError:
             return None
         except OSError as error:
-            raise ConflictError(f"{self._link} is not a link made by a promotion", code="destination.foreign",
-                                hint="Move it away, or choose another folder for this environment.") from error  # fmt: skip
+            raise ConflictError(
+                f"{self._link} is not a link made by a promotion",
+                code="destination.foreign",
+                hint="Move it away, or choose another folder for this environment.",
+            ) from error
 
     def present(self, progress: Progress = no_progress) -> Manifest:
         key = self.current()
@@ -85,8 +88,10 @@ class FolderDestination(Destination):
             self._record(key, final, manifest)
         except OSError as error:
             shutil.rmtree(part, ignore_errors=True)
-            raise StorageError(f"could not stage into {self.root}: {error.strerror or error}",
-                               hint="Look for free space and rights there; the environment is unchanged.") from error  # fmt: skip
+            raise StorageError(
+                f"could not stage into {self.root}: {error.strerror or error}",
+                hint="Look for free space and rights there; the environment is unchanged.",
+            ) from error
 
     def _fill(self, part: Path, manifest: Manifest, fetch: Fetch, progress: Progress) -> None:
         before = self.current()
@@ -129,7 +134,7 @@ class FolderDestination(Destination):
             return sorted(manifest)
         folder, seen = self._versions / key, self._seen(key)
         there = set(_files(folder))
-        wrong = [p for p in there ^ set(manifest)]
+        wrong = list(there ^ set(manifest))
         for path in there & set(manifest):
             linked = (folder / path).stat().st_nlink > 1
             found = self._fingerprint(folder / path, seen.get(path) if linked else None)

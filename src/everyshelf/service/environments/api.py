@@ -208,8 +208,9 @@ class PromoteView(APIView):
         key = request.headers.get("Idempotency-Key", "")[:100]
         if not (key and environment.deployments.filter(request_key=key).exists()):
             promotion.check_promotion(caller, environment, tag, overwrite_drift=values["overwrite_drift"])
-        planned = promotion.plan_promotion(caller, environment, tag, values["why"], request_key=key,
-                                           at=values["at"], who=values["who"])
+        planned = promotion.plan_promotion(
+            caller, environment, tag, values["why"], request_key=key, at=values["at"], who=values["who"]
+        )
         return _job_for(caller, found, planned)
 
 
@@ -230,7 +231,13 @@ class RollbackView(APIView):
         if not values["overwrite_drift"]:
             promotion.refuse_lost_drift(environment, environments.load_manifest(target.manifest))
         planned = promotion.plan_promotion(
-            caller, environment, target.tag, values["why"], back_to=target, request_key=key, at=values["at"],
+            caller,
+            environment,
+            target.tag,
+            values["why"],
+            back_to=target,
+            request_key=key,
+            at=values["at"],
             who=values["who"],
         )
         return _job_for(caller, found, planned)

@@ -82,9 +82,7 @@ def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any])
     waiting = Job.objects.filter(kind=kind, shelf=shelf, state=State.WAITING, parameters=parameters).first()
     if waiting is not None:
         return waiting
-    job = Job.objects.create(
-        uid=uuid.uuid4().hex, kind=kind, shelf=shelf, person=caller.person, parameters=parameters
-    )
+    job = Job.objects.create(uid=uuid.uuid4().hex, kind=kind, shelf=shelf, person=caller.person, parameters=parameters)
     transaction.on_commit(lambda: _wake(job.uid))
     return job
 
@@ -118,7 +116,9 @@ def run_now(uid: str) -> None:
         _end(job, State.DONE, result=result or {})
 
 
-def _end(job: Job, state: State, *, result: dict[str, Any] | None = None, problem: dict[str, Any] | None = None) -> None:
+def _end(
+    job: Job, state: State, *, result: dict[str, Any] | None = None, problem: dict[str, Any] | None = None
+) -> None:
     Job.objects.filter(pk=job.pk).update(state=state, result=result, problem=problem, ended=timezone.now())
 
 
@@ -133,7 +133,7 @@ def get_job(caller: Caller, uid: str) -> Job:
 
 
 def cancel_job(caller: Caller, uid: str) -> Job:
-    """Ask a job to stop: it does at its next step, unless it is past its switch. What it planned is undone by itself."""
+    """Ask a job to stop: it does at its next step, unless it is past its switch; it undoes what it planned."""
     from everyshelf.service.people.rights import require
 
     job = get_job(caller, uid)
@@ -151,15 +151,32 @@ def take_up_after_restart() -> list[str]:
         if kind is not None and kind.resumes and not job.cancel_asked:
             Job.objects.filter(pk=job.pk).update(state=State.WAITING)
         else:
-            _end(job, State.FAILED, problem=body(503, "the service stopped while this ran", "job.interrupted",
-                                                 "Start it again; nothing was left half-done."))  # fmt: skip
+            _end(
+                job,
+                State.FAILED,
+                problem=body(
+                    503,
+                    "the service stopped while this ran",
+                    "job.interrupted",
+                    "Start it again; nothing was left half-done.",
+                ),
+            )
     return list(Job.objects.filter(state=State.WAITING).order_by("pk").values_list("uid", flat=True))
 
 
 def job_json(job: Job) -> dict[str, Any]:
     """A job's public form."""
     return {
-        "job": job.uid, "kind": job.kind, "shelf": job.shelf.key if job.shelf else None, "state": job.state,
-        "done": job.done, "total": job.total, "note": job.note, "result": job.result, "problem": job.problem,
-        "created": job.created, "ended": job.ended, "parameters": job.parameters,
-    }  # fmt: skip
+        "job": job.uid,
+        "kind": job.kind,
+        "shelf": job.shelf.key if job.shelf else None,
+        "state": job.state,
+        "done": job.done,
+        "total": job.total,
+        "note": job.note,
+        "result": job.result,
+        "problem": job.problem,
+        "created": job.created,
+        "ended": job.ended,
+        "parameters": job.parameters,
+    }

@@ -34,8 +34,15 @@ def main() -> None:
     huey.flush()
     for uid in take_up_after_restart():
         run_job(uid)
-    huey.create_consumer(workers=2, worker_type="thread", initial_delay=0.05, max_delay=0.25, backoff=1.3,
-                         periodic=False, check_worker_health=True).run()  # fmt: skip
+    huey.create_consumer(
+        workers=2,
+        worker_type="thread",
+        initial_delay=0.05,
+        max_delay=0.25,
+        backoff=1.3,
+        periodic=False,
+        check_worker_health=True,
+    ).run()
 
 
 if __name__ == "__main__":

@@ -26,8 +26,9 @@ MAX_DAYS = 3650
 def add_person(caller: Caller, name: str, full_name: str, password: str) -> User:
     """A new person who can sign in; only the installation's first owner may."""
     if not caller.person.is_staff:
-        raise RefusedError("only who set up this installation may add people", code="rights.role",
-                           hint="Ask whoever runs the service.")  # fmt: skip
+        raise RefusedError(
+            "only who set up this installation may add people", code="rights.role", hint="Ask whoever runs the service."
+        )
     require_scope(caller, "admin")
     return create_person(name, full_name, password)
 
@@ -35,8 +36,12 @@ def add_person(caller: Caller, name: str, full_name: str, password: str) -> User
 def create_person(name: str, full_name: str, password: str, *, staff: bool = False) -> User:
     """A new person; raises ``InvalidError`` for a name or password that will not do."""
     if not _NAME.match(name):
-        raise InvalidError(f"{name!r} cannot be a sign-in name", code="people.name", pointer="/name",
-                           hint="Use lower-case letters, digits, dots and dashes.")  # fmt: skip
+        raise InvalidError(
+            f"{name!r} cannot be a sign-in name",
+            code="people.name",
+            pointer="/name",
+            hint="Use lower-case letters, digits, dots and dashes.",
+        )
     if User.objects.filter(username=name).exists():
         raise ConflictError(f"there is a person called {name} already", code="people.taken")
     try:
@@ -57,8 +62,9 @@ def set_member(caller: Caller, shelf: Any, name: str, role: str) -> Membership:
     with transaction.atomic():
         membership, _ = Membership.objects.update_or_create(shelf=shelf, person=person, defaults={"role": role})
         if not Membership.objects.filter(shelf=shelf, role=Role.OWNER).exists():
-            raise InvalidError("a shelf needs at least one owner", code="people.last_owner",
-                               hint="Make somebody else an owner first.")  # fmt: skip
+            raise InvalidError(
+                "a shelf needs at least one owner", code="people.last_owner", hint="Make somebody else an owner first."
+            )
     return membership
 
 
@@ -76,8 +82,11 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
     """A new token and its value, which is never shown again. It can do no more than the token used to make it."""
     unknown = [s for s in scopes if s not in SCOPES]
     if unknown or not scopes:
-        raise InvalidError(f"{unknown[0] if unknown else 'nothing'!r} is no scope", code="token.scope",
-                           hint=f"Scopes: {', '.join(SCOPES)}.")  # fmt: skip
+        raise InvalidError(
+            f"{unknown[0] if unknown else 'nothing'!r} is no scope",
+            code="token.scope",
+            hint=f"Scopes: {', '.join(SCOPES)}.",
+        )
     if days is not None and not 0 < days <= MAX_DAYS:
         raise InvalidError(f"a token lasts 1 to {MAX_DAYS} days, not {days}", code="token.days")
     if not name.strip() or len(name) > 100:
@@ -88,12 +97,20 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
     now = timezone.now()
     try:
         token = Token.objects.create(
-            person=caller.person, name=name, digest=digest_of(value), beginning=value[:8], scopes=sorted(set(scopes)),
-            created=now, expires=now + timedelta(days=days) if days else None,
-        )  # fmt: skip
+            person=caller.person,
+            name=name,
+            digest=digest_of(value),
+            beginning=value[:8],
+            scopes=sorted(set(scopes)),
+            created=now,
+            expires=now + timedelta(days=days) if days else None,
+        )
     except IntegrityError as error:
-        raise ConflictError(f"you have a token called {name} already", code="token.taken",
-                            hint="Revoke it first, or choose another name.") from error  # fmt: skip
+        raise ConflictError(
+            f"you have a token called {name} already",
+            code="token.taken",
+            hint="Revoke it first, or choose another name.",
+        ) from error
     return token, value
 
 

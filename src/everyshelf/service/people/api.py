@@ -81,7 +81,7 @@ def _token_json(token: Any) -> dict[str, Any]:
 
 
 class _Tries:
-    """How often a name failed to sign in within the last minute; kept in memory, because it only has to slow guessing."""
+    """How often a name failed to sign in within the last minute; in memory, for it only has to slow guessing."""
 
     def __init__(self) -> None:
         self._failed: dict[str, list[float]] = {}

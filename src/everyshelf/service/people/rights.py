@@ -61,20 +61,26 @@ def require(caller: Caller, shelf: Any, right: str) -> None:
         raise missing_shelf(shelf.key)
     if _RANK[role] < _RANK[least]:
         raise RefusedError(
-            f"to {right} on {shelf.name} takes the role {least}; yours is {role}", code="rights.role",
-            hint="Ask an owner of the shelf.", right=right,
-        )  # fmt: skip
+            f"to {right} on {shelf.name} takes the role {least}; yours is {role}",
+            code="rights.role",
+            hint="Ask an owner of the shelf.",
+            right=right,
+        )
     require_scope(caller, scope)
 
 
 def require_scope(caller: Caller, scope: str) -> None:
     """Return if the token used has the scope (or none was used), else raise ``RefusedError``."""
     if caller.scopes is not None and scope not in caller.scopes:
-        raise RefusedError(f"this token lacks the scope {scope}", code="rights.scope",
-                           hint=f"Make one with it: everyshelf token make NAME --scope {scope}")  # fmt: skip
+        raise RefusedError(
+            f"this token lacks the scope {scope}",
+            code="rights.scope",
+            hint=f"Make one with it: everyshelf token make NAME --scope {scope}",
+        )
 
 
 def missing_shelf(key: str) -> MissingError:
     """The same words whether a shelf is not there or may not be seen."""
-    return MissingError(f"there is no shelf {key!r} that you may see", code="shelf.missing",
-                        hint="List them: everyshelf shelf list")  # fmt: skip
+    return MissingError(
+        f"there is no shelf {key!r} that you may see", code="shelf.missing", hint="List them: everyshelf shelf list"
+    )

@@ -19,8 +19,11 @@ def page(request: HttpRequest, path: str = "") -> HttpResponseBase:
     if path.startswith(("api/", "assets/", "static/")) or ("." in last and not path.startswith("s/")):
         return not_found(request)
     if not _INDEX.exists():
-        return HttpResponse("The console was not built. Run `make console`, then start again.\n", status=503,
-                            content_type="text/plain; charset=utf-8")  # fmt: skip
+        return HttpResponse(
+            "The console was not built. Run `make console`, then start again.\n",
+            status=503,
+            content_type="text/plain; charset=utf-8",
+        )
     response = HttpResponse(_INDEX.read_bytes(), content_type="text/html; charset=utf-8")
     response["Cache-Control"] = "no-cache"
     return response

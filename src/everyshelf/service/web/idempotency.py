@@ -24,8 +24,9 @@ def once(request: Any, act: Callable[[], Response]) -> Response:
     known = WriteAnswer.objects.filter(person=request.user, key=key).first()
     if known is not None:
         if known.request != fingerprint:
-            raise ConflictError("this idempotency key was used for another request", code="input.key_reused",
-                                hint="Send a new key.")  # fmt: skip
+            raise ConflictError(
+                "this idempotency key was used for another request", code="input.key_reused", hint="Send a new key."
+            )
         return Response(known.answer, status=known.status)
     response = act()
     # Kept in the very form it is sent in, so that both answers are equal byte for byte.

@@ -38,10 +38,21 @@ _STATUS: tuple[tuple[type[EveryShelfError], int], ...] = (
     (EveryShelfError, 500),
 )
 _TITLES = {
-    400: "Not valid", 401: "Sign in first", 403: "Refused", 404: "Not found", 405: "Not offered here", 408: "Too slow",
-    409: "Conflict", 413: "Too large", 415: "Not a form this takes", 422: "Cannot be read", 429: "Too many tries",
-    500: "Our fault", 503: "Busy", 507: "No room",
-}  # fmt: skip
+    400: "Not valid",
+    401: "Sign in first",
+    403: "Refused",
+    404: "Not found",
+    405: "Not offered here",
+    408: "Too slow",
+    409: "Conflict",
+    413: "Too large",
+    415: "Not a form this takes",
+    422: "Cannot be read",
+    429: "Too many tries",
+    500: "Our fault",
+    503: "Busy",
+    507: "No room",
+}
 
 
 def status_of(error: EveryShelfError) -> int:
@@ -51,8 +62,15 @@ def status_of(error: EveryShelfError) -> int:
 
 def body(status: int, detail: str, code: str, hint: str = "", **more: Any) -> dict[str, Any]:
     """A problem document."""
-    problem = {"type": f"urn:every-shelf:problem:{code}", "title": _TITLES.get(status, "Failed"), "status": status,
-               "detail": detail, "code": code, "hint": hint, **more}  # fmt: skip
+    problem = {
+        "type": f"urn:every-shelf:problem:{code}",
+        "title": _TITLES.get(status, "Failed"),
+        "status": status,
+        "detail": detail,
+        "code": code,
+        "hint": hint,
+        **more,
+    }
     return {k: v for k, v in problem.items() if v is not None}
 
 
@@ -75,7 +93,9 @@ def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
         status = status_of(error)
         return status, body(status, error.message, error.code, error.hint, **_facts(error))
     if isinstance(error, exceptions.ValidationError):
-        return 400, body(400, "Some fields are not valid.", "input.invalid", "See errors.", errors=_fields(error.detail))
+        return 400, body(
+            400, "Some fields are not valid.", "input.invalid", "See errors.", errors=_fields(error.detail)
+        )
     if isinstance(error, exceptions.APIException):
         return _framework(error)
     if isinstance(error, Http404):
@@ -86,8 +106,12 @@ def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
         return 413, body(413, "The request is too large.", "input.too_large", "Send contents through PUT …/contents.")
     if isinstance(error, OperationalError) and "locked" in str(error):
         return 503, body(503, "The records are busy.", "records.busy", "Try again in a moment; nothing was changed.")
-    return 500, body(500, "Something went wrong here; nothing of yours was changed.", "service.failed",
-                     "Tell whoever runs the service the request number.")  # fmt: skip
+    return 500, body(
+        500,
+        "Something went wrong here; nothing of yours was changed.",
+        "service.failed",
+        "Tell whoever runs the service the request number.",
+    )
 
 
 def _facts(error: EveryShelfError) -> dict[str, Any]:
@@ -114,8 +138,12 @@ def _fields(detail: Any, pointer: str = "") -> list[dict[str, str]]:
     if isinstance(detail, dict):
         return [e for name, inner in detail.items() for e in _fields(inner, f"{pointer}/{name}")]
     if isinstance(detail, list):
-        nested = [e for k, inner in enumerate(detail) if isinstance(inner, dict | list)
-                  for e in _fields(inner, f"{pointer}/{k}")]  # fmt: skip
+        nested = [
+            e
+            for k, inner in enumerate(detail)
+            if isinstance(inner, dict | list)
+            for e in _fields(inner, f"{pointer}/{k}")
+        ]
         return nested + [{"pointer": pointer, "detail": str(d)} for d in detail if not isinstance(d, dict | list)]
     return [{"pointer": pointer, "detail": str(detail)}]
 
@@ -132,24 +160,44 @@ def plain_problem(request: HttpRequest, status: int, detail: str, code: str, hin
 
 def not_found(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """Django's handler404."""
-    return plain_problem(request, 404, "There is nothing at this address.", "input.missing",
-                         "The console starts at /, the interface at /api/v1/.")  # fmt: skip
+    return plain_problem(
+        request,
+        404,
+        "There is nothing at this address.",
+        "input.missing",
+        "The console starts at /, the interface at /api/v1/.",
+    )
 
 
 def bad_request(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """Django's handler400."""
-    return plain_problem(request, 400, "The request cannot be understood.", "input.invalid",
-                         "Look at the host name and the length of the request.")  # fmt: skip
+    return plain_problem(
+        request,
+        400,
+        "The request cannot be understood.",
+        "input.invalid",
+        "Look at the host name and the length of the request.",
+    )
 
 
 def failed(request: HttpRequest) -> JsonResponse:
     """Django's handler500."""
     log.error("request failed outside the interface", path=request.path, trace=traceback.format_exc()[-4000:])
-    return plain_problem(request, 500, "Something went wrong here; nothing of yours was changed.", "service.failed",
-                         "Tell whoever runs the service the request number.")  # fmt: skip
+    return plain_problem(
+        request,
+        500,
+        "Something went wrong here; nothing of yours was changed.",
+        "service.failed",
+        "Tell whoever runs the service the request number.",
+    )
 
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:
     """A form that did not come from our own page."""
-    return plain_problem(request, 403, "The request did not come from this console's own page.", "session.csrf",
-                         "Load the page again and repeat.")  # fmt: skip
+    return plain_problem(
+        request,
+        403,
+        "The request did not come from this console's own page.",
+        "session.csrf",
+        "Load the page again and repeat.",
+    )

@@ -47,8 +47,11 @@ def _read(stream: Any, size: int) -> bytes:
     try:
         piece: bytes = stream.read(size)
     except TimeoutError as error:
-        raise InvalidError(f"nothing came for {_STALLED_SECONDS} seconds", code="content.stalled",
-                           hint="Send it again; nothing was kept of it.") from error  # fmt: skip
+        raise InvalidError(
+            f"nothing came for {_STALLED_SECONDS} seconds",
+            code="content.stalled",
+            hint="Send it again; nothing was kept of it.",
+        ) from error
     except OSError as error:
         raise InvalidError("the upload broke off", code="content.incomplete", hint="Send it again.") from error
     return piece

@@ -24,25 +24,45 @@ _NAME = re.compile(r"[a-z0-9]+([._-][a-z0-9]+)*\Z")
 
 
 def make_environment(
-    caller: Caller, shelf: Shelf, name: str, *, folder: str = "", position: int | None = None, fed_from: str = "",
-    earlier_first: bool = False, note: str = "",
-) -> Environment:  # fmt: skip
+    caller: Caller,
+    shelf: Shelf,
+    name: str,
+    *,
+    folder: str = "",
+    position: int | None = None,
+    fed_from: str = "",
+    earlier_first: bool = False,
+    note: str = "",
+) -> Environment:
     """A new environment at the end of the route, or at ``position``."""
     require(caller, shelf, "change environments")
     if not _NAME.match(name) or len(name) > 60:
-        raise InvalidError(f"{name!r} cannot be the name of an environment", code="environment.name", pointer="/name",
-                           hint="Use lower-case letters, digits and dashes.")  # fmt: skip
+        raise InvalidError(
+            f"{name!r} cannot be the name of an environment",
+            code="environment.name",
+            pointer="/name",
+            hint="Use lower-case letters, digits and dashes.",
+        )
     if fed_from:
         get_branch(shelf, fed_from)
     place = position or 1 + (shelf.environments.aggregate(last=Max("position"))["last"] or 0)
     try:
         return Environment.objects.create(
-            shelf=shelf, name=name, folder=str(_checked_folder(shelf, name, folder)), position=place,
-            fed_from=fed_from, earlier_first=earlier_first, note=note, created=timezone.now(),
-        )  # fmt: skip
+            shelf=shelf,
+            name=name,
+            folder=str(_checked_folder(shelf, name, folder)),
+            position=place,
+            fed_from=fed_from,
+            earlier_first=earlier_first,
+            note=note,
+            created=timezone.now(),
+        )
     except IntegrityError as error:
-        raise ConflictError("another environment has that name, place or folder", code="environment.taken",
-                            hint="List them: everyshelf env list") from error  # fmt: skip
+        raise ConflictError(
+            "another environment has that name, place or folder",
+            code="environment.taken",
+            hint="List them: everyshelf env list",
+        ) from error
 
 
 def _checked_folder(shelf: Shelf, name: str, folder: str) -> Path:
@@ -53,8 +73,12 @@ def _checked_folder(shelf: Shelf, name: str, folder: str) -> Path:
     path = (path if path.is_absolute() else places[0] / path).resolve()
     if not any(path.is_relative_to(place.resolve()) and path != place.resolve() for place in places):
         allowed = ", ".join(str(p) for p in places)
-        raise InvalidError(f"{path} lies in none of the places for environments", code="environment.folder",
-                           pointer="/folder", hint=f"Choose a folder in {allowed}, or set EVERYSHELF_PLACES.")  # fmt: skip
+        raise InvalidError(
+            f"{path} lies in none of the places for environments",
+            code="environment.folder",
+            pointer="/folder",
+            hint=f"Choose a folder in {allowed}, or set EVERYSHELF_PLACES.",
+        )
     path.mkdir(parents=True, exist_ok=True)
     return path
 
@@ -63,8 +87,11 @@ def get_environment(shelf: Shelf, name: str) -> Environment:
     """The environment called ``name``."""
     found = Environment.objects.filter(shelf=shelf, name=name).first()
     if found is None:
-        raise MissingError(f"{shelf.name} has no environment {name!r}", code="environment.missing",
-                           hint="List them: everyshelf env list")  # fmt: skip
+        raise MissingError(
+            f"{shelf.name} has no environment {name!r}",
+            code="environment.missing",
+            hint="List them: everyshelf env list",
+        )
     return found
 
 
@@ -73,8 +100,11 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
     require(caller, shelf, "change environments")
     environment = get_environment(shelf, name)
     if environment.deployments.exists():
-        raise ConflictError(f"{name} has deployments, and their record is kept", code="environment.used",
-                            hint="Make another one beside it.")  # fmt: skip
+        raise ConflictError(
+            f"{name} has deployments, and their record is kept",
+            code="environment.used",
+            hint="Make another one beside it.",
+        )
     environment.delete()
 
 
@@ -107,7 +137,7 @@ def recorded_manifest(environment: Environment) -> Manifest:
 
 
 def manifest_of_tag(tag: Tag, recorded: Manifest) -> Manifest:
-    """What the tag would leave in an environment. A tag with a selection promotes only that: the rest stays as it is."""
+    """What the tag would leave in an environment. A tag with a selection promotes only that; the rest stays."""
     everything = {path: Placed(e.id, e.size) for path, e in get_trees().walk(tag.commit.root)}
     if tag.selection is None:
         return everything
@@ -120,11 +150,19 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
     """A deployment's public form."""
     back = deployment.rolled_back_to
     return {
-        "deployment": deployment.key, "number": deployment.number, "tag": deployment.tag.name,
-        "commit": deployment.commit.uid, "state": deployment.state, "who": deployment.who, "why": deployment.why,
-        "counts": deployment.counts, "begun": deployment.begun, "ended": deployment.ended,
-        "took_seconds": deployment.took_seconds, "rolled_back_to": back.number if back else None,
-    }  # fmt: skip
+        "deployment": deployment.key,
+        "number": deployment.number,
+        "tag": deployment.tag.name,
+        "commit": deployment.commit.uid,
+        "state": deployment.state,
+        "who": deployment.who,
+        "why": deployment.why,
+        "counts": deployment.counts,
+        "begun": deployment.begun,
+        "ended": deployment.ended,
+        "took_seconds": deployment.took_seconds,
+        "rolled_back_to": back.number if back else None,
+    }
 
 
 def list_deployments(environment: Environment) -> list[dict[str, Any]]:
@@ -138,13 +176,18 @@ def environment_json(environment: Environment) -> dict[str, Any]:
     rows = environment.deployments.filter(state=Phase.RECORDED).select_related("tag", "commit", "rolled_back_to")
     newest = list(rows.order_by("-number")[:2])
     return {
-        "name": environment.name, "route": environment.route, "position": environment.position,
-        "destination": environment.destination, "folder": environment.folder, "fed_from": environment.fed_from,
-        "earlier_first": environment.earlier_first, "note": environment.note,
+        "name": environment.name,
+        "route": environment.route,
+        "position": environment.position,
+        "destination": environment.destination,
+        "folder": environment.folder,
+        "fed_from": environment.fed_from,
+        "earlier_first": environment.earlier_first,
+        "note": environment.note,
         "current": deployment_json(newest[0]) if newest else None,
         "before": deployment_json(newest[1]) if len(newest) > 1 else None,
         "waiting": _waiting(environment, newest[0] if newest else None),
-    }  # fmt: skip
+    }
 
 
 def _waiting(environment: Environment, current: Deployment | None) -> str | None:

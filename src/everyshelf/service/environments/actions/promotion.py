@@ -72,14 +72,23 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
     lost = [d for d in plan.drift if d.lost]
     holds = [g for g in gates if not g["met"]]
     return {
-        "environment": environment.name, "tag": tag.name, "commit": tag.commit.uid,
-        "counts": {"added": len(plan.added), "changed": len(plan.changed), "removed": len(plan.removed),
-                   "same": len(plan.same)},
+        "environment": environment.name,
+        "tag": tag.name,
+        "commit": tag.commit.uid,
+        "counts": {
+            "added": len(plan.added),
+            "changed": len(plan.changed),
+            "removed": len(plan.removed),
+            "same": len(plan.same),
+        },
         "artifacts": sorted(findings, key=lambda a: (_ORDER.get(a["effect"], 3), a["path"])),
         "drift": [{"path": d.path, "name": display_name(d.path), "where": d.where, "lost": d.lost} for d in plan.drift],
-        "gates": gates, "holds": len(holds), "bytes": sum(target[p].size for p in plan.added + plan.changed),
-        "sentence": _sentence(environment, tag, plan, len(holds), len(lost)), "rehearsed": timezone.now(),
-    }  # fmt: skip
+        "gates": gates,
+        "holds": len(holds),
+        "bytes": sum(target[p].size for p in plan.added + plan.changed),
+        "sentence": _sentence(environment, tag, plan, len(holds), len(lost)),
+        "rehearsed": timezone.now(),
+    }
 
 
 _ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
@@ -90,22 +99,39 @@ def _touched(plan: Rehearsal) -> list[str]:
 
 
 def _planned(
-    shelf: Shelf, tag: Tag, in_force: Commit | None, destination: FolderDestination, path: str, present: Manifest,
+    shelf: Shelf,
+    tag: Tag,
+    in_force: Commit | None,
+    destination: FolderDestination,
+    path: str,
+    present: Manifest,
     target: Manifest,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """One artifact that would be added, changed or removed; changed ones are compared with what is really there."""
     before, after = present.get(path), target.get(path)
     state = "added" if before is None else "removed" if after is None else "changed"
     commit, side = (tag.commit, after) if after else (in_force, before)
     version = versions_at(shelf, commit, {path: side.id}).get(path) if side else None
-    result = {"path": path, "name": display_name(path), "state": state, "effect": "alters",
-              "kind": version.kind if version else "opaque", "version": version.number if version else None,
-              "headline": f"{count_noun(after.size, 'byte')}" if after and not before else "", "findings": []}  # fmt: skip
+    result = {
+        "path": path,
+        "name": display_name(path),
+        "state": state,
+        "effect": "alters",
+        "kind": version.kind if version else "opaque",
+        "version": version.number if version else None,
+        "headline": f"{count_noun(after.size, 'byte')}" if after and not before else "",
+        "findings": [],
+    }
     if before is None or after is None:
         return result
     found = _compare_there(shelf, tag, destination, path, before.id, before.size, after.id, after.size)
-    return {**result, "effect": effect_of(found) or "cosmetic", "headline": headline(found), "kind": found["kind"],
-            "findings": found["findings"][:20]}  # fmt: skip
+    return {
+        **result,
+        "effect": effect_of(found) or "cosmetic",
+        "headline": headline(found),
+        "kind": found["kind"],
+        "findings": found["findings"][:20],
+    }
 
 
 def _compare_there(
@@ -113,8 +139,9 @@ def _compare_there(
 ) -> dict[str, Any]:
     rules = rules_at(tag.commit.root)
     if ShelfContent.objects.filter(shelf=shelf, content=old).exists():
-        found = compare_contents(path, Entry(path, "artifact", old, old_size), path,
-                                 Entry(path, "artifact", new, new_size), rules)  # fmt: skip
+        found = compare_contents(
+            path, Entry(path, "artifact", old, old_size), path, Entry(path, "artifact", new, new_size), rules
+        )
         assert found is not None
         return found
     # Somebody changed it there: these bytes are on no shelf, so they are read where they are.
@@ -158,8 +185,12 @@ def check_promotion(caller: Caller, environment: Environment, tag: Tag, *, overw
     require(caller, environment.shelf, "promote")
     held = [g for g in gates_of(environment, tag) if not g["met"]]
     if held:
-        raise RefusedError(f"{held[0]['gate']} holds tag:{tag.name} back from {environment.name}", code="gate.held",
-                           hint=held[0]["said"], gates=held)  # fmt: skip
+        raise RefusedError(
+            f"{held[0]['gate']} holds tag:{tag.name} back from {environment.name}",
+            code="gate.held",
+            hint=held[0]["said"],
+            gates=held,
+        )
     if not overwrite_drift:
         refuse_lost_drift(environment, manifest_of_tag(tag, recorded_manifest(environment)))
 
@@ -171,14 +202,23 @@ def refuse_lost_drift(environment: Environment, target: Manifest) -> None:
     if lost:
         raise RefusedError(
             f"{count_noun(len(lost), 'change')} made in {environment.name} would be lost: {', '.join(lost[:3])}",
-            code="gate.drift", hint="Bring them onto the shelf first, or promote with --overwrite-drift.", paths=lost,
-        )  # fmt: skip
+            code="gate.drift",
+            hint="Bring them onto the shelf first, or promote with --overwrite-drift.",
+            paths=lost,
+        )
 
 
 def plan_promotion(
-    caller: Caller, environment: Environment, tag: Tag, why: str, *, back_to: Deployment | None = None,
-    request_key: str = "", at: datetime | None = None, who: str | None = None,
-) -> Deployment:  # fmt: skip
+    caller: Caller,
+    environment: Environment,
+    tag: Tag,
+    why: str,
+    *,
+    back_to: Deployment | None = None,
+    request_key: str = "",
+    at: datetime | None = None,
+    who: str | None = None,
+) -> Deployment:
     """Open the journal of a promotion. The same request key gives the deployment it gave before."""
     if (at is not None or who is not None) and not caller.may_import:
         raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
@@ -192,14 +232,26 @@ def plan_promotion(
     get_store().sync()
     with transaction.atomic():
         if environment.deployments.filter(state__in=_OPEN).exists():
-            raise ConflictError(f"another promotion to {environment.name} is on its way", code="environment.busy",
-                                hint="Wait until it ends; see everyshelf env list.")  # fmt: skip
+            raise ConflictError(
+                f"another promotion to {environment.name} is on its way",
+                code="environment.busy",
+                hint="Wait until it ends; see everyshelf env list.",
+            )
         number = 1 + (environment.deployments.aggregate(last=Max("number"))["last"] or 0)
         return Deployment.objects.create(
-            environment=environment, key=uuid.uuid4().hex, number=number, tag=tag, commit=tag.commit,
-            manifest=identity, previous=last_deployment(environment), rolled_back_to=back_to,
-            who=who or caller.person.username, why=why, begun=at or timezone.now(), request_key=request_key,
-        )  # fmt: skip
+            environment=environment,
+            key=uuid.uuid4().hex,
+            number=number,
+            tag=tag,
+            commit=tag.commit,
+            manifest=identity,
+            previous=last_deployment(environment),
+            rolled_back_to=back_to,
+            who=who or caller.person.username,
+            why=why,
+            begun=at or timezone.now(),
+            request_key=request_key,
+        )
 
 
 def roll_back_target(environment: Environment, number: int | None) -> Deployment:
@@ -218,8 +270,11 @@ def roll_back_target(environment: Environment, number: int | None) -> Deployment
         older = rows.filter(number__lt=current.number).exclude(manifest=current.manifest) if current else rows
         found = older.order_by("-number").first()
     if found is None:
-        raise InvalidError(f"{environment.name} has no earlier deployment to go back to", code="rollback.none",
-                           hint=f"See everyshelf env show {environment.name}")  # fmt: skip
+        raise InvalidError(
+            f"{environment.name} has no earlier deployment to go back to",
+            code="rollback.none",
+            hint=f"See everyshelf env show {environment.name}",
+        )
     return found
 
 
@@ -227,8 +282,11 @@ def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
     """Take a planned promotion through its phases; undone and re-raised if anything fails before the switch."""
     environment = deployment.environment
     if deployment.state != Phase.PLANNED:
-        raise ConflictError(f"promotion {deployment.number} was {deployment.state} meanwhile", code="job.interrupted",
-                            hint="Promote again.")  # fmt: skip
+        raise ConflictError(
+            f"promotion {deployment.number} was {deployment.state} meanwhile",
+            code="job.interrupted",
+            hint="Promote again.",
+        )
     destination, manifest = destination_of(environment), load_manifest(deployment.manifest)
     start = time.monotonic()
     tell = run.progress if run is not None else (lambda done, total, note: None)
@@ -249,7 +307,12 @@ def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
 
 def _counts(destination: FolderDestination, manifest: Manifest) -> dict[str, int]:
     plan = rehearse(destination.present(), manifest, manifest)
-    return {"added": len(plan.added), "changed": len(plan.changed), "removed": len(plan.removed), "same": len(plan.same)}
+    return {
+        "added": len(plan.added),
+        "changed": len(plan.changed),
+        "removed": len(plan.removed),
+        "same": len(plan.same),
+    }
 
 
 def _fetch(identity: str) -> Iterator[bytes]:
@@ -263,11 +326,14 @@ def _enter(deployment: Deployment, phase: Phase) -> None:
 
 def _finish(
     deployment: Deployment, destination: FolderDestination, manifest: Manifest, start: float | None
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     wrong = destination.differences(deployment.key, manifest)
     if wrong:
-        raise BrokenError(f"{deployment.environment.name} does not read back as it was put there: {wrong[0]}",
-                          code="promotion.unverified", hint="Look at the disk, then promote again.")  # fmt: skip
+        raise BrokenError(
+            f"{deployment.environment.name} does not read back as it was put there: {wrong[0]}",
+            code="promotion.unverified",
+            hint="Look at the disk, then promote again.",
+        )
     _enter(deployment, Phase.VERIFIED)
     now = timezone.now()
     deployment.took_seconds = time.monotonic() - start if start is not None else None
@@ -275,8 +341,13 @@ def _finish(
     deployment.ended = deployment.begun if imported else now
     deployment.state = Phase.RECORDED
     deployment.save(update_fields=["state", "ended", "took_seconds"])
-    return {"deployment": deployment.key, "number": deployment.number, "counts": deployment.counts,
-            "verified": len(manifest), "took_seconds": deployment.took_seconds}  # fmt: skip
+    return {
+        "deployment": deployment.key,
+        "number": deployment.number,
+        "counts": deployment.counts,
+        "verified": len(manifest),
+        "took_seconds": deployment.took_seconds,
+    }
 
 
 def _undo(deployment: Deployment, destination: FolderDestination) -> None:

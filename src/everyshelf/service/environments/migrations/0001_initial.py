@@ -5,70 +5,121 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('shelves', '0001_initial'),
+        ("shelves", "0001_initial"),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Environment',
+            name="Environment",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=60)),
-                ('route', models.CharField(default='main', max_length=60)),
-                ('position', models.PositiveSmallIntegerField()),
-                ('destination', models.CharField(default='folder', max_length=20)),
-                ('folder', models.CharField(max_length=1000)),
-                ('fed_from', models.CharField(blank=True, max_length=120)),
-                ('earlier_first', models.BooleanField(default=False)),
-                ('note', models.CharField(blank=True, max_length=300)),
-                ('created', models.DateTimeField()),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='environments', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=60)),
+                ("route", models.CharField(default="main", max_length=60)),
+                ("position", models.PositiveSmallIntegerField()),
+                ("destination", models.CharField(default="folder", max_length=20)),
+                ("folder", models.CharField(max_length=1000)),
+                ("fed_from", models.CharField(blank=True, max_length=120)),
+                ("earlier_first", models.BooleanField(default=False)),
+                ("note", models.CharField(blank=True, max_length=300)),
+                ("created", models.DateTimeField()),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="environments", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Deployment',
+            name="Deployment",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=32, unique=True)),
-                ('number', models.PositiveIntegerField()),
-                ('manifest', models.CharField(max_length=64)),
-                ('state', models.CharField(choices=[('planned', 'Planned'), ('staged', 'Staged'), ('switched', 'Switched'), ('verified', 'Verified'), ('recorded', 'Recorded'), ('undone', 'Undone')], default='planned', max_length=10)),
-                ('who', models.CharField(max_length=150)),
-                ('why', models.TextField(blank=True)),
-                ('counts', models.JSONField(default=dict)),
-                ('begun', models.DateTimeField()),
-                ('ended', models.DateTimeField(null=True)),
-                ('took_seconds', models.FloatField(null=True)),
-                ('request_key', models.CharField(blank=True, max_length=100)),
-                ('commit', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='+', to='shelves.commit')),
-                ('previous', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='+', to='environments.deployment')),
-                ('rolled_back_to', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='+', to='environments.deployment')),
-                ('tag', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='deployments', to='shelves.tag')),
-                ('environment', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='deployments', to='environments.environment')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=32, unique=True)),
+                ("number", models.PositiveIntegerField()),
+                ("manifest", models.CharField(max_length=64)),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("planned", "Planned"),
+                            ("staged", "Staged"),
+                            ("switched", "Switched"),
+                            ("verified", "Verified"),
+                            ("recorded", "Recorded"),
+                            ("undone", "Undone"),
+                        ],
+                        default="planned",
+                        max_length=10,
+                    ),
+                ),
+                ("who", models.CharField(max_length=150)),
+                ("why", models.TextField(blank=True)),
+                ("counts", models.JSONField(default=dict)),
+                ("begun", models.DateTimeField()),
+                ("ended", models.DateTimeField(null=True)),
+                ("took_seconds", models.FloatField(null=True)),
+                ("request_key", models.CharField(blank=True, max_length=100)),
+                (
+                    "commit",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="+", to="shelves.commit"
+                    ),
+                ),
+                (
+                    "previous",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="environments.deployment",
+                    ),
+                ),
+                (
+                    "rolled_back_to",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to="environments.deployment",
+                    ),
+                ),
+                (
+                    "tag",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="deployments", to="shelves.tag"
+                    ),
+                ),
+                (
+                    "environment",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="deployments",
+                        to="environments.environment",
+                    ),
+                ),
             ],
         ),
         migrations.AddConstraint(
-            model_name='environment',
-            constraint=models.UniqueConstraint(fields=('shelf', 'name'), name='one_environment_per_name'),
+            model_name="environment",
+            constraint=models.UniqueConstraint(fields=("shelf", "name"), name="one_environment_per_name"),
         ),
         migrations.AddConstraint(
-            model_name='environment',
-            constraint=models.UniqueConstraint(fields=('shelf', 'route', 'position'), name='one_environment_per_place'),
+            model_name="environment",
+            constraint=models.UniqueConstraint(fields=("shelf", "route", "position"), name="one_environment_per_place"),
         ),
         migrations.AddConstraint(
-            model_name='environment',
-            constraint=models.UniqueConstraint(fields=('folder',), name='one_environment_per_folder'),
+            model_name="environment",
+            constraint=models.UniqueConstraint(fields=("folder",), name="one_environment_per_folder"),
         ),
         migrations.AddIndex(
-            model_name='deployment',
-            index=models.Index(fields=['environment', '-id'], name='environment_environ_d3d6b1_idx'),
+            model_name="deployment",
+            index=models.Index(fields=["environment", "-id"], name="environment_environ_d3d6b1_idx"),
         ),
         migrations.AddConstraint(
-            model_name='deployment',
-            constraint=models.UniqueConstraint(fields=('environment', 'number'), name='one_deployment_per_number'),
+            model_name="deployment",
+            constraint=models.UniqueConstraint(fields=("environment", "number"), name="one_deployment_per_number"),
         ),
     ]

@@ -6,37 +6,59 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('shelves', '0001_initial'),
+        ("shelves", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Job',
+            name="Job",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('uid', models.CharField(max_length=32, unique=True)),
-                ('kind', models.CharField(max_length=30)),
-                ('parameters', models.JSONField(default=dict)),
-                ('state', models.CharField(choices=[('waiting', 'Waiting'), ('running', 'Running'), ('done', 'Done'), ('failed', 'Failed'), ('cancelled', 'Cancelled')], default='waiting', max_length=10)),
-                ('done', models.PositiveBigIntegerField(default=0)),
-                ('total', models.PositiveBigIntegerField(default=0)),
-                ('note', models.CharField(blank=True, max_length=300)),
-                ('result', models.JSONField(null=True)),
-                ('problem', models.JSONField(null=True)),
-                ('cancel_asked', models.BooleanField(default=False)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('heartbeat', models.DateTimeField(null=True)),
-                ('ended', models.DateTimeField(null=True)),
-                ('person', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),
-                ('shelf', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='jobs', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("uid", models.CharField(max_length=32, unique=True)),
+                ("kind", models.CharField(max_length=30)),
+                ("parameters", models.JSONField(default=dict)),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("waiting", "Waiting"),
+                            ("running", "Running"),
+                            ("done", "Done"),
+                            ("failed", "Failed"),
+                            ("cancelled", "Cancelled"),
+                        ],
+                        default="waiting",
+                        max_length=10,
+                    ),
+                ),
+                ("done", models.PositiveBigIntegerField(default=0)),
+                ("total", models.PositiveBigIntegerField(default=0)),
+                ("note", models.CharField(blank=True, max_length=300)),
+                ("result", models.JSONField(null=True)),
+                ("problem", models.JSONField(null=True)),
+                ("cancel_asked", models.BooleanField(default=False)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("heartbeat", models.DateTimeField(null=True)),
+                ("ended", models.DateTimeField(null=True)),
+                (
+                    "person",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="jobs", to="shelves.shelf"
+                    ),
+                ),
             ],
             options={
-                'indexes': [models.Index(fields=['state'], name='jobs_job_state_7f24c5_idx')],
+                "indexes": [models.Index(fields=["state"], name="jobs_job_state_7f24c5_idx")],
             },
         ),
     ]

@@ -6,42 +6,64 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('shelves', '0001_initial'),
+        ("shelves", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Membership',
+            name="Membership",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('role', models.CharField(choices=[('reader', 'Reader'), ('author', 'Author'), ('keeper', 'Keeper'), ('owner', 'Owner')], max_length=10)),
-                ('person', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='memberships', to=settings.AUTH_USER_MODEL)),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='members', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "role",
+                    models.CharField(
+                        choices=[("reader", "Reader"), ("author", "Author"), ("keeper", "Keeper"), ("owner", "Owner")],
+                        max_length=10,
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="memberships",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="members", to="shelves.shelf"
+                    ),
+                ),
             ],
             options={
-                'constraints': [models.UniqueConstraint(fields=('shelf', 'person'), name='one_role_per_shelf')],
+                "constraints": [models.UniqueConstraint(fields=("shelf", "person"), name="one_role_per_shelf")],
             },
         ),
         migrations.CreateModel(
-            name='Token',
+            name="Token",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=100)),
-                ('digest', models.CharField(max_length=64, unique=True)),
-                ('beginning', models.CharField(max_length=12)),
-                ('scopes', models.JSONField(default=list)),
-                ('created', models.DateTimeField()),
-                ('expires', models.DateTimeField(null=True)),
-                ('last_used', models.DateTimeField(null=True)),
-                ('person', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='tokens', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=100)),
+                ("digest", models.CharField(max_length=64, unique=True)),
+                ("beginning", models.CharField(max_length=12)),
+                ("scopes", models.JSONField(default=list)),
+                ("created", models.DateTimeField()),
+                ("expires", models.DateTimeField(null=True)),
+                ("last_used", models.DateTimeField(null=True)),
+                (
+                    "person",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="tokens", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
             options={
-                'constraints': [models.UniqueConstraint(fields=('person', 'name'), name='one_token_per_name')],
+                "constraints": [models.UniqueConstraint(fields=("person", "name"), name="one_token_per_name")],
             },
         ),
     ]

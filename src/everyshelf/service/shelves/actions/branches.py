@@ -27,8 +27,9 @@ def make_branch(caller: Caller, shelf: Shelf, name: str, start: str, note: str) 
             shelf=shelf, name=name, head=head, note=note, created=timezone.now(), created_by=caller.person.username
         )
     except IntegrityError as error:
-        raise ConflictError(f"there is a branch {name!r} already", code="branch.taken",
-                            hint="Choose another name.") from error  # fmt: skip
+        raise ConflictError(
+            f"there is a branch {name!r} already", code="branch.taken", hint="Choose another name."
+        ) from error
 
 
 def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Branch:
@@ -60,20 +61,35 @@ def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
     for branch in shelf.branches.select_related("head").order_by("name"):
         line = lineage.ancestors(branch.head_id) if branch.head_id else set()
         head = branch.head
-        result.append({
-            "name": branch.name, "guarded": branch.guarded, "note": branch.note, "main": branch.name == main.name,
-            "created": branch.created, "created_by": branch.created_by,
-            "head": head.uid if head else None, "summary": head.summary if head else "",
-            "author": head.author if head else "", "recorded": head.recorded if head else None,
-            "ahead": len(line - main_line), "behind": len(main_line - line),
-        })  # fmt: skip
+        result.append(
+            {
+                "name": branch.name,
+                "guarded": branch.guarded,
+                "note": branch.note,
+                "main": branch.name == main.name,
+                "created": branch.created,
+                "created_by": branch.created_by,
+                "head": head.uid if head else None,
+                "summary": head.summary if head else "",
+                "author": head.author if head else "",
+                "recorded": head.recorded if head else None,
+                "ahead": len(line - main_line),
+                "behind": len(main_line - line),
+            }
+        )
     return result
 
 
 def make_tag(
-    caller: Caller, shelf: Shelf, name: str, ref: str, note: str, selection: list[str] | None,
-    created: datetime | None = None, created_by: str | None = None,
-) -> Tag:  # fmt: skip
+    caller: Caller,
+    shelf: Shelf,
+    name: str,
+    ref: str,
+    note: str,
+    selection: list[str] | None,
+    created: datetime | None = None,
+    created_by: str | None = None,
+) -> Tag:
     """A name that never moves, for a commit and perhaps a selection of its artifacts."""
     require(caller, shelf, "tag")
     check_branch_name(name)
@@ -87,9 +103,15 @@ def make_tag(
             raise InvalidError(f"{path} is not in {ref}", code="tag.selection", hint="See everyshelf browse.")
     try:
         return Tag.objects.create(
-            shelf=shelf, name=name, commit=resolved.commit, note=note, selection=selection or None,
-            created=created or timezone.now(), created_by=created_by or caller.person.username,
-        )  # fmt: skip
+            shelf=shelf,
+            name=name,
+            commit=resolved.commit,
+            note=note,
+            selection=selection or None,
+            created=created or timezone.now(),
+            created_by=created_by or caller.person.username,
+        )
     except IntegrityError as error:
-        raise ConflictError(f"the tag {name!r} exists, and tags never move", code="tag.taken",
-                            hint="Choose another name.") from error  # fmt: skip
+        raise ConflictError(
+            f"the tag {name!r} exists, and tags never move", code="tag.taken", hint="Choose another name."
+        ) from error

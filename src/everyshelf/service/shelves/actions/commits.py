@@ -59,15 +59,22 @@ class MergeConflictError(ConflictError):
         count = len(conflicts)
         super().__init__(
             f"{count} artifact{'s' if count > 1 else ''} changed on both sides: "
-            + ", ".join(c.path for c in conflicts[:3]) + (" …" if count > 3 else ""),
+            + ", ".join(c.path for c in conflicts[:3])
+            + (" …" if count > 3 else ""),
             conflicts=[{"path": c.path, "base": c.base, "this": c.this, "other": c.other} for c in conflicts],
-        )  # fmt: skip
+        )
 
 
 def commit_changes(
-    caller: Caller, shelf: Shelf, branch_name: str, base: str | None, wanted: list[Wanted], message: Message, *,
+    caller: Caller,
+    shelf: Shelf,
+    branch_name: str,
+    base: str | None,
+    wanted: list[Wanted],
+    message: Message,
+    *,
     merge: bool = False,
-) -> Commit:  # fmt: skip
+) -> Commit:
     """Commit ``wanted`` onto the branch, whose head the caller believes to be ``base`` (None: no commit yet).
 
     Raises ``ConflictError`` (branch.moved, with both ids) if it has moved on, unless ``merge`` asks to combine.
@@ -85,8 +92,9 @@ def commit_changes(
             raise MergeConflictError(merged.conflicts)
         root, root_before = get_trees().apply(head.root, merged.changes), head.root
     if root == root_before:
-        raise InvalidError("nothing would change, so there is nothing to commit", code="commit.empty",
-                           hint="See everyshelf pending.")  # fmt: skip
+        raise InvalidError(
+            "nothing would change, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
+        )
     parents = [head] if head is not None else []
     return record_commit(caller, shelf, branch, parents, root, message, moves)
 
@@ -100,11 +108,16 @@ def checked_message(caller: Caller, message: Message) -> Message:
     """The message with its author filled in; raises for an empty summary or a claimed author without the right."""
     summary = message.summary.strip()
     if not summary or len(summary) > 300 or "\n" in summary:
-        raise InvalidError("a commit needs a summary of one line, up to 300 characters", code="commit.summary",
-                           pointer="/summary", hint='Say what changed: --summary "…"')  # fmt: skip
+        raise InvalidError(
+            "a commit needs a summary of one line, up to 300 characters",
+            code="commit.summary",
+            pointer="/summary",
+            hint='Say what changed: --summary "…"',
+        )
     if (message.author or message.time) and not caller.may_import:
-        raise RefusedError("only someone with the right to import sets author or time", code="rights.import",
-                           hint="Leave both out.")  # fmt: skip
+        raise RefusedError(
+            "only someone with the right to import sets author or time", code="rights.import", hint="Leave both out."
+        )
     return replace(message, summary=summary, author=message.author or caller.person.username)
 
 
@@ -126,10 +139,13 @@ def moved(branch: Branch, base: str | None) -> ConflictError:
     """That the branch went on meanwhile."""
     head = branch.head.uid if branch.head else None
     return ConflictError(
-        f"{branch.name} has moved on to {head[:8] if head else 'no commit'}, and you build on {base[:8] if base else 'none'}",
-        code="branch.moved", hint="Commit with --merge to combine both, or take the newest state first.",
-        head=head, base=base,
-    )  # fmt: skip
+        f"{branch.name} has moved on to {head[:8] if head else 'no commit'}, "
+        f"and you build on {base[:8] if base else 'none'}",
+        code="branch.moved",
+        hint="Commit with --merge to combine both, or take the newest state first.",
+        head=head,
+        base=base,
+    )
 
 
 def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[tuple[str, str]]]:
@@ -158,8 +174,11 @@ def _entry(change: Wanted, sizes: dict[str, int]) -> Entry | None:
     if change.content is None:
         return None
     if change.content not in sizes:
-        raise InvalidError(f"the content of {change.path} was not uploaded to this shelf", code="content.missing",
-                           hint="Upload it first: PUT …/contents.")  # fmt: skip
+        raise InvalidError(
+            f"the content of {change.path} was not uploaded to this shelf",
+            code="content.missing",
+            hint="Upload it first: PUT …/contents.",
+        )
     return Entry(change.path.rpartition("/")[2], "artifact", change.content, sizes[change.content])
 
 
@@ -186,9 +205,14 @@ def rules_at(root: str) -> Rules:
 
 
 def record_commit(
-    caller: Caller, shelf: Shelf, branch: Branch, parents: list[Commit], root: str, message: Message,
+    caller: Caller,
+    shelf: Shelf,
+    branch: Branch,
+    parents: list[Commit],
+    root: str,
+    message: Message,
     moves: Iterable[tuple[str, str]] = (),
-) -> Commit:  # fmt: skip
+) -> Commit:
     """Write the commit: bytes made durable first, then all records in one transaction.
 
     Raises ``ConflictError`` if the branch's head is no longer ``parents[0]`` when the transaction begins.
@@ -198,7 +222,7 @@ def record_commit(
     changes = list(trees.changes(before, root))
     known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
     kinds = _kinds(rules_at(root), (c for c in changes if c.after is not None and known.get(c.path) != c.after.id))
-    artifacts = _artifacts_before(shelf, changes, dict((new, old) for old, new in moves))
+    artifacts = _artifacts_before(shelf, changes, {new: old for old, new in moves})
     now = timezone.now()
     data = _commit_data(root, parents, message, artifacts, moves, now)
     uid, body = encode_commit(data)
@@ -209,24 +233,36 @@ def record_commit(
         if (branch.head_id or None) != (parents[0].pk if parents else None):
             raise moved(branch, parents[0].uid if parents else None)
         commit = Commit.objects.create(
-            shelf=shelf, uid=uid, root=root, author=data.author, time=message.time or now,
-            recorded=message.time or now, recorded_by=caller.person, summary=data.summary,
-            description=data.description, labels=data.labels, tasks=data.tasks,
+            shelf=shelf,
+            uid=uid,
+            root=root,
+            author=data.author,
+            time=message.time or now,
+            recorded=message.time or now,
+            recorded_by=caller.person,
+            summary=data.summary,
+            description=data.description,
+            labels=data.labels,
+            tasks=data.tasks,
             generation=1 + max((p.generation for p in parents), default=0),
-        )  # fmt: skip
+        )
         CommitParent.objects.bulk_create(
             CommitParent(commit=commit, parent=p, position=k) for k, p in enumerate(parents)
         )
-        _record_versions(shelf, commit, changes, kinds, artifacts, dict((n, o) for o, n in moves), known)
+        _record_versions(shelf, commit, changes, kinds, artifacts, {n: o for o, n in moves}, known)
         branch.head = commit
         branch.save(update_fields=["head"])
     return commit
 
 
 def _commit_data(
-    root: str, parents: list[Commit], message: Message, artifacts: dict[str, str], moves: Iterable[tuple[str, str]],
+    root: str,
+    parents: list[Commit],
+    message: Message,
+    artifacts: dict[str, str],
+    moves: Iterable[tuple[str, str]],
     now: datetime,
-) -> CommitData:  # fmt: skip
+) -> CommitData:
     return CommitData(
         root=root,
         parents=[p.uid for p in parents],
@@ -263,7 +299,9 @@ def _artifacts_before(shelf: Shelf, changes: list[Change], moved_from: dict[str,
     newest: dict[str, ArtifactVersion] = {}
     paths = list(set(sources.values()))
     for start in range(0, len(paths), 500):
-        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=paths[start : start + 500]).select_related("artifact")
+        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=paths[start : start + 500]).select_related(
+            "artifact"
+        )
         for row in rows.order_by("id"):
             newest[row.path] = row
     gone_away = set(moved_from.values())
@@ -284,10 +322,15 @@ def _lives_elsewhere(row: ArtifactVersion) -> bool:
 
 
 def _record_versions(
-    shelf: Shelf, commit: Commit, changes: list[Change], kinds: dict[str, str], artifacts: dict[str, str],
-    moved_from: dict[str, str], known: dict[str, str],
-) -> None:  # fmt: skip
-    """One row for each artifact the commit changed. What a merge takes over from its other parent is a version already."""
+    shelf: Shelf,
+    commit: Commit,
+    changes: list[Change],
+    kinds: dict[str, str],
+    artifacts: dict[str, str],
+    moved_from: dict[str, str],
+    known: dict[str, str],
+) -> None:
+    """One row for each artifact the commit changed. What a merge takes from its other parent is one already."""
     left = set(moved_from.values())
     concerned = [c for c in changes if _is_new_here(c, known) and not (c.path in left and c.after is None)]
     uids = {artifacts[c.path] for c in concerned}
@@ -302,13 +345,17 @@ def _record_versions(
             artifact.versions_made += 1
         versions.append(
             ArtifactVersion(
-                artifact=artifact, shelf=shelf, commit=commit, path=change.path,
+                artifact=artifact,
+                shelf=shelf,
+                commit=commit,
+                path=change.path,
                 moved_from=moved_from.get(change.path, ""),
                 number=artifact.versions_made if change.after else None,
-                content=change.after.id if change.after else "", size=change.after.size if change.after else 0,
+                content=change.after.id if change.after else "",
+                size=change.after.size if change.after else 0,
                 kind=kinds.get(change.path, ""),
             )
-        )  # fmt: skip
+        )
     Artifact.objects.bulk_update(rows.values(), ["versions_made"], batch_size=500)
     ArtifactVersion.objects.bulk_create(versions, batch_size=500)
 
@@ -360,7 +407,7 @@ def merge_branch(
 
 def restore(
     caller: Caller, shelf: Shelf, branch_name: str, source_root: str, path: str | None, message: Message
-) -> Commit:  # fmt: skip
+) -> Commit:
     """Bring one artifact, or with no path the whole shelf, back to an older state, as a new commit."""
     branch = get_branch(shelf, branch_name)
     require_branch(caller, shelf, branch)

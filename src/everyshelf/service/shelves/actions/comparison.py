@@ -80,7 +80,7 @@ def _recorded_moves(shelf: Shelf, before: Resolved, after: Resolved, changes: li
 
 def compare_states(
     shelf: Shelf, before: Resolved, after: Resolved, *, budget: float | None = BUDGET_SECONDS, progress: Any = None
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """The whole comparison; with a budget, artifacts that would take longer are marked ``pending``."""
     pairs = pair_changes(shelf, before, after)
     rules = rules_at(after.root)
@@ -95,11 +95,15 @@ def compare_states(
         artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found))
     artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
     return {
-        "from": before.as_json(), "to": after.as_json(), "artifacts": artifacts, "counts": _state_counts(pairs),
-        "effects": _effects(artifacts), "sentence": sentence(artifacts),
+        "from": before.as_json(),
+        "to": after.as_json(),
+        "artifacts": artifacts,
+        "counts": _state_counts(pairs),
+        "effects": _effects(artifacts),
+        "sentence": sentence(artifacts),
         "pending": sum(a["pending"] for a in artifacts),
         "same": get_trees().count(after.root) - sum(p.after is not None for p in pairs),
-    }  # fmt: skip
+    }
 
 
 _EFFECT_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
@@ -136,15 +140,26 @@ def sentence(artifacts: list[dict[str, Any]]) -> str:
 
 def _artifact(
     pair: Pairing, old: ArtifactVersion | None, new: ArtifactVersion | None, found: dict[str, Any] | None
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     known = new or old
     result: dict[str, Any] = {
-        "path": pair.path, "old_path": pair.old_path, "name": display_name(pair.path), "state": pair.state,
+        "path": pair.path,
+        "old_path": pair.old_path,
+        "name": display_name(pair.path),
+        "state": pair.state,
         "kind": known.kind if known else "opaque",
-        "before": _side(pair.before, old), "after": _side(pair.after, new),
-        "pending": found is None, "effect": None, "headline": "", "effects": {}, "counts": {}, "findings": [],
-        "read_as": "", "note": "", "truncated": False,
-    }  # fmt: skip
+        "before": _side(pair.before, old),
+        "after": _side(pair.after, new),
+        "pending": found is None,
+        "effect": None,
+        "headline": "",
+        "effects": {},
+        "counts": {},
+        "findings": [],
+        "read_as": "",
+        "note": "",
+        "truncated": False,
+    }
     if found is None:
         return result
     for name in ("effects", "counts", "read_as", "note", "kind", "table", "lines"):
@@ -180,28 +195,56 @@ def _whole(pair: Pairing) -> dict[str, Any]:
     entry = pair.after or pair.before
     assert entry is not None
     action = "added" if pair.after else "removed"
-    finding = {"action": action, "part": "/", "type": "artifact", "label": display_name(pair.path), "before": None,
-               "after": None, "effect": "alters"}  # fmt: skip
+    finding = {
+        "action": action,
+        "part": "/",
+        "type": "artifact",
+        "label": display_name(pair.path),
+        "before": None,
+        "after": None,
+        "effect": "alters",
+    }
     return _result([finding], f"{entry.size} bytes")
 
 
 def _moved_only(pair: Pairing) -> dict[str, Any]:
-    finding = {"action": "moved", "part": "/", "type": "artifact", "label": display_name(pair.path),
-               "before": pair.old_path, "after": pair.path, "effect": "alters"}  # fmt: skip
+    finding = {
+        "action": "moved",
+        "part": "/",
+        "type": "artifact",
+        "label": display_name(pair.path),
+        "before": pair.old_path,
+        "after": pair.path,
+        "effect": "alters",
+    }
     return _result([finding], "")
 
 
 def _result(findings: list[dict[str, Any]], note: str) -> dict[str, Any]:
     counts = dict.fromkeys(("added", "removed", "changed", "moved", "renamed", "reordered"), 0)
     counts[findings[0]["action"]] = 1
-    return {"equal": False, "counts": counts, "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
-            "findings": findings, "read_as": "", "note": note, "identity": {}, "truncated": False}  # fmt: skip
+    return {
+        "equal": False,
+        "counts": counts,
+        "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+        "findings": findings,
+        "read_as": "",
+        "note": note,
+        "identity": {},
+        "truncated": False,
+    }
 
 
 def compare_contents(
-    old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, *, allowed: bool = True,
+    old_name: str,
+    before: Entry,
+    new_name: str,
+    after: Entry,
+    rules: Rules,
+    *,
+    allowed: bool = True,
     kind: str | None = None,
-) -> dict[str, Any] | None:  # fmt: skip
+) -> dict[str, Any] | None:
     """As ``compare_pair`` for two contents under their names."""
     key = _cache_key(old_name, before.id, new_name, after.id, rules, kind)
     cached = CachedComparison.objects.filter(key=key).values_list("result", flat=True).first()
@@ -225,7 +268,7 @@ def _cache_key(old: str, before: str, new: str, after: str, rules: Rules, kind: 
 
 def _worked_out(
     old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     if max(before.size, after.size) > _READ_LIMIT_BYTES:
         return _unread(new_name, before, after, f"larger than {_READ_LIMIT_BYTES >> 20} MB")
     with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
@@ -236,22 +279,44 @@ def _worked_out(
 
 
 def _unread(name: str, before: Entry, after: Entry, why: str) -> dict[str, Any]:
-    finding = {"action": "changed", "part": "/", "type": "content", "label": name, "field": "bytes",
-               "before": before.size, "after": after.size, "effect": "alters"}  # fmt: skip
+    finding = {
+        "action": "changed",
+        "part": "/",
+        "type": "content",
+        "label": name,
+        "field": "bytes",
+        "before": before.size,
+        "after": after.size,
+        "effect": "alters",
+    }
     return {**_result([finding], f"compared as bytes: {why}"), "kind": "opaque", "read_as": "bytes"}
 
 
 def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
     """The outline of one content under its name."""
     if entry.size > _READ_LIMIT_BYTES:
-        return {"kind": "opaque", "format": "", "read_as": "bytes", "note": "too large to be outlined", "parts": [],
-                "size": entry.size, "truncated": False}  # fmt: skip
+        return {
+            "kind": "opaque",
+            "format": "",
+            "read_as": "bytes",
+            "note": "too large to be outlined",
+            "parts": [],
+            "size": entry.size,
+            "truncated": False,
+        }
     with as_file(entry.id) as file, reader() as worker:
         try:
             return worker.outline(path, file, rules_text=rules.source)
         except LimitError as error:
-            return {"kind": "opaque", "format": "", "read_as": "bytes", "note": error.message, "parts": [],
-                    "size": entry.size, "truncated": False}  # fmt: skip
+            return {
+                "kind": "opaque",
+                "format": "",
+                "read_as": "bytes",
+                "note": error.message,
+                "parts": [],
+                "size": entry.size,
+                "truncated": False,
+            }
 
 
 def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024) -> dict[str, Any]:
@@ -262,8 +327,13 @@ def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024)
     if len(data) < entry.size and (end := data.rfind(b"\n")) > 0:
         data = data[: end + 1]
     decoded = decode(data, encoding)
-    return {"text": decoded.text, "encoding": decoded.encoding, "newline": decoded.newline,
-            "truncated": len(data) < entry.size, "size": entry.size}  # fmt: skip
+    return {
+        "text": decoded.text,
+        "encoding": decoded.encoding,
+        "newline": decoded.newline,
+        "truncated": len(data) < entry.size,
+        "size": entry.size,
+    }
 
 
 def describe_commit(commit: Any) -> None:

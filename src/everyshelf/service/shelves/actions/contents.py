@@ -11,7 +11,7 @@ from everyshelf.core.content import ContentInfo, is_content_id
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
 from everyshelf.service.config import get_config
 from everyshelf.service.context import get_store
-from everyshelf.service.shelves.models import ShelfContent, Shelf
+from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 
 def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> ContentInfo:
@@ -29,8 +29,11 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
         if writer.size > limit:
             raise _too_large(limit)
     if expected is not None and writer.size != expected:
-        raise InvalidError(f"the upload broke off after {writer.size} of {expected} bytes", code="content.incomplete",
-                           hint="Send it again; nothing was kept of it.")  # fmt: skip
+        raise InvalidError(
+            f"the upload broke off after {writer.size} of {expected} bytes",
+            code="content.incomplete",
+            hint="Send it again; nothing was kept of it.",
+        )
     info = writer.finish()
     store.sync()
     ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
@@ -38,8 +41,11 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
 
 
 def _too_large(limit: int) -> LimitError:
-    return LimitError(f"the content is larger than the {limit} bytes this service takes", code="content.too_large",
-                      hint="Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.")  # fmt: skip
+    return LimitError(
+        f"the content is larger than the {limit} bytes this service takes",
+        code="content.too_large",
+        hint="Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.",
+    )
 
 
 def missing_of(shelf: Shelf, identities: list[str]) -> list[str]:

@@ -24,7 +24,7 @@ def _all_artifacts(root: str) -> tuple[tuple[str, Entry], ...]:
 
 def list_artifacts(
     shelf: Shelf, at: Resolved, *, folder: str = "", limit: int = 500, cursor: str = ""
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """One page of the artifacts at a ref, by path; ``next`` is the cursor of the page after it, or None."""
     rows = _all_artifacts(at.root)
     if folder:
@@ -120,8 +120,9 @@ def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> Artifact
         rows = ArtifactVersion.objects.filter(artifact=current.artifact, number=number)
         found = rows.select_related("commit", "artifact").first()
     if found is None:
-        raise MissingError(f"{path} has no version {number}", code="version.missing",
-                           hint=f'List them: everyshelf history "{path}"')  # fmt: skip
+        raise MissingError(
+            f"{path} has no version {number}", code="version.missing", hint=f'List them: everyshelf history "{path}"'
+        )
     return found
 
 
@@ -133,19 +134,31 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, An
     line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
     rows = ArtifactVersion.objects.filter(artifact=current.artifact).select_related("commit", "artifact")
     return [
-        {**artifact_json(r.path, r.content, r.size, r), "moved_from": r.moved_from, "here": r.commit_id in line,
-         "removed": not r.content, "description": r.commit.description, "labels": r.commit.labels}
+        {
+            **artifact_json(r.path, r.content, r.size, r),
+            "moved_from": r.moved_from,
+            "here": r.commit_id in line,
+            "removed": not r.content,
+            "description": r.commit.description,
+            "labels": r.commit.labels,
+        }
         for r in rows.order_by("-id")
-    ]  # fmt: skip
+    ]
 
 
 def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any]:
     """A commit's public form; with a lineage its parents are named by number only, which costs no query."""
     return {
-        "commit": commit.uid, "author": commit.author, "time": commit.time, "recorded": commit.recorded,
-        "summary": commit.summary, "description": commit.description, "labels": commit.labels, "tasks": commit.tasks,
+        "commit": commit.uid,
+        "author": commit.author,
+        "time": commit.time,
+        "recorded": commit.recorded,
+        "summary": commit.summary,
+        "description": commit.description,
+        "labels": commit.labels,
+        "tasks": commit.tasks,
         "merge": len(lineage.parents(commit.pk)) > 1 if lineage else commit.parent_links.count() > 1,
-    }  # fmt: skip
+    }
 
 
 def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
@@ -161,12 +174,25 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
     for number in page:
         commit = rows[number]
         versions = list(commit.versions.all())
-        items.append({
-            **commit_json(commit, lineage), "tags": sorted(t.name for t in commit.tags.all()),
-            "parents": lineage.parents(number) and [rows[p].uid if p in rows else None for p in lineage.parents(number)],
-            "artifacts": [{"path": v.path, "version": v.number, "kind": v.kind, "effect": v.effect,
-                           "headline": v.headline, "removed": not v.content} for v in versions[:20]],
-            "artifact_count": len(versions),
-        })  # fmt: skip
+        items.append(
+            {
+                **commit_json(commit, lineage),
+                "tags": sorted(t.name for t in commit.tags.all()),
+                "parents": lineage.parents(number)
+                and [rows[p].uid if p in rows else None for p in lineage.parents(number)],
+                "artifacts": [
+                    {
+                        "path": v.path,
+                        "version": v.number,
+                        "kind": v.kind,
+                        "effect": v.effect,
+                        "headline": v.headline,
+                        "removed": not v.content,
+                    }
+                    for v in versions[:20]
+                ],
+                "artifact_count": len(versions),
+            }
+        )
     after = start + len(page)
     return {"items": items, "total": len(line), "next": encode_cursor(after) if after < len(line) else None}

@@ -31,15 +31,22 @@ class Resolved:
     def as_json(self) -> dict[str, Any]:
         """The public form."""
         commit = self.commit
-        return {"ref": self.ref, "kind": self.kind, "commit": commit.uid if commit else None,
-                "recorded": commit.recorded if commit else None}  # fmt: skip
+        return {
+            "ref": self.ref,
+            "kind": self.kind,
+            "commit": commit.uid if commit else None,
+            "recorded": commit.recorded if commit else None,
+        }
 
 
 def check_branch_name(name: str) -> str:
     """Return ``name`` if a branch may be called so, else raise ``InvalidError``."""
     if not _BRANCH.match(name) or name in _WORDS or name.startswith("/") or name.endswith("/") or ".." in name:
-        raise InvalidError(f"{name!r} cannot be the name of a branch or tag", code="ref.name",
-                           hint="Use letters, digits, dashes and slashes; no blanks, ':' or '@'.")  # fmt: skip
+        raise InvalidError(
+            f"{name!r} cannot be the name of a branch or tag",
+            code="ref.name",
+            hint="Use letters, digits, dashes and slashes; no blanks, ':' or '@'.",
+        )
     return name
 
 
@@ -52,8 +59,9 @@ def resolve(shelf: Shelf, ref: str) -> Resolved:
         return _resolved(ref, "branch", get_branch(shelf, ref or shelf.main_branch).head)
     finder = {"tag": _tag, "commit": _commit, "at": _at, "env": _environment}.get(word)
     if finder is None:
-        raise InvalidError(f"{ref!r} is no ref", code="ref.invalid",
-                           hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE or env:NAME.")  # fmt: skip
+        raise InvalidError(
+            f"{ref!r} is no ref", code="ref.invalid", hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE or env:NAME."
+        )
     return _resolved(ref, word, finder(shelf, rest))
 
 
@@ -65,8 +73,9 @@ def get_branch(shelf: Shelf, name: str) -> Branch:
     """The branch called ``name``."""
     branch = Branch.objects.select_related("head").filter(shelf=shelf, name=name).first()
     if branch is None:
-        raise MissingError(f"{shelf.name} has no branch {name!r}", code="branch.missing",
-                           hint="List them: everyshelf branch list")  # fmt: skip
+        raise MissingError(
+            f"{shelf.name} has no branch {name!r}", code="branch.missing", hint="List them: everyshelf branch list"
+        )
     return branch
 
 
@@ -74,7 +83,9 @@ def get_tag(shelf: Shelf, name: str) -> Tag:
     """The tag called ``name``."""
     tag = Tag.objects.select_related("commit").filter(shelf=shelf, name=name).first()
     if tag is None:
-        raise MissingError(f"{shelf.name} has no tag {name!r}", code="tag.missing", hint="List them: everyshelf tag list")
+        raise MissingError(
+            f"{shelf.name} has no tag {name!r}", code="tag.missing", hint="List them: everyshelf tag list"
+        )
     return tag
 
 
@@ -87,8 +98,9 @@ def _commit(shelf: Shelf, uid: str) -> Commit:
         raise InvalidError(f"{uid!r} is no commit id", code="ref.commit", hint="Give 8 to 64 of its hex digits.")
     found = list(Commit.objects.filter(shelf=shelf, uid__startswith=uid)[:2])
     if not found:
-        raise MissingError(f"{shelf.name} has no commit {uid[:12]}", code="commit.missing",
-                           hint="List them: everyshelf history")  # fmt: skip
+        raise MissingError(
+            f"{shelf.name} has no commit {uid[:12]}", code="commit.missing", hint="List them: everyshelf history"
+        )
     if len(found) > 1:
         raise ConflictError(f"{uid} begins the ids of several commits", code="ref.ambiguous", hint="Give more digits.")
     return found[0]
@@ -127,7 +139,10 @@ def _environment(shelf: Shelf, name: str) -> Commit | None:
 
     environment = Environment.objects.filter(shelf=shelf, name=name).first()
     if environment is None:
-        raise MissingError(f"{shelf.name} has no environment {name!r}", code="environment.missing",
-                           hint="List them: everyshelf env list")  # fmt: skip
+        raise MissingError(
+            f"{shelf.name} has no environment {name!r}",
+            code="environment.missing",
+            hint="List them: everyshelf env list",
+        )
     deployment = environment.deployments.filter(state="recorded").select_related("commit").order_by("-pk").first()
     return deployment.commit if deployment else None

@@ -38,8 +38,12 @@ def make_shelf(caller: Caller, name: str, description: str, key: str | None, ope
     require_scope(caller, "write")
     key = key or re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
     if not _KEY.match(key) or len(key) > 60:
-        raise InvalidError(f"{key!r} cannot be the key of a shelf", code="shelf.key", pointer="/key",
-                           hint="Use lower-case letters, digits and single dashes, up to 60.")  # fmt: skip
+        raise InvalidError(
+            f"{key!r} cannot be the key of a shelf",
+            code="shelf.key",
+            pointer="/key",
+            hint="Use lower-case letters, digits and single dashes, up to 60.",
+        )
     now = timezone.now()
     try:
         with transaction.atomic():
@@ -49,7 +53,9 @@ def make_shelf(caller: Caller, name: str, description: str, key: str | None, ope
             Branch.objects.create(shelf=shelf, name="main", created=now, created_by=caller.person.username)
             Membership.objects.create(shelf=shelf, person=caller.person, role=Role.OWNER)
     except IntegrityError as error:
-        raise ConflictError(f"the key {key!r} is taken", code="shelf.taken", hint="Choose another with --key.") from error
+        raise ConflictError(
+            f"the key {key!r} is taken", code="shelf.taken", hint="Choose another with --key."
+        ) from error
     return shelf
 
 

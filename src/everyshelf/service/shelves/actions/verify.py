@@ -68,6 +68,7 @@ def _check_tree(commit: Commit, seen: set[str], contents: dict[str, int]) -> lis
         waiting.extend(below)
         wrong.extend(
             f"commit {commit.uid[:8]}: the content of {entry.name} is not recorded"
-            for entry in artifacts if contents.get(entry.id) != entry.size
-        )  # fmt: skip
+            for entry in artifacts
+            if contents.get(entry.id) != entry.size
+        )
     return wrong

@@ -39,16 +39,22 @@ TO = OpenApiParameter("to", str, description="The state after; the main branch i
 class ArtifactsView(ShelfView):
     """What lies on the shelf."""
 
-    @extend_schema(operation_id="artifacts_list", responses=shapes.ArtifactPage,
-                   parameters=[REF, OpenApiParameter("folder", str), LIMIT, CURSOR])  # fmt: skip
+    @extend_schema(
+        operation_id="artifacts_list",
+        responses=shapes.ArtifactPage,
+        parameters=[REF, OpenApiParameter("folder", str), LIMIT, CURSOR],
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """By path, at a ref."""
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
         page = listing.list_artifacts(
-            found, at, folder=request.query_params.get("folder", ""), limit=number(request, "limit", 500),
+            found,
+            at,
+            folder=request.query_params.get("folder", ""),
+            limit=number(request, "limit", 500),
             cursor=request.query_params.get("cursor", ""),
-        )  # fmt: skip
+        )
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
 
 
@@ -78,7 +84,9 @@ class ArtifactView(_ArtifactView):
 class ArtifactHistoryView(_ArtifactView):
     """Versions of an artifact."""
 
-    @extend_schema(operation_id="artifact_history", responses=shapes.ArtifactVersionOut(many=True), parameters=[PATH, REF])
+    @extend_schema(
+        operation_id="artifact_history", responses=shapes.ArtifactVersionOut(many=True), parameters=[PATH, REF]
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """Newest first, over all branches."""
         _, found = self.shelf(request, shelf)
@@ -98,8 +106,11 @@ class ArtifactOutlineView(_ArtifactView):
 class ArtifactTextView(_ArtifactView):
     """An artifact as text."""
 
-    @extend_schema(operation_id="artifact_text", responses=shapes.TextOut,
-                   parameters=[PATH, REF, VERSION, OpenApiParameter("encoding", str)])  # fmt: skip
+    @extend_schema(
+        operation_id="artifact_text",
+        responses=shapes.TextOut,
+        parameters=[PATH, REF, VERSION, OpenApiParameter("encoding", str)],
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """Its first two megabytes, in a found or chosen encoding."""
         _, _, _, entry, _ = self.located(request, shelf)
@@ -119,8 +130,11 @@ class ArtifactFileView(_ArtifactView):
 class ContentsView(ShelfView):
     """Contents going in."""
 
-    @extend_schema(operation_id="contents_put", request={"application/octet-stream": OpenApiTypes.BINARY},
-                   responses={201: shapes.ContentOut})  # fmt: skip
+    @extend_schema(
+        operation_id="contents_put",
+        request={"application/octet-stream": OpenApiTypes.BINARY},
+        responses={201: shapes.ContentOut},
+    )
     def put(self, request: Any, shelf: str) -> Response:
         """Store the raw body; the service computes the id."""
         _, found = self.shelf(request, shelf, "commit")
@@ -155,8 +169,12 @@ class CommitsView(ShelfView):
     def get(self, request: Any, shelf: str) -> Response:
         """Commits in the line of a ref, newest first."""
         _, found = self.shelf(request, shelf)
-        page = listing.list_commits(found, self.at(request, found), limit=number(request, "limit", 100),
-                                    cursor=request.query_params.get("cursor", ""))  # fmt: skip
+        page = listing.list_commits(
+            found,
+            self.at(request, found),
+            limit=number(request, "limit", 100),
+            cursor=request.query_params.get("cursor", ""),
+        )
         return Response(page)
 
     @extend_schema(operation_id="commits_make", request=shapes.NewCommit, responses={201: shapes.CommitOut})
@@ -167,8 +185,9 @@ class CommitsView(ShelfView):
         wanted = [commits.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
 
         def act() -> Response:
-            made = commits.commit_changes(caller, found, values["branch"], values["base"], wanted, message_of(values),
-                                          merge=values["merge"])  # fmt: skip
+            made = commits.commit_changes(
+                caller, found, values["branch"], values["base"], wanted, message_of(values), merge=values["merge"]
+            )
             start_job(caller, "describe", found, {"commit": made.uid})
             return Response(listing.commit_json(made), status=201)
 
@@ -198,8 +217,9 @@ class MergeView(ShelfView):
         message = message_of(values, f"Merge {values['source']} into {values['target']}")
 
         def act() -> Response:
-            result = commits.merge_branch(caller, found, values["source"], values["target"], message, values["prefer"],
-                                          drop=values["drop"])  # fmt: skip
+            result = commits.merge_branch(
+                caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
+            )
             return Response(result)
 
         return once(request, act)
@@ -250,8 +270,11 @@ class CompareView(ShelfView):
 class CompareArtifactView(ShelfView):
     """Comparing two versions of one artifact."""
 
-    @extend_schema(operation_id="compare_artifact", responses=shapes.ArtifactComparison,
-                   parameters=[FROM, TO, PATH, OpenApiParameter("old_path", str)])  # fmt: skip
+    @extend_schema(
+        operation_id="compare_artifact",
+        responses=shapes.ArtifactComparison,
+        parameters=[FROM, TO, PATH, OpenApiParameter("old_path", str)],
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """All findings; refs may also be version:N."""
         _, found = self.shelf(request, shelf)
@@ -264,9 +287,16 @@ class CompareArtifactView(ShelfView):
         pair = comparison.Pairing(path, old_path, old, new)
         if old is not None and new is not None and old.id == new.id and old_path == path:
             result: dict[str, Any] = {
-                "kind": after["kind"] if after else "opaque", "equal": True, "findings": [], "read_as": "", "note": "",
-                "counts": {}, "effects": {"breaks": 0, "alters": 0, "cosmetic": 0}, "identity": {}, "truncated": False,
-            }  # fmt: skip
+                "kind": after["kind"] if after else "opaque",
+                "equal": True,
+                "findings": [],
+                "read_as": "",
+                "note": "",
+                "counts": {},
+                "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
+                "identity": {},
+                "truncated": False,
+            }
         else:
             result = comparison.compare_pair(found, pair, _rules(found, request)) or {}
         kind = (after or before or {}).get("kind", "opaque")

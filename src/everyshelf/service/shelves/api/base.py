@@ -63,5 +63,11 @@ def path_of(request: Any) -> str:
 
 def message_of(values: dict[str, Any], default_summary: str = "") -> Message:
     """The message in a validated body."""
-    return Message(values["summary"] or default_summary, values["description"], dict(values["labels"]),
-                   list(values["tasks"]), values["author"], values["time"])  # fmt: skip
+    return Message(
+        values["summary"] or default_summary,
+        values["description"],
+        dict(values["labels"]),
+        list(values["tasks"]),
+        values["author"],
+        values["time"],
+    )

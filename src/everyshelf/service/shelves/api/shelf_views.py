@@ -98,8 +98,15 @@ class BranchView(ShelfView):
 def tag_json(tag: Tag) -> dict[str, Any]:
     """A tag's public form."""
     reached = tag.deployments.filter(state=Phase.RECORDED).values_list("environment__name", flat=True)
-    return {"name": tag.name, "commit": tag.commit.uid, "note": tag.note, "selection": tag.selection,
-            "created": tag.created, "created_by": tag.created_by, "environments": sorted(set(reached))}  # fmt: skip
+    return {
+        "name": tag.name,
+        "commit": tag.commit.uid,
+        "note": tag.note,
+        "selection": tag.selection,
+        "created": tag.created,
+        "created_by": tag.created_by,
+        "environments": sorted(set(reached)),
+    }
 
 
 class TagsView(ShelfView):
@@ -116,8 +123,16 @@ class TagsView(ShelfView):
         """Make one; it never moves."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewTag, request)
-        made = branches.make_tag(caller, found, values["name"], values["ref"] or found.main_branch, values["note"],
-                                 values["selection"], values["created"], values["created_by"])  # fmt: skip
+        made = branches.make_tag(
+            caller,
+            found,
+            values["name"],
+            values["ref"] or found.main_branch,
+            values["note"],
+            values["selection"],
+            values["created"],
+            values["created_by"],
+        )
         return Response(tag_json(made), status=201)
 
 

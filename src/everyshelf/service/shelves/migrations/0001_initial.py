@@ -6,7 +6,6 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
@@ -15,171 +14,242 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.CreateModel(
-            name='Artifact',
+            name="Artifact",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('uid', models.CharField(max_length=32, unique=True)),
-                ('versions_made', models.PositiveIntegerField(default=0)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("uid", models.CharField(max_length=32, unique=True)),
+                ("versions_made", models.PositiveIntegerField(default=0)),
             ],
         ),
         migrations.CreateModel(
-            name='CachedComparison',
+            name="CachedComparison",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=64, unique=True)),
-                ('result', models.BinaryField()),
-                ('made', models.DateTimeField(auto_now_add=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=64, unique=True)),
+                ("result", models.BinaryField()),
+                ("made", models.DateTimeField(auto_now_add=True)),
             ],
         ),
         migrations.CreateModel(
-            name='Shelf',
+            name="Shelf",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.SlugField(max_length=60, unique=True)),
-                ('name', models.CharField(max_length=120)),
-                ('description', models.TextField(blank=True)),
-                ('open_to_all', models.BooleanField(default=False)),
-                ('main_branch', models.CharField(default='main', max_length=120)),
-                ('created', models.DateTimeField()),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.SlugField(max_length=60, unique=True)),
+                ("name", models.CharField(max_length=120)),
+                ("description", models.TextField(blank=True)),
+                ("open_to_all", models.BooleanField(default=False)),
+                ("main_branch", models.CharField(default="main", max_length=120)),
+                ("created", models.DateTimeField()),
             ],
         ),
         migrations.CreateModel(
-            name='Commit',
+            name="Commit",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('uid', models.CharField(max_length=64)),
-                ('root', models.CharField(max_length=64)),
-                ('author', models.CharField(max_length=150)),
-                ('time', models.DateTimeField()),
-                ('recorded', models.DateTimeField()),
-                ('summary', models.CharField(max_length=300)),
-                ('description', models.TextField(blank=True)),
-                ('labels', models.JSONField(default=dict)),
-                ('tasks', models.JSONField(default=list)),
-                ('generation', models.PositiveIntegerField()),
-                ('recorded_by', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='+', to=settings.AUTH_USER_MODEL)),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='commits', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("uid", models.CharField(max_length=64)),
+                ("root", models.CharField(max_length=64)),
+                ("author", models.CharField(max_length=150)),
+                ("time", models.DateTimeField()),
+                ("recorded", models.DateTimeField()),
+                ("summary", models.CharField(max_length=300)),
+                ("description", models.TextField(blank=True)),
+                ("labels", models.JSONField(default=dict)),
+                ("tasks", models.JSONField(default=list)),
+                ("generation", models.PositiveIntegerField()),
+                (
+                    "recorded_by",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="commits", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Branch',
+            name="Branch",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=120)),
-                ('guarded', models.BooleanField(default=False)),
-                ('note', models.CharField(blank=True, max_length=300)),
-                ('created', models.DateTimeField()),
-                ('created_by', models.CharField(max_length=150)),
-                ('head', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='+', to='shelves.commit')),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='branches', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=120)),
+                ("guarded", models.BooleanField(default=False)),
+                ("note", models.CharField(blank=True, max_length=300)),
+                ("created", models.DateTimeField()),
+                ("created_by", models.CharField(max_length=150)),
+                (
+                    "head",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="+", to="shelves.commit"
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="branches", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='ArtifactVersion',
+            name="ArtifactVersion",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.PositiveIntegerField(null=True)),
-                ('path', models.CharField(max_length=4000)),
-                ('moved_from', models.CharField(blank=True, max_length=4000)),
-                ('content', models.CharField(blank=True, max_length=64)),
-                ('size', models.BigIntegerField(default=0)),
-                ('kind', models.CharField(blank=True, max_length=20)),
-                ('effect', models.CharField(blank=True, max_length=10)),
-                ('headline', models.CharField(blank=True, max_length=300)),
-                ('artifact', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='versions', to='shelves.artifact')),
-                ('commit', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='versions', to='shelves.commit')),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("number", models.PositiveIntegerField(null=True)),
+                ("path", models.CharField(max_length=4000)),
+                ("moved_from", models.CharField(blank=True, max_length=4000)),
+                ("content", models.CharField(blank=True, max_length=64)),
+                ("size", models.BigIntegerField(default=0)),
+                ("kind", models.CharField(blank=True, max_length=20)),
+                ("effect", models.CharField(blank=True, max_length=10)),
+                ("headline", models.CharField(blank=True, max_length=300)),
+                (
+                    "artifact",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="versions", to="shelves.artifact"
+                    ),
+                ),
+                (
+                    "commit",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="versions", to="shelves.commit"
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.AddField(
-            model_name='artifact',
-            name='shelf',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='artifacts', to='shelves.shelf'),
+            model_name="artifact",
+            name="shelf",
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, related_name="artifacts", to="shelves.shelf"
+            ),
         ),
         migrations.CreateModel(
-            name='ShelfContent',
+            name="ShelfContent",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('content', models.CharField(max_length=64)),
-                ('size', models.BigIntegerField()),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("content", models.CharField(max_length=64)),
+                ("size", models.BigIntegerField()),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Tag',
+            name="Tag",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=120)),
-                ('note', models.TextField(blank=True)),
-                ('selection', models.JSONField(null=True)),
-                ('created', models.DateTimeField()),
-                ('created_by', models.CharField(max_length=150)),
-                ('commit', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='tags', to='shelves.commit')),
-                ('shelf', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='tags', to='shelves.shelf')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=120)),
+                ("note", models.TextField(blank=True)),
+                ("selection", models.JSONField(null=True)),
+                ("created", models.DateTimeField()),
+                ("created_by", models.CharField(max_length=150)),
+                (
+                    "commit",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="tags", to="shelves.commit"
+                    ),
+                ),
+                (
+                    "shelf",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="tags", to="shelves.shelf"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='WriteAnswer',
+            name="WriteAnswer",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=100)),
-                ('request', models.CharField(max_length=64)),
-                ('status', models.PositiveSmallIntegerField()),
-                ('answer', models.JSONField()),
-                ('made', models.DateTimeField(auto_now_add=True)),
-                ('person', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=100)),
+                ("request", models.CharField(max_length=64)),
+                ("status", models.PositiveSmallIntegerField()),
+                ("answer", models.JSONField()),
+                ("made", models.DateTimeField(auto_now_add=True)),
+                (
+                    "person",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='CommitParent',
+            name="CommitParent",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('position', models.PositiveSmallIntegerField()),
-                ('commit', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='parent_links', to='shelves.commit')),
-                ('parent', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='child_links', to='shelves.commit')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("position", models.PositiveSmallIntegerField()),
+                (
+                    "commit",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="parent_links", to="shelves.commit"
+                    ),
+                ),
+                (
+                    "parent",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="child_links", to="shelves.commit"
+                    ),
+                ),
             ],
             options={
-                'constraints': [models.UniqueConstraint(fields=('commit', 'position'), name='one_parent_per_position')],
+                "constraints": [models.UniqueConstraint(fields=("commit", "position"), name="one_parent_per_position")],
             },
         ),
         migrations.AddIndex(
-            model_name='commit',
-            index=models.Index(fields=['shelf', 'recorded'], name='shelves_com_shelf_i_d9cc60_idx'),
+            model_name="commit",
+            index=models.Index(fields=["shelf", "recorded"], name="shelves_com_shelf_i_d9cc60_idx"),
         ),
         migrations.AddConstraint(
-            model_name='commit',
-            constraint=models.UniqueConstraint(fields=('shelf', 'uid'), name='one_commit_per_id'),
+            model_name="commit",
+            constraint=models.UniqueConstraint(fields=("shelf", "uid"), name="one_commit_per_id"),
         ),
         migrations.AddConstraint(
-            model_name='branch',
-            constraint=models.UniqueConstraint(fields=('shelf', 'name'), name='one_branch_per_name'),
+            model_name="branch",
+            constraint=models.UniqueConstraint(fields=("shelf", "name"), name="one_branch_per_name"),
         ),
         migrations.AddIndex(
-            model_name='artifactversion',
-            index=models.Index(fields=['shelf', 'path', '-id'], name='shelves_art_shelf_i_69489a_idx'),
+            model_name="artifactversion",
+            index=models.Index(fields=["shelf", "path", "-id"], name="shelves_art_shelf_i_69489a_idx"),
         ),
         migrations.AddIndex(
-            model_name='artifactversion',
-            index=models.Index(fields=['shelf', 'content'], name='shelves_art_shelf_i_4cb9b9_idx'),
+            model_name="artifactversion",
+            index=models.Index(fields=["shelf", "content"], name="shelves_art_shelf_i_4cb9b9_idx"),
         ),
         migrations.AddIndex(
-            model_name='artifactversion',
-            index=models.Index(fields=['artifact', '-id'], name='shelves_art_artifac_9140fc_idx'),
+            model_name="artifactversion",
+            index=models.Index(fields=["artifact", "-id"], name="shelves_art_artifac_9140fc_idx"),
         ),
         migrations.AddConstraint(
-            model_name='artifactversion',
-            constraint=models.UniqueConstraint(condition=models.Q(('number__isnull', False)), fields=('artifact', 'number'), name='one_version_per_number'),
+            model_name="artifactversion",
+            constraint=models.UniqueConstraint(
+                condition=models.Q(("number__isnull", False)),
+                fields=("artifact", "number"),
+                name="one_version_per_number",
+            ),
         ),
         migrations.AddConstraint(
-            model_name='shelfcontent',
-            constraint=models.UniqueConstraint(fields=('shelf', 'content'), name='one_row_per_content'),
+            model_name="shelfcontent",
+            constraint=models.UniqueConstraint(fields=("shelf", "content"), name="one_row_per_content"),
         ),
         migrations.AddConstraint(
-            model_name='tag',
-            constraint=models.UniqueConstraint(fields=('shelf', 'name'), name='one_tag_per_name'),
+            model_name="tag",
+            constraint=models.UniqueConstraint(fields=("shelf", "name"), name="one_tag_per_name"),
         ),
         migrations.AddConstraint(
-            model_name='writeanswer',
-            constraint=models.UniqueConstraint(fields=('person', 'key'), name='one_answer_per_key'),
+            model_name="writeanswer",
+            constraint=models.UniqueConstraint(fields=("person", "key"), name="one_answer_per_key"),
         ),
     ]

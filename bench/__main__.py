@@ -1,0 +1,67 @@
+"""``make bench``: print every figure beside its target; ends with a failing status if one is missed.
+
+``python -m bench [T1 T7 T21 mem crashes …]`` measures only some.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+
+from tests.support.service import Service
+
+from bench import figures
+from bench.crashes import Campaign
+from bench.measure import Figure
+
+KILLS = 200
+
+
+def crashes() -> Iterator[Figure]:
+    """200 kills in campaigns of 25, each on a fresh service."""
+    problems: list[str] = []
+    acknowledged = promoted = 0
+    for seed in range(KILLS // 25):
+        done = Campaign(seed=seed, kills=25).run()
+        problems += done.problems
+        acknowledged, promoted = acknowledged + len(done.acknowledged), promoted + done.promoted
+        print(
+            f"     … {25 * (seed + 1)} kills, {acknowledged} commits and {promoted} promotions acknowledged, {len(problems)} problems",
+            flush=True,
+        )
+    for problem in problems[:20]:
+        print("     ", problem)
+    detail = f"{acknowledged} commits and {promoted} promotions acknowledged"
+    yield Figure("D25", f"problems after {KILLS} kills with -9 from outside", len(problems), "0", not problems, detail)
+
+
+def main() -> int:
+    """Measure what was asked for."""
+    wanted = set(sys.argv[1:])
+    missed = 0
+    service: Service | None = None
+    for name, measure in (
+        ("T1", figures.ingest),
+        ("T7", figures.commits_and_branches),
+        ("T21", figures.command_line),
+        ("mem", figures.upload_memory),
+        ("crashes", crashes),
+    ):
+        if wanted and name not in wanted:
+            continue
+        if name in ("T7", "T21", "mem"):
+            service = Service()
+            rows = measure(service)  # type: ignore[call-arg]
+        else:
+            rows = measure()  # type: ignore[call-arg]
+        for figure in rows:
+            print(figure.line(), flush=True)
+            missed += not figure.holds
+        if service is not None:
+            service.stop()
+            service = None
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,251 @@
+"""The console in headless Chromium: the whole path, every page, keyboard, colours, and what goes wrong."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.support.browser import Browser
+from tests.support.factories import ServiceCase
+from tests.support.service import PASSWORD
+
+
+class ConsoleCase(ServiceCase):
+    browser: Browser
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.browser = Browser()
+        cls.addClassCleanup(cls.browser.close)
+        cls.browser.sign_in(cls.service.address, "owner", PASSWORD)
+
+    def tearDown(self) -> None:
+        self.assertEqual(self.browser.complaints(), [])
+
+    def page(self, rest: str = "") -> None:
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}{rest}")
+
+    def fill(self) -> None:
+        """Two tags, a branch, environments, and something of each look."""
+        self.put(
+            {
+                "data/fares.csv": b"id,fare\n1,2\n2,3\n",
+                "flow.json": b'{"steps": [{"id": "a", "next": "b"}, {"id": "b", "limit": 3}]}',
+                "notes.md": b"# one\ntwo\nthree\n",
+            }
+        )
+        self.shelf.make_tag("one")
+        self.put(
+            {
+                "data/fares.csv": b"id,fare\n1,2\n2,4\n",
+                "flow.json": b'{"steps": [{"id": "a", "next": "c"}, {"id": "b", "limit": 3}, {"id": "c"}]}',
+                "notes.md": b"# one\n2\nthree\n",
+            },
+            "Second thoughts",
+        )
+        self.shelf.make_tag("two")
+        self.shelf.make_environment("test", fed_from="main")
+        self.shelf.make_environment("production", earlier_first=True)
+
+
+class PathTests(ConsoleCase):
+    """A person follows the path without a command line."""
+
+    def send(self, name: str, data: bytes) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        file = Path(folder.name) / name
+        file.write_bytes(data)
+        self.browser.field("Files to send").send_keys(str(file))
+
+    def test_from_upload_to_production_and_back(self) -> None:
+        see, press = self.browser.see, self.browser.press
+        self.page()
+        see("no artifacts yet")
+        press("Add files")
+        self.browser.type_into("Folder on the shelf (may be new)", "data")
+        self.send("fares.csv", b"id,fare\n1,2\n2,3\n")
+        see("1 artifact pending")
+        self.browser.open(f"{self.service.address}/")  # a page left and found again: nothing is lost
+        self.page("/pending")
+        see("data/fares.csv")
+        self.browser.type_into("Summary", "First fares")
+        press("Commit 1 artifact")
+        see("First fares")
+        self.make_tag("spring-1")
+        self.replace_fares(b"id,fare\n1,2\n2,9\n3,1\n")
+        self.make_tag("spring-2")
+        self.page("/compare?from=tag:spring-1")
+        see("1 artifact changed")
+        press("fares")
+        see("1 cell in fare, 1 row added")
+        press("Raw text")
+        see("2,9")
+        self.promote_twice()
+
+    def make_tag(self, name: str) -> None:
+        self.page("/branches")
+        self.browser.press("Make a tag")
+        self.browser.type_into("Name", name)
+        self.browser.press("Make the tag")
+        self.browser.wait_for(
+            lambda: name in self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label=Tags]").text
+        )
+
+    def replace_fares(self, data: bytes) -> None:
+        self.page("/artifact?path=data%2Ffares.csv")
+        self.browser.press("Replace")
+        self.send("fares.csv", data)
+        self.browser.see("1 artifact pending")
+        self.browser.type_into("Summary", "Dearer")
+        self.browser.press("Commit 1 artifact")
+        self.browser.see("Dearer")
+
+    def promote_twice(self) -> None:
+        see, press = self.browser.see, self.browser.press
+        self.page("/environments")
+        press("Make an environment")
+        self.browser.type_into("Name", "test")
+        press("Make the environment", "dialog[open] form")
+        see("nothing yet")
+        for number, tag in enumerate(("spring-1", "spring-2"), 1):
+            self.page(f"/environments?env=test&tag={tag}")
+            press("Rehearse")
+            see("nothing was touched")
+            press("Promote into test")
+            see(f"Deployment {number} is in place")
+        press("Roll back")
+        see("Deployment 3 is in place")
+        folder = Path(self.shelf.environments()[0].folder)
+        self.assertEqual((folder / "current/data/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
+
+    def test_removing_waits_for_its_commit(self) -> None:
+        self.fill()
+        self.page("/artifact?path=notes.md")
+        self.browser.press("Remove")
+        self.browser.see("notes.md")
+        self.assertIn("notes.md", [a.path for a in self.shelf.artifacts()])
+        self.browser.type_into("Summary", "No more notes")
+        self.browser.press("Commit 1 artifact")
+        self.browser.wait_for(lambda: "notes.md" not in [a.path for a in self.shelf.artifacts()])
+
+    def test_merge_conflict_is_shown_and_settled(self) -> None:
+        self.put({"a.txt": b"1"})
+        self.shelf.make_branch("try")
+        self.put({"a.txt": b"2"}, branch="try")
+        self.put({"a.txt": b"3"})
+        self.page("/branches")
+        self.browser.press("Merge")
+        self.browser.press("Merge", "dialog[open]")
+        self.browser.see("changed on both sides")
+        self.browser.press("Prefer try")
+        self.browser.see("1 artifact taken over")
+        self.assertEqual(self.shelf.read("a.txt"), b"2")
+
+
+class PageTests(ConsoleCase):
+    """Every page: readable, reachable, and without serious findings of axe-core."""
+
+    PAGES = (
+        "",
+        "/artifact?path=flow.json",
+        "/artifact?path=data%2Ffares.csv",
+        "/artifact?path=notes.md&view=text",
+        "/artifact?path=flow.json&view=history",
+        "/compare?from=tag:one",
+        "/compare?from=tag:one&path=flow.json",
+        "/compare?from=tag:one&path=data%2Ffares.csv",
+        "/compare?from=tag:one&path=notes.md&seen=text",
+        "/history",
+        "/branches",
+        "/environments",
+        "/pending",
+    )
+
+    def test_pages_pass_axe_in_both_colour_schemes(self) -> None:
+        self.fill()
+        for scheme in ("light", "dark"):
+            for rest in self.PAGES:
+                self.page(rest)
+                self.browser.see("Artifacts")
+                self.browser.driver.execute_script(
+                    "document.documentElement.setAttribute('data-theme', arguments[0])", scheme
+                )
+                self.browser.wait_for(
+                    lambda: not self.browser.driver.find_elements(By.CSS_SELECTOR, "[aria-busy=true]")
+                )
+                self.assertEqual(self.browser.axe(), [], f"{scheme} {rest}")
+
+    def test_findings_are_walked_by_keyboard(self) -> None:
+        self.fill()
+        self.page("/compare?from=tag:one&path=flow.json")
+        self.browser.see("1 of 2")
+        self.browser.driver.find_element(By.TAG_NAME, "body").send_keys("n")
+        self.browser.see("2 of 2")
+
+    def test_strip_is_one_tab_stop_walked_by_arrows(self) -> None:
+        self.fill()
+        self.page()
+        spines = self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, "g.spine"))
+        self.assertEqual(sum(s.get_attribute("tabindex") == "0" for s in spines), 1)
+        self.browser.driver.execute_script("arguments[0].focus()", spines[0])
+        active = self.browser.driver.switch_to.active_element
+        active.send_keys(Keys.ARROW_RIGHT)
+        active = self.browser.driver.switch_to.active_element
+        self.assertEqual(active.get_attribute("aria-label"), spines[1].get_attribute("aria-label"))
+        active.send_keys(Keys.ENTER)
+        self.browser.wait_for(lambda: "/artifact" in self.browser.driver.current_url)
+
+    def test_read_only_states_offer_no_editing(self) -> None:
+        self.fill()
+        self.page("/artifact?path=flow.json&ref=tag:one")
+        self.browser.see("read only")
+        names = [b.text for b in self.browser.driver.find_elements(By.TAG_NAME, "button")]
+        self.assertNotIn("Remove", names)
+
+    def test_what_is_missing_is_said(self) -> None:
+        self.page("/artifact?path=no%2Fsuch.txt")
+        self.browser.see("artifact.missing")
+        self.browser.open(f"{self.service.address}/s/no-such-shelf")
+        self.browser.see("There is no shelf")
+
+    def test_wrong_password_is_said(self) -> None:
+        other = Browser()
+        self.addCleanup(other.close)
+        other.open(self.service.address)
+        other.type_into("Name", "nobody-here")
+        other.type_into("Password", "wrong")
+        other.press("Sign in")
+        other.see("do not belong together")
+
+
+class LargeShelfTests(ConsoleCase):
+    """5,000 artifacts with long names: still a shelf."""
+
+    def test_five_thousand_artifacts_are_listed_and_narrowed(self) -> None:
+        from everyshelf.client import WantedChange
+
+        contents = [self.shelf.upload(b'{"steps": [{"id": "a", "next": "%d"}]}' % n).id for n in range(5)]
+        data = self.shelf.upload(b"id,v\n1,2\n" * 4000).id
+        changes = [
+            WantedChange(
+                f"area-{n % 37:02d}/a rather long name of an artifact, number {n:05d}.{'csv' if n % 6 == 0 else 'json'}",
+                data if n % 6 == 0 else contents[n % 5],
+            )
+            for n in range(5000)
+        ]
+        self.shelf.commit("main", None, changes, "Many")
+        self.page()
+        self.browser.see("5\u202f000 artifacts", 40)
+        rows = self.browser.driver.find_elements(By.CSS_SELECTOR, "tbody tr")
+        self.assertLess(len(rows), 80)  # only what is in sight is drawn
+        self.assertLess(len(self.browser.driver.find_elements(By.CSS_SELECTOR, "g.spine")), 200)
+        self.browser.type_into("Narrow the list", "number 04242")
+        self.browser.see("1 of 5\u202f000 artifacts")
+        self.browser.driver.find_element(By.CSS_SELECTOR, "a.row").click()
+        self.browser.see("04242")
+        self.assertEqual(self.browser.axe(), [])

@@ -1,0 +1,77 @@
+"""Documents, schema and records cannot drift from the code."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parents[2]
+ERRORS = ROOT / "docs" / "errors.md"
+
+
+def django(*arguments: str) -> subprocess.CompletedProcess[str]:
+    with tempfile.TemporaryDirectory() as data:
+        environment = {**os.environ, "EVERYSHELF_DATA": data, "DJANGO_SETTINGS_MODULE": "everyshelf.service.settings"}
+        return subprocess.run(
+            [sys.executable, "-m", "django", *arguments],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd=ROOT,
+        )
+
+
+class DriftTests(unittest.TestCase):
+    """What is generated is checked in, and is current."""
+
+    def test_openapi_document_is_current(self) -> None:
+        with tempfile.NamedTemporaryFile(suffix=".yaml") as file:
+            done = django("spectacular", "--validate", "--fail-on-warn", "--file", file.name)
+            self.assertEqual(done.returncode, 0, done.stderr[-2000:])
+            self.assertEqual(Path(file.name).read_text(), (ROOT / "docs/openapi.yaml").read_text(), "run: make schema")
+
+    def test_migrations_are_complete(self) -> None:
+        done = django("makemigrations", "--check", "--dry-run")
+        self.assertEqual(done.returncode, 0, done.stdout)
+
+    def test_every_error_code_is_documented(self) -> None:
+        used: set[str] = set()
+        for path in (ROOT / "src/everyshelf").rglob("*.py"):
+            used |= set(re.findall(r'code\s*=\s*"([a-z_]+\.[a-z_]+)"', path.read_text()))
+        documented = set(re.findall(r"^\| `([a-z_.]+)`", ERRORS.read_text(), re.MULTILINE))
+        self.assertEqual(used - documented, set(), "add them to docs/errors.md")
+
+    def test_every_command_is_documented(self) -> None:
+        from everyshelf.cli.main import COMMANDS
+
+        page = (ROOT / "docs/commands.md").read_text()
+        for name in COMMANDS:
+            self.assertIn(f"`everyshelf {name}", page)
+
+    def test_every_setting_is_documented(self) -> None:
+        page = (ROOT / "docs/running.md").read_text()
+        source = (ROOT / "src/everyshelf/service/config.py").read_text()
+        for name in re.findall(r"^(EVERYSHELF_[A-Z_]+)  ", source, re.MULTILINE):
+            self.assertIn(name, page)
+
+    def test_every_kind_table_is_mirrored(self) -> None:
+        from everyshelf.core.kinds.tables import TABLES
+
+        page = (ROOT / "docs/kinds.md").read_text()
+        for table in TABLES.values():
+            self.assertIn(f"### {table.id}", page)
+            for breaking in table.breaks:
+                self.assertIn(" ".join(breaking), page, f"{table.id}: what breaks")
+
+    def test_readme_links_every_picture(self) -> None:
+        readme = (ROOT / "README.md").read_text()
+        pictures = sorted((ROOT / "docs/screenshots").glob("*.png"))
+        self.assertTrue(5 <= len(pictures) < 20)
+        for picture in pictures:
+            self.assertIn(f"docs/screenshots/{picture.name}", readme)

@@ -1,0 +1,56 @@
+"""A seeded sample of the crash campaign, and proof that its judge catches a broken journal."""
+
+from __future__ import annotations
+
+import json
+import os
+import unittest
+from pathlib import Path
+
+from bench.crashes import Campaign
+from bench.judge import fingerprint, judge
+
+from tests.support.factories import ServiceCase
+
+
+class CrashTests(unittest.TestCase):
+    """Killed with -9 from outside while commits and promotions run."""
+
+    def test_nothing_acknowledged_is_lost_and_environments_stay_whole(self) -> None:
+        done = Campaign(seed=42, kills=6).run()
+        self.assertEqual(done.problems, [])
+        self.assertGreater(len(done.acknowledged), 6)
+
+
+class JudgeTests(ServiceCase):
+    """A judge that never finds anything proves nothing."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        made = self.put({"a.txt": b"a", "b.txt": b"b"})
+        self.shelf.make_tag("t")
+        self.folder = Path(self.shelf.make_environment("test").folder)
+        self.shelf.wait(self.shelf.promote("t", "test"))
+        found = fingerprint(self.folder)
+        assert found is not None
+        self.record = json.loads(
+            json.dumps({"commits": [made.commit], "environments": {"test": str(self.folder)}, "tags": {"t": found}})
+        )
+
+    def judged(self) -> list[str]:
+        return judge(self.service.data, self.record)
+
+    def test_whole_state_is_found_whole(self) -> None:
+        self.assertEqual(self.judged(), [])
+
+    def test_half_switched_environment_is_caught(self) -> None:
+        # What a journal without its atomic switch would leave: files replaced one after the other.
+        (self.folder / "current" / "b.txt").unlink()
+        self.assertEqual(len(self.judged()), 1)
+        (self.folder / "current").unlink()
+        os.symlink("versions/nowhere", self.folder / "current")
+        self.assertEqual(len(self.judged()), 1)
+
+    def test_lost_commit_is_caught(self) -> None:
+        self.record["commits"].append("0" * 64)
+        self.assertIn("is gone", self.judged()[0])
