@@ -149,6 +149,13 @@ class PathTests(ServiceCase):
         self.assertEqual((self.terminal.folder / "fares.csv").read_bytes(), b"theirs")
         self.assertEqual((self.terminal.folder / "notes.txt").read_bytes(), b"mine")
         self.assertEqual((self.terminal.folder / "late.txt").read_bytes(), b"new")
+        # Whatever was taken meanwhile, the colleague's version is not overwritten unasked.
+        self.terminal.run("commit", "--summary", "Behind", code=3)
+        refused = self.terminal.json("commit", "--summary", "Both", "--merge", code=3)
+        self.assertEqual([c["path"] for c in refused["problem"]["conflicts"]], ["notes.txt"])
+        self.terminal.run("commit", "--summary", "Mine", "--merge", "--prefer", "other")
+        self.assertEqual(self.shelf.read("notes.txt"), b"mine")
+        self.assertEqual((self.states(), self.terminal.run("take").returncode), ({}, 0))
 
     def test_branches_merge_with_conflict_as_exit_code(self) -> None:
         self.first_commit()

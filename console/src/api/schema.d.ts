@@ -997,6 +997,7 @@ export interface components {
             changes: components["schemas"]["WantedChangeRequest"][];
             /** @default false */
             merge: boolean;
+            prefer?: components["schemas"]["PreferEnum"] | components["schemas"]["NullEnum"];
         };
         /** @description An environment to be made. */
         NewEnvironmentRequest: {

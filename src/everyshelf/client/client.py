@@ -213,6 +213,7 @@ class ShelfClient:
         labels: dict[str, str] | None = None,
         tasks: list[str] | None = None,
         merge: bool = False,
+        prefer: str | None = None,
         author: str | None = None,
         time: datetime | None = None,
     ) -> Commit:
@@ -226,6 +227,7 @@ class ShelfClient:
             "labels": labels or {},
             "tasks": tasks or [],
             "merge": merge,
+            "prefer": prefer,
             "author": author,
             "time": time,
         }

@@ -5,10 +5,11 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
@@ -28,6 +29,9 @@ if TYPE_CHECKING:
     from everyshelf.client import Artifact, Commit, ShelfClient
 
 Progress = Callable[[int, int, str], None]
+T = TypeVar("T")
+R = TypeVar("R")
+_AT_ONCE = 8
 
 
 class DeskError(Exception):
@@ -117,29 +121,33 @@ class Desk:
         entries = load_entries(self.root)
         result = Taken()
         self._remove_gone(wanted, states, entries, result)
-        for done, artifact in enumerate(wanted.values()):
-            progress(done, len(wanted), artifact.path)
-            self._take_one(shelf, artifact, states.get(artifact.path), entries, result)
-        save_entries(self.root, entries)
-        self.home.commit = head
+        fresh = [a for a in wanted.values() if self._is_wanted(a, states.get(a.path), entries, result)]
+        try:
+            for done, artifact in enumerate(_side_by_side(lambda a: self._write(shelf, a), fresh)):
+                self._note(artifact, entries)
+                result.written.append(artifact.path)
+                progress(done + 1, len(fresh), artifact.path)
+        finally:
+            save_entries(self.root, entries)
+        # With something kept, the desk goes on building on the older commit: only then does the service notice that
+        # the same artifact changed on both sides, instead of one overwriting the other.
+        if not result.kept:
+            self.home.commit = head
         save_home(self.root, self.home)
         return result
 
-    def _take_one(
-        self, shelf: ShelfClient, artifact: Artifact, item: Item | None, entries: dict[str, Entry], result: Taken
-    ) -> None:
+    def _is_wanted(self, artifact: Artifact, item: Item | None, entries: dict[str, Entry], result: Taken) -> bool:
+        """Whether the artifact has to be fetched; what was edited here and changed there is noted as kept."""
         entry = entries.get(artifact.path)
         if item is not None and item.content == artifact.content:
             self._note(artifact, entries)
-            return
+            return False
         if entry is not None and entry.content == artifact.content:
-            return  # edited or removed here, unchanged there
+            return False  # edited or removed here, unchanged there
         if item is not None and item.state != "same":
             result.kept.append(artifact.path)
-            return
-        self._write(shelf, artifact)
-        self._note(artifact, entries)
-        result.written.append(artifact.path)
+            return False
+        return True
 
     def _remove_gone(
         self, wanted: dict[str, Artifact], states: dict[str, Item], entries: dict[str, Entry], result: Taken
@@ -155,7 +163,7 @@ class Desk:
                 result.removed.append(path)
             del entries[path]
 
-    def _write(self, shelf: ShelfClient, artifact: Artifact) -> None:
+    def _write(self, shelf: ShelfClient, artifact: Artifact) -> Artifact:
         target = self._inside(artifact.path)
         target.parent.mkdir(parents=True, exist_ok=True)
         part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
@@ -164,6 +172,7 @@ class Desk:
             os.replace(part, target)
         finally:
             part.unlink(missing_ok=True)
+        return artifact
 
     def _inside(self, path: str) -> Path:
         """The file for ``path``: the service's word is not enough to write outside the desk, through a link or not."""
@@ -241,6 +250,7 @@ class Desk:
         labels: dict[str, str] | None = None,
         tasks: list[str] | None = None,
         merge: bool = False,
+        prefer: str | None = None,
         progress: Progress = _silent,
     ) -> Commit:
         """Commit these items, all or nothing; only contents the shelf lacks are sent."""
@@ -267,6 +277,7 @@ class Desk:
             labels=labels,
             tasks=tasks,
             merge=merge,
+            prefer=prefer,
         )
         self._note_commit(shelf, items, made.commit)
         if merge:
@@ -276,16 +287,19 @@ class Desk:
     def _send_contents(self, shelf: ShelfClient, items: list[Item], progress: Progress) -> None:
         by_content = {i.content: i for i in items if i.content is not None}
         missing = shelf.missing(by_content)
-        for done, content in enumerate(missing):
+
+        def send(content: str) -> Item:
             item = by_content[content]
-            progress(done, len(missing), item.path)
-            sent = shelf.upload(self.root / item.path)
-            if sent.id != content:
+            if shelf.upload(self.root / item.path).id != content:
                 raise DeskError(
                     f"{item.path} changed while it was sent",
                     code="desk.unsettled",
                     hint="Wait until it is written, then commit again; nothing was committed.",
                 )
+            return item
+
+        for done, item in enumerate(_side_by_side(send, missing)):
+            progress(done + 1, len(missing), item.path)
 
     def _note_commit(self, shelf: ShelfClient, items: list[Item], commit: str) -> None:
         entries = load_entries(self.root)
@@ -329,6 +343,18 @@ class Desk:
         shelf.download_content(entry.content, part)
         os.replace(part, target)
         entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind)
+
+
+def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:
+    """Results of ``act`` in order, a few at a time: most of the work is waiting for the service."""
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        futures = [pool.submit(act, thing) for thing in things]
+        try:
+            for future in futures:
+                yield future.result()
+        finally:
+            for future in futures:
+                future.cancel()
 
 
 def spoken_name(path: str) -> str:

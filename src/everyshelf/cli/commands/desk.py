@@ -171,6 +171,11 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 @click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be given more than once.")
 @click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be given more than once.")
 @click.option("--merge", is_flag=True, help="If the branch has moved on, combine both.")
+@click.option(
+    "--prefer",
+    type=click.Choice(["this", "other"]),
+    help="With --merge, for artifacts changed on both sides: the branch's (this) or yours (other).",
+)
 @json_option
 def commit(
     artifacts: tuple[str, ...],
@@ -179,6 +184,7 @@ def commit(
     labels: tuple[str, ...],
     tasks: tuple[str, ...],
     merge: bool,
+    prefer: str | None,
     as_json: bool,
 ) -> None:
     """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing."""
@@ -196,6 +202,7 @@ def commit(
             labels=_labels(labels),
             tasks=list(tasks),
             merge=merge,
+            prefer=prefer,
             progress=progress,
         )
     if as_json:

@@ -4,7 +4,7 @@ A border stands after a byte where a hash of the bytes before it has a given for
 Muthitacharoen, Chen, Mazieres, "A low-bandwidth network file system", SOSP 2001). Hashing every position in a Python
 loop is out of the question, so it is done in two stages with whole-array operations:
 
-1. a byte-wide sum over the last 8 bytes, computed for all positions at once; 1 position of 256 passes;
+1. a byte-wide sum over the last 4 bytes, computed for many positions at once; about 1 position of 256 passes;
 2. only there the full 64-bit hash over the last 48 bytes is taken; 1 of 192 of those is a border.
 
 Together: one border in 48 KiB, and with the 16 KiB that are skipped after each border 64 KiB on average.
@@ -23,7 +23,7 @@ MAX_CHUNK = 256 * 1024
 WINDOW = 48
 _FILTER_BYTE = 0xA7
 _BORDER_ONE_IN = 192
-_BLOCK = 256 * 1024  # a block and its three scratch arrays stay inside the second-level cache
+_BLOCK = 48 * 1024  # a block and its scratch arrays stay inside the first- and second-level cache
 
 
 @dataclass(frozen=True)
@@ -50,39 +50,43 @@ _MULTIPLIERS = [
 ]
 
 
-def _passing_filter(data: NDArray[np.uint8]) -> NDArray[np.int64]:
-    """Positions i (>= 7) whose byte-wide sum over data[i-7 : i+1] equals the filter byte."""
-    found = []
-    for start in range(0, len(data), _BLOCK):
-        low = max(0, start - 7)
-        block = data[low : start + _BLOCK]
-        if len(block) < 8:
-            break
-        pairs = block[1:] * np.uint8(3)
-        pairs += block[:-1]
-        fours = pairs[2:] * np.uint8(29)
-        fours += pairs[:-2]
-        eights = fours[4:] * np.uint8(113)
-        eights += fours[:-4]
-        found.append(np.flatnonzero(eights == _FILTER_BYTE) + (low + 7))
-    return np.concatenate(found) if found else np.empty(0, np.int64)
+def _passing_filter(block: NDArray[np.uint8]) -> NDArray[np.int64]:
+    """Positions i (>= 3) whose byte-wide sum over block[i-3 : i+1] equals the filter byte."""
+    pairs = block[1:] * np.uint8(113)
+    pairs += block[:-1]
+    fours = pairs[2:] * np.uint8(29)
+    fours += pairs[:-2]
+    return np.flatnonzero(fours == _FILTER_BYTE) + 3
 
 
-def _borders(data: NDArray[np.uint8]) -> NDArray[np.int64]:
-    """Sorted positions after which the content itself asks for a border (before minimum and maximum count)."""
-    candidates = _passing_filter(data)
-    candidates = candidates[candidates >= WINDOW - 1]
-    if not len(candidates):
-        return candidates
+def _first_border(data: NDArray[np.uint8], start: int, stop: int) -> int | None:
+    """The first place in start < place <= stop after which the content itself asks for a border.
+
+    Looks block by block, so that what lies behind the border is not hashed in vain.
+    """
+    for low in range(start, stop, _BLOCK):
+        base = max(0, low - WINDOW)
+        block = data[base : min(low + _BLOCK, stop)]
+        candidates = _passing_filter(block)
+        candidates = candidates[candidates >= max(WINDOW - 1, low - base)]
+        if len(candidates):
+            accepted = _accepted(block, candidates)
+            if len(accepted):
+                return base + int(accepted[0]) + 1
+    return None
+
+
+def _accepted(block: NDArray[np.uint8], candidates: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Those candidates whose 64-bit hash over the 48 bytes that end there makes them a border."""
     # All overlapping 8-byte words of the data without copying: six of them cover the window before a candidate.
-    words = np.ndarray((len(data) - 7,), "<u8", buffer=data, strides=(1,))
+    words = np.ndarray((len(block) - 7,), "<u8", buffer=block, strides=(1,))
     hashes = np.zeros(len(candidates), np.uint64)
     for place, multiplier in enumerate(_MULTIPLIERS):
         hashes += words[candidates - (WINDOW - 1 - 8 * place)] * multiplier
         hashes ^= hashes >> np.uint64(29)
     hashes *= np.uint64(0xBF58476D1CE4E5B9)
     hashes >>= np.uint64(32)
-    accepted: NDArray[np.int64] = candidates[hashes % np.uint64(_BORDER_ONE_IN) == 0] + 1
+    accepted: NDArray[np.int64] = candidates[hashes % np.uint64(_BORDER_ONE_IN) == 0]
     return accepted
 
 
@@ -94,13 +98,9 @@ def cut_window(data: bytes | memoryview, *, final: bool) -> Iterator[int]:
     on how it was split into windows, as long as each window is longer than ``MAX_CHUNK``.
     """
     array = np.frombuffer(data, np.uint8)
-    borders = _borders(array)
     at, size = 0, len(array)
-    # A border needs WINDOW bytes of the same chunk before it at most, and a chunk starts with MIN_CHUNK skipped bytes:
-    # a window that starts at a chunk's start therefore finds every border that the whole content would.
     while size - at > MAX_CHUNK or (final and at < size):
-        low = np.searchsorted(borders, at + MIN_CHUNK)
-        end = int(borders[low]) if low < len(borders) else size
-        end = min(end, at + MAX_CHUNK, size)
+        limit = min(at + MAX_CHUNK, size)
+        end = _first_border(array, at + MIN_CHUNK, limit) or limit
         yield end - at
         at = end

@@ -74,10 +74,12 @@ def commit_changes(
     message: Message,
     *,
     merge: bool = False,
+    prefer: Side | None = None,
 ) -> Commit:
     """Commit ``wanted`` onto the branch, whose head the caller believes to be ``base`` (None: no commit yet).
 
     Raises ``ConflictError`` (branch.moved, with both ids) if it has moved on, unless ``merge`` asks to combine.
+    ``prefer`` settles artifacts changed on both sides: "this" is what the branch has, "other" what is committed.
     """
     branch = get_branch(shelf, branch_name)
     require_branch(caller, shelf, branch)
@@ -87,7 +89,7 @@ def commit_changes(
     root, moves = _applied(shelf, root_before, wanted)
     head = branch.head
     if head is not None and base_commit != head:
-        merged = merge_trees(get_trees(), root_before, head.root, root)
+        merged = merge_trees(get_trees(), root_before, head.root, root, prefer)
         if merged.conflicts:
             raise MergeConflictError(merged.conflicts)
         root, root_before = get_trees().apply(head.root, merged.changes), head.root

@@ -31,6 +31,7 @@ from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison,
 BUDGET_SECONDS = 0.8
 _READ_LIMIT_BYTES = 200 * 1024 * 1024
 _SHOWN_FINDINGS = 50
+_MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
 
 
 @dataclass(frozen=True)
@@ -338,9 +339,10 @@ def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024)
 
 def describe_commit(commit: Any) -> None:
     """Write into each version a commit made what it changed against the version before (the work of a job)."""
+    commit.versions.filter(number=1).update(effect="alters", headline="first version")
     versions = commit.versions.filter(content__gt="", effect="").select_related("artifact", "shelf")
     rules = rules_at(commit.root)
-    for version in versions:
+    for version in versions[:_MOST_DESCRIBED]:
         previous = (
             ArtifactVersion.objects.filter(artifact=version.artifact, id__lt=version.pk, content__gt="")
             .order_by("-id")

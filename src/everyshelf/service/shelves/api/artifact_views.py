@@ -186,7 +186,14 @@ class CommitsView(ShelfView):
 
         def act() -> Response:
             made = commits.commit_changes(
-                caller, found, values["branch"], values["base"], wanted, message_of(values), merge=values["merge"]
+                caller,
+                found,
+                values["branch"],
+                values["base"],
+                wanted,
+                message_of(values),
+                merge=values["merge"],
+                prefer=values["prefer"],
             )
             start_job(caller, "describe", found, {"commit": made.uid})
             return Response(listing.commit_json(made), status=201)
