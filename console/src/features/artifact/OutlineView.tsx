@@ -29,8 +29,15 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
   return <TreeView outline={outline} />;
 }
 
+/** The first part that says something of its own: not a mere list. */
+function firstTold(parts: Part[]): Part | null {
+  const first = parts[0];
+  if (!first) return null;
+  return first.type === "list" && first.parts[0] ? first.parts[0] : first;
+}
+
 function TreeView({ outline }: { outline: Outline }) {
-  const [chosen, setChosen] = useState<Part | null>(outline.parts[0] ?? null);
+  const [chosen, setChosen] = useState<Part | null>(firstTold(outline.parts));
   const [closed, setClosed] = useState<Set<string>>(new Set());
   const rows = useMemo(() => flat(outline.parts, 0, closed, []), [outline, closed]);
   const shown = rows.slice(0, 1500);

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.commands.desk import entry_kind, kind_on_desk
 from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_table_line
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
@@ -147,7 +148,7 @@ def _desk_row(
 ) -> dict[str, Any]:
     if item is None or content is None:
         state = "added" if (content is None) != backwards else "removed"
-        kind = item.entry.kind if item and item.entry else "opaque"
+        kind = kind_on_desk(desk, item) if item else entry_kind(desk, path)
         return {
             "path": path,
             "state": state,

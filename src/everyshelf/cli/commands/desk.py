@@ -114,7 +114,7 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
             {
                 "path": i.path,
                 "state": i.state,
-                "kind": _kind(desk, i),
+                "kind": kind_on_desk(desk, i),
                 "version": i.entry.version if i.entry else None,
                 "moved_from": i.moved_from or None,
                 "reason": i.reason or None,
@@ -124,7 +124,7 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
     }
 
 
-def _kind(desk: Desk, item: Item) -> str:
+def kind_on_desk(desk: Desk, item: Item) -> str:
     """The kind remembered, or for a new file the one its content shows."""
     if item.entry is not None:
         return item.entry.kind
@@ -137,6 +137,14 @@ def _kind(desk: Desk, item: Item) -> str:
         return recognise(item.path, opened.read(HEAD_BYTES), item.size).kind
 
 
+def entry_kind(desk: Desk, path: str) -> str:
+    """The kind remembered for a path that may be gone."""
+    from everyshelf.desk.store import load_entries
+
+    entry = load_entries(desk.root).get(path)
+    return entry.kind if entry else "opaque"
+
+
 def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool) -> None:
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
@@ -146,13 +154,13 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
         version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
         note = item.reason or (f"from {item.moved_from}" if item.moved_from else "")
         detail = terminal.line((0, terminal.dim(version)), (6 if version or note else 0, note)) if version else note
-        terminal.row(item.state, _kind(desk, item), item.path, detail)
+        terminal.row(item.state, kind_on_desk(desk, item), item.path, detail)
     if len(changed) + len(blocked) > _MANY:
         terminal.say(terminal.dim(f"    … {len(changed) + len(blocked) - _MANY} more; see --json"))
     same = [i for i in items if i.state == "same"]
     if show_all:
         for item in same:
-            terminal.row("same", _kind(desk, item), item.path, word="same", faint=True)
+            terminal.row("same", kind_on_desk(desk, item), item.path, word="same", faint=True)
     elif same:
         terminal.say(
             terminal.line(

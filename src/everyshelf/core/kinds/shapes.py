@@ -126,12 +126,14 @@ class XmlShape:
         return part
 
     def _part(self, element: Element) -> Part:
-        fields: dict[str, Scalar] = {name.rpartition("}")[2]: value for name, value in element.attributes.items()}
+        derived = self._table.derived
+        given = ((name.rpartition("}")[2], value) for name, value in element.attributes.items())
+        fields: dict[str, Scalar] = {name: value for name, value in given if name not in derived}
         if element.text:
             fields["text"] = element.text
         nested: list[Element] = []
         for name, group in _by_name(element.children).items():
-            if name in self._table.derived:
+            if name in derived:
                 continue
             if len(group) == 1 and name not in fields and _is_leaf(group[0]) and name not in self._table.types:
                 fields[name] = group[0].text
