@@ -6,7 +6,6 @@ import os
 import random
 
 from everyshelf.client import WantedChange
-
 from tests.support.factories import ServiceCase, Terminal, commit_files
 
 COUNT = 5000

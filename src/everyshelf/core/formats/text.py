@@ -65,7 +65,25 @@ def _guess(data: bytes) -> str:
     from charset_normalizer import from_bytes
 
     best = from_bytes(data[:_SAMPLE_BYTES]).best()
-    return best.encoding if best is not None else "latin-1"
+    if best is None:
+        return "latin-1"
+    # Among single-byte encodings the detector likes rare ones; the everyday one wins if it gives as many letters.
+    everyday = _letters(data, "cp1252")
+    return "cp1252" if everyday and everyday >= _letters(data, best.encoding) else best.encoding
+
+
+def _letters(data: bytes, encoding: str) -> int:
+    """How many characters beyond ASCII are letters in that encoding; 0 if it cannot decode the sample."""
+    try:
+        text = data[:_SAMPLE_BYTES].decode(encoding)
+    except UnicodeDecodeError as error:
+        if error.start < min(len(data), _SAMPLE_BYTES) - 4:
+            return 0
+        text = data[: error.start].decode(encoding)
+    beyond = [character for character in text if ord(character) > 127]
+    letters = sum(character.isalpha() for character in beyond)
+    # Multi-byte text read byte by byte gives many odd signs: those speak against the encoding.
+    return letters if letters * 20 >= len(beyond) * 19 else 0
 
 
 def _decoded(text: str, encoding: str, *, mark: bool) -> Decoded:

@@ -15,6 +15,7 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.text import decode
 
 _INT = re.compile(r"[-+]?[0-9]+\Z")
+_PLAIN_INT = re.compile(r"(0|[1-9][0-9]*)\Z")
 _OCTAL = re.compile(r"0o[0-7]+\Z")
 _HEX = re.compile(r"0x[0-9a-fA-F]+\Z")
 _FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?\Z")
@@ -113,6 +114,8 @@ def _scalar(node: Any) -> Any:
         # An explicit tag of one's own belongs to the value; quoted and block texts are texts.
         own = not node.tag.startswith("tag:yaml.org,2002:") and node.tag != "!"
         return f"{node.tag} {text}" if own else text
+    if node.tag.endswith(":str") and (text in _WORDS or _PLAIN_INT.match(text)):
+        return text  # tagged !!str: without the tag libyaml would have resolved it to something else
     if text in _WORDS:
         return _WORDS[text]
     if not text[:1].isdigit() and text[:1] not in "-+.":
