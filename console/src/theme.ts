@@ -3,6 +3,8 @@ import { createTheme } from "@mui/material/styles";
 // The tokens of look.css, as the theme of the component library: one source for both colour schemes.
 const shared = {
   shape: { borderRadius: 3 },
+  // A quiet room: colours change at once, also when the scheme does.
+  transitions: { create: () => "none" },
   typography: {
     fontFamily: '"Source Sans 3","Shelf Symbols",sans-serif',
     fontSize: 14,

@@ -32,12 +32,24 @@ def prepare() -> tuple[str, str] | None:
 
     clear_scratch()
     get_config().segments.mkdir(parents=True, exist_ok=True)
+    _settle_promotions()
     if User.objects.exists():
         return None
     name = os.environ.get("EVERYSHELF_OWNER", "owner")
     password = os.environ.get("EVERYSHELF_OWNER_PASSWORD") or secrets.token_urlsafe(12)
     create_person(name, name.capitalize(), password, staff=True)
     return None if "EVERYSHELF_OWNER_PASSWORD" in os.environ else (name, password)
+
+
+def _settle_promotions() -> None:
+    """Finish or undo what a crash cut short, before the first request can open another journal."""
+    from everyshelf.service.context import get_store, get_trees
+    from everyshelf.service.environments.actions.promotion import finish_or_undo_all
+
+    finish_or_undo_all()
+    get_store().close()
+    for made in (get_trees, get_store):  # the processes to come open their own
+        made.cache_clear()
 
 
 def hold_data_folder() -> IO[str]:

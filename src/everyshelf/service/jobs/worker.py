@@ -24,13 +24,11 @@ def main() -> None:
     import django
 
     django.setup()
-    from everyshelf.service.environments.actions.promotion import finish_or_undo_all
     from everyshelf.service.jobs.actions import take_up_after_restart
     from everyshelf.service.jobs.kinds import load
     from everyshelf.service.jobs.queue import huey, run_job
 
     load()
-    finish_or_undo_all()
     huey.flush()
     for uid in take_up_after_restart():
         run_job(uid)

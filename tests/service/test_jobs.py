@@ -1,0 +1,138 @@
+"""Long work: progress, polling, cancel, and what a restart makes of it."""
+
+from __future__ import annotations
+
+import sqlite3
+import unittest
+from pathlib import Path
+
+import httpx
+
+from everyshelf.client import ProblemError
+from tests.support.factories import ServiceCase, commit_files
+from tests.support.service import Service
+
+
+class JobTests(ServiceCase):
+    """A job is a row that can be looked at."""
+
+    def test_job_tells_how_it_ended(self) -> None:
+        self.put({"a.txt": b"1"})
+        seen = []
+        job = self.shelf.wait(self.shelf.verify(), seen.append)
+        self.assertEqual((job.state, job.kind, job.problem), ("done", "verify", None))
+        self.assertEqual(seen[-1].job, job.job)
+
+    def test_polling_answers_unchanged_with_304(self) -> None:
+        self.put({"a.txt": b"1"})
+        job = self.shelf.wait(self.shelf.verify())
+        address = f"{self.service.address}/api/v1/jobs/{job.job}"
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        first = httpx.get(address, headers=headers)
+        again = httpx.get(address, headers={**headers, "If-None-Match": first.headers["etag"]})
+        self.assertEqual((first.status_code, again.status_code, again.content), (200, 304, b""))
+
+    def test_jobs_of_others_are_missing(self) -> None:
+        self.put({"a.txt": b"1"})
+        job = self.shelf.verify()
+        with self.assertRaises(ProblemError) as caught:
+            self.client_of("stranger").job(job.job)
+        self.assertEqual((caught.exception.status, caught.exception.code), (404, "job.missing"))
+
+    def test_ended_job_cannot_be_cancelled(self) -> None:
+        self.put({"a.txt": b"1"})
+        job = self.shelf.wait(self.shelf.verify())
+        self.assertEqual(self.client.cancel(job.job).state, "done")
+
+    def test_reader_cannot_cancel_what_a_keeper_started(self) -> None:
+        self.put({"a.txt": b"1"})
+        self.shelf.set_member("reader", "reader")
+        job = self.shelf.verify()
+        with self.assertRaises(ProblemError) as caught:
+            self.client_of("reader").cancel(job.job)
+        self.assertEqual(caught.exception.code, "rights.role")
+
+    def test_versions_are_described_after_the_commit(self) -> None:
+        self.put({"f.csv": b"id,x\n1,2\n"})
+        self.put({"f.csv": b"id,x\n1,3\n"})
+        for _ in range(200):
+            versions = self.shelf.history("f.csv")
+            if all(v.headline for v in versions):
+                break
+        self.assertEqual(
+            [(v.effect, v.headline) for v in versions], [("alters", "1 cell in x"), ("alters", "first version")]
+        )
+
+
+class RestartTests(unittest.TestCase):
+    """Every phase a promotion can be cut short in, as the journal would have it."""
+
+    def setUp(self) -> None:
+        self.service = Service()
+        self.addCleanup(self.service.stop)
+        client = self.service.client()
+        client.make_shelf("journal", key="journal")
+        self.shelf = client.shelf("journal")
+        commit_files(self.shelf, {"a.txt": b"one"}, "one")
+        self.shelf.make_tag("one")
+        commit_files(self.shelf, {"a.txt": b"two"}, "two")
+        self.shelf.make_tag("two")
+        self.folder = Path(self.shelf.make_environment("test").folder)
+        for tag in ("one", "two"):
+            self.shelf.wait(self.shelf.promote(tag, "test"))
+
+    def set_state(self, state: str) -> str:
+        """Turn the clock of the newest deployment back to ``state``; returns its key."""
+        with sqlite3.connect(self.service.data / "records.sqlite") as records:
+            key = records.execute("SELECT key FROM environments_deployment ORDER BY id DESC").fetchone()[0]
+            records.execute("UPDATE environments_deployment SET state = ?, ended = NULL WHERE key = ?", (state, key))
+        return str(key)
+
+    def restarted(self) -> tuple[str, bytes]:
+        self.service.start()
+        with httpx.Client() as http:
+            headers = {"Authorization": f"Bearer {self.service.token()}"}
+            for _ in range(200):
+                found = http.get(
+                    f"{self.service.address}/api/v1/shelves/journal/environments/test/deployments", headers=headers
+                ).json()
+                if found[0]["state"] in ("recorded", "undone"):
+                    break
+        return found[0]["state"], (self.folder / "current" / "a.txt").read_bytes()
+
+    def test_switched_promotion_is_finished(self) -> None:
+        for state in ("staged", "switched", "verified"):
+            self.service.kill_group()
+            self.set_state(state)
+            self.assertEqual(self.restarted(), ("recorded", b"two"), state)
+
+    def test_unswitched_promotion_is_undone(self) -> None:
+        self.service.kill_group()
+        key = self.set_state("staged")
+        first = next(p.name for p in (self.folder / "versions").iterdir() if p.is_dir() and p.name != key)
+        (self.folder / "current").unlink()
+        (self.folder / "current").symlink_to(f"versions/{first}")
+        self.assertEqual(self.restarted(), ("undone", b"one"))
+        self.assertFalse((self.folder / "versions" / key).exists())
+        self.shelf.wait(self.shelf.promote("two", "test"))
+        self.assertEqual((self.folder / "current" / "a.txt").read_bytes(), b"two")
+
+    def test_waiting_jobs_are_taken_up_and_running_ones_decided(self) -> None:
+        self.service.kill_group()
+        with sqlite3.connect(self.service.data / "records.sqlite") as records:
+            shelf, person = records.execute("SELECT shelf_id, person_id FROM jobs_job").fetchone()
+            for uid, kind, state in (
+                ("a" * 32, "verify", "waiting"),
+                ("b" * 32, "verify", "running"),
+                ("c" * 32, "promote", "running"),
+            ):
+                records.execute(
+                    "INSERT INTO jobs_job (uid, kind, shelf_id, person_id, parameters, state, done, total, note, cancel_asked, created) "
+                    "VALUES (?, ?, ?, ?, '{}', ?, 0, 0, '', 0, '2026-03-01')",
+                    (uid, kind, shelf, person, state),
+                )
+        self.service.start()
+        client = self.service.client()
+        self.assertEqual(self.shelf.wait(client.job("a" * 32)).state, "done")
+        self.assertEqual(self.shelf.wait(client.job("b" * 32)).state, "done")  # verifying again harms nothing
+        self.assertEqual((client.job("c" * 32).problem or {})["code"], "job.interrupted")
