@@ -890,8 +890,8 @@ export interface components {
             type: string;
             label: string;
             field?: string;
-            before: unknown | null;
-            after: unknown | null;
+            before: unknown;
+            after: unknown;
             effect: components["schemas"]["EffectEnum"];
             detail?: string;
         };

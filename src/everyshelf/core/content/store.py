@@ -30,6 +30,7 @@ from everyshelf.core.errors import BrokenError, MissingError
 
 WHOLE_BYTES = 128 * 1024
 _WINDOW_BYTES = 4 * 1024 * 1024
+_PACK_THREADS = 2
 _IN_FLIGHT = 3  # windows being compressed while the next is read: bounds memory to a few windows
 _CHUNK_ENTRY = struct.Struct("<32sI")
 _local = threading.local()
@@ -71,6 +72,20 @@ def _pack(identity: bytes, kind: int, data: bytes | memoryview) -> Record:
     if len(packed) < len(data) - len(data) // 16:
         return Record(identity, kind, ZSTD, len(data), packed)
     return Record(identity, kind, RAW, len(data), bytes(data))
+
+
+def _pack_many(identities: list[bytes], chunks: list[memoryview]) -> list[Record]:
+    """As ``_pack`` for chunks, in one call into C on its own threads: handing the interpreter lock to and fro for each
+    chunk costs more than it gains."""
+    if not chunks:
+        return []
+    packed = _compressor().multi_compress_to_buffer(chunks, threads=_PACK_THREADS)
+    return [
+        Record(identity, CHUNK, ZSTD, len(chunk), out.tobytes())
+        if len(out) < len(chunk) - len(chunk) // 16
+        else Record(identity, CHUNK, RAW, len(chunk), bytes(chunk))
+        for identity, chunk, out in zip(identities, chunks, packed, strict=True)
+    ]
 
 
 def _unpack(record: Record) -> bytes:
@@ -125,7 +140,7 @@ class ContentStore:
     def submit(self, chunks: list[memoryview]) -> Future[list[tuple[bytes, int, Record | None]]]:
         """Hash and compress chunks on the pool; a chunk that is stored already comes back without a record."""
         if self._pool is None:
-            self._pool = ThreadPoolExecutor(2, "every-shelf-pack")
+            self._pool = ThreadPoolExecutor(1, "every-shelf-pack")
         return self._pool.submit(self._pack_chunks, chunks)
 
     def submit_hash(self, digest: hashlib._Hash, window: memoryview) -> Future[None]:
@@ -135,12 +150,10 @@ class ContentStore:
         return self._hashing.submit(digest.update, window)
 
     def _pack_chunks(self, chunks: list[memoryview]) -> list[tuple[bytes, int, Record | None]]:
-        result: list[tuple[bytes, int, Record | None]] = []
-        for chunk in chunks:
-            identity = blake3(chunk).digest()
-            known = self.segments.find(identity) is not None
-            result.append((identity, len(chunk), None if known else _pack(identity, CHUNK, chunk)))
-        return result
+        identities = [blake3(chunk).digest() for chunk in chunks]
+        fresh = [k for k, identity in enumerate(identities) if self.segments.find(identity) is None]
+        records = dict(zip(fresh, _pack_many([identities[k] for k in fresh], [chunks[k] for k in fresh]), strict=True))
+        return [(identity, len(chunks[k]), records.get(k)) for k, identity in enumerate(identities)]
 
     # --- reading -----------------------------------------------------------
 

@@ -254,8 +254,8 @@ class FindingOut(serializers.Serializer):
     type = serializers.CharField()
     label = serializers.CharField()
     field = serializers.CharField(required=False)
-    before = serializers.JSONField(allow_null=True)
-    after = serializers.JSONField(allow_null=True)
+    before = serializers.JSONField()  # anything, null included
+    after = serializers.JSONField()
     effect = serializers.ChoiceField(["breaks", "alters", "cosmetic"])
     detail = serializers.CharField(required=False)
 
