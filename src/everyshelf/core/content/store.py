@@ -79,12 +79,13 @@ def _pack_many(identities: list[bytes], chunks: list[memoryview]) -> list[Record
     chunk costs more than it gains."""
     if not chunks:
         return []
-    packed = _compressor().multi_compress_to_buffer(chunks, threads=_PACK_THREADS)
+    given: list[bytes | bytearray | memoryview] = list(chunks)
+    packed = _compressor().multi_compress_to_buffer(given, threads=_PACK_THREADS)
     return [
-        Record(identity, CHUNK, ZSTD, len(chunk), out.tobytes())
-        if len(out) < len(chunk) - len(chunk) // 16
+        Record(identity, CHUNK, ZSTD, len(chunk), packed[k].tobytes())
+        if len(packed[k]) < len(chunk) - len(chunk) // 16
         else Record(identity, CHUNK, RAW, len(chunk), bytes(chunk))
-        for identity, chunk, out in zip(identities, chunks, packed, strict=True)
+        for k, (identity, chunk) in enumerate(zip(identities, chunks, strict=True))
     ]
 
 
