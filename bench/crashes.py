@@ -39,7 +39,7 @@ class Campaign:
         try:
             self._prepare(service)
             for kill in range(self.kills):
-                self._round(service, rng.random() * 0.35)
+                self._round(service, rng.random() * 0.6)
                 self._judge(service, f"kill {kill + 1}")
             result = self.shelf.wait(self.shelf.verify()).result or {}
             self.problems += result.get("problems", [])
@@ -75,7 +75,11 @@ class Campaign:
         ]
         for worker in workers:
             worker.start()
-        time.sleep(0.05 + delay)
+        # Only once promotions run is every instant one in which something can be cut short.
+        before, end = self.promoted, time.monotonic() + 8
+        while self.promoted == before and time.monotonic() < end:
+            time.sleep(0.01)
+        time.sleep(delay)
         service.kill_group()
         stop.set()
         for worker in workers:

@@ -249,3 +249,122 @@ class LargeShelfTests(ConsoleCase):
         self.browser.driver.find_element(By.CSS_SELECTOR, "a.row").click()
         self.browser.see("04242")
         self.assertEqual(self.browser.axe(), [])
+
+
+class WorkTests(ConsoleCase):
+    """What people do beside the main path."""
+
+    def test_shelf_is_made_and_usable_at_once(self) -> None:
+        self.browser.open(self.service.address)
+        self.browser.press("Make a shelf")
+        name = f"Made in the console {self.shelf.key}"
+        self.browser.type_into("Name", name)
+        self.browser.type_into("What it is for", "trying things")
+        self.browser.press("Make the shelf")
+        self.browser.see("no artifacts yet")
+        self.assertIn(name, [s.name for s in self.client.shelves()])
+
+    def test_refs_are_chosen_by_typing(self) -> None:
+        self.fill()
+        self.page()
+        self.browser.press("State shown: main ▾")
+        self.browser.type_into("Narrow the refs", "tag:on")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.see("read only")
+        self.assertIn("ref=tag%3Aone", self.browser.driver.current_url)
+        self.assertIn("Save as CSV", self.browser.text())
+        self.assertNotIn("Add files", self.browser.text())
+
+    def test_list_is_narrowed_and_sorted(self) -> None:
+        self.fill()
+        self.page()
+        self.browser.see("fares")
+        self.browser.press("dataset 1")
+        self.browser.see("1 of 3 artifacts")
+        self.browser.press("dataset 1")
+        self.browser.press("Size")
+        rows = self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row"))
+        names = [r.text for r in rows]
+        self.browser.press("Size ▴")
+        self.browser.wait_for(
+            lambda: [r.text for r in self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row")] == names[::-1]
+        )
+        self.assertEqual(
+            self.browser.driver.find_element(By.CSS_SELECTOR, "th[aria-sort]").get_attribute("aria-sort"), "descending"
+        )
+
+    def test_branch_is_made_and_dropped(self) -> None:
+        self.fill()
+        self.page("/branches")
+        self.browser.press("Make a branch")
+        self.browser.type_into("Name", "owner/quiet-hours")
+        self.browser.press("Make the branch")
+        self.browser.see("owner/quiet-hours")
+        self.browser.see("0 ahead, 0 behind")
+        self.browser.press("Drop")
+        self.browser.wait_for(lambda: [b.name for b in self.shelf.branches()] == ["main"])
+
+    def test_gate_that_holds_is_shown_with_what_would_satisfy_it(self) -> None:
+        self.fill()
+        self.page("/environments?env=production&tag=two")
+        self.browser.press("Rehearse")
+        self.browser.see("promote it to test first")
+        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.assertEqual(self.browser.axe(), [])
+
+    def test_drift_is_overwritten_only_when_agreed(self) -> None:
+        import os
+        from pathlib import Path
+
+        self.fill()
+        self.shelf.wait(self.shelf.promote("one", "test"))
+        file = Path(self.shelf.environments()[0].folder) / "current" / "notes.md"
+        os.chmod(file, 0o644)
+        file.write_bytes(b"set there by the purser\n")
+        self.page("/environments?env=test&tag=two")
+        self.browser.press("Rehearse")
+        self.browser.see("changed there; would be lost")
+        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.browser.field("Overwrite what was changed there").click()
+        self.browser.press("Promote into test")
+        self.browser.see("is in place")
+        self.assertNotIn(b"purser", file.parent.joinpath("notes.md").read_bytes())
+
+    def test_commit_onto_a_moved_branch_can_be_combined(self) -> None:
+        self.fill()
+        self.page("/artifact?path=notes.md")
+        self.browser.press("Remove")
+        self.browser.see("1 artifact pending")
+        self.put({"other.txt": b"meanwhile"}, "By someone else")
+        self.browser.type_into("Summary", "No more notes")
+        self.browser.press("Commit 1 artifact")
+        self.browser.see("has moved on")
+        self.browser.press("Combine with what is there")
+        self.browser.wait_for(
+            lambda: {a.path for a in self.shelf.artifacts()} == {"data/fares.csv", "flow.json", "other.txt"}
+        )
+
+    def test_text_is_read_in_a_chosen_encoding(self) -> None:
+        self.put({"a.txt": "Fähre nach Färö\n".encode("latin-1") * 9})
+        self.page("/artifact?path=a.txt&view=text")
+        self.browser.see("Fähre nach Färö")
+        self.page("/artifact?path=a.txt&view=text&encoding=shift_jis")
+        self.browser.wait_for(lambda: "Fähre" not in self.browser.text())
+
+    def test_versions_lead_to_their_comparison(self) -> None:
+        self.fill()
+        self.page("/artifact?path=flow.json&view=history")
+        self.browser.press("Compare", "[aria-label=History]")
+        self.browser.see("1 step changed, 1 step added")
+        self.browser.see("breaks nothing")
+
+    def test_colours_follow_the_choice_and_signing_out_ends(self) -> None:
+        other = Browser()
+        self.addCleanup(other.close)
+        other.sign_in(self.service.address, "reader", PASSWORD)
+        other.press("Re, Reader: settings and sign out")
+        other.press("Colours: dark")
+        other.wait_for(lambda: other.driver.execute_script("return document.documentElement.dataset.theme") == "dark")
+        other.press("Sign out")
+        other.see("Sign in to see your shelves")
+        self.assertEqual(other.complaints(), [])

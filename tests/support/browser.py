@@ -108,6 +108,10 @@ class Browser:
     def press(self, name: str, within: str = "") -> None:
         self.button(name, within).click()
 
+    def press_key(self, key: str) -> None:
+        """A key, on whatever has the focus."""
+        self.driver.switch_to.active_element.send_keys(key)
+
     def complaints(self) -> list[str]:
         """Errors of the page's own console, without those of requests that were meant to be refused."""
         rows = self.driver.get_log("browser")
