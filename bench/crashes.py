@@ -41,11 +41,18 @@ class Campaign:
             for kill in range(self.kills):
                 self._round(service, rng.random() * 0.6)
                 self._judge(service, f"kill {kill + 1}")
-            result = self.shelf.wait(self.shelf.verify()).result or {}
-            self.problems += result.get("problems", [])
+            self._verify(service)
         finally:
             service.stop()
         return self
+
+    def _verify(self, service: Service) -> None:
+        try:
+            result = self.shelf.wait(self.shelf.verify()).result or {}
+        except ClientError as error:
+            self.problems.append(f"verify failed: {error}\n{(service.data / 'log.txt').read_text()[-3000:]}")
+        else:
+            self.problems += result.get("problems", [])
 
     def _prepare(self, service: Service) -> None:
         client = service.client()

@@ -107,17 +107,22 @@ class FolderPlace(Place):
         return sorted(n for n in os.listdir(self.folder) if not n.startswith("."))
 
     def create(self, name: str) -> Appender:
-        path = self.folder / name
+        path, hidden = self.folder / name, self.folder / f".{name}"
         try:
-            descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+            descriptor = os.open(hidden, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
         except OSError as error:
             raise StorageError(f"{path} could not be created: {error.strerror}") from error
+        # Locked before anybody can see it: another process would take an unlocked file for an orphan.
         fcntl.flock(descriptor, fcntl.LOCK_EX)
+        os.rename(hidden, path)
         self._sync_folder()
         return _FileAppender(path, descriptor)
 
     def own(self, name: str) -> Appender | None:
-        descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CLOEXEC)
+        try:
+            descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CLOEXEC)
+        except FileNotFoundError:
+            return None  # another process took the orphan up, found it empty and removed it
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:

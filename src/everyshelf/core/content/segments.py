@@ -13,6 +13,7 @@ is sealed, which means that a directory is written beside it.
 
 from __future__ import annotations
 
+import contextlib
 import struct
 import threading
 import uuid
@@ -232,7 +233,8 @@ class Segments:
             return
         appender = self.place.own(name)
         if appender is None:
-            self._live.setdefault(name, _Live(name)).scan(self.place)
+            with contextlib.suppress(FileNotFoundError):
+                self._live.setdefault(name, _Live(name)).scan(self.place)
             return
         live = self._live.pop(name, None) or _Live(name)
         live.scan(self.place)
