@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -60,12 +62,22 @@ def ingest() -> Iterator[Figure]:
     def rival() -> None:
         zstandard.ZstdCompressor(level=1).compress(data)
 
-    taken = interleave({"ours": ours, "zstd": rival})
+    def limit() -> None:
+        """What no store with SHA-256 ids and zstd-1 chunks can beat on two cores: the two alone, side by side."""
+        with ThreadPoolExecutor(2) as pool:
+            hashed = pool.submit(lambda: hashlib.sha256(data).digest())
+            packed = pool.submit(rival)
+            hashed.result(), packed.result()
+
+    taken = interleave({"ours": ours, "zstd": rival, "limit": limit})
     ratio = taken["zstd"] / taken["ours"]
     speed = f"{len(data) / taken['ours'] / 1e6:.0f} against {len(data) / taken['zstd'] / 1e6:.0f} MB/s"
     yield Figure(
         "T1", "ingest of a 512 MB CSV, speed against single-stream zstd-1", ratio, ">= 1.0", ratio >= 1.0, speed
     )
+    within = taken["limit"] / taken["ours"]
+    detail = f"SHA-256 beside zstd-1 and nothing else: {taken['zstd'] / taken['limit']:.2f} x zstd-1 alone"
+    yield Figure("T1", "the same against hashing and compressing alone", within, ">= 0.70", within >= 0.70, detail)
 
 
 def _filled(service: Service, key: str, count: int, *, one_folder: bool) -> ShelfClient:

@@ -24,6 +24,9 @@ WINDOW = 48
 _FILTER_BYTE = 0xA7
 _BORDER_ONE_IN = 192
 _BLOCK = 48 * 1024  # a block and its scratch arrays stay inside the first- and second-level cache
+_GROUP = (
+    16 * _BLOCK
+)  # candidates of so many bytes are hashed together: for a few alone the calls cost more than the work
 
 
 @dataclass(frozen=True)
@@ -50,39 +53,50 @@ _MULTIPLIERS = [
 ]
 
 
-def _passing_filter(block: NDArray[np.uint8]) -> NDArray[np.int64]:
-    """Positions i (>= 3) whose byte-wide sum over block[i-3 : i+1] equals the filter byte."""
-    pairs = block[1:] * np.uint8(113)
-    pairs += block[:-1]
-    fours = pairs[2:] * np.uint8(29)
-    fours += pairs[:-2]
-    return np.flatnonzero(fours == _FILTER_BYTE) + 3
+class _Scanner:
+    """Finds the places where the content asks for a border, block by block, in arrays that are used again."""
 
+    def __init__(self) -> None:
+        size = _BLOCK + 3
+        self._pairs, self._scratch = np.empty(size, np.uint8), np.empty(size, np.uint8)
+        self._hits = np.empty(size, np.bool_)
 
-def _first_border(data: NDArray[np.uint8], start: int, stop: int) -> int | None:
-    """The first place in start < place <= stop after which the content itself asks for a border.
+    def borders(self, data: NDArray[np.uint8], start: int, stop: int) -> Iterator[int]:
+        """Every place in start < place <= stop after which the content asks for a border, in order."""
+        for low in range(start, stop, _GROUP):
+            base, high = max(0, low - WINDOW), min(low + _GROUP, stop)
+            passing = [
+                self._passing_filter(data[max(0, at - 3) : min(at + _BLOCK, high)]) + max(0, at - 3)
+                for at in range(low, high, _BLOCK)
+            ]
+            candidates = np.concatenate(passing)
+            candidates = candidates[candidates >= max(WINDOW - 1, low)] - base
+            if len(candidates):
+                yield from (base + 1 + _accepted(data[base:high], candidates)).tolist()
 
-    Looks block by block, so that what lies behind the border is not hashed in vain.
-    """
-    for low in range(start, stop, _BLOCK):
-        base = max(0, low - WINDOW)
-        block = data[base : min(low + _BLOCK, stop)]
-        candidates = _passing_filter(block)
-        candidates = candidates[candidates >= max(WINDOW - 1, low - base)]
-        if len(candidates):
-            accepted = _accepted(block, candidates)
-            if len(accepted):
-                return base + int(accepted[0]) + 1
-    return None
+    def _passing_filter(self, block: NDArray[np.uint8]) -> NDArray[np.int64]:
+        """Positions i (>= 3) whose byte-wide sum over block[i-3 : i+1] equals the filter byte."""
+        count = len(block)
+        if count < 4:
+            return np.empty(0, np.int64)
+        pairs, scratch = self._pairs[: count - 1], self._scratch[: count - 1]
+        np.multiply(block[1:], np.uint8(113), out=pairs)
+        np.add(pairs, block[:-1], out=pairs)
+        fours = np.multiply(pairs[2:], np.uint8(29), out=scratch[2:])
+        np.add(fours, pairs[:-2], out=fours)
+        hits = np.equal(fours, np.uint8(_FILTER_BYTE), out=self._hits[: count - 3])
+        return np.flatnonzero(hits) + 3
 
 
 def _accepted(block: NDArray[np.uint8], candidates: NDArray[np.int64]) -> NDArray[np.int64]:
     """Those candidates whose 64-bit hash over the 48 bytes that end there makes them a border."""
-    # All overlapping 8-byte words of the data without copying: six of them cover the window before a candidate.
-    words = np.ndarray((len(block) - 7,), "<u8", buffer=block, strides=(1,))
+    # The windows as opaque items that overlap: only those before a candidate are copied out. (An index into
+    # overlapping 8-byte words would make numpy copy the whole block first, to align it.)
+    windows = np.ndarray((len(block) - WINDOW + 1,), f"V{WINDOW}", buffer=block, strides=(1,))
+    words = windows[candidates - (WINDOW - 1)].view("<u8").reshape(-1, WINDOW // 8)
     hashes = np.zeros(len(candidates), np.uint64)
     for place, multiplier in enumerate(_MULTIPLIERS):
-        hashes += words[candidates - (WINDOW - 1 - 8 * place)] * multiplier
+        hashes += words[:, place] * multiplier
         hashes ^= hashes >> np.uint64(29)
     hashes *= np.uint64(0xBF58476D1CE4E5B9)
     hashes >>= np.uint64(32)
@@ -99,8 +113,12 @@ def cut_window(data: bytes | memoryview, *, final: bool) -> Iterator[int]:
     """
     array = np.frombuffer(data, np.uint8)
     at, size = 0, len(array)
+    borders = _Scanner().borders(array, 0, size)
+    border = next(borders, None)
     while size - at > MAX_CHUNK or (final and at < size):
+        while border is not None and border <= at + MIN_CHUNK:
+            border = next(borders, None)
         limit = min(at + MAX_CHUNK, size)
-        end = _first_border(array, at + MIN_CHUNK, limit) or limit
+        end = limit if border is None or border > limit else border
         yield end - at
         at = end

@@ -29,9 +29,9 @@ from everyshelf.core.content.segments import CHUNK, RAW, RECIPE, WHOLE, ZSTD, Re
 from everyshelf.core.errors import BrokenError, MissingError
 
 WHOLE_BYTES = 128 * 1024
-_WINDOW_BYTES = 4 * 1024 * 1024
+_WINDOW_BYTES = 2 * 1024 * 1024
 _PACK_THREADS = 2
-_IN_FLIGHT = 3  # windows being compressed while the next is read: bounds memory to a few windows
+_IN_FLIGHT = 4  # windows being compressed while the next is read: bounds memory to a few windows
 _CHUNK_ENTRY = struct.Struct("<32sI")
 _local = threading.local()
 
@@ -75,12 +75,12 @@ def _pack(identity: bytes, kind: int, data: bytes | memoryview) -> Record:
 
 
 def _pack_many(identities: list[bytes], chunks: list[memoryview]) -> list[Record]:
-    """As ``_pack`` for chunks, in one call into C on its own threads: handing the interpreter lock to and fro for each
-    chunk costs more than it gains."""
+    """As ``_pack`` for chunks, in one call into C: handing the interpreter lock to and fro for each chunk costs more
+    than it gains."""
     if not chunks:
         return []
     given: list[bytes | bytearray | memoryview] = list(chunks)
-    packed = _compressor().multi_compress_to_buffer(given, threads=_PACK_THREADS)
+    packed = _compressor().multi_compress_to_buffer(given)
     return [
         Record(identity, CHUNK, ZSTD, len(chunk), packed[k].tobytes())
         if len(packed[k]) < len(chunk) - len(chunk) // 16
@@ -141,7 +141,7 @@ class ContentStore:
     def submit(self, chunks: list[memoryview]) -> Future[list[tuple[bytes, int, Record | None]]]:
         """Hash and compress chunks on the pool; a chunk that is stored already comes back without a record."""
         if self._pool is None:
-            self._pool = ThreadPoolExecutor(1, "every-shelf-pack")
+            self._pool = ThreadPoolExecutor(_PACK_THREADS, "every-shelf-pack")
         return self._pool.submit(self._pack_chunks, chunks)
 
     def submit_hash(self, digest: hashlib._Hash, window: memoryview) -> Future[None]:
