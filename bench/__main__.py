@@ -18,7 +18,7 @@ KILLS = 200
 
 
 def crashes() -> Iterator[Figure]:
-    """200 kills in campaigns of 25, each on a fresh service."""
+    """200 kills in campaigns of 25, each on a fresh service; what is found wrong is printed at once."""
     problems: list[str] = []
     acknowledged = promoted = 0
     for seed in range(KILLS // 25):
@@ -29,8 +29,8 @@ def crashes() -> Iterator[Figure]:
             f"     … {25 * (seed + 1)} kills, {acknowledged} commits and {promoted} promotions acknowledged, {len(problems)} problems",
             flush=True,
         )
-    for problem in problems[:20]:
-        print("     ", problem)
+        for problem in done.problems[:20]:
+            print("       !", problem, flush=True)
     detail = f"{acknowledged} commits and {promoted} promotions acknowledged"
     yield Figure("D25", f"problems after {KILLS} kills with -9 from outside", len(problems), "0", not problems, detail)
 

@@ -190,6 +190,18 @@ class BranchTests(ServiceCase):
         assert result is not None
         self.assertEqual((result["commits"], result["contents"], result["problems"]), (2, 3, []))
 
+    def test_history_of_over_a_thousand_commits_is_verified_and_listed(self) -> None:
+        contents = [self.shelf.upload(b"%d" % n).id for n in range(2)]
+        head = None
+        for n in range(1010):
+            head = self.shelf.commit("main", head, [WantedChange("a.txt", contents[n % 2])], f"turn {n}").commit
+        result = self.shelf.wait(self.shelf.verify()).result
+        assert result is not None
+        self.assertEqual((result["commits"], result["problems"]), (1010, []))
+        listed = [commit.summary for commit in self.shelf.commits("main", limit=1000)]
+        self.assertEqual(listed[:2], ["turn 1009", "turn 1008"])
+        self.assertGreaterEqual(len(listed), 1000)
+
 
 class ContentTests(ServiceCase):
     """Streams, ranges, and what knowing an id grants."""
