@@ -12,10 +12,10 @@ from everyshelf.core.compare.sentences import count_noun, effect_of, group, head
 from everyshelf.core.compare.tasks import outline_json
 from everyshelf.core.compare.worker import Worker
 from everyshelf.core.errors import InvalidError, LimitError
+from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.kinds.shapes import is_id_like, singular
 from everyshelf.core.kinds.table import KIND_IDS
-from everyshelf.core.kinds.tables import TABLES
 from everyshelf.demo import flows, papers, tables
 from tests.support.factories import compared
 
@@ -55,7 +55,7 @@ class OutlineTests(unittest.TestCase):
 
     def test_notebook_sources_are_one_text(self) -> None:
         found = outline("berths.ipynb", papers.notebook())
-        cells = next(p for p in found["parts"] if p["label"] == "cells")["parts"]
+        cells = [p for p in found["parts"] if p["type"] == "cell"]
         self.assertEqual(cells[0]["fields"]["source"], "# Berth use\nHow long each berth is taken, by month.")
 
     def test_table_gives_columns_and_first_rows(self) -> None:
@@ -88,8 +88,8 @@ class TableTests(unittest.TestCase):
     """The tables of the kinds are consistent."""
 
     def test_every_table_is_of_a_kind(self) -> None:
-        self.assertTrue(set(TABLES) <= set(KIND_IDS))
-        for table in TABLES.values():
+        self.assertTrue(set(kinds()) <= set(KIND_IDS))
+        for table in (kind.table for kind in kinds().values()):
             for rule in table.breaks:
                 self.assertIn(len(rule), (2, 3))
                 self.assertIn(rule[0], ("added", "removed", "changed", "renamed", "moved"))
@@ -186,7 +186,7 @@ class DemoKindTests(unittest.TestCase):
 
     def test_results_tell_newly_failing_apart(self) -> None:
         found = compared(papers.results(11, 0, 3.0), papers.results(10, 1, 4.0), "r.xml")
-        self.assertEqual([f["type"] for f in found["findings"] if f["effect"] == "breaks"], ["failure"])
+        self.assertEqual([f["type"] for f in found["findings"] if f["effect"] == "breaks"], ["case"])
         self.assertEqual(
             {
                 f["effect"]

@@ -74,10 +74,10 @@ def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
 
 
 def _checked_kind(kind: str | None) -> str | None:
-    from everyshelf.core.kinds.table import KIND_IDS
+    from everyshelf.core.kinds.registry import kind_ids
 
-    if kind is not None and kind not in KIND_IDS:
-        raise click.UsageError(f"{kind!r} is no kind. The kinds are {', '.join(KIND_IDS)}.")
+    if kind is not None and kind not in kind_ids():
+        raise click.UsageError(f"{kind!r} is no kind. The kinds are {', '.join(kind_ids())}.")
     return kind
 
 

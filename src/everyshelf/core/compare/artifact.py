@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+import gc
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from everyshelf.core.compare.apis import compare_apis
+from everyshelf.core.compare.notebooks import compare_notebooks
 from everyshelf.core.compare.outlines import compare_outlines
+from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.compare.tables import compare_tables
 from everyshelf.core.compare.texts import compare_texts
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.tables import parse_table
-from everyshelf.core.formats.text import decode
-from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.formats.text import Decoded, decode
+from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.registry import kind_for
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.kinds.tables import table_for
 from everyshelf.core.outline.model import Finding
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 1
-_LINE_KINDS = ("script", "report", "settings", "tests")
+READER_VERSION = 2
+_LINE_KINDS = ("script", "report")
 
 
 @dataclass(frozen=True)
@@ -40,7 +46,25 @@ def compare_artifacts(
     key: Sequence[str] | None = None,
 ) -> Comparison:
     """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong ``key``."""
-    rules = rules or Rules()
+    with _without_collection():
+        return _compared(before, after, rules or Rules(), kind, key)
+
+
+@contextlib.contextmanager
+def _without_collection() -> Iterator[None]:
+    """Trees of hundreds of thousands of parts hold no cycles; walking them for some takes longer than comparing."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _compared(
+    before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None, key: Sequence[str] | None
+) -> Comparison:
     old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
     if before.data == after.data:
         return Comparison(new.kind)
@@ -65,13 +89,32 @@ def _as_kind(
     try:
         if new.kind == "dataset" and new.format == "csv":
             return _as_table(before, after, key)
-        one, other = (read_outline(s.name, s.data, r, rules) for s, r in ((before, old), (after, new)))
-        findings, identity = compare_outlines(one, other, table_for(new.kind))
-        return Comparison(new.kind, findings, identity=identity)
+        return _as_outlines(before, after, old, new, rules)
     except UnreadableError as error:
         return _as_text(before, after, new, str(error))
     except RecursionError:
         return _as_text(before, after, new, "nested too deeply for its kind")
+
+
+def _as_outlines(
+    before: ArtifactSide, after: ArtifactSide, old: Recognition, new: Recognition, rules: Rules
+) -> Comparison:
+    """Both sides under the table of the newer one; each as the kind it was recognised as."""
+    trees = [parse_tree(side.data, found) for side, found in ((before, old), (after, new))]
+    anew = 0
+    if kind_for(new.kind).realigns and old.kind == new.kind:
+        trees[1], anew = realigned(*trees)
+    table = table_in_force(new, rules, after.name)
+    if new.kind == old.kind == "api" and all(isinstance(tree, dict) for tree in trees):
+        return Comparison("api", compare_apis(trees[0], trees[1], table))
+    one, other = shape_tree(trees[0], old, table_in_force(old, rules, before.name)), shape_tree(trees[1], new, table)
+    if new.kind == old.kind == "notebook":
+        return Comparison("notebook", compare_notebooks(one, other, table))
+    findings, identity = compare_outlines(one, other, table)
+    if anew:
+        detail = f"ids given anew to {anew} parts of equal content"
+        findings.append(Finding("changed", "/", new.kind, "ids", "cosmetic", "id", detail=detail))
+    return Comparison(new.kind, findings, identity=identity)
 
 
 def _as_table(before: ArtifactSide, after: ArtifactSide, key: Sequence[str] | None) -> Comparison:
@@ -84,14 +127,21 @@ def _as_text(before: ArtifactSide, after: ArtifactSide, found: Recognition, why:
         old, new = decode(before.data), decode(after.data)
     except UnreadableError:
         return _as_bytes(before, after, found, why)
-    findings, lines = compare_texts(old.lines(), new.lines())
+    findings, lines = compare_texts(old.lines(), new.lines(), _without_comments(old, new, found))
     for name, was, now in (("encoding", old.encoding, new.encoding), ("line ends", old.newline, new.newline)):
         if was != now:
             findings.append(Finding("changed", "/", "text", name, "cosmetic", name, repr(was), repr(now)))
     # Scripts and reports are read by lines in earnest; for other kinds the note says why they were not read as such.
-    by_lines = found.kind in ("script", "report") or (found.kind in _LINE_KINDS and found.format == "text")
+    by_lines = found.kind in _LINE_KINDS and found.format not in kind_for(found.kind).readers and not why
     note = "" if by_lines else f"compared as text: {why}" if why else "compared as text"
     return Comparison(found.kind, findings, read_as="text", note=note, lines=lines)
+
+
+def _without_comments(old: Decoded, new: Decoded, found: Recognition) -> tuple[list[str], list[str]] | None:
+    if found.kind != "script":
+        return None
+    one, other = (without_comments("\n".join(side.lines()), found.format) for side in (old, new))
+    return (one, other) if one is not None and other is not None else None
 
 
 def _as_bytes(before: ArtifactSide, after: ArtifactSide, found: Recognition, why: str) -> Comparison:

@@ -31,6 +31,8 @@ def find_identity(before: Sequence[Part], after: Sequence[Part]) -> Identity:
     between both lists, then the earliest. If ids hardly overlap while contents do, they were regenerated.
     """
     declared = before[0].identity_fields if before else after[0].identity_fields if after else ()
+    if declared is None:
+        return Identity()
     if declared and _unique(before, declared) and _unique(after, declared):
         return Identity(declared)
     candidates = [(f,) for f in _shared_fields(before, after)]
@@ -62,27 +64,58 @@ def _regenerated(
 
 def key_of(part: Part, fields: tuple[str, ...]) -> str:
     """The item's key under ``fields``."""
-    return ",".join(str(part.fields.get(f)) for f in fields)
+    raw = _raw(part)
+    return str(raw.get(fields[0])) if len(fields) == 1 else ",".join(str(raw.get(f)) for f in fields)
+
+
+def field_that_holds(keys: set[str], items: Sequence[Part]) -> str | None:
+    """The field whose values are at least half of ``keys``, each once; id-like names first."""
+    found = []
+    for name in items[0].fields:
+        values = [str(_raw(p).get(name)) for p in items]
+        shared = len(keys & set(values))
+        if len(set(values)) == len(values) and shared * 2 >= min(len(keys), len(values)):
+            rank = is_id_like(name)
+            found.append((rank is None, -shared, rank or 0, name))
+    return min(found)[3] if found else None
+
+
+def _raw(part: Part) -> dict[str, object]:
+    """The part's scalars among other values; an object is not asked for its fields, which would build them."""
+    return part.value if type(part.value) is dict else part.fields  # type: ignore[return-value]
 
 
 def _shared_fields(before: Sequence[Part], after: Sequence[Part]) -> list[str]:
-    items = [*before, *after]
+    items = [_raw(p) for p in (*before, *after)]
     if not items:
         return []
-    return [name for name in items[0].fields if all(name in p.fields and _can_identify(p.fields[name]) for p in items)]
+    derived = set(items[0]) - set(before[0].fields if before else after[0].fields)
+    return [name for name in items[0] if name not in derived and _can_identify([v.get(name) for v in items])]
 
 
-def _can_identify(value: object) -> bool:
-    return isinstance(value, str | int) and not isinstance(value, bool) and value != "" and len(str(value)) <= 200
+def _can_identify(column: list[object]) -> bool:
+    kinds = set(map(type, column))
+    if not kinds <= {str, int} or "" in column:
+        return False
+    return str not in kinds or all(len(value) <= 200 for value in column if type(value) is str)
+
+
+def _keys(parts: Sequence[Part], fields: tuple[str, ...]) -> list[object]:
+    if len(fields) == 1:
+        name = fields[0]
+        return [_raw(p).get(name) for p in parts]
+    return [tuple(_raw(p).get(f) for f in fields) for p in parts]
 
 
 def _unique(parts: Sequence[Part], fields: tuple[str, ...]) -> bool:
-    keys = [tuple(p.fields.get(f) for f in fields) for p in parts]
-    return all(None not in k for k in keys) and len(set(keys)) == len(keys)
+    keys = _keys(parts, fields)
+    if len(fields) > 1 and any(None in k for k in keys):  # type: ignore[operator]
+        return False
+    return None not in keys and len(set(map(str, keys))) == len(keys)
 
 
 def _overlap(before: Sequence[Part], after: Sequence[Part], fields: tuple[str, ...]) -> float:
-    a, b = ({tuple(p.fields.get(f) for f in fields) for p in side} for side in (before, after))
+    a, b = (set(map(str, _keys(side, fields))) for side in (before, after))
     return len(a & b) / max(1, min(len(a), len(b)))
 
 

@@ -18,10 +18,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from everyshelf.core.compare.identity import Identity, find_identity, key_of
+from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of
 from everyshelf.core.compare.same import canonical, leaf_set, likeness, same_value
 from everyshelf.core.compare.sequence import align, increasing
-from everyshelf.core.compare.wording import describe_connections, text_change
+from everyshelf.core.compare.wording import Names, names_in, text_change
+from everyshelf.core.kinds.shapes import is_id_like
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Finding, Outline, Part, Step, child_path
 
@@ -44,14 +45,20 @@ class _Left:
 
 def compare_outlines(before: Outline, after: Outline, table: KindTable) -> tuple[list[Finding], dict[str, list[str]]]:
     """All findings, and per list path the fields by which its items were identified."""
-    run = _Run(table)
+    run = Run(table, names_in(before.root, after.root))
     run.parts(before.root, after.root, "", cosmetic=False)
-    return describe_connections(run.finished(), before, after), run.identity
+    return run.finished(), run.identity
 
 
-class _Run:
-    def __init__(self, table: KindTable) -> None:
+class Run:
+    """One comparison on its way: findings so far, and what may still turn out to have moved.
+
+    ``names`` tells the label of what an id names; connections are told by the labels of their ends.
+    """
+
+    def __init__(self, table: KindTable, names: Names | None = None) -> None:
         self._table = table
+        self._names = names or Names()
         self._findings: list[Finding | None] = []
         self._added: list[_Left] = []
         self._removed: list[_Left] = []
@@ -60,17 +67,18 @@ class _Run:
     # --- one pair of parts -------------------------------------------------
 
     def parts(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
+        """Everything that differs between two matched parts."""
         if same_value(before.value, after.value):
             return
         if after.type in self._table.cosmetic_types:
-            self._say("changed", path, after, cosmetic=True, detail="layout only")
+            self.say("changed", path, after, cosmetic=True, detail="layout only")
             return
         said = len(self._findings)
-        self._fields(before, after, path, cosmetic=cosmetic)
-        self._children(before, after, path, cosmetic=cosmetic)
+        self.fields(before, after, path, cosmetic=cosmetic)
+        self.children(before, after, path, cosmetic=cosmetic)
         if len(self._findings) == said and _form(before.value) != _form(after.value):
             # An empty list is not an empty object, though neither has a part that could say so.
-            self._say(
+            self.say(
                 "changed",
                 path,
                 after,
@@ -80,7 +88,8 @@ class _Run:
                 cosmetic=cosmetic or not _is_empty(before.value),
             )
 
-    def _fields(self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()) -> None:
+    def fields(self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()) -> None:
+        """What differs between the fields of two matched parts."""
         for name in dict.fromkeys([*before.fields, *after.fields]):
             if name in skip:
                 continue
@@ -91,19 +100,24 @@ class _Run:
                 action: Step = "changed"
             else:
                 action = "removed" if name in before.fields else "added"
-            self._say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic)
+            self.say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic)
 
-    def _children(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
+    def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
+        """What differs between the children of two matched parts, type by type."""
         old, new = _by_type(before.children()), _by_type(after.children())
-        ordered = before.ordered and after.ordered
         for part_type in dict.fromkeys([*old, *new]):
+            if part_type == leave_out:
+                continue
+            ordered = before.ordered and after.ordered
+            if after.sequence:
+                ordered = not self._table.is_unordered(part_type)
             _Siblings(self, path, after, ordered, cosmetic=cosmetic).compare(
                 old.get(part_type, []), new.get(part_type, [])
             )
 
     # --- findings ----------------------------------------------------------
 
-    def _say(
+    def say(
         self,
         action: Step,
         path: str,
@@ -115,10 +129,12 @@ class _Run:
         after: Any = None,
         detail: str = "",
     ) -> None:
+        """One finding; its effect follows from the kind's table."""
         effect = self._effect(action, part, field, before, after, cosmetic=cosmetic)
         if field is not None and not detail:
             detail = text_change(before, after)
-        self._findings.append(Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail))
+        said = Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail)
+        self._findings.append(self._names.connection(said, part) if part.type == "connection" else said)
 
     def _effect(
         self, action: Step, part: Part, field: str | None, before: Any, after: Any, *, cosmetic: bool
@@ -128,6 +144,10 @@ class _Run:
             return "cosmetic"
         if isinstance(before, str) and isinstance(after, str) and before.split() == after.split():
             return "cosmetic"
+        if table.judge is not None:
+            judged = table.judge(action, part, field, before, after)
+            if judged is not None:
+                return judged
         if (action, part.type) in table.breaks and (field is None):
             return "breaks"
         if field is not None and (action, part.type, field) in table.breaks:
@@ -137,16 +157,14 @@ class _Run:
         return "alters"
 
     def say_added(self, part: Part, path: str, *, cosmetic: bool) -> None:
+        """A part that only the newer version has; it may still turn out to have moved."""
         self._added.append(_Left(len(self._findings), part, path))
-        self._say("added", path, part, after=_brief(part), cosmetic=cosmetic)
+        self.say("added", path, part, after=_brief(part), cosmetic=cosmetic)
 
     def say_removed(self, part: Part, path: str, *, cosmetic: bool) -> None:
+        """A part that only the older version has; it may still turn out to have moved."""
         self._removed.append(_Left(len(self._findings), part, path))
-        self._say("removed", path, part, before=_brief(part), cosmetic=cosmetic)
-
-    say = _say
-    fields = _fields
-    children = _children
+        self.say("removed", path, part, before=_brief(part), cosmetic=cosmetic)
 
     # --- moves between parents ---------------------------------------------
 
@@ -154,8 +172,14 @@ class _Run:
         """The findings, with removed-here-and-added-there told as moves."""
         if self._added and self._removed:
             self._moves_by(lambda part: (part.type, canonical(part.value)), _MOVE_LEAVES)
-            self._moves_by(lambda part: (part.type, str(part.fields["id"])) if part.fields.get("id") else None, 0)
+            self._moves_by(self._lasting_key, 0)
         return [f for f in self._findings if f is not None]
+
+    def _lasting_key(self, part: Part) -> tuple[str, str] | None:
+        """What a part keeps when it goes to another parent: an id, where ids are unique in the whole document."""
+        if self._table.lasting_keys and part.key:
+            return part.type, part.key
+        return (part.type, str(part.fields["id"])) if part.fields.get("id") else None
 
     def _moves_by(self, key: Any, least_leaves: int) -> None:
         gone: dict[Any, list[_Left]] = defaultdict(list)
@@ -181,27 +205,42 @@ class _Run:
 class _Siblings:
     """Children of one type of two matched parents."""
 
-    def __init__(self, run: _Run, path: str, parent: Part, ordered: bool, *, cosmetic: bool) -> None:
+    def __init__(self, run: Run, path: str, parent: Part, ordered: bool, *, cosmetic: bool) -> None:
         self._run = run
         self._path = path
         self._parent = parent
         self._ordered = ordered
         self._cosmetic = cosmetic
         self._identity = Identity()
+        self._skip: tuple[str, ...] = ()  # the identity, where only one version spells it out
 
     def compare(self, before: list[Part], after: list[Part]) -> None:
         keyed = all(p.key is not None for p in before) and all(p.key is not None for p in after)
         if not keyed:
-            self._identity = find_identity(before, after)
+            self._identity = self._across_forms(before, after) or find_identity(before, after)
             if self._identity.fields:
                 self._run.identity[self._list_path()] = list(self._identity.fields)
-        if keyed or self._identity.fields:
+        alone = len(before) == len(after) == 1 and self._parent.type != "list"
+        by_chance = not keyed and not all(is_id_like(f) is not None for f in self._identity.fields)
+        if (keyed or self._identity.fields) and not (alone and by_chance):
             self._by_key(before, after)
-        elif len(before) == len(after) == 1 and self._parent.type != "list":
+        elif alone:
+            self._identity = Identity()
             # The only element of its name on both sides: its name says which it is.
             self._pair(before[0], after[0], self._child_path(after[0], 0))
         else:
             self._by_content(before, after)
+
+    def _across_forms(self, before: list[Part], after: list[Part]) -> Identity | None:
+        """A map in one version and a list in the other: the field of the items that holds the map's keys."""
+        forms = [{p.key is not None for p in side} for side in (before, after)]
+        if forms not in ([{True}, {False}], [{False}, {True}]):
+            return None
+        keyed, items = (before, after) if forms[0] == {True} else (after, before)
+        field = field_that_holds({str(p.key) for p in keyed}, items)
+        if field is not None:
+            self._skip = (field,)
+        return Identity((field,)) if field is not None else None
 
     # --- with an identity --------------------------------------------------
 
@@ -209,7 +248,7 @@ class _Siblings:
         place = {self._key(p): j for j, p in enumerate(after)}
         pairs = [(i, place[k]) for i, p in enumerate(before) if (k := self._key(p)) in place]
         for i, j in pairs:
-            self._pair(before[i], after[j], self._child_path(after[j], j))
+            self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
         left_a = _without(before, {i for i, _ in pairs})
         left_b = _without(after, {j for _, j in pairs})
@@ -246,7 +285,9 @@ class _Siblings:
         targets = [j for _, j in pairs]
         if all(a < b for a, b in itertools.pairwise(targets)):
             return
-        if not self._ordered or self._parent.type not in ("list",):
+        if not self._ordered and all(p.key is not None for p in after):
+            return  # members of a map, or parts that are found by their key alone
+        if not self._ordered or not (self._parent.type == "list" or self._parent.sequence):
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
             return
         kept = set(increasing(targets))

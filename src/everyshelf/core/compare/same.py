@@ -62,10 +62,19 @@ def leaves(value: Any, path: str = "", depth: int = 0) -> Iterator[tuple[str, An
         yield path, value
 
 
+_FEW_LEAVES = 3
+
+
 def leaf_set(value: Any, ignored: tuple[str, ...] = ()) -> frozenset[tuple[str, str]]:
     """Leaves as a set, for measuring likeness; ``ignored`` names of the top level (an identity) are left out."""
     skip = {f"/{name}" for name in ignored} | {f"/@{name}" for name in ignored}
-    return frozenset((p, repr(v)) for p, v in leaves(value) if p not in skip)
+    found = [(p, v) for p, v in leaves(value) if p not in skip]
+    if len(found) <= _FEW_LEAVES:
+        # A paragraph or a statement is like another by its words; as a whole it is merely equal or not.
+        return frozenset(
+            (p, word) for p, v in found for word in (v.split() if isinstance(v, str) and " " in v else (repr(v),))
+        )
+    return frozenset((p, repr(v)) for p, v in found)
 
 
 def likeness(before: frozenset[Any], after: frozenset[Any]) -> float:

@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from everyshelf.core.compare.sequence import align
-from everyshelf.core.outline.model import Finding, Outline, Part
+from everyshelf.core.outline.model import Finding, Part
 
 _ENDS_FROM = ("sourceRef", "from", "source", "fromPort")
 _ENDS_TO = ("targetRef", "to", "target", "toPort")
@@ -24,13 +24,38 @@ def text_change(before: Any, after: Any) -> str:
     return f"{len(new) - kept} of {len(new)} lines new, {len(old) - kept} of {len(old)} gone"
 
 
-def describe_connections(findings: list[Finding], before: Outline, after: Outline) -> list[Finding]:
-    """Connections get the labels of their ends instead of ids, and a moved end is told as such."""
-    if not any(f.type == "connection" for f in findings):
-        return findings
-    names = {**_labels(before.root), **_labels(after.root)}
-    ends = {**_ends(before.root), **_ends(after.root)}
-    return [_described(f, names, ends) if f.type == "connection" else f for f in findings]
+def names_in(before: Part, after: Part) -> Names:
+    """Labels by id and key, of everything in both versions; looked up only once a connection has to be told."""
+    return Names((before, after))
+
+
+class Names:
+    """What ids and keys are called by people."""
+
+    def __init__(self, roots: tuple[Part, ...] = ()) -> None:
+        self._roots = roots
+        self._found: dict[str, str] | None = None
+
+    def of(self, identity: Any) -> Any:
+        """The label of what ``identity`` names; itself if nobody knows it."""
+        if self._found is None:
+            self._found = {}
+            for root in self._roots:
+                self._found.update(_labels(root))
+        return self._found.get(str(identity), identity)
+
+    def connection(self, finding: Finding, part: Part) -> Finding:
+        """A connection by the labels of its ends; an end that moved is told as such."""
+        start, end = _ends_of(part.fields)
+        label = f"{self.of(start)} → {self.of(end)}" if start and end else finding.label
+        before, after = self.of(finding.before), self.of(finding.after)
+        if finding.field in _ENDS_TO:
+            label = self.of(start) if start else label
+            return replace(finding, label=str(label), before=before, after=after, detail="leads to")
+        if finding.field in _ENDS_FROM:
+            label = self.of(end) if end else label
+            return replace(finding, label=str(label), before=before, after=after, detail="comes from")
+        return replace(finding, label=label)
 
 
 def _labels(root: Part) -> dict[str, str]:
@@ -38,49 +63,15 @@ def _labels(root: Part) -> dict[str, str]:
     waiting = [root]
     while waiting:
         part = waiting.pop()
-        for identity in (part.fields.get("id"), part.fields.get("name"), part.key):
-            if isinstance(identity, str) and identity:
-                names.setdefault(identity, part.label)
-        waiting.extend(part.children())
+        if part.type != "connection":
+            for identity in (part.fields.get("id"), part.fields.get("name"), part.key):
+                if isinstance(identity, str) and identity:
+                    names.setdefault(identity, part.label)
+            waiting.extend(part.children())
     return names
-
-
-def _ends(root: Part) -> dict[str, tuple[str, str]]:
-    """For each connection with an id: the ids of its two ends."""
-    found: dict[str, tuple[str, str]] = {}
-    waiting = [root]
-    while waiting:
-        part = waiting.pop()
-        if part.type == "connection":
-            found[part.label] = _ends_of(part.fields)
-        waiting.extend(part.children())
-    return found
 
 
 def _ends_of(fields: dict[str, Any]) -> tuple[str, str]:
     start = next((str(fields[n]) for n in _ENDS_FROM if n in fields), "")
     end = next((str(fields[n]) for n in _ENDS_TO if n in fields), "")
     return start, end
-
-
-def _described(finding: Finding, names: dict[str, str], ends: dict[str, tuple[str, str]]) -> Finding:
-    held = finding.after if isinstance(finding.after, dict) else finding.before
-    start, end = _ends_of(held) if isinstance(held, dict) else ends.get(finding.label, ("", ""))
-    label = f"{names.get(start, start)} → {names.get(end, end)}" if start and end else finding.label
-    if finding.field in _ENDS_TO:
-        return replace(
-            finding,
-            label=names.get(start, label),
-            before=names.get(str(finding.before), finding.before),
-            after=names.get(str(finding.after), finding.after),
-            detail="leads to",
-        )
-    if finding.field in _ENDS_FROM:
-        return replace(
-            finding,
-            label=names.get(end, label),
-            before=names.get(str(finding.before), finding.before),
-            after=names.get(str(finding.after), finding.after),
-            detail="comes from",
-        )
-    return replace(finding, label=label)

@@ -6,7 +6,7 @@ Content beats a lying name, and the answer says so. Nothing is ever left out: wh
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 from typing import Any
 
@@ -15,6 +15,7 @@ from everyshelf.core.formats.json import parse_json
 from everyshelf.core.formats.tables import find_delimiter
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
+from everyshelf.core.kinds.graphs import has_wires, id_field
 
 HEAD_BYTES = 64 * 1024
 _WHOLE_BYTES = 2 * 1024 * 1024  # up to here a structured text is parsed to be recognised, beyond only its head is seen
@@ -22,11 +23,15 @@ _WHOLE_BYTES = 2 * 1024 * 1024  # up to here a structured text is parsed to be r
 
 @dataclass(frozen=True)
 class Recognition:
-    """A kind, the format it is read in (empty: none yet), and a note where name and content disagree."""
+    """A kind, the format it is read in (empty: none yet), and a note where name and content disagree.
+
+    ``tree`` is what was parsed to find out, so that nobody has to parse it again; None if nothing was.
+    """
 
     kind: str
     format: str = ""
     note: str = ""
+    tree: Any = field(default=None, compare=False, repr=False)
 
 
 _SIGNATURES: tuple[tuple[bytes, Recognition], ...] = (
@@ -65,7 +70,7 @@ _SCRIPTS = {
     ".r": "r",
     ".ps1": "powershell",
 }
-_SETTINGS = {".toml": "toml", ".ini": "text", ".cfg": "text", ".conf": "text", ".env": "text", ".properties": "text"}
+_SETTINGS = {".toml": "toml", ".ini": "ini", ".cfg": "ini", ".conf": "ini", ".env": "env", ".properties": "properties"}
 _REPORTS = {".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".rst": "text", ".txt": "text"}
 _XML_ROOTS = {
     "definitions": ("workflow", ("BPMN", "DMN")),
@@ -124,12 +129,12 @@ def _text(name: str, head: bytes, *, whole: bool) -> Recognition:
         return Recognition("model", "onnx") if suffix == ".onnx" else Recognition("opaque")
     start = text.lstrip("\ufeff \t\r\n")[:1]
     named = _by_name(name)
-    if start == "<":
+    if start == "<" and not (named is not None and named.format == "markdown" and "<?xml" not in text[:100]):
         return _xml(head) or named or Recognition("report", "xml")
     if start in ("{", "[") and (found := _json(name, head, text, whole=whole)) is not None:
         return found
     if _GHERKIN.search(text[:4096]) and (named is None or named.kind not in ("script",)):
-        return Recognition("tests", "text")
+        return Recognition("tests", "gherkin")
     if named is not None and named.kind in ("script", "report") and named.format != "text":
         return named
     if _named_yaml(name) or text.startswith("---\n"):
@@ -160,8 +165,8 @@ def _by_name(name: str) -> Recognition | None:
     suffix = path.suffix
     if suffix in _SCRIPTS:
         return Recognition("script", _SCRIPTS[suffix])
-    if suffix in _SETTINGS or path.name == ".env":
-        return Recognition("settings", _SETTINGS.get(suffix, "text"))
+    if suffix in _SETTINGS or path.name == ".env" or path.name.startswith(".env."):
+        return Recognition("settings", _SETTINGS.get(suffix, "env"))
     if suffix in _REPORTS:
         return Recognition("report", _REPORTS[suffix])
     if suffix in (".csv", ".tsv", ".tab", ".psv"):
@@ -169,7 +174,7 @@ def _by_name(name: str) -> Recognition | None:
     if suffix in (".jsonl", ".ndjson"):
         return Recognition("dataset", "jsonl")
     if suffix == ".feature":
-        return Recognition("tests", "text")
+        return Recognition("tests", "gherkin")
     if suffix == ".json":
         return Recognition("settings", "json")
     if suffix in (".yaml", ".yml"):
@@ -206,7 +211,7 @@ def _json(name: str, head: bytes, text: str, *, whole: bool) -> Recognition | No
         if PurePosixPath(name).suffix.lower() == ".json":
             return Recognition("settings", "json", str(error))
         return None
-    return Recognition(kind_of_tree(tree), "json")
+    return Recognition(kind_of_tree(tree), "json", tree=tree)
 
 
 def _json_head(text: str) -> Recognition:
@@ -227,7 +232,7 @@ def _yaml(head: bytes, *, whole: bool) -> Recognition:
         tree = parse_yaml(head if whole else _cut_at_line(head))
     except UnreadableError as error:
         return Recognition("settings", "yaml", str(error))
-    return Recognition(kind_of_tree(tree), "yaml")
+    return Recognition(kind_of_tree(tree), "yaml", tree=tree if whole else None)
 
 
 def kind_of_tree(tree: Any) -> str:
@@ -274,6 +279,8 @@ def _refer(items: Any, holder: dict[str, Any]) -> bool:
 
 
 def _kind_of_list(tree: list[Any]) -> str:
+    if (name := id_field(tree)) is not None and has_wires(tree, name):
+        return "workflow"
     records = [v for v in tree if isinstance(v, dict)]
     flat = all(not isinstance(v, dict | list) for r in records[:100] for v in r.values())
     return "dataset" if len(records) == len(tree) > 1 and flat else "settings"

@@ -13,21 +13,36 @@
 
     [fields]
     ignore = ["exported_at"]
+
+    [identity]
+    "plans/*.json" = {berths = ["quay", "number"], "*" = ["code"]}
+
+    [order]
+    "plans/*.json" = {berths = "means nothing", stops = "counts"}
 """
 
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.kinds.table import KIND_IDS
+from everyshelf.core.kinds.registry import kind_ids
+from everyshelf.core.kinds.table import KindTable, singular
 
 FILE_NAME = "shelf.toml"
-_SECTIONS = {"ignore": {"patterns"}, "kinds": None, "keys": None, "fields": {"ignore"}}
+_SECTIONS = {
+    "ignore": {"patterns"},
+    "kinds": None,
+    "keys": None,
+    "fields": {"ignore"},
+    "identity": None,
+    "order": None,
+}
+_ORDER_WORDS = {"counts": True, "means nothing": False}
 
 
 @dataclass(frozen=True)
@@ -38,6 +53,8 @@ class Rules:
     kinds: tuple[tuple[str, str], ...] = ()
     keys: tuple[tuple[str, tuple[str, ...]], ...] = ()
     ignored_fields: frozenset[str] = frozenset()
+    identities: tuple[tuple[str, dict[str, tuple[str, ...]]], ...] = ()
+    orders: tuple[tuple[str, dict[str, bool]], ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -58,6 +75,35 @@ class Rules:
         """The key declared for ``path``, or None."""
         return next((key for pattern, key in self.keys if fnmatchcase(path, pattern)), None)
 
+    def applied(self, table: KindTable, path: str) -> KindTable:
+        """``table`` with what these rules say about the file at ``path``: list or part names may be used for parts."""
+        changed: dict[str, Any] = {}
+        if self.ignored_fields:
+            changed["derived"] = table.derived | self.ignored_fields
+        identities = _for_path(self.identities, path)
+        if identities:
+            named = {table.types.get(name) or singular(name): fields for name, fields in identities.items()}
+            changed["identity"] = {**table.identity, **named, **identities}
+        orders = _for_path(self.orders, path)
+        if orders:
+            named_orders = {
+                part: counts for n, counts in orders.items() for part in (n, table.types.get(n) or singular(n))
+            }
+            free = {part for part, counts in named_orders.items() if not counts}
+            kept = {part for part, counts in named_orders.items() if counts}
+            changed["unordered"] = (table.unordered | free) - kept
+            changed["in_order"] = table.in_order | kept
+        return replace(table, **changed) if changed else table
+
+
+def _for_path(rules: tuple[tuple[str, dict[str, Any]], ...], path: str) -> dict[str, Any]:
+    """What all patterns that match say together; the earlier pattern wins."""
+    found: dict[str, Any] = {}
+    for pattern, said in rules:
+        if fnmatchcase(path, pattern):
+            found = {**said, **found}
+    return found
+
 
 def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     """Rules from TOML; raises ``InvalidError`` that says which section and why."""
@@ -68,17 +114,41 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     for section, content in data.items():
         _check_section(name, section, content)
     kinds = tuple(data.get("kinds", {}).items())
+    known = kind_ids()
     for pattern, kind in kinds:
-        if kind not in KIND_IDS:
-            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is no kind; the kinds are {', '.join(KIND_IDS)}")
+        if kind not in known:
+            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is no kind; the kinds are {', '.join(known)}")
     keys = tuple((p, tuple(_texts(name, f"keys.{p!r}", c))) for p, c in data.get("keys", {}).items())
     return Rules(
         tuple(_texts(name, "ignore.patterns", data.get("ignore", {}).get("patterns", []))),
         kinds,
         keys,
         frozenset(_texts(name, "fields.ignore", data.get("fields", {}).get("ignore", []))),
+        tuple((p, _identity(name, p, said)) for p, said in data.get("identity", {}).items()),
+        tuple((p, _order(name, p, said)) for p, said in data.get("order", {}).items()),
         text,
     )
+
+
+def _identity(name: str, pattern: str, said: Any) -> dict[str, tuple[str, ...]]:
+    where = f"identity.{pattern!r}"
+    if not isinstance(said, dict) or not said:
+        raise _wrong(name, where, 'it must say which fields identify the items of which list: {items = ["code"]}')
+    found = {part: tuple(_texts(name, f"{where}.{part}", fields)) for part, fields in said.items()}
+    empty = next((part for part, fields in found.items() if not fields), None)
+    if empty is not None:
+        raise _wrong(name, f"{where}.{empty}", "it must name at least one field")
+    return found
+
+
+def _order(name: str, pattern: str, said: Any) -> dict[str, bool]:
+    where = f"order.{pattern!r}"
+    if not isinstance(said, dict) or not said:
+        raise _wrong(name, where, 'it must say of which list: {stops = "counts"} or {tags = "means nothing"}')
+    for part, word in said.items():
+        if not isinstance(word, str) or word not in _ORDER_WORDS:
+            raise _wrong(name, f"{where}.{part}", 'it must be "counts" or "means nothing"')
+    return {part: _ORDER_WORDS[word] for part, word in said.items()}
 
 
 def _check_section(name: str, section: str, content: Any) -> None:

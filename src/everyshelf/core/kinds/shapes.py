@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
-from everyshelf.core.kinds.table import ID_NAMES, KindTable
+from everyshelf.core.kinds.table import ID_NAMES, KindTable, singular
 from everyshelf.core.outline.model import Part, Scalar
 
 _CONTAINERS = (dict, list)
@@ -21,22 +21,45 @@ def _label(fields: dict[str, Scalar], fallback: str) -> str:
     return (first if first is not None and fallback in ("", "item") else fallback)[:_MAX_LABEL]
 
 
-def singular(name: str) -> str:
-    """A list's name turned into its items' type: steps -> step, entries -> entry, branches -> branch."""
-    if name.endswith("ies") and len(name) > 4:
-        return name[:-3] + "y"
-    if name.endswith(("ches", "shes", "sses", "xes")):
-        return name[:-2]
-    if name.endswith("s") and not name.endswith(("ss", "us", "is")) and len(name) > 2:
-        return name[:-1]
-    return name
+class _ObjectPart(Part):
+    """The part of one object; its fields and label are worked out when somebody asks, which for most items of a long
+    list is never."""
+
+    __slots__ = ("_derived", "_fallback", "_fields", "_said")
+
+    def __init__(self, shape: DataShape, value: dict[str, Any], part_type: str, key: str | None, fallback: str) -> None:
+        table = shape.table
+        self.type, self.key, self.value = part_type, key, value
+        self.expand = lambda: shape.members(value)
+        self.ordered = self.through = self.sequence = False
+        self.identity_fields = table.identity_of(part_type)
+        self._derived, self._fallback = table.derived, fallback
+        self._fields: dict[str, Scalar] | None = None
+        self._said: str | None = None
+
+    @property
+    def fields(self) -> dict[str, Scalar]:  # type: ignore[override]
+        if self._fields is None:
+            derived = self._derived
+            self._fields = {k: v for k, v in self.value.items() if type(v) not in _CONTAINERS and k not in derived}
+        return self._fields
+
+    @property
+    def label(self) -> str:
+        if self._said is None:
+            self._said = _label(self.fields, self._fallback)
+        return self._said
+
+    @label.setter
+    def label(self, text: str) -> None:
+        self._said = text
 
 
 class DataShape:
     """Parts of a tree of dict, list and scalars."""
 
     def __init__(self, table: KindTable) -> None:
-        self._table = table
+        self.table = table
 
     def root(self, tree: Any, kind: str) -> Part:
         """The root part; its key is empty because nothing stands beside it."""
@@ -47,23 +70,12 @@ class DataShape:
         return Part(kind, str(tree)[:_MAX_LABEL], "", tree, {"value": tree})
 
     def _object(self, tree: dict[str, Any], part_type: str, key: str | None, fallback: str) -> Part:
-        derived = self._table.derived
-        fields = {k: v for k, v in tree.items() if not isinstance(v, _CONTAINERS) and k not in derived}
-        return Part(
-            part_type,
-            _label(fields, fallback),
-            key,
-            tree,
-            fields,
-            lambda: self._members(tree),
-            ordered=False,
-            identity_fields=self._table.identity.get(part_type, ()),
-        )
+        return _ObjectPart(self, tree, part_type, key, fallback)
 
-    def _members(self, tree: dict[str, Any]) -> list[Part]:
+    def members(self, tree: dict[str, Any]) -> list[Part]:
         result = []
         for name, value in tree.items():
-            if name in self._table.derived:
+            if name in self.table.derived:
                 continue
             if isinstance(value, list):
                 result.append(self._list(value, name, name))
@@ -72,19 +84,19 @@ class DataShape:
         return result
 
     def _member(self, value: dict[str, Any], name: str) -> Part:
-        part = self._object(value, name if name in self._table.cosmetic_types else "group", name, name)
+        part = self._object(value, name if name in self.table.cosmetic_types else "group", name, name)
         part.label = name
         return part
 
     def _is_map(self, name: str, value: dict[str, Any]) -> bool:
         """A map of named things: known to the kind, or every value an object and the name a plural."""
         if not value:
-            return name in self._table.types
+            return name in self.table.types
         many = all(isinstance(v, dict) for v in value.values())
-        return many and (name in self._table.types or (singular(name) != name and len(value) > 1))
+        return many and (name in self.table.types or (singular(name) != name and len(value) > 1))
 
     def _map(self, value: dict[str, Any], name: str) -> Part:
-        item_type = self._table.types.get(name) or singular(name)
+        item_type = self.table.types.get(name) or singular(name)
 
         def items() -> list[Part]:
             return [self._object(v, item_type, k, k) for k, v in value.items()]
@@ -92,15 +104,15 @@ class DataShape:
         return Part("list", name, name, value, {}, items, ordered=False, through=True)
 
     def _list(self, value: list[Any], name: str, label: str) -> Part:
-        item_type = self._table.types.get(name) or singular(name)
-        if item_type == name and item_type not in self._table.types.values():
+        item_type = self.table.types.get(name) or singular(name)
+        if item_type == name and item_type not in self.table.types.values():
             item_type = "item"
 
         def items() -> list[Part]:
             return [self._item(v, item_type) for v in value]
 
-        kept_type = name if name in self._table.cosmetic_types else "list"
-        ordered = not self._table.is_unordered(item_type)
+        kept_type = name if name in self.table.cosmetic_types else "list"
+        ordered = not self.table.is_unordered(item_type)
         return Part(kept_type, label, name, value, {}, items, ordered=ordered, through=True)
 
     def _item(self, value: Any, item_type: str) -> Part:
@@ -110,7 +122,11 @@ class DataShape:
             part = self._list(value, item_type, item_type)
             part.key, part.type, part.through = None, item_type, False
             return part
-        return Part(item_type, str(value)[:_MAX_LABEL], None, value, {"value": value}, ordered=False)
+        # In a set a value is its own identity.
+        identity = ("value",) if self.table.is_unordered(item_type) else ()
+        return Part(
+            item_type, str(value)[:_MAX_LABEL], None, value, {"value": value}, ordered=False, identity_fields=identity
+        )
 
 
 class XmlShape:
@@ -121,13 +137,14 @@ class XmlShape:
 
     def root(self, tree: Element, kind: str) -> Part:
         """The root part; its key is empty because nothing stands beside it."""
-        part = self._part(tree)
+        part = self.part(tree)
         part.key, part.type = "", kind
         return part
 
-    def _part(self, element: Element) -> Part:
+    def part(self, element: Element) -> Part:
+        """The part of any element."""
         derived = self._table.derived
-        given = ((name.rpartition("}")[2], value) for name, value in element.attributes.items())
+        given = ((name.rpartition("}")[2].rpartition(":")[2], value) for name, value in element.attributes.items())
         fields: dict[str, Scalar] = {name: value for name, value in given if name not in derived}
         if element.text:
             fields["text"] = element.text
@@ -146,9 +163,9 @@ class XmlShape:
             None,
             element,
             fields,
-            lambda: [self._part(e) for e in nested],
+            lambda: [self.part(e) for e in nested],
             ordered=not self._table.is_unordered(part_type),
-            identity_fields=self._table.identity.get(part_type, ()),
+            identity_fields=self._table.identity_of(part_type),
         )
 
 

@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
+
+from everyshelf.core.outline.model import Effect, Part
+
+# (action, part, field or None, before, after) -> effect, or None where the table decides.
+Judge = Callable[[str, Part, str | None, Any, Any], Effect | None]
 
 KIND_IDS = (
     "pipeline",
@@ -35,7 +42,9 @@ class KindTable:
     ``types``: element or list name -> part type. ``derived``: names that only mirror other parts and are left out.
     ``cosmetic_types`` and ``cosmetic_fields``: layout, time stamps, editor data. ``unordered``: part types (or "*")
     whose order has no meaning. ``breaks``: pairs of action and part type, or (action, type, field). ``identity``: part
-    type -> fields that identify it.
+    type -> fields that identify it. ``in_order``: part types whose order counts although ``unordered`` says "*".
+    ``lasting_keys``: keys are unique in the whole document, so that a part keeps its key when it goes to another
+    parent. ``judge``: for what a table cannot say; None leaves it to the rest.
     """
 
     id: str
@@ -46,7 +55,25 @@ class KindTable:
     unordered: frozenset[str] = frozenset()
     breaks: frozenset[tuple[str, ...]] = frozenset()
     identity: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    lasting_keys: bool = False
+    in_order: frozenset[str] = frozenset()
+    judge: Judge | None = None
 
     def is_unordered(self, part_type: str) -> bool:
         """True if the order of parts of that type carries no meaning."""
-        return "*" in self.unordered or part_type in self.unordered
+        return part_type not in self.in_order and ("*" in self.unordered or part_type in self.unordered)
+
+    def identity_of(self, part_type: str) -> tuple[str, ...]:
+        """The fields that are said to identify parts of that type ("*": of any); empty if nobody said."""
+        return self.identity.get(part_type) or self.identity.get("*", ())
+
+
+def singular(name: str) -> str:
+    """A list's name turned into its items' type: steps -> step, entries -> entry, branches -> branch."""
+    if name.endswith("ies") and len(name) > 4:
+        return name[:-3] + "y"
+    if name.endswith(("ches", "shes", "sses", "xes")):
+        return name[:-2]
+    if name.endswith("s") and not name.endswith(("ss", "us", "is")) and len(name) > 2:
+        return name[:-1]
+    return name

@@ -28,7 +28,9 @@ class Part:
 
     ``key`` is its identity among siblings of its type (None: to be found by comparing), ``fields`` its scalars,
     ``ordered`` whether the order of its children is content. ``through`` marks a mere list: its items' paths leave it
-    out. ``unkeyed_value`` is ``value`` without the identity, for recognising a rename.
+    out. ``identity_fields``: what is known to identify it among its siblings; empty if that is to be found, None if
+    nothing does and only content and order tell. ``sequence`` marks a part that is no list but whose children stand in
+    an order that is content.
     """
 
     type: str
@@ -39,7 +41,8 @@ class Part:
     expand: Callable[[], list[Part]] = _no_children
     ordered: bool = True
     through: bool = False
-    identity_fields: tuple[str, ...] = ()
+    sequence: bool = False
+    identity_fields: tuple[str, ...] | None = ()
 
     def children(self) -> list[Part]:
         """The parts directly below, built anew at each call."""

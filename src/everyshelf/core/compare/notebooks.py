@@ -1,0 +1,206 @@
+"""Notebook against notebook: cells by their ids where both versions kept them, else by type and source.
+
+A cell whose text became several cells in a row was split, several that became one were merged; neither changes what
+runs. The order of cells is content.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections import defaultdict
+
+from everyshelf.core.compare.outlines import Run
+from everyshelf.core.compare.same import likeness
+from everyshelf.core.compare.sequence import align, increasing
+from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Finding, Outline, Part, child_path
+
+_LEAST_LIKE = 0.5
+_STABLE_IDS = 0.5
+_MOST_PAIRS = 250_000
+
+Pair = tuple[int, int]
+
+
+def compare_notebooks(before: Outline, after: Outline, table: KindTable) -> list[Finding]:
+    """All findings between two notebook outlines."""
+    run = Run(table)
+    old, new = before.root, after.root
+    run.fields(old, new, "", cosmetic=False)
+    run.children(old, new, "", cosmetic=False, leave_out="cell")
+    _Cells(run, _cells(old), _cells(new)).compare()
+    return run.finished()
+
+
+def _cells(root: Part) -> list[Part]:
+    return [p for p in root.children() if p.type == "cell"]
+
+
+def _lines(cell: Part) -> list[str]:
+    return [line.rstrip() for line in str(cell.fields.get("source", "")).splitlines() if line.strip()]
+
+
+class _Cells:
+    def __init__(self, run: Run, before: list[Part], after: list[Part]) -> None:
+        self._run, self._before, self._after = run, before, after
+        self._ids = self._stable_ids()
+        # Cells told as split or merged: nothing else is said of them.
+        self._told_old: set[int] = set()
+        self._told_new: set[int] = set()
+
+    def _stable_ids(self) -> bool:
+        old, new = ([c.fields.get("id") for c in cells] for cells in (self._before, self._after))
+        if not old or not new or None in old or None in new:
+            return False
+        unique = len(set(old)) == len(old) and len(set(new)) == len(new)
+        return unique and len(set(old) & set(new)) >= _STABLE_IDS * min(len(old), len(new))
+
+    def compare(self) -> None:
+        pairs = self._by_id() if self._ids else self._by_source()
+        left_old = sorted(set(range(len(self._before))) - {i for i, _ in pairs})
+        left_new = sorted(set(range(len(self._after))) - {j for _, j in pairs})
+        pairs, left_old, left_new = self._splits(pairs, left_old, left_new)
+        if not self._ids:
+            more = self._moved(left_old, left_new)
+            more += self._alike(pairs, [i for i in left_old if i not in {a for a, _ in more}], left_new)
+            pairs = sorted({*pairs, *more})
+        self._tell(pairs)
+
+    # --- matching ----------------------------------------------------------
+
+    def _by_id(self) -> list[Pair]:
+        place = {c.fields["id"]: j for j, c in enumerate(self._after)}
+        return [(i, place[c.fields["id"]]) for i, c in enumerate(self._before) if c.fields["id"] in place]
+
+    def _content(self, cell: Part) -> tuple[str, str]:
+        return str(cell.fields.get("cell_type")), "\n".join(_lines(cell))
+
+    def _by_source(self) -> list[Pair]:
+        return align([self._content(c) for c in self._before], [self._content(c) for c in self._after])
+
+    def _moved(self, left_old: list[int], left_new: list[int]) -> list[Pair]:
+        places: dict[tuple[str, str], list[int]] = defaultdict(list)
+        for j in left_new:
+            places[self._content(self._after[j])].append(j)
+        found = []
+        for i in left_old:
+            content = self._content(self._before[i])
+            if content[1] and places.get(content):
+                found.append((i, places[content].pop(0)))
+        return found
+
+    def _alike(self, pairs: list[Pair], left_old: list[int], left_new: list[int]) -> list[Pair]:
+        """Within each gap the likeliest pairs, in order."""
+        taken = {j for _, j in pairs}
+        bounds_old, bounds_new = [i for i, _ in sorted(pairs)], sorted(taken)
+        gaps: dict[int, tuple[list[int], list[int]]] = defaultdict(lambda: ([], []))
+        for i in left_old:
+            gaps[bisect_left(bounds_old, i)][0].append(i)
+        for j in left_new:
+            if j not in taken:
+                gaps[bisect_left(bounds_new, j)][1].append(j)
+        return [pair for old, new in gaps.values() for pair in self._alike_in(old, new)]
+
+    def _alike_in(self, old: list[int], new: list[int]) -> list[Pair]:
+        if not old or not new or len(old) * len(new) > _MOST_PAIRS:
+            return []
+        tokens_old, tokens_new = (
+            {k: _tokens(cells[k]) for k in places} for cells, places in ((self._before, old), (self._after, new))
+        )
+        scored = sorted(
+            (-likeness(tokens_old[i], tokens_new[j]), abs(a - b), i, j)
+            for a, i in enumerate(old)
+            for b, j in enumerate(new)
+            if self._before[i].fields.get("cell_type") == self._after[j].fields.get("cell_type")
+        )
+        found: list[Pair] = []
+        for score, _, i, j in scored:
+            if -score >= _LEAST_LIKE and all(i != a and j != b and (i < a) == (j < b) for a, b in found):
+                found.append((i, j))
+        return found
+
+    def _splits(
+        self, pairs: list[Pair], left_old: list[int], left_new: list[int]
+    ) -> tuple[list[Pair], list[int], list[int]]:
+        """Cells that became several, and several that became one, told as such and taken out."""
+        kept = dict(pairs)
+        for i in [*left_old, *(i for i, j in pairs if _lines(self._before[i]) != _lines(self._after[j]))]:
+            run = self._run_of(
+                _lines(self._before[i]), self._after, set(left_new) | ({kept[i]} if i in kept else set())
+            )
+            if run:
+                self._say_split(run, split=True)
+                self._told_old.add(i)
+                self._told_new.update(run)
+                kept.pop(i, None)
+                left_new = [j for j in left_new if j not in run]
+                left_old = [k for k in left_old if k != i]
+        back = {j: i for i, j in kept.items()}
+        for j in [*left_new, *(j for j, i in back.items() if _lines(self._before[i]) != _lines(self._after[j]))]:
+            run = self._run_of(
+                _lines(self._after[j]), self._before, set(left_old) | ({back[j]} if j in back else set())
+            )
+            if run:
+                self._say_split(run, split=False, place=j)
+                self._told_new.add(j)
+                self._told_old.update(run)
+                kept = {i: k for i, k in kept.items() if k != j}
+                left_old = [i for i in left_old if i not in run]
+                left_new = [k for k in left_new if k != j]
+        return sorted(kept.items()), left_old, left_new
+
+    @staticmethod
+    def _run_of(lines: list[str], cells: list[Part], free: set[int]) -> list[int]:
+        """Consecutive free cells, at least two, whose lines together are ``lines``."""
+        for start in sorted(free):
+            run: list[int] = []
+            have: list[str] = []
+            while start + len(run) in free and len(have) < len(lines):
+                have += _lines(cells[start + len(run)])
+                run.append(start + len(run))
+            if len(run) > 1 and have == lines:
+                return run
+        return []
+
+    # --- telling -----------------------------------------------------------
+
+    def _path(self, place: int, cell: Part) -> str:
+        return child_path("", cell, str(cell.fields["id"]) if self._ids else f"#{place + 1}")
+
+    def _say_split(self, run: list[int], *, split: bool, place: int = 0) -> None:
+        here = run[0] if split else place
+        part = self._after[here]
+        count = len(run)
+        self._run.say(
+            "changed",
+            self._path(here, part),
+            part,
+            field="cells",
+            before=1 if split else count,
+            after=count if split else 1,
+            cosmetic=True,
+            detail=f"split into {count} cells" if split else f"merged from {count} cells",
+        )
+
+    def _tell(self, pairs: list[Pair]) -> None:
+        targets = [j for _, j in pairs]
+        kept = set(increasing(targets))
+        told_old = {i for i, _ in pairs} | self._told_old
+        told_new = set(targets) | self._told_new
+        for place, (i, j) in enumerate(pairs):
+            path = self._path(j, self._after[j])
+            if place not in kept:
+                self._run.say("moved", path, self._after[j], before=i + 1, after=j + 1, cosmetic=False)
+            self._run.parts(self._before[i], self._after[j], path, cosmetic=False)
+        for i in sorted(set(range(len(self._before))) - told_old):
+            self._run.say_removed(self._before[i], self._path(i, self._before[i]), cosmetic=False)
+        for j in sorted(set(range(len(self._after))) - told_new):
+            self._run.say_added(self._after[j], self._path(j, self._after[j]), cosmetic=False)
+
+
+def _tokens(cell: Part) -> frozenset[str]:
+    """Lines of a long cell, words of a short one."""
+    lines = _lines(cell)
+    if len(lines) >= 4:
+        return frozenset(line.strip() for line in lines)
+    return frozenset(" ".join(lines).replace("(", " ( ").replace(")", " ) ").split())

@@ -1,0 +1,49 @@
+"""Low-code apps exported as one file: screens, controls, formulas, data sources; JSON nested in texts is unpacked."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from everyshelf.core.kinds.layout import LAYOUT_FIELDS, LAYOUT_PARTS, SAVE_STAMPS
+from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Effect, Part
+
+# A quoted text, a number, a name, or a sign: what a formula is made of.
+_TOKEN = re.compile(r'"(?:[^"\\]|\\.|"")*"|\'(?:[^\'\\]|\\.)*\'|\d+(?:\.\d+)?|\w+|[^\s\w]')
+
+
+def formula_tokens(text: str) -> list[str]:
+    """The tokens of a formula; blanks and line breaks between them mean nothing."""
+    return _TOKEN.findall(text)
+
+
+def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
+    if field is not None and isinstance(before, str) and isinstance(after, str) and before.lstrip()[:1] == "=":
+        return "cosmetic" if formula_tokens(before) == formula_tokens(after) else None
+    return None
+
+
+TABLE = KindTable(
+    id="app",
+    types={
+        "screens": "screen",
+        "pages": "screen",
+        "forms": "screen",
+        "controls": "control",
+        "children": "control",
+        "components": "control",
+        "widgets": "control",
+        "dataSources": "data source",
+        "data_sources": "data source",
+        "datasources": "data source",
+        "variables": "variable",
+        "scripts": "script",
+        "properties": "property",
+    },
+    cosmetic_types=LAYOUT_PARTS,
+    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS | {"controlId", "control_id", "controlUniqueId"},
+    unordered=frozenset({"variable", "data source", "property", "script"}),
+    breaks=frozenset({("removed", "screen"), ("removed", "data source"), ("renamed", "data source")}),
+    judge=_judge,
+)

@@ -1,0 +1,123 @@
+"""Which kinds there are: ours, and those other packages bring through the entry point group ``everyshelf.kinds``.
+
+A package names an object of type ``Kind`` there::
+
+    [project.entry-points."everyshelf.kinds"]
+    tides = "skerry_tides:KIND"
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cache
+from importlib.metadata import entry_points
+from typing import Any
+
+from everyshelf.core.kinds import api, app, model, notebook, pipeline, report, script, settings, testing, workflow
+from everyshelf.core.kinds.bpmn import read_bpmn, read_dmn
+from everyshelf.core.kinds.cwl import read_cwl
+from everyshelf.core.kinds.graphs import normalised, unpacked
+from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.shapes import DataShape, XmlShape
+from everyshelf.core.kinds.table import KIND_IDS, KindTable
+from everyshelf.core.outline.model import Part
+
+ENTRY_POINTS = "everyshelf.kinds"
+# From what a format's parser gave (a tree, an XML element, or a text) and the table in force to the root part.
+Reader = Callable[[Any, KindTable], Part]
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of artifact: its table, and per format how what was parsed becomes an outline.
+
+    ``recognises`` is asked with the file's name and its first bytes before anything else is looked at; kinds that come
+    with the product are recognised without it. A format without a reader is read by its syntax alone. ``realigns``: ids
+    given anew are looked through.
+    """
+
+    table: KindTable
+    readers: Mapping[str, Reader] = field(default_factory=dict)
+    recognises: Callable[[str, bytes], Recognition | None] | None = None
+    realigns: bool = False
+
+    @property
+    def id(self) -> str:
+        """The kind's id."""
+        return self.table.id
+
+
+def _data(tree: Any, table: KindTable) -> Part:
+    return DataShape(table).root(tree, table.id)
+
+
+def _graph(tree: Any, table: KindTable) -> Part:
+    return _data(normalised(tree), table)
+
+
+def _pipeline(tree: Any, table: KindTable) -> Part:
+    return read_cwl(tree, table) if pipeline.is_cwl(tree) else _graph(tree, table)
+
+
+def _app(tree: Any, table: KindTable) -> Part:
+    return _data(unpacked(tree), table)
+
+
+def _workflow_xml(root: Any, table: KindTable) -> Part:
+    if root.name != "definitions":
+        return XmlShape(table).root(root, table.id)
+    is_dmn = "/DMN/" in root.tag or any(c.name == "decision" for c in root.children)
+    return read_dmn(root, table) if is_dmn else read_bpmn(root, table)
+
+
+def _tests_xml(root: Any, table: KindTable) -> Part:
+    results = root.name in ("testsuites", "testsuite")
+    return testing.read_results(root, table) if results else XmlShape(table).root(root, table.id)
+
+
+def _for_data(reader: Reader) -> dict[str, Reader]:
+    return dict.fromkeys(("json", "yaml", "toml"), reader)
+
+
+_OURS = (
+    Kind(pipeline.TABLE, _for_data(_pipeline), realigns=True),
+    Kind(workflow.TABLE, {**_for_data(_graph), "xml": _workflow_xml}, realigns=True),
+    Kind(app.TABLE, _for_data(_app)),
+    Kind(notebook.TABLE, _for_data(notebook.read_notebook)),
+    Kind(testing.TABLE, {"gherkin": testing.read_gherkin, "xml": _tests_xml}),
+    Kind(api.TABLE),
+    Kind(script.TABLE, {"python": script.read_python, "sql": script.read_sql, "basic": script.read_basic}),
+    Kind(settings.TABLE),
+    Kind(report.TABLE, {"markdown": report.read_markdown, "html": report.read_html}),
+    Kind(model.TABLE),
+)
+
+
+@cache
+def kinds() -> dict[str, Kind]:
+    """All kinds by id; one that a package brings replaces ours of the same id."""
+    found = {kind.id: kind for kind in _OURS}
+    for point in entry_points(group=ENTRY_POINTS):
+        kind = point.load()
+        if isinstance(kind, Kind):
+            found[kind.id] = kind
+    return found
+
+
+def kind_ids() -> tuple[str, ...]:
+    """The ids of all kinds, those without an outline and those of other packages too."""
+    return tuple(dict.fromkeys([*KIND_IDS, *kinds()]))
+
+
+def kind_for(identity: str) -> Kind:
+    """The kind of that id, or one without a table of its own."""
+    return kinds().get(identity) or Kind(KindTable(id=identity))
+
+
+def recognised_by_others(name: str, head: bytes) -> Recognition | None:
+    """What a kind from another package takes the file for, or None."""
+    for kind in kinds().values():
+        if kind.recognises is not None and (found := kind.recognises(name, head)) is not None:
+            return found
+    return None

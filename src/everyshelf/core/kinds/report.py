@@ -1,0 +1,162 @@
+"""Reports: Markdown (CommonMark 0.31 with tables) and HTML as sections and blocks; SVG as XML."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.kinds.maker import Maker
+from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Part
+
+TABLE = KindTable(
+    id="report",
+    cosmetic_types=frozenset({"metadata", "style"}),
+    cosmetic_fields=frozenset({"class", "style", "id", "width", "height"}),
+)
+_BLOCKS = frozenset(
+    [
+        "p",
+        "li",
+        "td",
+        "th",
+        "dt",
+        "dd",
+        "pre",
+        "blockquote",
+        "figcaption",
+        "caption",
+        "summary",
+        "address",
+        "legend",
+        "label",
+        "button",
+    ]
+)
+_HEADINGS = {f"h{n}": n for n in range(1, 7)}
+_MAX_HTML_DEPTH = 300
+
+
+@dataclass
+class _Section:
+    """A heading and what stands below it, while it is being read."""
+
+    level: int
+    title: str
+    blocks: list[tuple[str, str, dict[str, Any]]] = field(default_factory=list)
+    below: list[_Section] = field(default_factory=list)
+
+    def part(self, maker: Maker, part_type: str = "section") -> Part:
+        blocks = [
+            maker.part(kind, text or kind, None, {"text": text or None, **extra}, anonymous=True)
+            for kind, text, extra in self.blocks
+        ]
+        below = [s.part(maker) for s in self.below]
+        key = "" if part_type != "section" else self.title or "untitled"
+        return maker.part(part_type, self.title or part_type, key, {}, [*blocks, *below])
+
+
+class _Stack:
+    def __init__(self) -> None:
+        self.root = _Section(0, "")
+        self._open = [self.root]
+
+    def heading(self, level: int, title: str) -> None:
+        while self._open[-1].level >= level:
+            self._open.pop()
+        section = _Section(level, title)
+        self._open[-1].below.append(section)
+        self._open.append(section)
+
+    def block(self, kind: str, text: str, **extra: Any) -> None:
+        self._open[-1].blocks.append((kind, text, {k: v for k, v in extra.items() if v}))
+
+
+def read_markdown(text: str, table: KindTable) -> Part:
+    """Sections by their headings, blocks in order; wrapping, markers and escapes mean nothing."""
+    from markdown_it import MarkdownIt
+
+    stack = _Stack()
+    if text.startswith("---\n") and (end := text.find("\n---", 4)) > 0:
+        stack.block("front matter", text[4:end].strip())
+        text = text[end + 4 :]
+    try:
+        tokens = MarkdownIt("commonmark").enable("table").parse(text)
+    except RecursionError as error:
+        raise UnreadableError("nested too deeply to be read as Markdown") from error
+    kind, level = "paragraph", 0
+    for token in tokens:
+        if token.type == "heading_open":
+            kind, level = "heading", int(token.tag[1])
+        elif token.type in ("list_item_open", "paragraph_open", "td_open", "th_open"):
+            if not (token.type == "paragraph_open" and kind == "item"):
+                kind = {"list_item_open": "item", "paragraph_open": "paragraph"}.get(token.type, "cell")
+        elif token.type == "inline":
+            words = " ".join(token.content.split())
+            stack.heading(level, words) if kind == "heading" else stack.block(kind, words)
+            kind = "paragraph"
+        elif token.type in ("fence", "code_block"):
+            stack.block("code", token.content, language=token.info.strip())
+        elif token.type == "html_block":
+            stack.block("markup", " ".join(token.content.split()))
+    return stack.root.part(Maker(table), "report")
+
+
+def read_html(text: str, table: KindTable) -> Part:
+    """Sections by headings, blocks with their words; links, pictures and scripts by where they lead."""
+    from lxml import etree, html
+
+    try:
+        document = html.document_fromstring(text.encode(), parser=html.HTMLParser(encoding="utf-8", huge_tree=False))
+    except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
+        raise UnreadableError(str(error)) from error
+    stack = _Stack()
+    for kind, words, extra in _html_blocks(document):
+        if kind in _HEADINGS:
+            stack.heading(_HEADINGS[kind], words)
+        else:
+            stack.block(kind, words, **extra)
+    return stack.root.part(Maker(table), "report")
+
+
+def _html_blocks(root: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    waiting: list[tuple[Any, int]] = [(root, 0)]
+    while waiting:
+        node, depth = waiting.pop()
+        if depth > _MAX_HTML_DEPTH:
+            raise UnreadableError(f"nested over {_MAX_HTML_DEPTH} levels deep")
+        tag = node.tag
+        if not isinstance(tag, str):
+            continue
+        if tag in ("script", "style"):
+            yield tag, (node.text or "").strip(), {"src": node.get("src")}
+            continue
+        if tag in _HEADINGS or (
+            tag in _BLOCKS and not any(c.tag in _BLOCKS or c.tag in _HEADINGS for c in node.iterdescendants())
+        ):
+            yield tag, " ".join(node.text_content().split()), {}
+            yield from _leading(node)
+            continue
+        if node.text and node.text.strip() and tag != "title":
+            yield "text", " ".join(node.text.split()), {}
+        elif tag == "title":
+            yield "title", " ".join((node.text or "").split()), {}
+        if tag in ("img", "a", "link", "iframe", "source", "form", "input"):
+            yield from _leading_one(node)
+        waiting += [(child, depth + 1) for child in reversed(node)]
+        if node.tail and node.tail.strip():
+            yield "text", " ".join(node.tail.split()), {}
+
+
+def _leading(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    for below in node.iterdescendants("a", "img", "input"):
+        yield from _leading_one(below)
+
+
+def _leading_one(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    names = ("href", "src", "alt", "action", "name", "type", "value", "rel")
+    found = {name: node.get(name) for name in names if node.get(name)}
+    if found:
+        yield {"a": "link", "img": "picture"}.get(node.tag, node.tag), "", found

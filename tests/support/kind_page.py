@@ -1,0 +1,52 @@
+"""The part of docs/kinds.md that mirrors the tables of the kinds: ``python -m tests.support.kind_page`` rewrites it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from everyshelf.core.kinds.registry import kinds
+from everyshelf.core.kinds.table import KindTable
+
+PAGE = Path(__file__).parents[2] / "docs" / "kinds.md"
+START, END = "<!-- tables -->\n", "<!-- end of tables -->\n"
+
+
+def lines_of(table: KindTable) -> list[str]:
+    """What a kind's table says, as list items; identities, roles, effects, and what is looked past."""
+    by_type: dict[str, list[str]] = {}
+    for name, part_type in table.types.items():
+        by_type.setdefault(part_type, []).append(f"`{name}`")
+    said = [f"- {part_type}: {', '.join(sorted(names))}" for part_type, names in sorted(by_type.items())]
+    for words, found in (
+        ("breaks", {" ".join(breaking) for breaking in table.breaks}),
+        ("mirrors of other parts, left out", set(table.derived)),
+        ("cosmetic parts", set(table.cosmetic_types)),
+        ("cosmetic fields", set(table.cosmetic_fields)),
+        ("order means nothing for", {"everything" if t == "*" else t for t in table.unordered}),
+        ("identity", {f"{part_type} by {', '.join(fields)}" for part_type, fields in table.identity.items()}),
+    ):
+        if found:
+            said.append(f"- {words}: {'; '.join(sorted(found))}")
+    if table.judge is not None and table.judge.__doc__:
+        said.append(f"- {' '.join(table.judge.__doc__.split())}")
+    return said or ["- nothing of its own beyond the matching above"]
+
+
+def section() -> str:
+    """All tables, one heading each."""
+    return (
+        "\n".join(line for kind in kinds().values() for line in ("", f"### {kind.id}", "", *lines_of(kind.table)))
+        + "\n\n"
+    )
+
+
+def parts(page: str) -> tuple[str, str, str]:
+    """What stands before, between and after the marks."""
+    before, _, rest = page.partition(START)
+    between, _, after = rest.partition(END)
+    return before, between, after
+
+
+if __name__ == "__main__":
+    before, _, after = parts(PAGE.read_text())
+    PAGE.write_text(f"{before}{START}{section()}{END}{after}")
