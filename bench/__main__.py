@@ -12,6 +12,7 @@ from tests.support.service import Service
 
 from bench import figures
 from bench.crashes import Campaign
+from bench.meaning import meaning
 from bench.measure import Figure
 
 KILLS = 200
@@ -43,6 +44,7 @@ def main() -> int:
     for name, measure in (
         ("T1", figures.ingest),
         ("T7", figures.commits_and_branches),
+        ("meaning", meaning),
         ("T21", figures.command_line),
         ("mem", figures.upload_memory),
         ("crashes", crashes),

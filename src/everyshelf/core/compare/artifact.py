@@ -11,7 +11,7 @@ from everyshelf.core.compare.apis import compare_apis
 from everyshelf.core.compare.notebooks import compare_notebooks
 from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.realign import realigned
-from everyshelf.core.compare.result import Comparison
+from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.tables import compare_tables
 from everyshelf.core.compare.texts import compare_texts
 from everyshelf.core.errors import UnreadableError
@@ -126,7 +126,7 @@ def _as_text(before: ArtifactSide, after: ArtifactSide, found: Recognition, why:
     try:
         old, new = decode(before.data), decode(after.data)
     except UnreadableError:
-        return _as_bytes(before, after, found, why)
+        return as_bytes(after.name, len(before.data), len(after.data), why, found.kind)
     findings, lines = compare_texts(old.lines(), new.lines(), _without_comments(old, new, found))
     for name, was, now in (("encoding", old.encoding, new.encoding), ("line ends", old.newline, new.newline)):
         if was != now:
@@ -144,7 +144,6 @@ def _without_comments(old: Decoded, new: Decoded, found: Recognition) -> tuple[l
     return (one, other) if one is not None and other is not None else None
 
 
-def _as_bytes(before: ArtifactSide, after: ArtifactSide, found: Recognition, why: str) -> Comparison:
-    finding = Finding("changed", "/", "content", after.name, "alters", "bytes", len(before.data), len(after.data))
-    note = f"compared as bytes: {why}" if why else "compared as bytes: no reader knows it"
-    return Comparison(found.kind, [finding], read_as="bytes", note=note)
+def compare_as_text(before: ArtifactSide, after: ArtifactSide, why: str) -> Comparison:
+    """By lines, or as bytes, without an attempt to read either side as its kind."""
+    return _as_text(before, after, Recognition("opaque"), why)

@@ -12,6 +12,7 @@ from everyshelf.core.outline.model import Part
 _NOT_IDENTITY_OVERLAP = 0.5
 _REGENERATED_OVERLAP = 0.1
 _MAX_PAIR_FIELDS = 6
+_LONGEST_KEY = 200
 # Names that mean nothing but identity: if all their values are new, they were given anew; a title would be a change.
 _PURE_IDS = ("id", "@id", "key", "uid", "uuid")
 
@@ -33,31 +34,82 @@ def find_identity(before: Sequence[Part], after: Sequence[Part]) -> Identity:
     declared = before[0].identity_fields if before else after[0].identity_fields if after else ()
     if declared is None:
         return Identity()
-    if declared and _unique(before, declared) and _unique(after, declared):
+    lists = _Lists(before, after)
+    if declared and lists.are_unique(declared):
         return Identity(declared)
-    candidates = [(f,) for f in _shared_fields(before, after)]
-    anew = _regenerated(before, after, candidates)
+    candidates = [(f,) for f in lists.shared_fields()]
+    anew = _regenerated(before, after, lists, candidates)
     if anew is not None:
         return Identity((), anew)
-    found = _best(before, after, candidates)
+    found = _best(lists, candidates)
     if found is None:
         names = [f for (f,) in candidates][:_MAX_PAIR_FIELDS]
-        found = _best(before, after, list(combinations(names, 2)))
+        found = _best(lists, list(combinations(names, 2)))
     if found is None:
         return Identity()
     return Identity(found)
 
 
+class _Lists:
+    """The values of two lists of items, column by column, each looked up once."""
+
+    def __init__(self, before: Sequence[Part], after: Sequence[Part]) -> None:
+        self._first = before[0] if before else after[0] if after else None
+        self._sides = tuple([_raw(p) for p in side] for side in (before, after))
+        self._columns: dict[str, tuple[list[object], list[object]]] = {}
+        self._keys: dict[tuple[str, ...], tuple[set[object], set[object]] | None] = {}
+
+    def column(self, name: str) -> tuple[list[object], list[object]]:
+        if name not in self._columns:
+            one, other = self._sides
+            self._columns[name] = ([v.get(name) for v in one], [v.get(name) for v in other])
+        return self._columns[name]
+
+    def shared_fields(self) -> list[str]:
+        """Names of scalars that every item has and that may tell items apart."""
+        if self._first is None:
+            return []
+        known = self._first.fields
+        return [name for name in _raw(self._first) if name in known and _can_identify(*self.column(name))]
+
+    def keys(self, fields: tuple[str, ...]) -> tuple[set[object], set[object]] | None:
+        """The keys under ``fields`` of both sides, as texts; None if an item lacks one or two items share theirs."""
+        if fields not in self._keys:
+            self._keys[fields] = self._found_keys(fields)
+        return self._keys[fields]
+
+    def _found_keys(self, fields: tuple[str, ...]) -> tuple[set[object], set[object]] | None:
+        found: list[set[object]] = []
+        for side in (0, 1):
+            columns = [self.column(name)[side] for name in fields]
+            if any(None in column for column in columns):
+                return None
+            texts = [column if set(map(type, column)) == {str} else list(map(str, column)) for column in columns]
+            unique: set[object] = set(texts[0]) if len(texts) == 1 else set(zip(*texts, strict=True))
+            if len(unique) != len(columns[0]):
+                return None
+            found.append(unique)
+        return found[0], found[1]
+
+    def are_unique(self, fields: tuple[str, ...]) -> bool:
+        return self.keys(fields) is not None
+
+    def overlap(self, fields: tuple[str, ...]) -> float:
+        keys = self.keys(fields)
+        assert keys is not None
+        return len(keys[0] & keys[1]) / max(1, min(len(keys[0]), len(keys[1])))
+
+
 def _regenerated(
-    before: Sequence[Part], after: Sequence[Part], candidates: Sequence[tuple[str, ...]]
+    before: Sequence[Part], after: Sequence[Part], lists: _Lists, candidates: Sequence[tuple[str, ...]]
 ) -> tuple[str, ...] | None:
     """The id field all of whose values are new over contents that are not."""
     if min(len(before), len(after)) < 2:
         return None
     for fields in candidates:
-        if fields[0] not in _PURE_IDS or not (_unique(before, fields) and _unique(after, fields)):
+        if fields[0] not in _PURE_IDS or not lists.are_unique(fields):
             continue
-        if _overlap(before, after, fields) < _REGENERATED_OVERLAP and _contents_overlap(before, after, fields):
+        if lists.overlap(fields) < _REGENERATED_OVERLAP and _contents_overlap(before, after, fields):
             return fields
     return None
 
@@ -85,49 +137,20 @@ def _raw(part: Part) -> dict[str, object]:
     return part.value if type(part.value) is dict else part.fields  # type: ignore[return-value]
 
 
-def _shared_fields(before: Sequence[Part], after: Sequence[Part]) -> list[str]:
-    items = [_raw(p) for p in (*before, *after)]
-    if not items:
-        return []
-    derived = set(items[0]) - set(before[0].fields if before else after[0].fields)
-    return [name for name in items[0] if name not in derived and _can_identify([v.get(name) for v in items])]
-
-
-def _can_identify(column: list[object]) -> bool:
-    kinds = set(map(type, column))
-    if not kinds <= {str, int} or "" in column:
+def _can_identify(before: list[object], after: list[object]) -> bool:
+    kinds = set(map(type, before)) | set(map(type, after))
+    if not kinds <= {str, int} or "" in before or "" in after:
         return False
-    return str not in kinds or all(len(value) <= 200 for value in column if type(value) is str)
+    return str not in kinds or max(len(v) for side in (before, after) for v in side if type(v) is str) <= _LONGEST_KEY
 
 
-def _keys(parts: Sequence[Part], fields: tuple[str, ...]) -> list[object]:
-    if len(fields) == 1:
-        name = fields[0]
-        return [_raw(p).get(name) for p in parts]
-    return [tuple(_raw(p).get(f) for f in fields) for p in parts]
-
-
-def _unique(parts: Sequence[Part], fields: tuple[str, ...]) -> bool:
-    keys = _keys(parts, fields)
-    if len(fields) > 1 and any(None in k for k in keys):  # type: ignore[operator]
-        return False
-    return None not in keys and len(set(map(str, keys))) == len(keys)
-
-
-def _overlap(before: Sequence[Part], after: Sequence[Part], fields: tuple[str, ...]) -> float:
-    a, b = (set(map(str, _keys(side, fields))) for side in (before, after))
-    return len(a & b) / max(1, min(len(a), len(b)))
-
-
-def _best(
-    before: Sequence[Part], after: Sequence[Part], candidates: Sequence[tuple[str, ...]]
-) -> tuple[str, ...] | None:
+def _best(lists: _Lists, candidates: Sequence[tuple[str, ...]]) -> tuple[str, ...] | None:
     scored = []
     for place, fields in enumerate(candidates):
-        if not (_unique(before, fields) and _unique(after, fields)):
+        if not lists.are_unique(fields):
             continue
         ranks = [is_id_like(f) for f in fields]
-        overlap = _overlap(before, after, fields)
+        overlap = lists.overlap(fields)
         id_like = all(r is not None for r in ranks)
         # "x": 1, "x": 2, … is unique by chance; a name that says nothing must at least be kept by most items.
         if not id_like and (overlap < _NOT_IDENTITY_OVERLAP or fields == ("value",)):

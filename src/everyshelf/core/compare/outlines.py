@@ -248,7 +248,8 @@ class _Siblings:
         place = {self._key(p): j for j, p in enumerate(after)}
         pairs = [(i, place[k]) for i, p in enumerate(before) if (k := self._key(p)) in place]
         for i, j in pairs:
-            self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
+            if not same_value(before[i].value, after[j].value):
+                self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
         left_a = _without(before, {i for i, _ in pairs})
         left_b = _without(after, {j for _, j in pairs})

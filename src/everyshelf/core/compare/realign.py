@@ -20,6 +20,7 @@ _ROUNDS = 3
 _LEAST_IDS = 3
 _MOST_KEPT = 0.5
 _LEAST_MATCHED = 0.5
+_SAMPLE = 2000
 
 
 @dataclass
@@ -34,6 +35,10 @@ class _Thing:
 
 def realigned(before: Any, after: Any) -> tuple[Any, int]:
     """``after`` with ids given anew replaced by the old ones, and how many were; itself and 0 if ids were kept."""
+    for most in (_SAMPLE, None):
+        found = _ids(after, most)
+        if len(_ids(before, most) & found) > _MOST_KEPT * len(found):
+            return after, 0
     old, new = _things(before), _things(after)
     ids_old, ids_new = {t.id for t in old}, {t.id for t in new}
     kept = ids_old & ids_new
@@ -44,6 +49,25 @@ def realigned(before: Any, after: Any) -> tuple[Any, int]:
     if len(mapping) < _LEAST_MATCHED * (least - len(kept)):
         return after, 0
     return _rewritten(after, mapping), len(mapping)
+
+
+def _ids(tree: Any, most: int | None) -> set[str]:
+    """All ids, or some: nearly always they were kept, and nothing else needs to be looked at."""
+    found: set[str] = set()
+    waiting = [tree]
+    while waiting and (most is None or len(found) < most):
+        value = waiting.pop()
+        if type(value) is Element:
+            if "id" in value.attributes:
+                found.add(value.attributes["id"])
+            if value.children and type(value.children[0]) is Element:
+                waiting.extend(value.children)
+        elif isinstance(value, dict):
+            found.update(value[n] for n in _ID_NAMES if isinstance(value.get(n), str))
+            waiting.extend(v for v in value.values() if type(v) is dict or type(v) is list)
+        elif isinstance(value, list):
+            waiting.extend(value)
+    return found
 
 
 def _things(tree: Any) -> list[_Thing]:

@@ -67,3 +67,10 @@ class Comparison:
         for finding in self.findings:
             counts[getattr(finding, attribute)] += 1
         return counts
+
+
+def as_bytes(name: str, before: int, after: int, why: str, kind: str = "opaque") -> Comparison:
+    """What can be said of contents nobody read: their sizes, and why."""
+    finding = Finding("changed", "/", "content", name, "alters", "bytes", before, after)
+    note = f"compared as bytes: {why}" if why else "compared as bytes: no reader knows it"
+    return Comparison(kind, [finding], read_as="bytes", note=note)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.kinds.reading import read_outline, recognise_file
@@ -24,6 +24,8 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         name, path = request["file"]
         return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
     before, after = (ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]))
+    if request.get("as_text"):
+        return compare_as_text(before, after, request["as_text"]).as_json(request.get("limit") or 10_000)
     found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"))
     return found.as_json(request.get("limit") or 10_000)
 

@@ -23,6 +23,7 @@ from typing import IO, Any
 
 import orjson
 
+from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError
 
 DEADLINE_SECONDS = 20.0
@@ -48,22 +49,37 @@ class Worker:
         key: Sequence[str] | None = None,
         limit: int = 10_000,
     ) -> dict[str, Any]:
-        """The JSON form of a comparison of two files, each given as (name, path)."""
-        return self._ask(
-            {
-                "task": "compare",
-                "before": [before[0], str(before[1])],
-                "after": [after[0], str(after[1])],
-                "rules": rules_text,
-                "kind": kind,
-                "key": list(key) if key else None,
-                "limit": limit,
-            }
-        )
+        """The JSON form of a comparison of two files, each given as (name, path).
+
+        What cannot be read within the limits is compared as text, and what cannot even be that as bytes; the note says
+        why.
+        """
+        request = {
+            "task": "compare",
+            "before": [before[0], str(before[1])],
+            "after": [after[0], str(after[1])],
+            "rules": rules_text,
+            "kind": kind,
+            "key": list(key) if key else None,
+            "limit": limit,
+        }
+        try:
+            return self._ask(request)
+        except LimitError as error:
+            why = error.message
+        try:
+            return self._ask({**request, "as_text": why})
+        except LimitError:
+            return as_bytes(after[0], before[1].stat().st_size, after[1].stat().st_size, why).as_json()
 
     def outline(self, name: str, path: Path, *, rules_text: str = "", kind: str | None = None) -> dict[str, Any]:
         """The JSON form of a file's outline; ``read_as`` and ``note`` tell if it has none."""
-        return self._ask({"task": "outline", "file": [name, str(path)], "rules": rules_text, "kind": kind})
+        try:
+            return self._ask({"task": "outline", "file": [name, str(path)], "rules": rules_text, "kind": kind})
+        except LimitError as error:
+            size = path.stat().st_size
+            told = {"read_as": "bytes", "note": error.message, "size": size}
+            return {"kind": "opaque", "format": "", "parts": [], "truncated": False, **told}
 
     def close(self) -> None:
         """End the process."""

@@ -19,16 +19,17 @@ from everyshelf.core.formats.text import decode
 
 _DOUBLE_DIGITS = 15
 _LONG_NUMBER = re.compile(rb"[\d.]{16,}(?:[eE][-+]?\d+)?")
+_LONG = b"0" * 16
 _DIGITS_MARKED = bytes(48 if byte in b"0123456789." else 32 for byte in range(256))
 _LONGEST_INTEGER = 18  # digits that fit into 64 bits whatever they are
 
 
 def parse_json(data: bytes) -> Any:
     """The tree of ``data``; raises ``UnreadableError`` with the line where it stops being JSON."""
-    text = decode(data).text
-    found, tree = _fast(text)
+    found, tree = _fast(data)
     if found:
         return tree
+    text = decode(data).text
     try:
         return json.loads(text, object_pairs_hook=_unrepeated, parse_float=_number, parse_int=_integer)
     except json.JSONDecodeError as error:
@@ -37,20 +38,28 @@ def parse_json(data: bytes) -> Any:
         raise UnreadableError("nested too deeply to be read as JSON") from error
 
 
-def _fast(text: str) -> tuple[bool, Any]:
+def _fast(raw: bytes) -> tuple[bool, Any]:
     """The tree from the fast reader, where it is known to lose nothing: no key twice, no number out of its range."""
     try:
-        raw = text.encode()
         tree = orjson.loads(raw)
         # A repeated key leaves fewer colons than there were. (Another spelling of a quote or a blank before a colon
         # does so too: then the slow way decides.)
         if orjson.dumps(tree).count(b'":') != raw.count(b'":'):
             return False, None
-    except (ValueError, UnicodeEncodeError, TypeError):
+    except (ValueError, TypeError):
         return False, None
-    if b"0" * 16 not in raw.translate(_DIGITS_MARKED):
-        return True, tree
-    return all(_is_exact(match[0]) for match in _LONG_NUMBER.finditer(raw)), tree
+    return _numbers_are_exact(raw), tree
+
+
+def _numbers_are_exact(raw: bytes) -> bool:
+    marked = raw.translate(_DIGITS_MARKED)
+    at = marked.find(_LONG)
+    while at >= 0:
+        token = _LONG_NUMBER.match(raw, at)
+        if token is None or not _is_exact(token[0]):
+            return False
+        at = marked.find(_LONG, token.end())
+    return True
 
 
 def _is_exact(token: bytes) -> bool:

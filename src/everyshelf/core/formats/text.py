@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import codecs
 from dataclasses import dataclass
+from functools import cached_property
 
 from everyshelf.core.errors import InvalidError, UnreadableError
 
@@ -28,7 +29,13 @@ class Decoded:
     text: str
     encoding: str
     mark: bool
-    newline: str
+
+    @cached_property
+    def newline(self) -> str:
+        """The line end that most lines have."""
+        crlf = self.text.count("\r\n")
+        lone_cr, lone_lf = self.text.count("\r") - crlf, self.text.count("\n") - crlf
+        return max((lone_lf, "\n"), (crlf, "\r\n"), (lone_cr, "\r"), key=lambda pair: pair[0])[1]
 
     def lines(self) -> list[str]:
         """Lines without their ends, whatever those are; an empty text has none."""
@@ -41,7 +48,7 @@ def decode(data: bytes, encoding: str | None = None) -> Decoded:
     """Text of ``data``; with ``encoding`` in that encoding only. Raises ``UnreadableError`` if it is not text."""
     if encoding is not None:
         try:
-            return _decoded(data.decode(encoding), encoding, mark=False)
+            return Decoded(data.decode(encoding), encoding, mark=False)
         except LookupError as error:
             raise InvalidError(f"there is no encoding called {encoding}") from error
         except UnicodeDecodeError as error:
@@ -49,16 +56,16 @@ def decode(data: bytes, encoding: str | None = None) -> Decoded:
     for mark, name in _MARKS:
         if data.startswith(mark):
             try:
-                return _decoded(data[len(mark) :].decode(name), name, mark=True)
+                return Decoded(data[len(mark) :].decode(name), name, mark=True)
             except UnicodeDecodeError:
                 break
     if b"\0" in data[:_SAMPLE_BYTES]:
         raise UnreadableError("the file holds NUL bytes, so it is not text")
     try:
-        return _decoded(data.decode("utf-8"), "utf-8", mark=False)
+        return Decoded(data.decode("utf-8"), "utf-8", mark=False)
     except UnicodeDecodeError:
         name = _guess(data)
-        return _decoded(data.decode(name, errors="replace"), name, mark=False)
+        return Decoded(data.decode(name, errors="replace"), name, mark=False)
 
 
 def _guess(data: bytes) -> str:
@@ -84,10 +91,3 @@ def _letters(data: bytes, encoding: str) -> int:
     letters = sum(character.isalpha() for character in beyond)
     # Multi-byte text read byte by byte gives many odd signs: those speak against the encoding.
     return letters if letters * 20 >= len(beyond) * 19 else 0
-
-
-def _decoded(text: str, encoding: str, *, mark: bool) -> Decoded:
-    crlf = text.count("\r\n")
-    lone_cr, lone_lf = text.count("\r") - crlf, text.count("\n") - crlf
-    newline = max((lone_lf, "\n"), (crlf, "\r\n"), (lone_cr, "\r"), key=lambda pair: pair[0])[1]
-    return Decoded(text, encoding, mark, newline)

@@ -8,6 +8,7 @@ does not declare is read all the same, because the program it belongs to opens i
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from lxml import etree
@@ -15,6 +16,11 @@ from lxml import etree
 from everyshelf.core.errors import UnreadableError
 
 _LIMIT_DEPTH = 250
+
+
+@lru_cache(4096)
+def _local(tag: str) -> str:
+    return tag.rpartition("}")[2].rpartition(":")[2]
 
 
 class Element(NamedTuple):
@@ -28,14 +34,15 @@ class Element(NamedTuple):
     @property
     def name(self) -> str:
         """The tag without its namespace, or without its prefix where that is declared nowhere."""
-        return self.tag.rpartition("}")[2].rpartition(":")[2]
+        return _local(self.tag)
 
 
-def parse_xml(data: bytes, flat: tuple[str, ...] = ()) -> Element:
+def parse_xml(data: bytes, flat: tuple[str, ...] = (), skipped: tuple[str, ...] = ()) -> Element:
     """The root element; raises ``UnreadableError`` with the line where it stops being XML.
 
     What lies below elements whose tag ends with one of ``flat`` comes as one list of plain (tag, attributes, text, ())
-    without nesting: enough to say that it differs, at a fraction of the time.
+    without nesting: enough to say that it differs, at a fraction of the time. Elements whose tag ends with one of
+    ``skipped`` are left out.
     """
     if b"<!ENTITY" in data:
         raise UnreadableError("it declares entities, which are never expanded here")
@@ -44,7 +51,7 @@ def parse_xml(data: bytes, flat: tuple[str, ...] = ()) -> Element:
         root = ET.fromstring(data)  # noqa: S314
     except (ET.ParseError, ValueError, LookupError):
         root = _parse(data, recover=False)
-    return _element(root, 0, flat)
+    return _element(root, 0, flat, skipped)
 
 
 def _parse(data: bytes, *, recover: bool) -> etree._Element:
@@ -70,7 +77,7 @@ def _parse(data: bytes, *, recover: bool) -> etree._Element:
     return root
 
 
-def _element(node: Any, depth: int, flat: tuple[str, ...]) -> Element:
+def _element(node: Any, depth: int, flat: tuple[str, ...], skipped: tuple[str, ...]) -> Element:
     if depth > _LIMIT_DEPTH:
         line = getattr(node, "sourceline", None)
         raise UnreadableError((f"line {line}: " if line else "") + f"nested over {_LIMIT_DEPTH} levels deep")
@@ -78,11 +85,13 @@ def _element(node: Any, depth: int, flat: tuple[str, ...]) -> Element:
     for child in node:
         if not isinstance(child.tag, str):
             continue
+        if skipped and child.tag.endswith(skipped):
+            continue
         if flat and child.tag.endswith(flat):
             below = tuple((e.tag, dict(e.attrib), (e.text or "").strip(), ()) for e in child.iter())
             children.append(Element(child.tag, {}, "", below))  # type: ignore[arg-type]
             continue
-        children.append(_element(child, depth + 1, flat))
+        children.append(_element(child, depth + 1, flat, skipped))
         tail = child.tail
         if tail and not tail.isspace():
             children.append(Element("#text", {}, tail.strip(), ()))

@@ -6,6 +6,7 @@ it waits for, a connection its ends and condition; what vendors add becomes fiel
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
@@ -16,15 +17,15 @@ from everyshelf.core.outline.model import Part, Scalar
 
 # Subtrees that hold nothing but drawing: compared as one.
 LAYOUT_ELEMENTS = ("}BPMNDiagram", "}DMNDI", "}DMNDiagram")
+# Lists of a step's connections, which the connections say already.
+MIRROR_ELEMENTS = ("}incoming", "}outgoing")
 _HOLDERS = {"process", "subProcess", "transaction", "adHocSubProcess", "collaboration", "participant", "laneSet"}
 _GIVEN_IDS = frozenset({"id"})
 
 
 def read_bpmn(root: Element, table: KindTable) -> Part:
     """The root part of a ``definitions`` element; steps, events, gateways and connections keyed by their ids."""
-    lanes = _lanes_of(root)
-    names = {e.attributes["id"]: _name(e) for e in _flow_elements(root)}
-    return _Reader(table, lanes, names).root(root)
+    return _Reader(table, root).root(root)
 
 
 def _flow_elements(element: Element) -> list[Element]:
@@ -59,19 +60,22 @@ def _lanes_of(root: Element) -> dict[str, str]:
 class _FlowPart(Part):
     """One element of a process; worked out only if it differs from its other version."""
 
-    __slots__ = ("_fields", "_reader")
+    __slots__ = ("_element", "_fields", "_reader")
 
     def __init__(self, reader: _Reader, element: Element, part_type: str) -> None:
         identity = element.attributes.get("id")
         lane = reader.lanes.get(identity or "")
         self.type, self.key = part_type, identity
         self.value = element._replace(attributes={**element.attributes, "lane": lane}) if lane else element
-        self.label = reader.label(element)
         self.expand = lambda: reader.below(element)
         self.ordered, self.through, self.sequence = False, False, False
         self.identity_fields = reader.table.identity_of(part_type)
-        self._reader = reader
+        self._reader, self._element = reader, element
         self._fields: dict[str, Scalar] | None = None
+
+    @property
+    def label(self) -> str:  # type: ignore[override]
+        return self._reader.label(self._element)
 
     @property
     def fields(self) -> dict[str, Scalar]:  # type: ignore[override]
@@ -81,11 +85,15 @@ class _FlowPart(Part):
 
 
 class _Reader:
-    def __init__(self, table: KindTable, lanes: dict[str, str], names: dict[str, str]) -> None:
+    def __init__(self, table: KindTable, root: Element) -> None:
         self.table = table
-        self.lanes = lanes
-        self._names = names
+        self.lanes = _lanes_of(root)
+        self._root = root
         self._shape = XmlShape(table)
+
+    @cached_property
+    def _names(self) -> dict[str, str]:
+        return {e.attributes["id"]: _name(e) for e in _flow_elements(self._root)}
 
     def root(self, element: Element) -> Part:
         part = self._part(element)

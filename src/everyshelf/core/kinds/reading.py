@@ -12,7 +12,7 @@ from everyshelf.core.formats.settings import parse_env, parse_ini, parse_propert
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.xml import parse_xml
 from everyshelf.core.formats.yaml import parse_yaml
-from everyshelf.core.kinds.bpmn import LAYOUT_ELEMENTS
+from everyshelf.core.kinds.bpmn import LAYOUT_ELEMENTS, MIRROR_ELEMENTS
 from everyshelf.core.kinds.recognise import HEAD_BYTES, Recognition, recognise
 from everyshelf.core.kinds.registry import kind_for, recognised_by_others
 from everyshelf.core.kinds.rules import Rules
@@ -38,7 +38,7 @@ def parse_tree(data: bytes, found: Recognition) -> Any:
     if found.tree is not None:
         return found.tree
     if found.format == "xml":
-        return parse_xml(data, LAYOUT_ELEMENTS if found.kind == "workflow" else ())
+        return parse_xml(data, LAYOUT_ELEMENTS, MIRROR_ELEMENTS) if found.kind == "workflow" else parse_xml(data)
     if found.format in _PARSERS:
         return _PARSERS[found.format](data)
     if found.format in kind_for(found.kind).readers:

@@ -16,8 +16,9 @@ import orjson
 from django.db import IntegrityError
 
 from everyshelf.core.compare.artifact import READER_VERSION
+from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
-from everyshelf.core.errors import InvalidError, LimitError
+from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Change, Entry
 from everyshelf.core.history.merging import find_moves
 from everyshelf.core.kinds.rules import Rules
@@ -271,26 +272,10 @@ def _worked_out(
     old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None
 ) -> dict[str, Any]:
     if max(before.size, after.size) > _READ_LIMIT_BYTES:
-        return _unread(new_name, before, after, f"larger than {_READ_LIMIT_BYTES >> 20} MB")
+        why = f"larger than {_READ_LIMIT_BYTES >> 20} MB"
+        return as_bytes(new_name, before.size, after.size, why).as_json()
     with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
-        try:
-            return worker.compare((old_name, old), (new_name, new), rules_text=rules.source, kind=kind)
-        except LimitError as error:
-            return _unread(new_name, before, after, error.message)
-
-
-def _unread(name: str, before: Entry, after: Entry, why: str) -> dict[str, Any]:
-    finding = {
-        "action": "changed",
-        "part": "/",
-        "type": "content",
-        "label": name,
-        "field": "bytes",
-        "before": before.size,
-        "after": after.size,
-        "effect": "alters",
-    }
-    return {**_result([finding], f"compared as bytes: {why}"), "kind": "opaque", "read_as": "bytes"}
+        return worker.compare((old_name, old), (new_name, new), rules_text=rules.source, kind=kind)
 
 
 def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
@@ -306,18 +291,7 @@ def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
             "truncated": False,
         }
     with as_file(entry.id) as file, reader() as worker:
-        try:
-            return worker.outline(path, file, rules_text=rules.source)
-        except LimitError as error:
-            return {
-                "kind": "opaque",
-                "format": "",
-                "read_as": "bytes",
-                "note": error.message,
-                "parts": [],
-                "size": entry.size,
-                "truncated": False,
-            }
+        return worker.outline(path, file, rules_text=rules.source)
 
 
 def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024) -> dict[str, Any]:

@@ -1,0 +1,212 @@
+"""Files that want to do harm, or are merely broken: each gets an answer within 5 seconds and 500 MB that says why."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import os
+import tempfile
+import time
+import unittest
+import zipfile
+from pathlib import Path
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.worker import Worker
+
+SECONDS, BYTES = 5.0, 500 * 1024 * 1024
+DEEP = 100_000
+
+
+def zipped(members: dict[str, bytes]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in members.items():
+            archive.writestr(name, data)
+    return out.getvalue()
+
+
+def billion_laughs() -> bytes:
+    entities = "".join(f'<!ENTITY l{n} "{f"&l{n - 1};" * 10 if n else "lol"}">' for n in range(10))
+    return f"<!DOCTYPE a [{entities}]><a>&l9;</a>".encode()
+
+
+def alias_bomb() -> bytes:
+    rows = ["a0: &a0 [x, x, x, x, x, x, x, x, x, x]"]
+    rows += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]" for n in range(1, 12)]
+    return "\n".join(rows).encode()
+
+
+CASES: dict[str, bytes] = {
+    "laughs.xml": billion_laughs(),
+    "laughs.bpmn": billion_laughs(),
+    "outside.xml": b'<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/hostname">]><a>&x;</a>',
+    "outside.svg": b'<!DOCTYPE svg PUBLIC "x" "http://127.0.0.1:9/x.dtd"><svg><image href="file:///etc/hostname"/></svg>',
+    "aliases.yaml": alias_bomb(),
+    "circle.yaml": b"a: &a\n  b: *a\n",
+    "deep.json": b"[" * DEEP + b"]" * DEEP,
+    "deep-objects.json": b'{"a":' * DEEP + b"1" + b"}" * DEEP,
+    "deep.yaml": b"[" * DEEP + b"]" * DEEP,
+    "deep-block.yaml": b"".join(b" " * n + b"a:\n" for n in range(1500)),
+    "deep.xml": b"<a>" * DEEP + b"</a>" * DEEP,
+    "deep.toml": b"a = " + b"[" * DEEP + b"]" * DEEP,
+    "deep.py": b"(" * DEEP + b")" * DEEP,
+    "deep-minus.py": b"-" * DEEP + b"1",
+    "deep.sql": b"SELECT " + b"(" * 20_000 + b"1" + b")" * 20_000,
+    "deep.md": b">" * 20_000 + b" a\n",
+    "deep-list.md": b"".join(b" " * (2 * n) + b"- a\n" for n in range(2000)),
+    "deep.html": b"<div>" * DEEP,
+    "deep.ipynb": b'{"cells":' + b"[" * DEEP + b"]" * DEEP + b"}",
+    "cut.json": b'{"steps": [{"id": "a", "ru',
+    "cut.bpmn": b'<definitions xmlns="http://www.omg.org/spec/BPMN/20100524/MODEL"><process id="p"><task id="t"',
+    "cut.ipynb": b'{"nbformat": 4, "cells": [{"cell_type": "code", "sour',
+    "cut.zip": zipped({"a.txt": b"a" * 1000})[:90],
+    "twice.json": b'{"a": 1, "a": 2}',
+    "twice.yaml": b"a: 1\na: 2\n",
+    "nan.json": b'{"a": NaN, "b": -Infinity, "c": 1e999, "d": 123456789012345678901234567890}',
+    "huge-number.json": b'{"a": ' + b"9" * 200_000 + b"}",
+    "huge-exponent.json": b'{"a": 1e999999999999}',
+    "huge-number.yaml": b"a: " + b"9" * 200_000,
+    "prefixes.xml": b'<a:b c:d="e"><f:g/></a:b>',
+    "mixed.json": '{"name": "Skär"}'.encode("latin-1"),
+    "wide.json": '{"name": "Skär"}'.encode("utf-16"),
+    "surrogates.json": b'{"a": "\\ud800"}',
+    "nul.json": b'{"a": "\0"}',
+    "empty.json": b"",
+    "empty.bpmn": b"",
+    "blank.yaml": b"\n\n  \n",
+    "only-mark.csv": b"\xef\xbb\xbf",
+    "lying.png": b'{"steps": [{"id": "a", "needs": []}]}',
+    "lying.json": b"\x89PNG\r\n\x1a\n" + b"\0" * 64,
+    "lying.csv": b"PAR1" + b"\0" * 64,
+    "lying.py": b"SQLite format 3\0" + b"\0" * 90,
+    "bomb.zip": zipped({"zeros.bin": bytes(200_000_000)}),
+    "bomb.gz": gzip.compress(bytes(200_000_000), 9),
+    "climbing.zip": zipped({"../../escape.txt": b"out", "/abs.txt": b"out"}),
+    "run.pkl": b"\x80\x04cos\nsystem\n(Vtouch pwned\ntR.",
+    "endless.csv": b"," * 2_000_000,
+    "one-line.csv": b'"' + b"a," * 1_000_000,
+    "braces.js": b"{" * DEEP,
+    "hashes.md": b"#" * DEEP,
+    "stars.md": b"*a **b " * 20_000,
+    "links.md": b"[" * 20_000,
+    "sections.ini": b"[" * DEEP + b"\n=",
+    "colons.properties": b"\\" * DEEP,
+    "odd.env": b"A='" + b"x" * DEEP,
+    "spaces.feature": b"Feature: a\n" + b"  Scenario:\n" * 5000,
+    "rows.feature": b"Feature: a\n Scenario Outline: b\n  Given c\n  Examples:\n" + b"   |a|\n" * 20_000,
+    "same.json": b"[" + b",".join([b'{"a":1}'] * 60_000) + b"]",
+    "steps.json": b'{"steps":[' + b",".join([b'{"needs":["a","b"]}'] * 20_000) + b"]}",
+    "loop.cwl": b"cwlVersion: v1.2\n$graph: [{id: a, class: Workflow, steps: {a: {run: '#a', in: [], out: []}}}]\n",
+    "odd.cwl": b"cwlVersion: [1]\nclass: {a: 1}\ninputs: 5\nsteps: [1, null, [2]]\noutputs: {a: [[]]}\n",
+    "odd.ipynb": b'{"nbformat": 4, "cells": [1, null, {"source": {"a": 1}, "metadata": 5, "outputs": 7, "cell_type": []}]}',
+    "odd.dmn": b'<definitions xmlns="https://www.omg.org/spec/DMN/20191111/MODEL/"><decision><decisionTable><rule/></decisionTable></decision></definitions>',
+    "odd.json": b'{"openapi": "3.0.0", "paths": {"/a": {"get": {"parameters": [{"$ref": "#/paths"}], "responses": {"200": {"$ref": "#"}}}}}}',
+    "self.json": b'{"openapi": "3.1.0", "components": {"schemas": {"A": {"$ref": "#/components/schemas/A"}}}}',
+}
+
+
+class HostileFileTests(unittest.TestCase):
+    """Through the reading process, as service and command line do it."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="es-hostile-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.before = set(os.listdir("."))
+
+    def test_each_gets_an_answer_within_the_limits(self) -> None:
+        worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
+        self.addCleanup(worker.close)
+        fell_back = []
+        for name, data in CASES.items():
+            with self.subTest(name=name):
+                start = time.monotonic()
+                found = self.compared(worker, name, data, data + b"\nx")
+                self.assertIn(found["read_as"], (found["kind"], "text", "bytes"))
+                self.assertTrue(found["findings"] or found["note"])
+                if found["read_as"] != found["kind"]:
+                    fell_back.append(name)
+                    if found["kind"] not in ("opaque", "script", "report"):
+                        self.assertRegex(found["note"], r"compared as (text|bytes)", name)
+                outline = worker.outline(name, self.folder / name)
+                self.assertIn("read_as", outline)
+                self.assertLess(time.monotonic() - start, 4 * SECONDS)
+        print(f"    hostile: {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
+        self.assertEqual(set(os.listdir(".")), self.before, "something was written")
+
+    def compared(self, worker: Worker, name: str, before: bytes, after: bytes) -> dict[str, Any]:
+        old, new = self.folder / name, self.folder / f"new-{name}"
+        old.write_bytes(before)
+        new.write_bytes(after)
+        return worker.compare((name, old), (name, new))
+
+    def test_nothing_outside_is_read(self) -> None:
+        secret = self.folder / "secret.txt"
+        secret.write_text("the-harbour-code-4711")
+        for name, text in (
+            ("a.xml", f'<!DOCTYPE a [<!ENTITY x SYSTEM "file://{secret}">]><a><b>&x;</b></a>'),
+            (
+                "a.svg",
+                f'<svg xmlns:xi="http://www.w3.org/2001/XInclude"><xi:include href="file://{secret}" parse="text"/></svg>',
+            ),
+            ("a.yaml", f"a: !!python/object/apply:open ['{secret}']\n"),
+            ("a.cwl", f"cwlVersion: v1.2\nclass: Workflow\n$import: file://{secret}\nsteps: {{}}\n"),
+            ("a.json", f'{{"openapi": "3.0.0", "paths": {{"$ref": "file://{secret}"}}}}'),
+            ("a.env", f"A=$(cat {secret})\nB=${{HOME}}\n"),
+            ("a.html", f'<html><body><iframe src="file://{secret}"></iframe></body></html>'),
+        ):
+            with self.subTest(name=name):
+                worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
+                found = self.compared(worker, name, text.encode(), text.replace("a", "q", 1).encode() + b" ")
+                worker.close()
+                self.assertNotIn("4711", str(found))
+                self.assertNotIn(os.environ.get("HOME", "/root") + "\n", str(found))
+
+    @settings(max_examples=120, deadline=None)
+    @given(
+        st.sampled_from(
+            [
+                "a.json",
+                "a.yaml",
+                "a.xml",
+                "a.bpmn",
+                "a.cwl",
+                "a.ipynb",
+                "a.feature",
+                "a.py",
+                "a.sql",
+                "a.bas",
+                "a.md",
+                "a.html",
+                "a.ini",
+                "a.env",
+                "a.properties",
+                "a.toml",
+                "a.csv",
+                "a.svg",
+                "a",
+            ]
+        ),
+        st.binary(max_size=200) | st.text(max_size=200).map(str.encode),
+        st.binary(max_size=60),
+    )
+    def test_any_bytes_under_any_name_are_compared(self, name: str, data: bytes, more: bytes) -> None:
+        found = compare_artifacts(ArtifactSide(name, data), ArtifactSide(name, data + more)).as_json()
+        self.assertEqual(found["equal"] and not found["note"], not more)
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.sampled_from(sorted(CASES)), st.integers(0, 3000), st.binary(min_size=1, max_size=3))
+    def test_damage_at_any_place_is_answered(self, name: str, place: int, bad: bytes) -> None:
+        data = CASES[name][:4000]
+        damaged = data[:place] + bad + data[place + 1 :]
+        found = compare_artifacts(ArtifactSide(name, data), ArtifactSide(name, damaged)).as_json()
+        self.assertIn(found["read_as"], (found["kind"], "text", "bytes"))
+
+
+if __name__ == "__main__":
+    unittest.main()
