@@ -6,7 +6,7 @@ CONSOLE := src/everyshelf/service/web/console
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/package.json console/vite.config.ts console/index.html
 export PYTHONUTF8 := 1
 
-.PHONY: demo test serve bench check fix schema kinds setup browser console
+.PHONY: demo test serve bench check fix schema kinds tour setup browser console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -33,6 +33,10 @@ schema: setup
 	EVERYSHELF_DATA=$$(mktemp -d) DJANGO_SETTINGS_MODULE=everyshelf.service.settings \
 	  $(BIN)/python -m django spectacular --validate --fail-on-warn --file docs/openapi.yaml
 	cd console && npm run --silent types
+
+# The README's tour with the output its commands have now; a test compares them.
+tour: setup console
+	$(BIN)/python -m tests.support.tour
 
 # The tables of the kinds, mirrored in docs/kinds.md and compared by `make check`.
 kinds: setup

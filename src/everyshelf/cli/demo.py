@@ -33,6 +33,8 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
         "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
         "EVERYSHELF_CONFIG": str(data / "config"),
     }
+    # Ended from outside, it still stops the service it started.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     process = subprocess.Popen(
         [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)],
         env=environment,

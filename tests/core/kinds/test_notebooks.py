@@ -91,8 +91,10 @@ class NotebookTests(unittest.TestCase):
             "metadata": {"name": ""},
             "worksheets": [
                 {
-                    "cells": [{"cell_type": "heading", "level": 1, "source": ["Delays"]}]
-                    + [{"cell_type": "code", "language": "python", "input": LOAD, "prompt_number": 3, "outputs": []}]
+                    "cells": [
+                        {"cell_type": "heading", "level": 1, "source": ["Delays"]},
+                        {"cell_type": "code", "language": "python", "input": LOAD, "prompt_number": 3, "outputs": []},
+                    ]
                 }
             ],
         }

@@ -28,6 +28,7 @@ from everyshelf.core.outline.model import Effect, Finding, Outline, Part, Step, 
 
 _RENAMED_LIKENESS = 0.6
 _CHANGED_LIKENESS = 0.5
+_ALONE_LIKENESS = 0.2
 _MOVE_LEAVES = 3
 _COMMON_LEAF = 40  # a leaf that more items share tells nothing, and would make likeness quadratic
 
@@ -262,7 +263,9 @@ class _Siblings:
             renamed = _pairs_by_equal(before, after, left_a, left_b, skip)
             rest_a = [i for i in left_a if i not in {a for a, _ in renamed}]
             rest_b = [j for j in left_b if j not in {b for _, b in renamed}]
-            renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, _RENAMED_LIKENESS)
+            # The only one of its type on both sides needs less to be taken for the same.
+            least = _ALONE_LIKENESS if len(before) == len(after) == 1 else _RENAMED_LIKENESS
+            renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
         for i, j in renamed:
             path = self._child_path(after[j], j)
             self._run.say(
