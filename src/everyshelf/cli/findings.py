@@ -33,6 +33,9 @@ def finding_line(finding: dict[str, Any]) -> str:
     """``≠ step        Approve notice          assignee duty officer → harbour master``"""
     mark = terminal.tone(finding["action"], terminal.GLYPHS[finding["action"]])
     kind = f"{mark} {terminal.cut(finding['type'], 11)}"
+    if finding["label"] == finding["type"] and finding.get("field"):
+        # A field of the artifact itself: its name says more than the kind once more.
+        finding = {**finding, "label": finding["field"], "field": None}
     label = terminal.cut(finding["label"], 26)
     styled = terminal.dim(kind) if finding["effect"] == "cosmetic" else kind
     tail = terminal.stops("breaks") + " " if finding["effect"] == "breaks" else ""

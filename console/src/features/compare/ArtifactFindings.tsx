@@ -8,7 +8,9 @@ import { count, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { EffectFilter } from "./EffectFilter";
-import { byType, plural, sideBySide, told } from "./model";
+import { Lines } from "./Lines";
+import { byType, plural, told } from "./model";
+import { Inline, Worded } from "./Worded";
 
 interface Props {
   shelf: string;
@@ -112,7 +114,7 @@ function FindingRow({ finding, current, onChoose }: { finding: Finding; current:
         <Effect effect={finding.effect} />
       </span>
       <span className="sub">
-        {lead} {before !== null && <del>{short(before)}</del>} {after !== null && <ins>{short(after)}</ins>}
+        {lead} <Inline before={before === null ? null : short(before)} after={after === null ? null : short(after)} />
       </span>
     </button>
   );
@@ -125,6 +127,7 @@ function short(text: string): string {
 function Detail({ finding, place, total, comparison }: { finding: Finding; place: number; total: number; comparison: ArtifactComparison }) {
   const { lead, before, after } = told(finding);
   const version = (side: Record<string, unknown> | null) => (side?.version ? `version ${String(side.version)}` : "");
+  const lines = `${before ?? ""}${after ?? ""}`.includes("\n") && finding.field;
   return (
     <section className="sheet" aria-label="Finding">
       <div className="ph">
@@ -133,16 +136,16 @@ function Detail({ finding, place, total, comparison }: { finding: Finding; place
         <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>{finding.part}</span>
         <span className="r cap">{place} of {total}</span>
       </div>
-      <div className="ba">
+      {lines ? <Lines before={before ?? ""} after={after ?? ""} label="Both texts, line by line" /> : <div className="ba">
         {before !== null && (
-          <div className="box"><p className="cap">Before {version(comparison.before as Record<string, unknown> | null)}</p><p className="val"><del>{before || "empty"}</del></p></div>
+          <div className="box"><p className="cap">Before {version(comparison.before as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="before" /></p></div>
         )}
         {before !== null && after !== null && <span aria-hidden="true" style={{ font: "22px var(--sans)", color: "var(--changed)" }}>→</span>}
         {after !== null && (
-          <div className="box new"><p className="cap">After {version(comparison.after as Record<string, unknown> | null)}</p><p className="val"><ins>{after || "empty"}</ins></p></div>
+          <div className="box new"><p className="cap">After {version(comparison.after as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="after" /></p></div>
         )}
         {before === null && after === null && <p>{lead}{finding.detail && finding.detail !== lead ? `: ${finding.detail}` : ""}</p>}
-      </div>
+      </div>}
     </section>
   );
 }
@@ -189,19 +192,13 @@ function SideBySide({ shelf, path, from, to }: Props) {
   const split = (ref: string) => (ref.startsWith("version:") ? { at: "main", version: ref.slice(8) } : { at: ref, version: undefined });
   const before = useQuery(text(shelf, path, split(from).at, split(from).version));
   const after = useQuery(text(shelf, path, split(to).at, split(to).version));
-  const rows = useMemo(() => (before.data && after.data ? sideBySide(before.data.text, after.data.text) : []), [before.data, after.data]);
   if (before.isError) return <ProblemBox error={before.error} />;
   if (after.isError) return <ProblemBox error={after.error} />;
   if (!before.data || !after.data) return <Loading what="Reading both texts" />;
   return (
     <section className="sheet" aria-label="Raw text side by side">
       <div className="ph"><h3>Raw text</h3><span className="cap">{from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}</span></div>
-      <div className="side" tabIndex={0} role="region" aria-label="Both texts">
-        {rows.slice(0, 4000).map((r, i) => [
-          <div key={`l${i}`} data-n={r.leftNumber ?? ""} className={r.kind === "old" || r.kind === "changed" ? "o" : r.kind === "gap" || r.left === null ? "gap" : ""}>{r.kind === "gap" ? <i className="w">{r.left}</i> : r.left}</div>,
-          <div key={`r${i}`} data-n={r.rightNumber ?? ""} className={r.kind === "new" || r.kind === "changed" ? "n" : r.kind === "gap" || r.right === null ? "gap" : ""}>{r.right}</div>,
-        ])}
-      </div>
+      <Lines before={before.data.text} after={after.data.text} label="Both texts" />
     </section>
   );
 }

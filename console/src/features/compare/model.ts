@@ -54,7 +54,7 @@ function rowsOf(a: string[], b: string[], pairs: [number, number][]): Line[] {
       const left = i < x ? i++ : null;
       const right = j < y ? j++ : null;
       rows.push({
-        kind: left !== null && right !== null ? "changed" : left !== null ? "old" : "new",
+        kind: left !== null && right !== null ? (a[left] === b[right] ? "same" : "changed") : left !== null ? "old" : "new",
         left: left === null ? null : (a[left] ?? ""), right: right === null ? null : (b[right] ?? ""),
         leftNumber: left === null ? null : left + 1, rightNumber: right === null ? null : right + 1,
       });

@@ -160,12 +160,20 @@ class Run:
     def say_added(self, part: Part, path: str, *, cosmetic: bool) -> None:
         """A part that only the newer version has; it may still turn out to have moved."""
         self._added.append(_Left(len(self._findings), part, path))
-        self.say("added", path, part, after=_brief(part), cosmetic=cosmetic)
+        self.say("added", path, part, after=self._brief(part), cosmetic=cosmetic)
 
     def say_removed(self, part: Part, path: str, *, cosmetic: bool) -> None:
         """A part that only the older version has; it may still turn out to have moved."""
         self._removed.append(_Left(len(self._findings), part, path))
-        self.say("removed", path, part, before=_brief(part), cosmetic=cosmetic)
+        self.say("removed", path, part, before=self._brief(part), cosmetic=cosmetic)
+
+    def _brief(self, part: Part) -> Any:
+        """What an added or removed part holds, as far as a line can tell; nothing that is merely looks."""
+        if set(part.fields) == {"value"}:
+            return part.fields["value"]
+        looks = self._table.cosmetic_fields
+        fields = {k: v for k, v in part.fields.items() if v is not None and k not in looks}
+        return dict(list(fields.items())[:8]) or None
 
     # --- moves between parents ---------------------------------------------
 
@@ -395,14 +403,6 @@ def _by_type(parts: list[Part]) -> dict[str, list[Part]]:
     for part in parts:
         groups.setdefault(part.type, []).append(part)
     return groups
-
-
-def _brief(part: Part) -> Any:
-    """What an added or removed part holds, as far as a line can tell."""
-    if set(part.fields) == {"value"}:
-        return part.fields["value"]
-    fields = {k: v for k, v in part.fields.items() if v is not None}
-    return dict(list(fields.items())[:8]) or None
 
 
 def _without(parts: Sequence[Part], matched: set[int]) -> list[int]:

@@ -110,11 +110,9 @@ class _Reader:
 
     def _step(self, step: dict[str, Any]) -> Part:
         name = _short(step.get("id", ""))
-        children = [self._source(s) for s in _records(step.get("in"), "id", "source")]
-        children += [
-            self.maker.part("output", _short(o.get("id", "")), _short(o.get("id", "")))
-            for o in _records(step.get("out"), "id")
-        ]
+        children = [self._source(s, name) for s in _records(step.get("in"), "id", "source")]
+        outputs = [_short(o.get("id", "")) for o in _records(step.get("out"), "id")]
+        children += [self.maker.part("output", f"{name}/{output}", output) for output in outputs]
         for kind in ("requirements", "hints"):
             children += [self._requirement(r, kind[:-1]) for r in _records(step.get(kind), "class")]
         run = step.get("run")
@@ -124,13 +122,13 @@ class _Reader:
         fields["run"] = run if isinstance(run, str) else None
         return self.maker.part("step", name, name, fields, [*children, *rest])
 
-    def _source(self, source: dict[str, Any]) -> Part:
+    def _source(self, source: dict[str, Any], step: str) -> Part:
         name = _short(source.get("id", ""))
         fields, rest = self.split({k: v for k, v in source.items() if k not in ("id", "source")})
         given = source.get("source")
         given = given if isinstance(given, list) else [given] if given is not None else []
         fields["source"] = ", ".join(str(g).rpartition("#")[2] for g in given) or None
-        return self.maker.part("source", name, name, fields, rest)
+        return self.maker.part("source", f"{step}/{name}", name, fields, rest)
 
     def _requirement(self, requirement: dict[str, Any], part_type: str) -> Part:
         name = str(requirement.get("class", ""))

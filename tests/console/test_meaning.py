@@ -1,0 +1,70 @@
+"""Findings as people see them: words that differ, code by lines, breaks before the rest, a thousand findings at once."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from selenium.webdriver.common.by import By
+
+from tests.console.test_console import ConsoleCase
+from tests.core.kinds.test_apis import API
+from tests.core.kinds.test_notebooks import CELLS, CLEAN, cell, notebook
+
+
+class MeaningTests(ConsoleCase):
+    """One artifact compared, kind by kind."""
+
+    def show(self, name: str, before: bytes, after: bytes, more: str = "") -> None:
+        self.put({name: before})
+        self.shelf.make_tag("one")
+        self.put({name: after}, "Second thoughts")
+        self.page(f"/compare?from=tag:one&path={name}{more}")
+
+    def marked(self, tag: str, within: str) -> list[str]:
+        found = self.browser.driver.find_elements(By.CSS_SELECTOR, f"{within} {tag}")
+        return [element.text for element in found]
+
+    def test_only_the_words_that_differ_are_marked(self) -> None:
+        before = "# Plan\n\nBoats leave at eight in the morning.\n\nIn fog they wait.\n"
+        self.show("plan.md", before.encode(), before.replace("eight", "nine").encode())
+        self.browser.see("1 paragraph changed")
+        for within in ("[aria-label=Finding]", "[aria-label=Findings]"):
+            self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["eight"], ["nine"]))
+        self.browser.press("Raw text")
+        self.browser.see("tag:one left")
+        within = "[aria-label='Both texts']"
+        self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["eight"], ["nine"]))
+
+    def test_cells_of_a_notebook_are_shown_line_by_line(self) -> None:
+        after = [*CELLS[:2], cell(CLEAN.replace("> 5", "> 10")), *CELLS[3:]]
+        sides = [json.dumps(notebook(cells)).encode() for cells in (CELLS, after)]
+        self.show("delays.ipynb", sides[0], sides[1])
+        self.browser.see("1 cell changed")
+        within = "[aria-label='Both texts, line by line']"
+        self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["5"], ["10"]))
+        self.assertIn("kept = [row for row in rows", self.browser.text())
+
+    def test_what_breaks_can_be_shown_alone(self) -> None:
+        after: dict[str, Any] = json.loads(json.dumps(API))
+        del after["paths"]["/sailings"]
+        after["info"]["title"] = "All sailings"
+        after["components"]["schemas"]["Person"]["properties"]["home"] = {"type": "string"}
+        self.show("sailings.json", json.dumps(API).encode(), json.dumps(after).encode())
+        self.browser.see("1 finding may break users")
+        self.browser.see("Show 1 cosmetic finding")
+        button = self.browser.driver.find_element(By.CSS_SELECTOR, ".eff, [aria-label*=ffect]")
+        button.find_element(By.XPATH, ".//button[contains(., 'breaks')]").click()
+        self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, ".find")) == 1)
+        self.assertIn("POST /sailings", self.browser.text())
+
+    def test_a_thousand_findings_stay_usable(self) -> None:
+        before = {f"key-{n}": {"value": n, "unit": "min"} for n in range(1500)}
+        after = {name: {**entry, "value": entry["value"] + 1} for name, entry in before.items()}
+        self.show("limits.json", json.dumps(before).encode(), json.dumps(after).encode())
+        self.browser.see("1 of 1000")
+        self.browser.see("500 more; narrow by effect")
+        body = self.browser.driver.find_element(By.TAG_NAME, "body")
+        for _ in range(3):
+            body.send_keys("n")
+        self.browser.see("4 of 1000")
