@@ -231,3 +231,52 @@ class AnyFileTests(unittest.TestCase):
             with self.subTest(path=path):
                 self.assertEqual([f for f in found["findings"] if f["effect"] != "cosmetic"], [])
         print(f"CSV: {tried} tables kept every row")
+
+
+class SweepTests(unittest.TestCase):
+    """Files of every format found, a dozen each, saved again with other line ends."""
+
+    SUFFIXES = [
+        ".json",
+        ".yaml",
+        ".yml",
+        ".xml",
+        ".toml",
+        ".ini",
+        ".cfg",
+        ".conf",
+        ".properties",
+        ".md",
+        ".html",
+        ".svg",
+        ".py",
+        ".sql",
+        ".js",
+        ".mjs",
+        ".ts",
+        ".sh",
+        ".csv",
+        ".rst",
+        ".xsl",
+        ".service",
+        ".desktop",
+    ]
+
+    def test_other_line_ends_change_nothing_and_no_reader_fails(self) -> None:
+        seen, fell_back = Counter(), Counter()
+        for suffix in self.SUFFIXES:
+            for path in real_files((suffix,), 24):
+                data = path.read_bytes()
+                if b"\0" in data:
+                    continue
+                other = data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")
+                found = compare_artifacts(ArtifactSide(path.name, data), ArtifactSide(path.name, other)).as_json()
+                with self.subTest(path=str(path)):
+                    self.assertEqual([f for f in found["findings"] if f["effect"] != "cosmetic"], [])
+                    self.assertNotIn("its reader failed", found["note"])
+                seen[found["kind"]] += 1
+                fell_back[found["kind"]] += found["note"].startswith("compared as")
+        for kind, count in sorted(seen.items()):
+            print(f"    {kind}: {count} real files, {fell_back[kind]} fell back to text")
+        self.assertGreater(sum(seen.values()), 100)
+        self.assertLess(sum(fell_back.values()) * 4, sum(seen.values()))

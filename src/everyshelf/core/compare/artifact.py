@@ -14,7 +14,7 @@ from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.tables import compare_tables
 from everyshelf.core.compare.texts import compare_texts
-from everyshelf.core.errors import UnreadableError
+from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.formats.text import Decoded, decode
@@ -94,6 +94,11 @@ def _as_kind(
         return _as_text(before, after, new, str(error))
     except RecursionError:
         return _as_text(before, after, new, "nested too deeply for its kind")
+    except InvalidError:
+        raise  # a key that was asked for and is not there: the caller's mistake
+    except Exception as error:
+        # Kinds come from other packages too; a mistake in a reader must not cost the answer.
+        return _as_text(before, after, new, f"its reader failed ({type(error).__name__})")
 
 
 def _as_outlines(

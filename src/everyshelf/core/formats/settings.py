@@ -27,6 +27,8 @@ def parse_ini(data: bytes) -> dict[str, Any]:
         raise UnreadableError(f"line {error.lineno}: the section [{error.section}] appears twice") from error
     except configparser.Error as error:
         raise UnreadableError(str(error).split("\n")[0]) from error
+    except AttributeError as error:  # how the parser fails at a continued line below a key without a value
+        raise UnreadableError("a line is continued below a key without a value") from error
     tree: dict[str, Any] = {name: dict(parser[name]) for name in parser.sections() if name != "\1"}
     if parser.has_section("\1"):
         tree = {**dict(parser["\1"]), **tree}

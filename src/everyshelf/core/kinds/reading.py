@@ -42,7 +42,8 @@ def parse_tree(data: bytes, found: Recognition) -> Any:
     if found.format in _PARSERS:
         return _PARSERS[found.format](data)
     if found.format in kind_for(found.kind).readers:
-        return decode(data).text
+        text = decode(data).text
+        return text.replace("\r\n", "\n").replace("\r", "\n")
     if found.kind in ("opaque", "script", "report"):
         raise UnreadableError("")  # compared by lines or as bytes in earnest
     raise UnreadableError(f"a {found.kind} in this format has no outline yet")

@@ -92,6 +92,8 @@ _GHERKIN = re.compile(
     r"|Funzionalità:|Functionaliteit:|Funkcja:|Ominaisuus:|Функция:|フィーチャ:|功能:)",
     re.MULTILINE,
 )
+# A section in square brackets before anything but comments, and a key with a value in it.
+_INI = re.compile(r"(?:\s*(?:[#;][^\n]*)?\n)*\[[^\]\n]+\]\s*\n(?:[^\n]*\n)*?[ \t]*[\w.-]+[ \t]*=")
 _STEP_NAMES = ("steps", "tasks", "jobs", "stages", "activities")
 _LINK_NAMES = ("depends_on", "dependsOn", "needs", "after", "upstream", "next", "inputs", "in", "depends", "requires")
 
@@ -130,7 +132,7 @@ def _text(name: str, head: bytes, *, whole: bool) -> Recognition:
     start = text.lstrip("\ufeff \t\r\n")[:1]
     named = _by_name(name)
     if start == "<" and not (named is not None and named.format == "markdown" and "<?xml" not in text[:100]):
-        return _xml(head) or named or Recognition("report", "xml")
+        return _xml(head, named) or named or Recognition("report", "xml")
     if start in ("{", "[") and (found := _json(name, head, text, whole=whole)) is not None:
         return found
     if _GHERKIN.search(text[:4096]) and (named is None or named.kind not in ("script",)):
@@ -155,6 +157,8 @@ def _plain(name: str, text: str, named: Recognition | None) -> Recognition:
     if text.startswith("#!"):
         return Recognition("script", "text")
     lines = text.count("\n")
+    if named is None and _INI.match(text):
+        return Recognition("settings", "ini")
     if named is None and lines >= 2 and find_delimiter(text) is not None:
         return Recognition("dataset", "csv")
     return named or Recognition("report", "text")
@@ -186,12 +190,13 @@ def _named_yaml(name: str) -> bool:
     return name.lower().endswith((".yaml", ".yml", ".cwl"))
 
 
-def _xml(head: bytes) -> Recognition | None:
+def _xml(head: bytes, named: Recognition | None) -> Recognition | None:
     found = _ROOT.search(head.replace(b"\0", b""))
     if found is None:
         return None
     root, rest = found[2].decode("ascii", "replace"), found[3] + head[:4096]
-    if root == "html" or head.lstrip()[:14].lower() == b"<!doctype html":
+    is_page = named is not None and named.format == "html" and not head.lstrip().startswith(b"<?xml")
+    if is_page or root == "html" or head.lstrip()[:14].lower() == b"<!doctype html":
         return Recognition("report", "html")
     kind, tells = _XML_ROOTS.get(root, ("settings", ()))
     if tells and not any(t.encode() in rest for t in tells):

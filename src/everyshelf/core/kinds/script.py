@@ -96,22 +96,65 @@ def read_sql(text: str, table: KindTable) -> Part:
     """Statements in order, in one spelling; what creates something is keyed by what it creates."""
     import logging
 
+    logging.getLogger("sqlglot").setLevel(logging.CRITICAL)  # it warns about what it keeps as text; that is fine here
+    maker = Maker(table)
+    text = _CLIENT_COMMAND.sub("", text)
+    problem = ""
+    for dialect in _DIALECTS:
+        try:
+            parts = [_statement(s, maker) for s in _parsed(text, dialect)]
+        except UnreadableError as error:
+            problem = problem or str(error)
+        else:
+            return maker.part("script", "statements", "", {}, parts)
+    return maker.part("script", "statements", "", {}, _statement_by_statement(text, maker, problem))
+
+
+# Dialects to try, the plainest first. Lines for an interactive client, not for a database, start with a backslash.
+_DIALECTS = ("", "postgres", "sqlite", "mysql", "tsql", "oracle", "snowflake", "bigquery")
+_CLIENT_COMMAND = re.compile(r"^[ \t]*\\[^\n]*$", re.MULTILINE)
+
+
+def _parsed(text: str, dialect: str) -> list[Any]:
     import sqlglot
     from sqlglot.errors import SqlglotError
 
-    logging.getLogger("sqlglot").setLevel(logging.CRITICAL)  # it warns about what it keeps as text; that is fine here
     try:
-        statements = [s for s in sqlglot.parse(text) if s is not None]
+        return [s for s in sqlglot.parse(text, dialect=dialect) if s is not None]
     except SqlglotError as error:
-        details = getattr(error, "errors", None) or [{}]
-        line = details[0].get("line")
-        raise UnreadableError(
-            f"line {line}: {details[0].get('description')}" if line else str(error).split("\n")[0]
-        ) from error
+        details = (getattr(error, "errors", None) or [{}])[0]
+        where = f"line {details['line']}: {details.get('description')}" if details.get("line") else None
+        raise UnreadableError(where or str(error).split("\n")[0]) from error
     except (RecursionError, ValueError) as error:
         raise UnreadableError("nested too deeply to be read as SQL") from error
-    maker = Maker(table)
-    return maker.part("script", "statements", "", {}, [_statement(s, maker) for s in statements])
+
+
+def _statement_by_statement(text: str, maker: Maker, problem: str) -> list[Part]:
+    """Statements one by one; those no dialect knows by their tokens, as long as they are less than half."""
+    import sqlglot
+    from sqlglot.errors import SqlglotError
+
+    try:
+        tokens = sqlglot.tokenize(text, dialect="postgres")
+    except SqlglotError as error:
+        raise UnreadableError(problem) from error
+    groups: list[list[Any]] = [[]]
+    for token in tokens:
+        if token.token_type.name == "SEMICOLON":
+            groups.append([])
+        else:
+            groups[-1].append(token)
+    parts, unknown = [], 0
+    for group in (g for g in groups if g):
+        try:
+            parts += [_statement(s, maker) for s in _parsed(text[group[0].start : group[-1].end + 1], "postgres")]
+        except UnreadableError:
+            unknown += 1
+            code = " ".join(token.text for token in group)
+            parts.append(maker.part("statement", code, None, {"code": code}, anonymous=True))
+    if unknown * 2 >= len(parts):
+        raise UnreadableError(problem)
+    return parts
 
 
 def _statement(statement: Any, maker: Maker) -> Part:
