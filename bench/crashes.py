@@ -28,6 +28,8 @@ class Campaign:
 
     seed: int
     kills: int
+    settings: dict[str, str] = field(default_factory=dict)
+    longest_delay: float = 0.6  # seconds from the first promotion of a round to the kill, at most
     acknowledged: list[str] = field(default_factory=list)
     promoted: int = 0
     problems: list[str] = field(default_factory=list)
@@ -35,11 +37,11 @@ class Campaign:
     def run(self) -> Campaign:
         """Everything; ``problems`` is empty if nothing acknowledged was lost and every environment was whole."""
         rng = random.Random(self.seed)
-        service = Service()
+        service = Service(settings=self.settings)
         try:
             self._prepare(service)
             for kill in range(self.kills):
-                self._round(service, rng.random() * 0.6)
+                self._round(service, rng.random() * self.longest_delay)
                 self._judge(service, f"kill {kill + 1}")
             self._verify(service)
         finally:

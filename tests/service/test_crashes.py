@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -21,6 +22,39 @@ class CrashTests(unittest.TestCase):
         self.assertEqual(done.problems, [])
         self.assertGreater(len(done.acknowledged), 20)
         self.assertGreaterEqual(done.promoted, 5)
+
+
+# A build of the product whose switch is no switch: it changes the files in place, one after the other.
+BROKEN_SWITCH = """
+import os, shutil, time
+from everyshelf.core.promotion import folder
+
+whole = folder.FolderDestination.switch
+
+def switch(self, key):
+    current = self.root / "current"
+    if current.exists():
+        fresh, shown = self.root / "versions" / key, current.resolve()
+        for file in sorted(p for p in fresh.rglob("*") if p.is_file()):
+            target = shown / file.relative_to(fresh)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.unlink(missing_ok=True)
+            shutil.copy(file, target)
+            time.sleep(0.05)
+    whole(self, key)
+
+folder.FolderDestination.switch = switch
+"""
+
+
+class BrokenBuildTests(unittest.TestCase):
+    """The same campaign against a product broken on purpose."""
+
+    def test_switch_that_is_none_is_caught(self) -> None:
+        with tempfile.TemporaryDirectory(prefix="es-broken-") as folder:
+            (Path(folder) / "sitecustomize.py").write_text(BROKEN_SWITCH)
+            done = Campaign(seed=7, kills=3, settings={"PYTHONPATH": folder}, longest_delay=2.0).run()
+        self.assertTrue([p for p in done.problems if "is not exactly what any tag holds" in p], done.problems)
 
 
 class JudgeTests(ServiceCase):

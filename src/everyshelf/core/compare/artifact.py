@@ -16,6 +16,7 @@ from everyshelf.core.compare.tables import compare_tables
 from everyshelf.core.compare.texts import compare_texts
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.code import without_comments
+from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.formats.text import Decoded, decode
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
@@ -47,7 +48,25 @@ def compare_artifacts(
 ) -> Comparison:
     """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong ``key``."""
     with _without_collection():
-        return _compared(before, after, rules or Rules(), kind, key)
+        sides = [_unpacked(side) for side in (before, after)]
+        result = _compared(sides[0], sides[1], rules or Rules(), kind, key)
+    packed = [one is not side for one, side in zip(sides, (before, after), strict=True)]
+    if packed[0] != packed[1]:
+        words = ["compressed with gzip" if is_packed else "not compressed" for is_packed in packed]
+        result.findings.append(
+            Finding("changed", "/", "content", "compression", "cosmetic", "compression", words[0], words[1])
+        )
+    return result
+
+
+def _unpacked(side: ArtifactSide) -> ArtifactSide:
+    """The side without its compression; itself where there is none, or none that can be taken off."""
+    if not is_compressed(side.data):
+        return side
+    try:
+        return ArtifactSide(bare_name(side.name), decompressed(side.data))
+    except UnreadableError:
+        return side
 
 
 @contextlib.contextmanager

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 from typing import Any
 
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules, parse_rules
@@ -39,6 +41,9 @@ def _rules(text: str) -> Rules:
 
 def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) -> dict[str, Any]:
     """Kind, format, note, and the parts as a nested list; tables give their columns and first rows instead."""
+    if is_compressed(data):
+        with contextlib.suppress(UnreadableError):
+            name, data = bare_name(name), decompressed(data)
     found = recognise_file(name, data, rules, kind)
     result: dict[str, Any] = {
         "kind": found.kind,

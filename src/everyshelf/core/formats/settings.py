@@ -12,7 +12,7 @@ from everyshelf.core.formats.text import decode
 
 def parse_ini(data: bytes) -> dict[str, Any]:
     """Section -> key -> text; keys before the first section stand beside the sections."""
-    text = decode(data).text
+    text = decode(data).unified
     lead, _, _ = text.partition("[")
     headless = any(line.strip() and line.strip()[0] not in "#;" for line in lead.splitlines())
     parser = configparser.ConfigParser(interpolation=None, allow_no_value=True, default_section="\0")
@@ -42,7 +42,7 @@ def parse_env(data: bytes) -> dict[str, Any]:
     from dotenv.parser import parse_stream
 
     found: dict[str, Any] = {}
-    for binding in parse_stream(io.StringIO(decode(data).text)):
+    for binding in parse_stream(io.StringIO(decode(data).unified)):
         if binding.error:
             raise UnreadableError(f"line {binding.original.line}: neither a name with a value nor a comment")
         if binding.key is not None:
@@ -58,7 +58,7 @@ def parse_properties(data: bytes) -> dict[str, Any]:
 
     found: dict[str, Any] = {}
     try:
-        for element in javaproperties.parse(decode(data).text):
+        for element in javaproperties.parse(decode(data).unified):
             if not isinstance(element, javaproperties.reading.KeyValue):
                 continue
             if element.key in found:

@@ -37,10 +37,14 @@ class Decoded:
         lone_cr, lone_lf = self.text.count("\r") - crlf, self.text.count("\n") - crlf
         return max((lone_lf, "\n"), (crlf, "\r\n"), (lone_cr, "\r"), key=lambda pair: pair[0])[1]
 
+    @property
+    def unified(self) -> str:
+        """The text with every line end written as a line feed, whatever it was."""
+        return self.text.replace("\r\n", "\n").replace("\r", "\n")
+
     def lines(self) -> list[str]:
         """Lines without their ends, whatever those are; an empty text has none."""
-        text = self.text.replace("\r\n", "\n").replace("\r", "\n")
-        lines = text.split("\n")
+        lines = self.unified.split("\n")
         return lines[:-1] if lines and not lines[-1] else lines
 
 

@@ -42,8 +42,7 @@ def parse_tree(data: bytes, found: Recognition) -> Any:
     if found.format in _PARSERS:
         return _PARSERS[found.format](data)
     if found.format in kind_for(found.kind).readers:
-        text = decode(data).text
-        return text.replace("\r\n", "\n").replace("\r", "\n")
+        return decode(data).unified
     if found.kind in ("opaque", "script", "report"):
         raise UnreadableError("")  # compared by lines or as bytes in earnest
     raise UnreadableError(f"a {found.kind} in this format has no outline yet")
@@ -73,7 +72,7 @@ def read_outline(name: str, data: bytes, found: Recognition, rules: Rules) -> Ou
 
 def _parse_toml(data: bytes) -> Any:
     try:
-        return tomllib.loads(decode(data).text)
+        return tomllib.loads(decode(data).unified)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise UnreadableError(str(error)) from error
 
