@@ -10,6 +10,7 @@ from selenium.webdriver.common.by import By
 from tests.console.test_console import ConsoleCase
 from tests.core.kinds.test_apis import API
 from tests.core.kinds.test_notebooks import CELLS, CLEAN, cell, notebook
+from tests.service.test_users import FLOW, TOOL
 
 
 class MeaningTests(ConsoleCase):
@@ -57,6 +58,17 @@ class MeaningTests(ConsoleCase):
         button.find_element(By.XPATH, ".//button[contains(., 'breaks')]").click()
         self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, ".find")) == 1)
         self.assertIn("POST /sailings", self.browser.text())
+
+    def test_breaking_finding_names_whom_it_breaks(self) -> None:
+        self.put({"clean.cwl": TOOL, "delays.cwl": FLOW})
+        self.shelf.make_tag("one")
+        self.put({"clean.cwl": TOOL.replace(b"table: File, ", b"")}, "No table any more")
+        self.page("/compare?from=tag:one&path=clean.cwl")
+        self.browser.see("1 finding may break users")
+        table = self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label='Used by']").text
+        for words in ("delays.cwl", "/step:plot/source:table", "exactly"):
+            self.assertIn(words, table)
+        self.assertEqual(self.browser.axe(), [])
 
     def test_a_thousand_findings_stay_usable(self) -> None:
         before = {f"key-{n}": {"value": n, "unit": "min"} for n in range(1500)}

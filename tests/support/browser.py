@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import StaleElementReferenceException
+from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
@@ -73,7 +73,7 @@ class Browser:
         while time.monotonic() < end:
             try:
                 found = condition()
-            except StaleElementReferenceException:
+            except (NoSuchElementException, StaleElementReferenceException):  # the page is being changed
                 found = None
             if found:
                 return found

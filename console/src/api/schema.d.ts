@@ -894,6 +894,7 @@ export interface components {
             after: unknown;
             effect: components["schemas"]["EffectEnum"];
             detail?: string;
+            used_by?: components["schemas"]["UseOut"][];
         };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
@@ -1284,6 +1285,13 @@ export interface components {
             effect: string;
             headline: string;
             removed: boolean;
+        };
+        /** @description A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words. */
+        UseOut: {
+            artifact: string;
+            place: string;
+            label: string;
+            exact: boolean;
         };
         /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
         WantedChangeRequest: {

@@ -7,6 +7,7 @@ from typing import Any
 from everyshelf.cli import terminal
 
 _SHOWN = 40
+_USERS = 5
 
 
 def print_artifact(found: dict[str, Any], name: str, versions: str, *, shown: int = _SHOWN) -> None:
@@ -25,6 +26,8 @@ def print_artifact(found: dict[str, Any], name: str, versions: str, *, shown: in
     findings = [f for f in found["findings"] if f["effect"] != "cosmetic"] or found["findings"]
     for finding in findings[:shown]:
         terminal.say(finding_line(finding))
+        for line in use_lines(finding):
+            terminal.say(line)
     if len(findings) > shown:
         terminal.say(terminal.dim(f"    … {len(findings) - shown} more; see --json"))
 
@@ -41,6 +44,23 @@ def finding_line(finding: dict[str, Any]) -> str:
     tail = terminal.stops("breaks") + " " if finding["effect"] == "breaks" else ""
     room = 98 - terminal.DETAIL - terminal.width_of(tail)
     return terminal.line((4, styled), (18, label), (terminal.DETAIL, tail + terminal.cut(_detail(finding), room)))
+
+
+def use_lines(finding: dict[str, Any]) -> list[str]:
+    """Whom a breaking finding breaks, one line an artifact: where, and whether that is exact or a guess."""
+    places: dict[str, list[dict[str, Any]]] = {}
+    for use in finding.get("used_by", []):
+        places.setdefault(use["artifact"], []).append(use)
+    lines = []
+    for artifact, uses in list(places.items())[:_USERS]:
+        labels = ", ".join(dict.fromkeys(u["label"] for u in uses))
+        guess = "" if any(u["exact"] for u in uses) else "a guess: "
+        where = terminal.cut(f"{guess}{labels}", 98 - terminal.DETAIL)
+        name = terminal.cut(artifact.rpartition("/")[2], 26)
+        lines.append(terminal.line((6, terminal.dim("used by")), (18, name), (terminal.DETAIL, terminal.dim(where))))
+    if len(places) > _USERS:
+        lines.append(terminal.line((18, terminal.dim(f"… and {len(places) - _USERS} more artifacts"))))
+    return lines
 
 
 def _detail(finding: dict[str, Any]) -> str:

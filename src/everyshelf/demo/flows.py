@@ -53,7 +53,12 @@ def load_json(*, retries: int = 2, notify: bool = False, schedule: str = "02:30"
     steps: list[dict[str, Any]] = [
         {"id": "fetch", "type": "source", "settings": {"harbours": ["Aldwick", "Brae", "Corran"], "days": 2}},
         {"id": "check", "type": "filter", "depends_on": ["fetch"], "settings": {"rule": "passengers >= 0"}},
-        {"id": "count", "type": "compute", "depends_on": ["check"], "settings": {"by": ["date", "vessel"]}},
+        {
+            "id": "count",
+            "type": "compute",
+            "depends_on": ["check"],
+            "settings": {"by": ["date", "vessel"], "pipeline": "nightly-sailings.cwl", "takes": "zones"},
+        },
         {
             "id": "store",
             "type": "sink",

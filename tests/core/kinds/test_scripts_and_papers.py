@@ -346,9 +346,15 @@ class ReportTests(unittest.TestCase):
                 ("changed", "/section:Winter plan/section:Crew/code:#1", "text"),
             ),
             ("plan.md", MARKDOWN, "## Crew", "## People", ("renamed", "/section:Winter plan/section:People", None)),
-            ("plan.html", HTML, "<b>eight</b>", "<b>nine</b>", ("changed", "/section:Winter plan/p:#1", "text")),
+            (
+                "plan.html",
+                HTML,
+                "<b>eight</b>",
+                "<b>nine</b>",
+                ("changed", "/section:Winter plan/paragraph:#1", "text"),
+            ),
             ("plan.html", HTML, "fares.html", "prices.html", ("changed", "/section:Winter plan/link:#1", "href")),
-            ("plan.html", HTML, "<li>Tobias</li>", "", ("removed", "/section:Winter plan/li:#2", None)),
+            ("plan.html", HTML, "<li>Tobias</li>", "", ("removed", "/section:Winter plan/item:#2", None)),
         ):
             with self.subTest(name=name, new=new):
                 self.assertEqual(brief(of(text, text.replace(old, new), name, "report")), [expected])

@@ -146,7 +146,22 @@ function Detail({ finding, place, total, comparison }: { finding: Finding; place
         )}
         {before === null && after === null && <p>{lead}{finding.detail && finding.detail !== lead ? `: ${finding.detail}` : ""}</p>}
       </div>}
+      {finding.used_by && finding.used_by.length > 0 && <UsedBy uses={finding.used_by} />}
     </section>
+  );
+}
+
+/** Whom a breaking finding breaks: where, and whether that is exact or a guess. */
+function UsedBy({ uses }: { uses: NonNullable<Finding["used_by"]> }) {
+  return (
+    <table aria-label="Used by">
+      <thead><tr><th>Used by</th><th>Where</th><th>Known</th></tr></thead>
+      <tbody>
+        {uses.map((u) => (
+          <tr key={`${u.artifact} ${u.place}`}><td className="mono">{u.artifact}</td><td>{u.label} <span className="mono mut">{u.place}</span></td><td>{u.exact ? "exactly" : "a guess"}</td></tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

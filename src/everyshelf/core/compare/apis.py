@@ -88,6 +88,9 @@ class _Apis:
         after: Any = None,
         detail: str = "",
     ) -> None:
+        if part_type == "property":
+            holder = _at(path.rpartition("/")[0])[1]
+            label = f"{holder}.{label}" if path.count("/") > 1 else label
         self.findings.append(Finding(action, path or "/", part_type, label, effect, field, before, after, detail))
 
     def _generic(self, before: dict[str, Any], after: dict[str, Any], path: str) -> None:

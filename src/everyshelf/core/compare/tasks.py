@@ -11,6 +11,7 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.outline.model import Part, child_path, plain
 
@@ -22,6 +23,9 @@ _PARSED_RULES: dict[str, Rules] = {}
 def answer(request: dict[str, Any]) -> dict[str, Any]:
     """The result of one request; see ``worker`` for its form."""
     rules = _rules(request.get("rules") or "")
+    if request["task"] == "uses":
+        name, path = request["file"]
+        return {"uses": uses_json(name, Path(path).read_bytes(), rules, request["wanted"])}
     if request["task"] == "outline":
         name, path = request["file"]
         return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
@@ -64,6 +68,15 @@ def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) 
     parts = _parts_json(outline.root, "", budget)
     fields = {k: plain(v) for k, v in outline.root.fields.items()}
     return {**result, "fields": fields, "parts": parts, "truncated": budget[0] <= 0}
+
+
+def uses_json(name: str, data: bytes, rules: Rules, wanted: list[dict[str, Any]]) -> list[list[dict[str, Any]]]:
+    """For each wanted part (see ``Wanted``) the places of the file that use it; none if it cannot be read."""
+    try:
+        root = read_outline(name, data, recognise_file(name, data, rules), rules).root
+    except (UnreadableError, RecursionError):
+        return [[] for _ in wanted]
+    return [[use.as_json() for use in found] for found in uses_of(root, [Wanted(**one) for one in wanted])]
 
 
 def _table_json(data: bytes) -> dict[str, Any]:

@@ -81,6 +81,17 @@ class Worker:
             told = {"read_as": "bytes", "note": error.message, "size": size}
             return {"kind": "opaque", "format": "", "parts": [], "truncated": False, **told}
 
+    def uses(
+        self, name: str, path: Path, wanted: list[dict[str, Any]], *, rules_text: str = ""
+    ) -> list[list[dict[str, Any]]]:
+        """For each wanted part of another artifact the places of this file that use it; none if it takes too long."""
+        try:
+            found = self._ask({"task": "uses", "file": [name, str(path)], "wanted": wanted, "rules": rules_text})
+        except LimitError:
+            return [[] for _ in wanted]
+        uses: list[list[dict[str, Any]]] = found["uses"]
+        return uses
+
     def close(self) -> None:
         """End the process."""
         with self._lock:

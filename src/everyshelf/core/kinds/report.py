@@ -35,6 +35,17 @@ _BLOCKS = frozenset(
         "button",
     ]
 )
+_CALLED = {
+    "p": "paragraph",
+    "li": "item",
+    "td": "cell",
+    "th": "cell",
+    "dt": "term",
+    "dd": "item",
+    "pre": "code",
+    "blockquote": "quote",
+    "figcaption": "caption",
+}
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 _MAX_HTML_DEPTH = 300
 
@@ -136,7 +147,7 @@ def _html_blocks(root: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
         if tag in _HEADINGS or (
             tag in _BLOCKS and not any(c.tag in _BLOCKS or c.tag in _HEADINGS for c in node.iterdescendants())
         ):
-            yield tag, " ".join(node.text_content().split()), {}
+            yield _CALLED.get(tag, tag), " ".join(node.text_content().split()), {}
             yield from _leading(node)
             continue
         if node.text and node.text.strip() and tag != "title":

@@ -47,7 +47,11 @@ class _ObjectPart(Part):
     @property
     def label(self) -> str:
         if self._said is None:
-            self._said = _label(self.fields, self._fallback)
+            ends = [self.fields.get(end) for end in ("from", "to")]
+            if self.type == "connection" and all(isinstance(end, str) for end in ends):
+                self._said = " → ".join(str(end) for end in ends)
+            else:
+                self._said = _label(self.fields, self._fallback)
         return self._said
 
     @label.setter

@@ -47,7 +47,8 @@ from everyshelf.service.shelves.actions.comparison import compare_contents
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.lineage import is_ancestor
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
-from everyshelf.service.shelves.actions.refs import get_branch, get_tag
+from everyshelf.service.shelves.actions.refs import get_branch, get_tag, resolve
+from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
 
 log = structlog.get_logger("everyshelf.promotion")
@@ -68,6 +69,8 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
     findings = [
         _planned(environment.shelf, tag, in_force, destination, path, present, target) for path in _touched(plan)
     ]
+    state = resolve(environment.shelf, f"tag:{tag.name}")
+    add_users(environment.shelf, state, rules_at(state.root), {a["path"]: a["findings"] for a in findings})
     gates = gates_of(environment, tag)
     lost = [d for d in plan.drift if d.lost]
     holds = [g for g in gates if not g["met"]]

@@ -15,6 +15,7 @@ from everyshelf.core.history import Entry
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import commits, comparison, contents, listing
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import (
     CURSOR,
@@ -267,6 +268,7 @@ class CompareView(ShelfView):
         before, after = self.at(request, found, "from"), self.at(request, found, "to")
         both = before.commit is not None and after.commit is not None
         result = comparison.compare_states(found, before, after, budget=comparison.BUDGET_SECONDS if both else None)
+        add_users(found, after, commits.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
         result["job"] = None
         if result["pending"] and before.commit is not None and after.commit is not None:
             job = start_job(caller, "compare", found, {"from": before.commit.uid, "to": after.commit.uid})
@@ -306,6 +308,9 @@ class CompareArtifactView(ShelfView):
             }
         else:
             result = comparison.compare_pair(found, pair, _rules(found, request)) or {}
+            to = request.query_params.get("to") or found.main_branch
+            state = resolve(found, found.main_branch if to.startswith("version:") else to)
+            add_users(found, state, _rules(found, request), {path: result.get("findings", [])})
         kind = (after or before or {}).get("kind", "opaque")
         return Response({"kind": kind, **result, "headline": headline(result), "before": before, "after": after})
 

@@ -246,6 +246,15 @@ class MissingOut(serializers.Serializer):
     missing = serializers.ListField(child=serializers.CharField())
 
 
+class UseOut(serializers.Serializer):
+    """A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words."""
+
+    artifact = serializers.CharField()
+    place = serializers.CharField()
+    label = serializers.CharField()
+    exact = serializers.BooleanField()
+
+
 class FindingOut(serializers.Serializer):
     """One semantic difference."""
 
@@ -258,6 +267,7 @@ class FindingOut(serializers.Serializer):
     after = serializers.JSONField()
     effect = serializers.ChoiceField(["breaks", "alters", "cosmetic"])
     detail = serializers.CharField(required=False)
+    used_by = UseOut(many=True, required=False)
 
 
 class ArtifactComparison(serializers.Serializer):

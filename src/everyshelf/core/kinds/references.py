@@ -1,0 +1,151 @@
+"""Who uses what: where one artifact names another, and which of its parts.
+
+A reference is exact where a field whose business it is names the other file (a step's ``run``, a ``path``); a file name
+inside any other text is a guess and marked as one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Any
+
+from everyshelf.core.outline.model import Part, child_path
+
+# Kinds that can name others; tables and pictures cannot.
+NAMING_KINDS = frozenset({"pipeline", "workflow", "app", "notebook", "tests", "api", "script", "settings", "report"})
+# fmt: off
+_EXACT_FIELDS = frozenset({
+    "run", "path", "file", "href", "src", "source", "dataset", "table", "model", "pipeline", "workflow",
+    "script", "input", "output", "uri", "url", "calledElement", "decisionRef", "requires", "location",
+    "default",
+})
+# fmt: on
+_MOST_PARTS = 20_000
+_WIRED_TYPES = ("input", "output")
+
+
+@dataclass(frozen=True)
+class Use:
+    """One place that uses a part of another artifact; ``exact`` or a guess."""
+
+    place: str
+    label: str
+    exact: bool
+
+    def as_json(self) -> dict[str, Any]:
+        """The form in a finding's ``used_by``."""
+        return {"place": self.place, "label": self.label, "exact": self.exact}
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A part of the artifact at ``target`` that breaks: its type and name, and whether it only just came.
+
+    What uses the artifact at all is hit by a part that everybody now has to give.
+    """
+
+    target: str
+    type: str
+    name: str
+    came: bool = False
+
+
+def may_name(data: bytes, target: str) -> bool:
+    """True if the bytes of a file hold the target's file name at all: cheap, before anything is read."""
+    return PurePosixPath(target).name.encode() in data
+
+
+def uses_of(root: Part, wanted: Sequence[Wanted]) -> list[list[Use]]:
+    """For each wanted part the places below ``root`` that use it; empty where the artifact is not named at all."""
+    if not wanted:
+        return []
+    target = wanted[0].target
+    parts = list(_parts(root, ""))
+    naming = [(path, part, exact) for path, part in parts if (exact := _names(part, target)) is not None]
+    if not naming:
+        return [[] for _ in wanted]
+    return [_uses(parts, naming, one) for one in wanted]
+
+
+def _parts(part: Part, path: str, budget: list[int] | None = None) -> Iterator[tuple[str, Part]]:
+    budget = budget if budget is not None else [_MOST_PARTS]
+    yield path or "/", part
+    for place, child in enumerate(part.children(), 1):
+        budget[0] -= 1
+        if budget[0] < 0:
+            return
+        key = child.key or str(child.fields.get("id") or child.fields.get("name") or f"#{place}")
+        here = child_path(path.rpartition("/")[0] if part.through else path, child, key)
+        yield from _parts(child, here, budget)
+
+
+def _names(part: Part, target: str) -> bool | None:
+    """True if a field of its own names the target, False if some text seems to, None if nothing does."""
+    found: bool | None = None
+    name = PurePosixPath(target).name
+    for field, value in part.fields.items():
+        if not isinstance(value, str) or name not in value:
+            continue
+        bare = value.removeprefix("file://").removeprefix("./").removeprefix("../").partition("#")[0]
+        if bare in (name, target) or target.endswith(f"/{bare}") or bare.endswith(f"/{target}"):
+            if field in _EXACT_FIELDS or field == "value":
+                return True
+            found = found or False
+        elif re.search(rf"(?<![\w.-]){re.escape(name)}(?![\w-])", value):
+            found = found or False
+    return found
+
+
+def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: Wanted) -> list[Use]:
+    if wanted.came:
+        return [Use(path, _said(path, part), exact) for path, part, exact in naming]
+    wired = _wired(parts, naming, wanted) if wanted.type in _WIRED_TYPES else None
+    if wired is not None:
+        return wired
+    exactly = {path for path, _, exact in naming if exact}
+    word = re.compile(rf"(?<![\w]){re.escape(wanted.name)}(?![\w])")
+    found = []
+    for path, part in parts:
+        texts = [part.key or "", *(v for v in part.fields.values() if isinstance(v, str))]
+        if any(word.search(text) for text in texts):
+            found.append(Use(path, _said(path, part), path in exactly))
+    return _innermost(found)
+
+
+def _said(path: str, part: Part) -> str:
+    """The part's label; that of mere settings together with what they belong to."""
+    if part.type != "group" or path.count("/") < 2:
+        return part.label
+    return f"{path.rpartition('/')[0].rpartition('/')[2].partition(':')[2]}, {part.label}"
+
+
+def _wired(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: Wanted) -> list[Use] | None:
+    """Steps that run the target: the source they give that input, or whoever takes that output. None for other uses."""
+    steps = [(path, part) for path, part, exact in naming if exact and part.type == "step" and "run" in part.fields]
+    if not steps:
+        return None
+    found: list[Use] = []
+    for path, part in steps:
+        if wanted.type == "input":
+            found += [
+                Use(here, child.label, True)
+                for here, child in _parts(part, path)
+                if child.type == "source" and child.key == wanted.name
+            ]
+        else:
+            taken = f"{part.key}/{wanted.name}"
+            found += [
+                Use(here, other.label, True)
+                for here, other in parts
+                if any(isinstance(v, str) and taken in v.replace(",", " ").split() for v in other.fields.values())
+            ]
+    return found
+
+
+def _innermost(uses: list[Use]) -> list[Use]:
+    """Without places that merely contain another place that was found."""
+    places = {use.place for use in uses}
+    return [u for u in uses if not any(p != u.place and p.startswith(f"{u.place.rstrip('/')}/") for p in places)]

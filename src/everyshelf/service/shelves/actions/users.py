@@ -1,0 +1,76 @@
+"""Whom a breaking finding breaks: artifacts of the newer state that use exactly the part in question."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from everyshelf.core.history import Entry
+from everyshelf.core.kinds.references import NAMING_KINDS, may_name
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.models import Shelf
+
+_MOST_BYTES = 1024 * 1024
+_BUDGET_SECONDS = 2.0
+_MOST_FINDINGS = 50
+_MOST_USES = 20
+
+
+def add_users(shelf: Shelf, after: Resolved, rules: Rules, findings: dict[str, list[dict[str, Any]]]) -> None:
+    """Give each breaking finding (by path of its artifact) a list ``used_by``; absent where nobody is known to use it.
+
+    Looks at artifacts of up to 1 MB that can name others, for at most two seconds.
+    """
+    wanted = {path: _breaking(own) for path, own in findings.items()}
+    wanted = {path: own for path, own in wanted.items() if own}
+    if not wanted or after.commit is None:
+        return
+    end = time.monotonic() + _BUDGET_SECONDS
+    for path, entry in _readable(shelf, after):
+        data: bytes | None = None
+        for target, broken in wanted.items():
+            if target == path or time.monotonic() > end:
+                continue
+            data = data if data is not None else get_store().read(entry.id)
+            if may_name(data, target):
+                _ask(path, entry, target, broken, rules)
+
+
+def _breaking(findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Findings that break, and an artifact that is gone: who still names it is told either way."""
+    gone = {("removed", "artifact")}
+    told = [f for f in findings if f["effect"] == "breaks" or (f["action"], f["type"]) in gone]
+    return told[:_MOST_FINDINGS]
+
+
+def _readable(shelf: Shelf, after: Resolved) -> list[tuple[str, Entry]]:
+    entries = {path: entry for path, entry in get_trees().walk(after.root) if entry.size <= _MOST_BYTES}
+    versions = versions_at(shelf, after.commit, {path: entry.id for path, entry in entries.items()})
+    return [(p, e) for p, e in sorted(entries.items()) if p in versions and versions[p].kind in NAMING_KINDS]
+
+
+def _ask(path: str, entry: Entry, target: str, broken: list[dict[str, Any]], rules: Rules) -> None:
+    wanted = [
+        {
+            "target": target,
+            "type": finding["type"],
+            "name": str(finding["before"]) if finding["action"] == "renamed" else _name(finding),
+            "came": (finding["action"] == "added" and finding.get("field") is None) or finding["type"] == "artifact",
+        }
+        for finding in broken
+    ]
+    with as_file(entry.id) as file, reader() as worker:
+        found = worker.uses(path, file, wanted, rules_text=rules.source)
+    for finding, uses in zip(broken, found, strict=True):
+        told = finding.setdefault("used_by", []) if uses else []
+        told += [{"artifact": path, **use} for use in uses[: _MOST_USES - len(told)]]
+
+
+def _name(finding: dict[str, Any]) -> str:
+    """The key of the part, as others would write it."""
+    key: str = finding["part"].rpartition("/")[2].partition(":")[2]
+    return key.replace("%2F", "/") or str(finding["label"])
