@@ -92,8 +92,7 @@ _GHERKIN = re.compile(
     r"|Funzionalità:|Functionaliteit:|Funkcja:|Ominaisuus:|Функция:|フィーチャ:|功能:)",
     re.MULTILINE,
 )
-# A section in square brackets before anything but comments, and a key with a value in it.
-_INI = re.compile(r"(?:\s*(?:[#;][^\n]*)?\n)*\[[^\]\n]+\]\s*\n(?:[^\n]*\n)*?[ \t]*[\w.-]+[ \t]*=")
+_INI_CHARACTERS = 4096
 _STEP_NAMES = ("steps", "tasks", "jobs", "stages", "activities")
 _LINK_NAMES = ("depends_on", "dependsOn", "needs", "after", "upstream", "next", "inputs", "in", "depends", "requires")
 
@@ -157,11 +156,27 @@ def _plain(name: str, text: str, named: Recognition | None) -> Recognition:
     if text.startswith("#!"):
         return Recognition("script", "text")
     lines = text.count("\n")
-    if named is None and _INI.match(text):
+    if named is None and _looks_like_ini(text):
         return Recognition("settings", "ini")
     if named is None and lines >= 2 and find_delimiter(text) is not None:
         return Recognition("dataset", "csv")
     return named or Recognition("report", "text")
+
+
+def _looks_like_ini(text: str) -> bool:
+    """A section in square brackets before anything but comments, and a key with a value in it."""
+    section = False
+    for raw in text[:_INI_CHARACTERS].splitlines():
+        line = raw.strip()
+        if not line or line[0] in "#;":
+            continue
+        if not section:
+            if line[0] != "[" or line[-1] != "]":
+                return False
+            section = True
+        elif "=" in line:
+            return line.partition("=")[0].strip().replace("-", "").replace(".", "").isalnum()
+    return False
 
 
 def _by_name(name: str) -> Recognition | None:
