@@ -42,6 +42,23 @@ class PluggedInKindTests(unittest.TestCase):
         (site / "skerry_tides.py").write_text(documented_module())
         self.environment = {**os.environ, "PYTHONPATH": str(site), "NO_COLOR": "1"}
 
+    def test_package_that_is_broken_is_named(self) -> None:
+        module = self.home / "site" / "skerry_tides.py"
+        for text, words in (
+            ("import nowhere_to_be_found\n", "ModuleNotFoundError"),
+            ("KIND = 5\n", "is no everyshelf"),
+        ):
+            module.write_text(text)
+            (self.home / "a.json").write_text("{}")
+            command = [sys.executable, "-m", "everyshelf.cli.main", "outline", "a.json"]
+            done = subprocess.run(
+                command, cwd=self.home, env=self.environment, capture_output=True, text=True, check=False
+            )
+            self.assertEqual(done.returncode, 1, done.stderr)
+            for expected in (words, "skerry-tides", "uninstall it"):
+                self.assertIn(expected, done.stderr)
+            self.assertNotIn("Traceback", done.stderr)
+
     def compare(self, after: str, *more: str, name: str = "april.tides") -> dict[str, Any]:
         for folder, text in (("old", BEFORE), ("new", after)):
             (self.home / folder).mkdir(exist_ok=True)

@@ -266,6 +266,15 @@ class SchemaTests(unittest.TestCase):
             with self.subTest(expected=expected):
                 self.assertEqual(of(self.SCHEMA, after), [expected])
 
+    def test_nullable_counts_with_and_without_a_type(self) -> None:
+        for schema in ({"type": "string"}, {"enum": ["a", "b"]}, {}):
+            before, after = copy.deepcopy(self.SCHEMA), copy.deepcopy(self.SCHEMA)
+            before["properties"]["zone"] = dict(schema)
+            after["properties"]["zone"] = {**schema, "nullable": True}
+            with self.subTest(schema=schema):
+                self.assertEqual([e for *_, e in of(before, after)], ["alters"])
+                self.assertEqual([e for *_, e in of(after, before)], ["breaks"])
+
     def test_keyword_beside_a_reference_counts(self) -> None:
         after = copy.deepcopy(self.SCHEMA)
         after["properties"]["fares"]["items"]["maxProperties"] = 3

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from everyshelf.core.compare.outlines import Run
 from everyshelf.core.compare.same import canonical, same_value
-from everyshelf.core.kinds.api import Description, Operation, is_schema, read_description
+from everyshelf.core.kinds.api import Description, Operation, as_list, as_object, is_schema, read_description
 from everyshelf.core.kinds.shapes import DataShape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Finding, Part, Step, child_path
@@ -47,6 +47,7 @@ _NESTED = (
 )
 _MAPS = ("patternProperties", "dependentSchemas")
 _READ = {"type", "nullable", "enum", "const", "required", "properties", *_NESTED, *_MAPS, *_CHOICES}
+_DEFINITIONS = frozenset({"$defs", "definitions"})  # compared under their own names
 _SUCCESS = "2"
 _MAX_SAID = 200
 
@@ -66,8 +67,7 @@ class _Apis:
 
     def compare(self) -> list[Finding]:
         if is_schema(self._old.tree) and is_schema(self._new.tree):
-            whole = frozenset({"properties", "$defs", "definitions"})
-            self._schema(self._old.tree, self._new.tree, "", frozenset({"sent"}), skip=whole - {"properties"})
+            self._schema(self._old.tree, self._new.tree, "", frozenset({"sent"}), skip=_DEFINITIONS)
         else:
             self._generic(self._old.rest, self._new.rest, "")
             self._operations()
@@ -258,9 +258,9 @@ class _Apis:
                     widened=opened or not known,
                 )
         for name in _MAPS:
-            self._named(name, _object(old.get(name)), _object(new.get(name)), path, used)
+            self._named(name, as_object(old.get(name)), as_object(new.get(name)), path, used)
         for name in _CHOICES:
-            self._choices(name, _list(old.get(name)), _list(new.get(name)), path, used)
+            self._choices(name, as_list(old.get(name)), as_list(new.get(name)), path, used)
         self._limits(old, new, path, used, skip)
 
     def _limits(
@@ -306,10 +306,17 @@ class _Apis:
     def _types(self, old: dict[str, Any], new: dict[str, Any], path: str, used: frozenset[Direction]) -> None:
         one, other = _types_of(old), _types_of(new)
         if one == other:
+            self._nullable(old, new, path, used)
             return
         narrowed = not one or (bool(other) and not one <= _wider(other))
         widened = not other or (bool(one) and not other <= _wider(one))
         self._narrowing("type", _typed(one), _typed(other), path, used, narrowed=narrowed, widened=widened)
+
+    def _nullable(self, old: dict[str, Any], new: dict[str, Any], path: str, used: frozenset[Direction]) -> None:
+        """``nullable`` where no type is said beside it; with a type it counts as one of the types."""
+        before, after = old.get("nullable") is True, new.get("nullable") is True
+        if before != after:
+            self._narrowing("nullable", before, after, path, used, narrowed=before, widened=after)
 
     def _values(self, old: dict[str, Any], new: dict[str, Any], path: str, used: frozenset[Direction]) -> None:
         one, other = _enum(old), _enum(new)
@@ -320,7 +327,7 @@ class _Apis:
             self._narrowing("enum", before, after, path, used, narrowed=narrowed, widened=widened)
 
     def _properties(self, old: dict[str, Any], new: dict[str, Any], path: str, used: frozenset[Direction]) -> None:
-        before, after = _object(old.get("properties")), _object(new.get("properties"))
+        before, after = as_object(old.get("properties")), as_object(new.get("properties"))
         needed_before, needed_after = _names(old.get("required")), _names(new.get("required"))
         for name in dict.fromkeys([*before, *after]):
             here = _path(path, "property", name)
@@ -377,14 +384,6 @@ def _reference_alone(schema: Any, rest: dict[str, Any]) -> Any:
     return {"$ref": schema["$ref"]} if rest else schema
 
 
-def _object(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
 def _path(base: str, part_type: str, key: str) -> str:
     return child_path(base, Part(part_type, key, key, None), key)
 
@@ -409,7 +408,7 @@ def _said(value: Any) -> Any:
 
 def _types_of(schema: dict[str, Any]) -> frozenset[str]:
     given = schema.get("type")
-    found = {str(t) for t in _list(given) or [given] if t is not None and not isinstance(t, dict | list)}
+    found = {str(t) for t in as_list(given) or [given] if t is not None and not isinstance(t, dict | list)}
     if schema.get("nullable") is True and found:
         found.add("null")
     return frozenset(found)

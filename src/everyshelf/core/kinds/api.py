@@ -119,17 +119,19 @@ def is_schema(tree: Any) -> bool:
     return isinstance(tree, dict) and not {"openapi", "swagger", "paths"} & set(tree)
 
 
-def _object(value: Any) -> dict[str, Any]:
+def as_object(value: Any) -> dict[str, Any]:
+    """``value`` if it is an object, else an empty one: descriptions are read however malformed they are."""
     return value if isinstance(value, dict) else {}
 
 
-def _list(value: Any) -> list[Any]:
+def as_list(value: Any) -> list[Any]:
+    """``value`` if it is a list, else an empty one."""
     return value if isinstance(value, list) else []
 
 
 def read_description(tree: dict[str, Any]) -> Description:
     """One form of all versions; whatever is malformed is left where it is, in ``rest``."""
-    components = _object(tree.get("components"))
+    components = as_object(tree.get("components"))
     schemas: dict[str, Any] = {}
     for holder in (tree.get("definitions"), tree.get("$defs"), components.get("schemas")):
         if isinstance(holder, dict):
@@ -151,9 +153,9 @@ def read_description(tree: dict[str, Any]) -> Description:
     rest |= {"components": left} if left else {}
     rest |= {"specification": str(tree.get("openapi") or tree.get("swagger") or "")}
     found = Description({}, schemas, rest, tree)
-    for path, given in _object(tree.get("paths")).items():
-        item = _object(found.resolve(given)[0])
-        shared = _list(item.get("parameters"))
+    for path, given in as_object(tree.get("paths")).items():
+        item = as_object(found.resolve(given)[0])
+        shared = as_list(item.get("parameters"))
         for method in METHODS:
             if isinstance(item.get(method), dict):
                 key = f"{method.upper()} {_PATH_PARAMETER.sub('{}', path)}"
@@ -164,10 +166,10 @@ def read_description(tree: dict[str, Any]) -> Description:
 def _operation(found: Description, path: str, given: dict[str, Any], shared: list[Any]) -> Operation:
     operation = Operation(path)
     places = {name: str(k) for k, name in enumerate(_PATH_PARAMETER.findall(path), 1)}
-    consumes = _list(given.get("consumes")) or _list(found.tree.get("consumes")) or ["*/*"]
+    consumes = as_list(given.get("consumes")) or as_list(found.tree.get("consumes")) or ["*/*"]
     form: dict[str, Any] = {}
-    for reference in [*shared, *_list(given.get("parameters"))]:
-        parameter = _object(found.resolve(reference)[0])
+    for reference in [*shared, *as_list(given.get("parameters"))]:
+        parameter = as_object(found.resolve(reference)[0])
         if not parameter:
             continue
         place, name = str(parameter.get("in")), str(parameter.get("name"))
@@ -191,8 +193,8 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
     if isinstance(body, dict):
         operation.bodies = _media(body)
         operation.body_required = bool(body.get("required"))
-    for code, answer in _object(given.get("responses")).items():
-        operation.answers[str(code)] = _answer(_object(found.resolve(answer)[0]))
+    for code, answer in as_object(given.get("responses")).items():
+        operation.answers[str(code)] = _answer(as_object(found.resolve(answer)[0]))
     read = ("parameters", "requestBody", "responses", "consumes", "produces")
     operation.rest = {k: v for k, v in given.items() if k not in read}
     return operation
@@ -211,7 +213,7 @@ def _parameter(parameter: dict[str, Any]) -> dict[str, Any]:
 
 
 def _media(holder: dict[str, Any]) -> dict[str, Any]:
-    return {str(m): v.get("schema") for m, v in _object(holder.get("content")).items() if isinstance(v, dict)}
+    return {str(m): v.get("schema") for m, v in as_object(holder.get("content")).items() if isinstance(v, dict)}
 
 
 def _answer(answer: dict[str, Any]) -> dict[str, Any]:

@@ -151,7 +151,7 @@ class _Reader:
             else:
                 result.append(self._shape.part(child))
         for extension in (e for c in element.children if c.name == "extensionElements" for e in c.children):
-            result.extend(self._shape.part(e) for e in _many(extension))
+            result.extend(self._shape.part(e) for e in extension.children)
         return result
 
 
@@ -173,7 +173,7 @@ def _waited_for(definition: Element) -> dict[str, Scalar]:
 
 
 def _flattened(extension: Element) -> dict[str, Scalar]:
-    """A vendor's element as fields ``element.attribute``; elements that repeat are parts instead, see ``_many``."""
+    """A vendor's element as fields ``element.attribute``; those with children become parts instead."""
     found: dict[str, Scalar] = {}
     if not extension.children:
         for name, value in extension.attributes.items():
@@ -181,10 +181,6 @@ def _flattened(extension: Element) -> dict[str, Scalar]:
         if extension.text or not extension.attributes:
             found[extension.name] = extension.text
     return found
-
-
-def _many(extension: Element) -> tuple[Element, ...]:
-    return extension.children
 
 
 def read_dmn(root: Element, table: KindTable) -> Part:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.core.kinds.graphs import normalised
 from everyshelf.core.kinds.layout import LAYOUT_FIELDS, LAYOUT_PARTS, SAVE_STAMPS
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Part
@@ -73,8 +72,3 @@ TABLE = KindTable(
 def is_cwl(tree: Any) -> bool:
     """True for a document of the Common Workflow Language."""
     return isinstance(tree, dict) and "cwlVersion" in tree
-
-
-def normal_pipeline(tree: Any) -> Any:
-    """Graphs in one form; a pipeline that is a list in a list of documents stays as it is."""
-    return normalised(tree)

@@ -11,9 +11,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cache
-from importlib.metadata import entry_points
+from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
+from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds import api, app, model, notebook, pipeline, report, script, settings, testing, workflow
 from everyshelf.core.kinds.bpmn import read_bpmn, read_dmn
 from everyshelf.core.kinds.cwl import read_cwl
@@ -99,10 +100,33 @@ def kinds() -> dict[str, Kind]:
     """All kinds by id; one that a package brings replaces ours of the same id."""
     found = {kind.id: kind for kind in _OURS}
     for point in entry_points(group=ENTRY_POINTS):
-        kind = point.load()
-        if isinstance(kind, Kind):
-            found[kind.id] = kind
+        kind = _loaded(point)
+        found[kind.id] = kind
     return found
+
+
+def _loaded(point: EntryPoint) -> Kind:
+    package = point.dist.name if point.dist is not None else point.value
+    try:
+        kind = point.load()
+    except Exception as error:
+        why = f"{type(error).__name__}: {error}"
+        raise _unusable(point, package, why) from error
+    if not isinstance(kind, Kind):
+        raise _unusable(point, package, f"{point.value} is no everyshelf.core.kinds.registry.Kind")
+    return kind
+
+
+def _unusable(point: EntryPoint, package: str, why: str) -> InvalidError:
+    hint = f"Mend the package {package}, or uninstall it; see docs/kinds.md."
+    return InvalidError(f"the kind “{point.name}” of {package} cannot be used: {why}", code="kind.unusable", hint=hint)
+
+
+@cache
+def packages() -> str:
+    """Names and versions of the packages that bring kinds: what was read with others is not the same result."""
+    points = entry_points(group=ENTRY_POINTS)
+    return " ".join(sorted(f"{p.value}@{p.dist.version}" if p.dist is not None else p.value for p in points))
 
 
 def kind_ids() -> tuple[str, ...]:

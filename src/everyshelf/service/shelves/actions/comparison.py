@@ -21,6 +21,7 @@ from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Change, Entry
 from everyshelf.core.history.merging import find_moves
+from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions.commits import rules_at
@@ -264,7 +265,7 @@ def compare_contents(
 
 
 def _cache_key(old: str, before: str, new: str, after: str, rules: Rules, kind: str | None) -> str:
-    parts = (old, before, new, after, rules.source, kind or "", str(READER_VERSION))
+    parts = (old, before, new, after, rules.source, kind or "", str(READER_VERSION), packages())
     return hashlib.sha256("\0".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
 
