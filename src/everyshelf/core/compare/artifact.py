@@ -26,7 +26,7 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import Finding
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 2
+READER_VERSION = 3
 _LINE_KINDS = ("script", "report")
 
 

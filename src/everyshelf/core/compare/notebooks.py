@@ -6,6 +6,7 @@ runs. The order of cells is content.
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_left
 from collections import defaultdict
 
@@ -16,6 +17,8 @@ from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Finding, Outline, Part, child_path
 
 _LEAST_LIKE = 0.5
+_LEAST_ALONE = 0.2  # one against one between equal neighbours
+_FEW_LINES = 4
 _STABLE_IDS = 0.5
 _MOST_PAIRS = 250_000
 
@@ -104,18 +107,17 @@ class _Cells:
     def _alike_in(self, old: list[int], new: list[int]) -> list[Pair]:
         if not old or not new or len(old) * len(new) > _MOST_PAIRS:
             return []
-        tokens_old, tokens_new = (
-            {k: _tokens(cells[k]) for k in places} for cells, places in ((self._before, old), (self._after, new))
-        )
+        least = _LEAST_ALONE if len(old) == len(new) == 1 else _LEAST_LIKE
+        texts = [{k: _Text(cells[k]) for k in places} for cells, places in ((self._before, old), (self._after, new))]
         scored = sorted(
-            (-likeness(tokens_old[i], tokens_new[j]), abs(a - b), i, j)
+            (-texts[0][i].likeness(texts[1][j]), abs(a - b), i, j)
             for a, i in enumerate(old)
             for b, j in enumerate(new)
             if self._before[i].fields.get("cell_type") == self._after[j].fields.get("cell_type")
         )
         found: list[Pair] = []
         for score, _, i, j in scored:
-            if -score >= _LEAST_LIKE and all(i != a and j != b and (i < a) == (j < b) for a, b in found):
+            if -score >= least and all(i != a and j != b and (i < a) == (j < b) for a, b in found):
                 found.append((i, j))
         return found
 
@@ -198,9 +200,16 @@ class _Cells:
             self._run.say_added(self._after[j], self._path(j, self._after[j]), cosmetic=False)
 
 
-def _tokens(cell: Part) -> frozenset[str]:
-    """Lines of a long cell, words of a short one."""
-    lines = _lines(cell)
-    if len(lines) >= 4:
-        return frozenset(line.strip() for line in lines)
-    return frozenset(" ".join(lines).replace("(", " ( ").replace(")", " ) ").split())
+class _Text:
+    """A cell's source as its lines, and as its words where a line is too coarse a measure."""
+
+    def __init__(self, cell: Part) -> None:
+        lines = _lines(cell)
+        self.lines = frozenset(line.strip() for line in lines)
+        self.words = frozenset(re.findall(r"\w+|[^\w\s]", " ".join(lines)))
+        self.is_short = len(lines) < _FEW_LINES
+
+    def likeness(self, other: _Text) -> float:
+        """By lines; where one side is short by words too, whichever says more."""
+        by_lines = likeness(self.lines, other.lines)
+        return max(by_lines, likeness(self.words, other.words)) if self.is_short or other.is_short else by_lines

@@ -91,8 +91,9 @@ class Run:
 
     def fields(self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()) -> None:
         """What differs between the fields of two matched parts."""
+        follows = self._table.follows
         for name in dict.fromkeys([*before.fields, *after.fields]):
-            if name in skip:
+            if name in skip or (name in follows and _differs(follows[name], before, after)):
                 continue
             old, new = before.fields.get(name), after.fields.get(name)
             if name in before.fields and name in after.fields:
@@ -101,7 +102,8 @@ class Run:
                 action: Step = "changed"
             else:
                 action = "removed" if name in before.fields else "added"
-            self.say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic)
+            because = next((after.fields[f] for f, led in follows.items() if led == name and after.fields.get(f)), "")
+            self.say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic, detail=str(because))
 
     def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
         """What differs between the children of two matched parts, type by type."""
@@ -207,7 +209,8 @@ class Run:
         assert said is not None
         effect: Effect = "cosmetic" if said.effect == "cosmetic" else "alters"
         self._findings[old.place] = None
-        self._findings[new.place] = replace(said, action="moved", before=old.path, after=new.path, effect=effect)
+        went = replace(said, action="moved", before=old.path, after=new.path, effect=effect)
+        self._findings[new.place] = went if old.path != new.path else None
         self.parts(old.part, new.part, new.path, cosmetic=effect == "cosmetic")
 
 
@@ -361,7 +364,9 @@ class _Siblings:
                 result.extend(zip(gap_a, gap_b, strict=True))
                 continue
             skip = self._identity.regenerated
-            result.extend(_pairs_by_likeness(before, after, gap_a, gap_b, skip, _CHANGED_LIKENESS))
+            # One against one between equal neighbours needs less to be taken for the same.
+            least = _ALONE_LIKENESS if len(gap_a) == len(gap_b) == 1 else _CHANGED_LIKENESS
+            result.extend(_pairs_by_likeness(before, after, gap_a, gap_b, skip, least))
         return result
 
     # --- common ------------------------------------------------------------
@@ -387,6 +392,10 @@ class _Siblings:
 
     def _list_path(self) -> str:
         return self._path or "/"
+
+
+def _differs(field: str, before: Part, after: Part) -> bool:
+    return field in before.fields and field in after.fields and before.fields[field] != after.fields[field]
 
 
 def _form(value: Any) -> str:

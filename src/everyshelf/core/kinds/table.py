@@ -44,7 +44,8 @@ class KindTable:
     whose order has no meaning. ``breaks``: pairs of action and part type, or (action, type, field). ``identity``: part
     type -> fields that identify it. ``in_order``: part types whose order counts although ``unordered`` says "*".
     ``lasting_keys``: keys are unique in the whole document, so that a part keeps its key when it goes to another
-    parent. ``judge``: for what a table cannot say; None leaves it to the rest.
+    parent. ``follows``: field -> the field whose change explains its own, which is then not told beside it.
+    ``judge``: for what a table cannot say; None leaves it to the rest.
     """
 
     id: str
@@ -57,6 +58,7 @@ class KindTable:
     identity: dict[str, tuple[str, ...]] = field(default_factory=dict)
     lasting_keys: bool = False
     in_order: frozenset[str] = frozenset()
+    follows: dict[str, str] = field(default_factory=dict)
     judge: Judge | None = None
 
     def is_unordered(self, part_type: str) -> bool:

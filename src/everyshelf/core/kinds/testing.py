@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.shapes import XmlShape
@@ -53,6 +52,7 @@ TABLE = KindTable(
     ),
     unordered=frozenset({"suite", "case", "scenario", "rule", "property", "tag"}),
     identity={"case": ("classname", "name")},
+    follows={"message": "status", "failure type": "status"},
     judge=_judge,
 )
 _OUTCOMES = {"failure": "failed", "error": "error", "skipped": "skipped", "rerunFailure": "failed"}
@@ -60,21 +60,10 @@ _OUTCOMES = {"failure": "failed", "error": "error", "skipped": "skipped", "rerun
 
 def read_gherkin(text: str, table: KindTable) -> Part:
     """The root part of a feature; scenarios are keyed by title within their rule, steps stand in order."""
-    # The grammar and the keywords of all languages come with the parser.
-    from gherkin.errors import CompositeParserException, ParserError
-    from gherkin.parser import Parser
-    from gherkin.token_scanner import TokenScanner
+    # Imported late: the grammar's keywords of all languages take a while to load.
+    from everyshelf.core.formats.gherkin import parse_gherkin
 
-    try:
-        document: dict[str, Any] = Parser().parse(TokenScanner(text))  # type: ignore[assignment]
-    except CompositeParserException as error:
-        first = str(error.errors[0]).strip("() ")
-        raise UnreadableError(f"no feature: {first.splitlines()[0]}") from error
-    except (ParserError, AttributeError) as error:
-        raise UnreadableError(f"no feature: {str(error).splitlines()[0]}") from error
-    feature = document.get("feature")
-    if not feature:
-        raise UnreadableError("there is no feature in it")
+    feature = parse_gherkin(text)
     maker = Maker(table)
     part = _group(feature, "tests", maker)
     part.key = ""

