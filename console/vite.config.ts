@@ -8,6 +8,6 @@ export default defineConfig({
     outDir: "../src/everyshelf/service/web/console",
     emptyOutDir: true,
     assetsInlineLimit: 0,
-    chunkSizeWarningLimit: 900,
+    chunkSizeWarningLimit: 1600,
   },
 });

@@ -117,6 +117,18 @@ export const artifactComparison = (key: string, path: string, from: string, to: 
     queryFn: () => get<ArtifactComparison>(`shelves/${key}/compare/artifact`, { path, from, to, old_path: oldPath }),
   });
 
+export const drawing = (key: string, path: string, ref: string, version?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "drawing", path, ref, version],
+    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/artifact/drawing`, { path, ref, version }),
+  });
+
+export const compareDrawing = (key: string, path: string, from: string, to: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "compare drawing", from, to, path],
+    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/compare/drawing`, { path, from, to }),
+  });
+
 export const environments = (key: string) =>
   queryOptions({
     queryKey: ["shelf", key, "environments"],

@@ -143,6 +143,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/drawing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What stands in it and what leads to what; no nodes where the kind has no drawing. */
+        get: operations["artifact_drawing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/file": {
         parameters: {
             query?: never;
@@ -325,6 +342,40 @@ export interface paths {
         };
         /** @description All findings; refs may also be version:N. */
         get: operations["compare_artifact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/compare/drawing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What both have once, with what became of it; no nodes where the kind has no drawing. */
+        get: operations["compare_drawing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/compare/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description As one self-contained HTML page, Markdown or JSON. */
+        get: operations["compare_report"];
         put?: never;
         post?: never;
         delete?: never;
@@ -855,6 +906,68 @@ export interface components {
          * @enum {string}
          */
         DeploymentOutStateEnum: "planned" | "staged" | "switched" | "verified" | "recorded" | "undone";
+        /** @description A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand. */
+        Drawing: {
+            nodes: components["schemas"]["DrawnNode"][];
+            edges: components["schemas"]["DrawnEdge"][];
+            placed: boolean;
+            note: string;
+        };
+        /** @description Where the file's own program drew something, in its own units. */
+        DrawnBox: {
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            y: number;
+            /** Format: double */
+            width: number;
+            /** Format: double */
+            height: number;
+        };
+        /** @description One connection in a drawing; ``was`` is the old course of one that now leads elsewhere. */
+        DrawnEdge: {
+            id: string;
+            part: string;
+            source: string;
+            target: string;
+            label: string;
+            conditional: boolean;
+            state: components["schemas"]["DrawnEdgeStateEnum"];
+            points: number[][];
+        };
+        /**
+         * @description * `same` - same
+         *     * `added` - added
+         *     * `removed` - removed
+         *     * `changed` - changed
+         *     * `was` - was
+         * @enum {string}
+         */
+        DrawnEdgeStateEnum: "same" | "added" | "removed" | "changed" | "was";
+        /** @description One thing in a drawing; ``part`` is the path findings name, ``group`` the id of the frame it stands in. */
+        DrawnNode: {
+            id: string;
+            part: string;
+            key: string;
+            type: string;
+            shape: components["schemas"]["ShapeEnum"];
+            label: string;
+            detail: string;
+            group: string;
+            state: components["schemas"]["DrawnNodeStateEnum"];
+            moved: boolean;
+            before_label: string | null;
+            before: components["schemas"]["DrawnBox"] | null;
+            after: components["schemas"]["DrawnBox"] | null;
+        };
+        /**
+         * @description * `same` - same
+         *     * `added` - added
+         *     * `removed` - removed
+         *     * `changed` - changed
+         * @enum {string}
+         */
+        DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
         /** @description An artifact somebody changed there. */
         DriftOut: {
             path: string;
@@ -1178,6 +1291,18 @@ export interface components {
         Session: {
             person: components["schemas"]["Person"] | null;
         };
+        /**
+         * @description * `step` - step
+         *     * `event` - event
+         *     * `end` - end
+         *     * `gateway` - gateway
+         *     * `data` - data
+         *     * `port` - port
+         *     * `frame` - frame
+         *     * `lane` - lane
+         * @enum {string}
+         */
+        ShapeEnum: "step" | "event" | "end" | "gateway" | "data" | "port" | "frame" | "lane";
         /** @description A shelf. */
         ShelfOut: {
             key: string;
@@ -1548,6 +1673,34 @@ export interface operations {
             };
         };
     };
+    artifact_drawing: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+                /** @description Version of the artifact instead of a ref. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawing"];
+                };
+            };
+        };
+    };
     artifact_file: {
         parameters: {
             query: {
@@ -1887,6 +2040,7 @@ export interface operations {
             query: {
                 /** @description The state before. */
                 from: string;
+                /** @description Where the artifact lay before, if elsewhere. */
                 old_path?: string;
                 /** @description Path of the artifact. */
                 path: string;
@@ -1907,6 +2061,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ArtifactComparison"];
+                };
+            };
+        };
+    };
+    compare_drawing: {
+        parameters: {
+            query: {
+                /** @description The state before. */
+                from: string;
+                /** @description Where the artifact lay before, if elsewhere. */
+                old_path?: string;
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state after; the main branch if left out. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawing"];
+                };
+            };
+        };
+    };
+    compare_report: {
+        parameters: {
+            query: {
+                /** @description html if left out. */
+                form?: "html" | "json" | "md";
+                /** @description The state before. */
+                from: string;
+                /** @description Where the artifact lay before, if elsewhere. */
+                old_path?: string;
+                /** @description One artifact only. */
+                path?: string;
+                /** @description The state after; the main branch if left out. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
         };

@@ -182,6 +182,12 @@ class ShelfClient:
             f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version
         )
 
+    def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
+        return self._transport.get(
+            f"{self._base}/artifact/drawing", dict[str, Any], path=path, ref=ref, version=version
+        )
+
     def text(
         self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None
     ) -> dict[str, Any]:
@@ -330,6 +336,25 @@ class ShelfClient:
     def compare_artifact(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
         """All findings of one artifact; refs may be version:N."""
         return self._transport.get(f"{self._base}/compare/artifact", dict[str, Any], path=path, from_=before, to=after)
+
+    def compare_drawing(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
+        """Two versions of a pipeline or workflow in one drawing."""
+        return self._transport.get(f"{self._base}/compare/drawing", dict[str, Any], path=path, from_=before, to=after)
+
+    def compare_report(
+        self,
+        before: str,
+        after: str | None = None,
+        *,
+        path: str | None = None,
+        form: str = "html",
+        on_progress: Progress | None = None,
+    ) -> str:
+        """A comparison as one HTML page, Markdown ("md") or JSON; waits until it is worked out."""
+        if path is None:
+            self.compare(before, after, on_progress)
+        address = f"{self._base}/compare/report"
+        return self._transport.text(address, path=path, from_=before, to=after, form=form)
 
     # --- environments ------------------------------------------------------
 

@@ -44,6 +44,10 @@ class Transport:
         """A typed answer."""
         return self._decode(self._send("GET", path, params=_clean(query)), kind)
 
+    def text(self, path: str, /, **query: Any) -> str:
+        """An answer that is a text."""
+        return self._send("GET", path, params=_clean(query)).content.decode("utf-8")
+
     def send(self, method: str, path: str, body: Any = None, kind: type[T] | None = None) -> T:
         """Write something. An idempotency key makes it safe to repeat after a lost answer."""
         content = msgspec.json.encode(body if body is not None else {})

@@ -137,6 +137,24 @@ def refund(*, limit: int = 50, purser: bool = False) -> bytes:
     return _bpmn("refund", "Refund approval", steps, flows, {"decide": "purser" if purser else "office"}, 0)
 
 
+# Middles of what is drawn, and how large each sort is.
+_PLACES = {
+    "risk": (60, 140),
+    "tide": (230, 50),
+    "late": (380, 140),
+    "draft": (620, 140),
+    "approve": (620, 260),
+    "send": (830, 260),
+    "shops": (830, 370),
+    "log": (620, 470),
+    "done": (1000, 260),
+    "asked": (60, 140),
+    "over": (220, 140),
+    "pay": (580, 140),
+    "decide": (400, 260),
+    "end": (740, 140),
+}
+_SIZES = {"event": (36, 36), "end": (36, 36), "gate": (120, 80), "task": (140, 62)}
 _TAGS = {"event": "startEvent", "gate": "exclusiveGateway", "task": "userTask", "end": "endEvent"}
 
 
@@ -151,7 +169,7 @@ def _bpmn(
     out = [
         '<?xml version="1.0" encoding="UTF-8"?>',
         f'<definitions xmlns="{BPMN}" xmlns:bpmndi="http://www.omg.org/spec/BPMN/20100524/DI"'
-        ' xmlns:dc="http://www.omg.org/spec/DD/20100524/DC" id="skerry" targetNamespace="urn:skerry-line">',
+        ' xmlns:dc="http://www.omg.org/spec/DD/20100524/DC" xmlns:di="http://www.omg.org/spec/DD/20100524/DI" id="skerry" targetNamespace="urn:skerry-line">',
         f'  <process id="{identity}" name="{name}" isExecutable="true">',
     ]
     for kind, key, label in steps:
@@ -165,12 +183,38 @@ def _bpmn(
         inner = f"<conditionExpression>{condition.replace('>', '&gt;')}</conditionExpression>" if condition else ""
         out.append(f'    <sequenceFlow id="{key}" sourceRef="{start}" targetRef="{end}">{inner}</sequenceFlow>')
     out += ["  </process>", '  <bpmndi:BPMNDiagram id="diagram">', f'    <bpmndi:BPMNPlane bpmnElement="{identity}">']
-    for place, (_, key, _) in enumerate(steps):
+    for kind, key, _ in steps:
+        x, y = _PLACES[key]
+        width, height = _SIZES[kind]
         out.append(
-            f'      <bpmndi:BPMNShape bpmnElement="{key}"><dc:Bounds x="{120 + 170 * place + shift}" y="{80 + shift}"'
-            ' width="130" height="70"/></bpmndi:BPMNShape>'
+            f'      <bpmndi:BPMNShape bpmnElement="{key}"><dc:Bounds x="{x - width // 2 + shift}" y="{y - height // 2 + shift}"'
+            f' width="{width}" height="{height}"/></bpmndi:BPMNShape>'
+        )
+    kinds = {key: kind for kind, key, _ in steps}
+    for key, start, end, _ in flows:
+        points = _course(start, end, kinds, shift)
+        out.append(
+            f'      <bpmndi:BPMNEdge bpmnElement="{key}">'
+            + "".join(f'<di:waypoint x="{x}" y="{y}"/>' for x, y in points)
+            + "</bpmndi:BPMNEdge>"
         )
     return ("\n".join([*out, "    </bpmndi:BPMNPlane>", "  </bpmndi:BPMNDiagram>", "</definitions>"]) + "\n").encode()
+
+
+def _course(start: str, end: str, kinds: dict[str, str], shift: int) -> list[tuple[int, int]]:
+    """A line of right angles from one step to another."""
+    (ax, ay), (bx, by) = _PLACES[start], _PLACES[end]
+    (aw, ah), (bw, bh) = _SIZES[kinds[start]], _SIZES[kinds[end]]
+    down = 1 if by > ay else -1
+    if ay == by:
+        points = [(ax + aw // 2, ay), (bx - bw // 2, by)]
+    elif ax == bx:
+        points = [(ax, ay + down * ah // 2), (bx, by - down * bh // 2)]
+    elif kinds[start] in ("gate", "event"):
+        points = [(ax, ay + down * ah // 2), (ax, by), (bx - bw // 2, by)]
+    else:
+        points = [(ax + aw // 2, ay), (bx, ay), (bx, by - down * bh // 2)]
+    return [(x + shift, y + shift) for x, y in points]
 
 
 def gangway_app(*, button: int = 40, offline: bool = False, stamp: int = 1, scanner: str = "camera") -> bytes:

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { address } from "../../api/client";
-import { artifact, artifactHistory, artifacts, outline } from "../../api/queries";
+import { artifact, artifactHistory, artifacts, drawing, outline } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -11,11 +11,13 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
 import { Upload } from "../shelf/Upload";
+import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
 import { TextView } from "./TextView";
 import { Versions, VersionTable } from "./Versions";
 
-const VIEWS = ["outline", "text", "history"] as const;
+const VIEWS = { graph: "Graph", outline: "Outline", text: "Raw text", history: "History" } as const;
+const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
   const key = useShelfKey();
@@ -23,10 +25,15 @@ export function ArtifactPage() {
   const [path] = useParam("path");
   const [at, setAt] = useParam("ref", "main");
   const [version, setVersion] = useParam("version");
-  const [view, setView] = useParam("view", "outline");
+  const [asked, setView] = useParam("view");
   const found = useQuery(artifact(key, path, at, version || undefined));
   const versions = useQuery(artifactHistory(key, path, at));
-  const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: view === "outline" });
+  const drawable = DRAWN.includes(found.data?.kind ?? "");
+  const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
+  const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
+  const view = asked && (asked !== "graph" || hasGraph) ? asked : hasGraph ? "graph" : "outline";
+  const waiting = drawable && drawn.isPending;
+  const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: (view === "outline" || view === "graph") && !waiting });
   const all = useQuery(artifacts(key, at));
   const { keep } = usePending(key);
   const name = found.data?.name ?? path.split("/").pop() ?? "";
@@ -58,10 +65,8 @@ export function ArtifactPage() {
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {VIEWS.map((v) => (
-                  <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>
-                    {v === "outline" ? "Outline" : v === "text" ? "Raw text" : "History"}
-                  </button>
+                {Object.entries(VIEWS).filter(([v]) => v !== "graph" || hasGraph).map(([v, name]) => (
+                  <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>
               {(a.version ?? 0) > 1 && (
@@ -79,7 +84,9 @@ export function ArtifactPage() {
             </span>
           </div>
           <p className="mut mono" style={{ marginBottom: 8 }}>{a.path}</p>
-          {view === "outline" && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
+          {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
+          {view === "graph" && parts.isPending && <Loading what="Drawing it" />}
+          {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
           {versions.data && view !== "history" && <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />}

@@ -78,11 +78,11 @@ function TreeView({ outline }: { outline: Outline }) {
   );
 }
 
-function RootFields({ outline }: { outline: Outline }) {
+export function RootFields({ outline }: { outline: Outline }) {
   return <Fields fields={outline.fields ?? {}} />;
 }
 
-function PartDetail({ part }: { part: Part }) {
+export function PartDetail({ part }: { part: Part }) {
   return (
     <>
       <div className="pad">

@@ -2,15 +2,19 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { artifactComparison, type ArtifactComparison, type Finding, type TableCounts, text } from "../../api/queries";
+import { artifactComparison, type ArtifactComparison, compareDrawing, type Finding, type TableCounts, text } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { DrawingView } from "../drawing/DrawingView";
 import { EffectFilter } from "./EffectFilter";
+import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
-import { Inline, Worded } from "./Worded";
+import { Rows } from "./Rows";
+import { SaveReport } from "./SaveReport";
+import { Inline } from "./Worded";
 
 interface Props {
   shelf: string;
@@ -20,6 +24,7 @@ interface Props {
   onAll?: () => void;
 }
 const MOST = 1000;
+const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const [seen, setSeen] = useParam("seen", "parts");
@@ -49,9 +54,12 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
             {cosmetic ? "Hide" : "Show"} {count(hidden, "cosmetic finding")}
           </button>
         )}
-        <span className="end">{onAll && <Button variant="outlined" onClick={onAll}>All artifacts</Button>}</span>
+        <span className="end">
+          {onAll && <Button variant="outlined" onClick={onAll}>All artifacts</Button>}
+          <SaveReport shelf={shelf} from={from} to={to} path={path} />
+        </span>
       </div>
-      {seen === "text" ? <SideBySide shelf={shelf} path={path} from={from} to={to} /> : <Parts findings={shown} comparison={c} />}
+      {seen === "text" ? <SideBySide shelf={shelf} path={path} from={from} to={to} /> : <Parts findings={shown} comparison={c} shelf={shelf} path={path} from={from} to={to} />}
     </>
   );
 }
@@ -60,8 +68,11 @@ function sentenceCase(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
 
-function Parts({ findings, comparison }: { findings: Finding[]; comparison: ArtifactComparison }) {
+function Parts({ findings, comparison, shelf, path, from, to }: Props & { findings: Finding[]; comparison: ArtifactComparison }) {
   const [at, setAt] = useState(0);
+  const [picked, setPicked] = useState("");
+  const drawn = useQuery({ ...compareDrawing(shelf, path, from, to), enabled: DRAWN.includes(comparison.kind) });
+  const drawing = drawn.data?.nodes.length ? drawn.data : null;
   const groups = useMemo(() => byType(findings.slice(0, MOST)), [findings]);
   const order = useMemo(() => groups.flatMap(([, own]) => own), [groups]);
   const chosen = order[Math.min(at, order.length - 1)];
@@ -69,13 +80,23 @@ function Parts({ findings, comparison }: { findings: Finding[]; comparison: Arti
     const step = (event: KeyboardEvent) => {
       if (event.target instanceof HTMLElement && /INPUT|TEXTAREA|SELECT/.test(event.target.tagName)) return;
       if (event.ctrlKey || event.metaKey || event.altKey) return;
+      if (event.key === "n" || event.key === "p") setPicked("");
       if (event.key === "n") setAt((a) => Math.min(order.length - 1, a + 1));
       if (event.key === "p") setAt((a) => Math.max(0, a - 1));
     };
     window.addEventListener("keydown", step);
     return () => window.removeEventListener("keydown", step);
   }, [order.length]);
-  if (order.length === 0) return <div className="sheet empty">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</div>;
+  const choose = (n: number) => {
+    setPicked("");
+    setAt(n);
+  };
+  const pick = (part: string) => {
+    const n = order.findIndex((f) => f.part === part || f.part.startsWith(`${part}/`));
+    if (n >= 0) choose(n);
+    else setPicked(part);
+  };
+  if (order.length === 0 && !drawing) return <div className="sheet empty">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</div>;
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Findings">
@@ -89,15 +110,18 @@ function Parts({ findings, comparison }: { findings: Finding[]; comparison: Arti
             <div key={type}>
               <p className="cap" style={{ padding: "8px 12px 4px" }}><b>{sentenceCase(plural(type, own.length))}</b> {count(own.length, "finding")}</p>
               {own.map((f) => (
-                <FindingRow key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect}`} finding={f} current={f === chosen} onChoose={() => setAt(order.indexOf(f))} />
+                <FindingRow key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect}`} finding={f} current={f === chosen} onChoose={() => choose(order.indexOf(f))} />
               ))}
             </div>
           ))}
+          {order.length === 0 && <p className="cap pad">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</p>}
           {findings.length > MOST && <p className="cap pad">{group(findings.length - MOST)} more; narrow by effect, or save as JSON with everyshelf compare --json.</p>}
         </div>
       </section>
-      <div>
-        {chosen && <Detail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />}
+      <div className="stack">
+        {drawing && <DrawingView drawing={drawing} chosen={picked || (chosen?.part ?? "")} onChoose={pick} compared />}
+        {chosen && !picked && <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />}
+        {picked && <p className="sheet pad sec">Nothing changed in <span className="mono">{picked}</span>.</p>}
         {comparison.table && <Rows table={comparison.table as unknown as TableCounts} />}
       </div>
     </div>
@@ -122,85 +146,6 @@ function FindingRow({ finding, current, onChoose }: { finding: Finding; current:
 
 function short(text: string): string {
   return text.length > 90 ? `${text.slice(0, 88)}…` : text || "empty";
-}
-
-function Detail({ finding, place, total, comparison }: { finding: Finding; place: number; total: number; comparison: ArtifactComparison }) {
-  const { lead, before, after } = told(finding);
-  const version = (side: Record<string, unknown> | null) => (side?.version ? `version ${String(side.version)}` : "");
-  const lines = `${before ?? ""}${after ?? ""}`.includes("\n") && finding.field;
-  return (
-    <section className="sheet" aria-label="Finding">
-      <div className="ph">
-        <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
-        <h3>{finding.label}{finding.field ? `, ${finding.field} ${finding.action}` : `, ${finding.action}`}</h3>
-        <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>{finding.part}</span>
-        <span className="r cap">{place} of {total}</span>
-      </div>
-      {lines ? <Lines before={before ?? ""} after={after ?? ""} label="Both texts, line by line" /> : <div className="ba">
-        {before !== null && (
-          <div className="box"><p className="cap">Before {version(comparison.before as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="before" /></p></div>
-        )}
-        {before !== null && after !== null && <span aria-hidden="true" style={{ font: "22px var(--sans)", color: "var(--changed)" }}>→</span>}
-        {after !== null && (
-          <div className="box new"><p className="cap">After {version(comparison.after as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="after" /></p></div>
-        )}
-        {before === null && after === null && <p>{lead}{finding.detail && finding.detail !== lead ? `: ${finding.detail}` : ""}</p>}
-      </div>}
-      {finding.used_by && finding.used_by.length > 0 && <UsedBy uses={finding.used_by} />}
-    </section>
-  );
-}
-
-/** Whom a breaking finding breaks: where, and whether that is exact or a guess. */
-function UsedBy({ uses }: { uses: NonNullable<Finding["used_by"]> }) {
-  return (
-    <table aria-label="Used by">
-      <thead><tr><th>Used by</th><th>Where</th><th>Known</th></tr></thead>
-      <tbody>
-        {uses.map((u) => (
-          <tr key={`${u.artifact} ${u.place}`}><td className="mono">{u.artifact}</td><td>{u.label} <span className="mono mut">{u.place}</span></td><td>{u.exact ? "exactly" : "a guess"}</td></tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
-
-function Rows({ table }: { table: TableCounts }) {
-  const { rows } = table;
-  const most = Math.max(rows.before, rows.after, 1);
-  const bar = (n: number, name: string, fill: string) => (
-    <tr key={name}>
-      <th scope="row">{name}</th>
-      <td className="num">{group(n)}</td>
-      <td style={{ width: "55%" }}><svg width="100%" height="12" aria-hidden="true"><rect width={`${(100 * n) / most}%`} height="12" fill={fill} stroke="var(--line-strong)" /></svg></td>
-    </tr>
-  );
-  return (
-    <section className="sheet" style={{ marginTop: 10 }} aria-label="Rows">
-      <div className="ph"><h3>Rows</h3><span className="cap">{table.key.length ? `matched by ${table.key.join(", ")}` : "matched without a key"}</span></div>
-      <table>
-        <tbody>
-          {bar(rows.before, "before", "none")}
-          {bar(rows.after, "after", "var(--sunk)")}
-          {bar(rows.changed, "changed", "var(--changed)")}
-          {bar(rows.added, "added", "var(--added)")}
-          {bar(rows.removed, "removed", "var(--removed)")}
-        </tbody>
-      </table>
-      {table.samples.length > 0 && (
-        <div className="scroll" style={{ maxHeight: 260 }} tabIndex={0} role="region" aria-label="Changed cells">
-          <table>
-            <thead><tr><th>{table.key.join(", ")}</th><th>Column</th><th>Before</th><th>After</th></tr></thead>
-            <tbody>
-              {table.samples.map((s, i) => (
-                <tr key={i}><td>{s.key.join(", ")}</td><td className="mono">{s.column}</td><td><del>{s.before || "empty"}</del></td><td><ins>{s.after || "empty"}</ins></td></tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-      )}
-    </section>
-  );
 }
 
 function SideBySide({ shelf, path, from, to }: Props) {

@@ -9,6 +9,7 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { ArtifactFindings } from "./ArtifactFindings";
 import { EffectFilter } from "./EffectFilter";
+import { SaveReport } from "./SaveReport";
 import { StateTable } from "./StateTable";
 
 export function ComparePage() {
@@ -55,7 +56,10 @@ function States({ before, to, onOpen, onSwap }: { before: string; to: string; on
       <div className="line1">
         <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
         <span className="sec sm">{count(c.same, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
-        <span className="end"><Button variant="outlined" onClick={onSwap}>Swap sides</Button></span>
+        <span className="end">
+          <Button variant="outlined" onClick={onSwap}>Swap sides</Button>
+          <SaveReport shelf={key} from={before} to={to} waiting={c.pending > 0} />
+        </span>
       </div>
       <StateTable artifacts={c.artifacts.filter((a) => !effect || (a.effects[effect] ?? 0) > 0)} onOpen={onOpen} />
     </>

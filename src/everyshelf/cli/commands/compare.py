@@ -12,6 +12,7 @@ from everyshelf.cli import terminal
 from everyshelf.cli.commands.desk import entry_kind, kind_on_desk
 from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 
 if TYPE_CHECKING:
@@ -24,15 +25,22 @@ if TYPE_CHECKING:
 @click.option(
     "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
 )
+@report_option
 @shelf_options
 def compare(
-    refs: tuple[str, ...], fail_on: str | None, shelf_key: str | None, address: str | None, as_json: bool
+    refs: tuple[str, ...],
+    fail_on: str | None,
+    report: Path | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
 ) -> None:
     """What changed from one state to another, by what it means.
 
     FROM and TO are refs; TO is the desk's branch if left out. With no ref at all: what this desk changed. With an
     ARTIFACT: all findings of it, and refs may be version:N.
     """
+    form = report_form(report)
     shelf, desk = open_shelf(shelf_key, address)
     before, after, artifact = _three(refs, desk)
     if "desk" in (before, after):
@@ -43,6 +51,12 @@ def compare(
     else:
         with terminal.progress_bar("Comparing") as progress:
             found = shelf.compare(before, after, lambda job: progress(job.done, job.total, job.note))
+    if report is not None and form is not None:
+        on_desk = "desk" in (before, after)
+        title = f"{f'{artifact} ' if artifact else ''}from {before} to {after}"
+        which: str | None = None if artifact is None else found.get("path")
+        text = None if on_desk else shelf.compare_report(before, after, path=which, form=form)
+        save_report(report, form, found if text is None else text, title)
     if as_json:
         terminal.print_json(found)
     else:

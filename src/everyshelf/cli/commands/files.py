@@ -10,6 +10,7 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import json_option
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
@@ -91,6 +92,7 @@ def _checked_kind(kind: str | None) -> str | None:
 @click.option(
     "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
 )
+@report_option
 @json_option
 def compare_files(
     old: Path,
@@ -100,11 +102,13 @@ def compare_files(
     rules: Path | None,
     limit: int,
     fail_on: str | None,
+    report: Path | None,
     as_json: bool,
 ) -> None:
     """What changed from file OLD to file NEW, by what it means."""
     from everyshelf.core.compare.worker import Worker
 
+    form = report_form(report)
     rules_text = _rules_text(rules)
     keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
     worker = Worker()
@@ -114,6 +118,9 @@ def compare_files(
         )
     finally:
         worker.close()
+    if report is not None and form is not None:
+        title = f"{old.name} to {new.name}" if old.name != new.name else new.name
+        save_report(report, form, {**found, "path": str(new)}, title)
     if as_json:
         terminal.print_json(found)
     else:

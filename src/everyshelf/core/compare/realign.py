@@ -35,20 +35,24 @@ class _Thing:
 
 def realigned(before: Any, after: Any) -> tuple[Any, int]:
     """``after`` with ids given anew replaced by the old ones, and how many were; itself and 0 if ids were kept."""
+    mapping = ids_given_anew(before, after)
+    return (rewritten(after, mapping), len(mapping)) if mapping else (after, 0)
+
+
+def ids_given_anew(before: Any, after: Any) -> dict[str, str]:
+    """New id -> old id of equal things, where most ids were given anew; else empty."""
     for most in (_SAMPLE, None):
         found = _ids(after, most)
         if len(_ids(before, most) & found) > _MOST_KEPT * len(found):
-            return after, 0
+            return {}
     old, new = _things(before), _things(after)
     ids_old, ids_new = {t.id for t in old}, {t.id for t in new}
     kept = ids_old & ids_new
     least = min(len(ids_old), len(ids_new))
     if least - len(kept) < _LEAST_IDS or len(kept) > _MOST_KEPT * least:
-        return after, 0
+        return {}
     mapping = _matched(old, new, kept)
-    if len(mapping) < _LEAST_MATCHED * (least - len(kept)):
-        return after, 0
-    return _rewritten(after, mapping), len(mapping)
+    return mapping if len(mapping) >= _LEAST_MATCHED * (least - len(kept)) else {}
 
 
 def _ids(tree: Any, most: int | None) -> set[str]:
@@ -212,15 +216,16 @@ def _by_neighbours(
                 break
 
 
-def _rewritten(value: Any, mapping: dict[str, str]) -> Any:
+def rewritten(value: Any, mapping: dict[str, str]) -> Any:
+    """``value`` with every text that is an id of the mapping replaced."""
     if isinstance(value, tuple):
         tag, attributes, text, children = value
         attributes = {n: mapping.get(v, v) for n, v in attributes.items()}
-        below = tuple(_rewritten(c, mapping) for c in children)
+        below = tuple(rewritten(c, mapping) for c in children)
         text = str(mapping.get(text, text))
         return Element(tag, attributes, text, below) if isinstance(value, Element) else (tag, attributes, text, below)
     if isinstance(value, dict):
-        return {mapping.get(k, k): _rewritten(v, mapping) for k, v in value.items()}
+        return {mapping.get(k, k): rewritten(v, mapping) for k, v in value.items()}
     if isinstance(value, list):
-        return [_rewritten(v, mapping) for v in value]
+        return [rewritten(v, mapping) for v in value]
     return mapping.get(value, value) if isinstance(value, str) else value

@@ -29,6 +29,8 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
     if request["task"] == "outline":
         name, path = request["file"]
         return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
+    if request["task"] == "drawing":
+        return drawing_json(request, rules)
     before, after = (ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]))
     if request.get("as_text"):
         return compare_as_text(before, after, request["as_text"]).as_json(request.get("limit") or 10_000)
@@ -68,6 +70,16 @@ def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) 
     parts = _parts_json(outline.root, "", budget)
     fields = {k: plain(v) for k, v in outline.root.fields.items()}
     return {**result, "fields": fields, "parts": parts, "truncated": budget[0] <= 0}
+
+
+def drawing_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    """The drawing of the newer file, or of both in one where there is an older."""
+    from everyshelf.core.drawing import draw_file, draw_files
+
+    sides = [ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]) if n]
+    if len(sides) == 1:
+        return draw_file(sides[0], rules, request.get("kind"))
+    return draw_files(sides[0], sides[1], rules, request.get("kind"))
 
 
 def uses_json(name: str, data: bytes, rules: Rules, wanted: list[dict[str, Any]]) -> list[list[dict[str, Any]]]:

@@ -81,6 +81,17 @@ class Worker:
             told = {"read_as": "bytes", "note": error.message, "size": size}
             return {"kind": "opaque", "format": "", "parts": [], "truncated": False, **told}
 
+    def drawing(
+        self, before: tuple[str, Path] | None, after: tuple[str, Path], *, rules_text: str = "", kind: str | None = None
+    ) -> dict[str, Any]:
+        """The drawing of a file, or of two versions in one; without nodes where there is none or it takes too long."""
+        old = [before[0], str(before[1])] if before else ["", ""]
+        request = {"task": "drawing", "before": old, "after": [after[0], str(after[1])]}
+        try:
+            return self._ask({**request, "rules": rules_text, "kind": kind})
+        except LimitError as error:
+            return {"nodes": [], "edges": [], "placed": False, "note": error.message}
+
     def uses(
         self, name: str, path: Path, wanted: list[dict[str, Any]], *, rules_text: str = ""
     ) -> list[list[dict[str, Any]]]:

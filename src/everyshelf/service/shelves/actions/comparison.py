@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import time
 import zlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -31,8 +32,8 @@ from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
 BUDGET_SECONDS = 0.8
-_READ_LIMIT_BYTES = 200 * 1024 * 1024
-_SHOWN_FINDINGS = 50
+READ_LIMIT_BYTES = 200 * 1024 * 1024
+SHOWN_FINDINGS = 50
 _MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
 
 
@@ -82,9 +83,18 @@ def _recorded_moves(shelf: Shelf, before: Resolved, after: Resolved, changes: li
 
 
 def compare_states(
-    shelf: Shelf, before: Resolved, after: Resolved, *, budget: float | None = BUDGET_SECONDS, progress: Any = None
+    shelf: Shelf,
+    before: Resolved,
+    after: Resolved,
+    *,
+    budget: float | None = BUDGET_SECONDS,
+    progress: Any = None,
+    shown: int = SHOWN_FINDINGS,
 ) -> dict[str, Any]:
-    """The whole comparison; with a budget, artifacts that would take longer are marked ``pending``."""
+    """The whole comparison; with a budget, artifacts that would take longer are marked ``pending``.
+
+    ``shown``: most findings given for each artifact; the counts are exact.
+    """
     pairs = pair_changes(shelf, before, after)
     rules = rules_at(after.root)
     old_versions = versions_at(shelf, before.commit, {p.old_path: p.before.id for p in pairs if p.before})
@@ -95,7 +105,7 @@ def compare_states(
         if progress is not None:
             progress(done, len(pairs), pair.path)
         found = compare_pair(shelf, pair, rules, allowed=end is None or time.monotonic() < end)
-        artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found))
+        artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found, shown))
     artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
     return {
         "from": before.as_json(),
@@ -142,7 +152,11 @@ def sentence(artifacts: list[dict[str, Any]]) -> str:
 
 
 def _artifact(
-    pair: Pairing, old: ArtifactVersion | None, new: ArtifactVersion | None, found: dict[str, Any] | None
+    pair: Pairing,
+    old: ArtifactVersion | None,
+    new: ArtifactVersion | None,
+    found: dict[str, Any] | None,
+    shown: int,
 ) -> dict[str, Any]:
     known = new or old
     result: dict[str, Any] = {
@@ -168,8 +182,8 @@ def _artifact(
     for name in ("effects", "counts", "read_as", "note", "kind", "table", "lines"):
         if name in found:
             result[name] = found[name]
-    result["findings"] = found["findings"][:_SHOWN_FINDINGS]
-    result["truncated"] = found["truncated"] or len(found["findings"]) > _SHOWN_FINDINGS
+    result["findings"] = found["findings"][:shown]
+    result["truncated"] = found["truncated"] or len(found["findings"]) > shown
     result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
     result["headline"] = headline(found)
     return result
@@ -249,14 +263,22 @@ def compare_contents(
     kind: str | None = None,
 ) -> dict[str, Any] | None:
     """As ``compare_pair`` for two contents under their names."""
-    key = _cache_key(old_name, before.id, new_name, after.id, rules, kind)
+    parts = (old_name, before.id, new_name, after.id, rules.source, kind or "")
+    work = (lambda: _worked_out(old_name, before, new_name, after, rules, kind)) if allowed else None
+    return remembered(parts, work)
+
+
+def remembered(parts: tuple[str, ...], work: Callable[[], dict[str, Any]] | None) -> dict[str, Any] | None:
+    """What was worked out from ``parts`` before by these readers, or else by ``work``; None if neither."""
+    whole = "\0".join((*parts, str(READER_VERSION), packages()))
+    key = hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()
     cached = CachedComparison.objects.filter(key=key).values_list("result", flat=True).first()
     if cached is not None:
         result: dict[str, Any] = orjson.loads(zlib.decompress(cached))
         return result
-    if not allowed:
+    if work is None:
         return None
-    result = _worked_out(old_name, before, new_name, after, rules, kind)
+    result = work()
     try:
         CachedComparison.objects.create(key=key, result=zlib.compress(orjson.dumps(result), 3))
     except IntegrityError:
@@ -264,16 +286,11 @@ def compare_contents(
     return result
 
 
-def _cache_key(old: str, before: str, new: str, after: str, rules: Rules, kind: str | None) -> str:
-    parts = (old, before, new, after, rules.source, kind or "", str(READER_VERSION), packages())
-    return hashlib.sha256("\0".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
-
-
 def _worked_out(
     old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None
 ) -> dict[str, Any]:
-    if max(before.size, after.size) > _READ_LIMIT_BYTES:
-        why = f"larger than {_READ_LIMIT_BYTES >> 20} MB"
+    if max(before.size, after.size) > READ_LIMIT_BYTES:
+        why = f"larger than {READ_LIMIT_BYTES >> 20} MB"
         return as_bytes(new_name, before.size, after.size, why).as_json()
     with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
         return worker.compare((old_name, old), (new_name, new), rules_text=rules.source, kind=kind)
@@ -281,7 +298,7 @@ def _worked_out(
 
 def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
     """The outline of one content under its name."""
-    if entry.size > _READ_LIMIT_BYTES:
+    if entry.size > READ_LIMIT_BYTES:
         return {
             "kind": "opaque",
             "format": "",

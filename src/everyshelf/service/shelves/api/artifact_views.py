@@ -1,4 +1,4 @@
-"""Artifacts, contents, commits and comparison."""
+"""Artifacts, contents and commits."""
 
 from __future__ import annotations
 
@@ -9,13 +9,11 @@ from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
-from everyshelf.core.compare.sentences import headline
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import commits, comparison, contents, listing
+from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
-from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import (
     CURSOR,
@@ -32,9 +30,6 @@ from everyshelf.service.shelves.api.base import (
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 from everyshelf.service.web.idempotency import once
 from everyshelf.service.web.transfer import body_pieces, send_content
-
-FROM = OpenApiParameter("from", str, required=True, description="The state before.")
-TO = OpenApiParameter("to", str, description="The state after; the main branch if left out.")
 
 
 class ArtifactsView(ShelfView):
@@ -102,6 +97,16 @@ class ArtifactOutlineView(_ArtifactView):
         """What it is made of."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(comparison.outline_of(path, entry, commits.rules_at(at.root)))
+
+
+class ArtifactDrawingView(_ArtifactView):
+    """A pipeline or workflow as a drawing."""
+
+    @extend_schema(operation_id="artifact_drawing", responses=shapes.Drawing, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> Response:
+        """What stands in it and what leads to what; no nodes where the kind has no drawing."""
+        _, at, path, entry, _ = self.located(request, shelf)
+        return Response(drawings.drawing_of(path, entry, commits.rules_at(at.root)))
 
 
 class ArtifactTextView(_ArtifactView):
@@ -256,81 +261,3 @@ def _restored_from(shelf: Shelf, values: dict[str, Any]) -> str:
         at = resolve(shelf, values["branch"])
         return listing.find_version(shelf, at, values["path"], int(rest)).commit.root
     return resolve(shelf, values["ref"]).root
-
-
-class CompareView(ShelfView):
-    """Comparing two states."""
-
-    @extend_schema(operation_id="compare_states", responses=shapes.StateComparison, parameters=[FROM, TO])
-    def get(self, request: Any, shelf: str) -> Response:
-        """Which artifacts differ, and by what; a job works out what would take longer than a second."""
-        caller, found = self.shelf(request, shelf)
-        before, after = self.at(request, found, "from"), self.at(request, found, "to")
-        both = before.commit is not None and after.commit is not None
-        result = comparison.compare_states(found, before, after, budget=comparison.BUDGET_SECONDS if both else None)
-        add_users(found, after, commits.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
-        result["job"] = None
-        if result["pending"] and before.commit is not None and after.commit is not None:
-            job = start_job(caller, "compare", found, {"from": before.commit.uid, "to": after.commit.uid})
-            result["job"] = job.uid
-        return Response(result)
-
-
-class CompareArtifactView(ShelfView):
-    """Comparing two versions of one artifact."""
-
-    @extend_schema(
-        operation_id="compare_artifact",
-        responses=shapes.ArtifactComparison,
-        parameters=[FROM, TO, PATH, OpenApiParameter("old_path", str)],
-    )
-    def get(self, request: Any, shelf: str) -> Response:
-        """All findings; refs may also be version:N."""
-        _, found = self.shelf(request, shelf)
-        path = path_of(request)
-        old_path = request.query_params.get("old_path") or path
-        after, new = _side(found, request.query_params.get("to") or found.main_branch, path, path)
-        before, old = _side(found, request.query_params.get("from") or found.main_branch, old_path, path)
-        if old is None and new is None:
-            raise MissingError(f"{path} is in neither state", code="artifact.missing", hint="See everyshelf browse.")
-        pair = comparison.Pairing(path, old_path, old, new)
-        if old is not None and new is not None and old.id == new.id and old_path == path:
-            result: dict[str, Any] = {
-                "kind": after["kind"] if after else "opaque",
-                "equal": True,
-                "findings": [],
-                "read_as": "",
-                "note": "",
-                "counts": {},
-                "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
-                "identity": {},
-                "truncated": False,
-            }
-        else:
-            result = comparison.compare_pair(found, pair, _rules(found, request)) or {}
-            to = request.query_params.get("to") or found.main_branch
-            state = resolve(found, found.main_branch if to.startswith("version:") else to)
-            add_users(found, state, _rules(found, request), {path: result.get("findings", [])})
-        kind = (after or before or {}).get("kind", "opaque")
-        return Response({"kind": kind, **result, "headline": headline(result), "before": before, "after": after})
-
-
-def _rules(shelf: Shelf, request: Any) -> Any:
-    to = request.query_params.get("to") or shelf.main_branch
-    return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to).root)
-
-
-def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] | None, Entry | None]:
-    """An artifact at a ref or version, or nothing if it is not there."""
-    word, _, rest = ref.partition(":")
-    try:
-        if word == "version" and rest.isdigit():
-            version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
-            entry = Entry(version.path, "artifact", version.content, version.size)
-        else:
-            entry, version = listing.get_artifact(shelf, resolve(shelf, ref), path)  # type: ignore[assignment]
-    except MissingError as error:
-        if error.code != "artifact.missing":
-            raise
-        return None, None
-    return listing.artifact_json(path, entry.id, entry.size, version), entry

@@ -359,6 +359,55 @@ class OutlineOut(serializers.Serializer):
     fields = serializers.DictField(required=False)
 
 
+class DrawnBox(serializers.Serializer):
+    """Where the file's own program drew something, in its own units."""
+
+    x = serializers.FloatField()
+    y = serializers.FloatField()
+    width = serializers.FloatField()
+    height = serializers.FloatField()
+
+
+class DrawnNode(serializers.Serializer):
+    """One thing in a drawing; ``part`` is the path findings name, ``group`` the id of the frame it stands in."""
+
+    id = serializers.CharField()
+    part = serializers.CharField()
+    key = serializers.CharField()
+    type = serializers.CharField()
+    shape = serializers.ChoiceField(["step", "event", "end", "gateway", "data", "port", "frame", "lane"])
+    label = serializers.CharField()
+    detail = serializers.CharField(allow_blank=True)
+    group = serializers.CharField(allow_blank=True)
+    state = serializers.ChoiceField(["same", "added", "removed", "changed"])
+    moved = serializers.BooleanField()
+    before_label = serializers.CharField(allow_null=True)
+    before = DrawnBox(allow_null=True)
+    after = DrawnBox(allow_null=True)
+
+
+class DrawnEdge(serializers.Serializer):
+    """One connection in a drawing; ``was`` is the old course of one that now leads elsewhere."""
+
+    id = serializers.CharField()
+    part = serializers.CharField()
+    source = serializers.CharField()
+    target = serializers.CharField()
+    label = serializers.CharField(allow_blank=True)
+    conditional = serializers.BooleanField()
+    state = serializers.ChoiceField(["same", "added", "removed", "changed", "was"])
+    points = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
+
+
+class Drawing(serializers.Serializer):
+    """A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand."""
+
+    nodes = DrawnNode(many=True)
+    edges = DrawnEdge(many=True)
+    placed = serializers.BooleanField()
+    note = serializers.CharField(allow_blank=True)
+
+
 class TextOut(serializers.Serializer):
     """The beginning of an artifact as text."""
 

@@ -3,6 +3,7 @@
 from django.urls import path
 
 from everyshelf.service.shelves.api import artifact_views as artifacts
+from everyshelf.service.shelves.api import compare_views as compare
 from everyshelf.service.shelves.api import shelf_views as shelves
 
 _S = "/<str:shelf>"
@@ -21,6 +22,7 @@ urlpatterns = [
     path(f"{_S}/artifact", artifacts.ArtifactView.as_view()),
     path(f"{_S}/artifact/history", artifacts.ArtifactHistoryView.as_view()),
     path(f"{_S}/artifact/outline", artifacts.ArtifactOutlineView.as_view()),
+    path(f"{_S}/artifact/drawing", artifacts.ArtifactDrawingView.as_view()),
     path(f"{_S}/artifact/text", artifacts.ArtifactTextView.as_view()),
     path(f"{_S}/artifact/file", artifacts.ArtifactFileView.as_view()),
     path(f"{_S}/contents", artifacts.ContentsView.as_view()),
@@ -28,6 +30,8 @@ urlpatterns = [
     path(f"{_S}/contents/<str:identity>", artifacts.ContentView.as_view()),
     path(f"{_S}/commits", artifacts.CommitsView.as_view()),
     path(f"{_S}/commits/<str:uid>", artifacts.CommitView.as_view()),
-    path(f"{_S}/compare", artifacts.CompareView.as_view()),
-    path(f"{_S}/compare/artifact", artifacts.CompareArtifactView.as_view()),
+    path(f"{_S}/compare", compare.CompareView.as_view()),
+    path(f"{_S}/compare/artifact", compare.CompareArtifactView.as_view()),
+    path(f"{_S}/compare/drawing", compare.CompareDrawingView.as_view()),
+    path(f"{_S}/compare/report", compare.CompareReportView.as_view()),
 ]

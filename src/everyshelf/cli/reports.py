@@ -1,0 +1,48 @@
+"""``--report FILE``: a comparison as a page to keep."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+
+if TYPE_CHECKING:
+    from everyshelf.core.report.document import Form
+
+report_option = click.option(
+    "--report",
+    type=click.Path(dir_okay=False, writable=True, path_type=Path),
+    metavar="FILE",
+    help="Save the comparison too: one page in .html, .md or .json.",
+)
+
+
+def report_form(file: Path | None) -> Form | None:
+    """The form the file's name asks for, found out before anything is worked out."""
+    if file is None:
+        return None
+    from everyshelf.core.report import form_of
+
+    return form_of(file.name)
+
+
+def save_report(file: Path, form: Form, found: dict[str, Any] | str, title: str) -> None:
+    """Write a report, given as what was found or as its text; whole or not at all."""
+    from everyshelf.core.report import report_of, written
+
+    if isinstance(found, str):
+        text = found
+    else:
+        text = written(report_of(found, title=title, made=datetime.now().astimezone()), form)
+    part = file.with_name(f".{file.name}.part")
+    try:
+        part.write_text(text, encoding="utf-8")
+        part.replace(file)
+    except OSError as error:
+        part.unlink(missing_ok=True)
+        raise click.ClickException(f"{file} cannot be written: {error.strerror or error}") from error
+    click.echo(f"Saved {file}, {terminal.size(file.stat().st_size)}.", err=True)

@@ -1,0 +1,87 @@
+"""Reports in Markdown (CommonMark with tables), readable as plain text too."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from everyshelf.core.report.lines import Line, changed_lines
+from everyshelf.core.report.words import GLYPHS, rows_of, sides, users, what
+
+_MOST = 2000
+_SPECIAL = re.compile(r"([\\`*_\[\]<>|#])")
+
+
+def markdown(report: dict[str, Any]) -> str:
+    """The report as Markdown."""
+    effects = report["effects"]
+    out = [f"# {_text(report['title'])}", "", f"**{_text(report['sentence'])}**", ""]
+    out += ["| effect | findings |", "| --- | ---: |"]
+    out += [f"| {effect} | {effects.get(effect, 0)} |" for effect in ("breaks", "alters", "cosmetic")]
+    for artifact in report["artifacts"]:
+        out += [
+            "",
+            f"## {_text(artifact['name'])}",
+            "",
+            f"{artifact['kind']}, {_code(artifact['path'])}, {_said(artifact)}",
+        ]
+        if artifact.get("note"):
+            out += ["", _text(artifact["note"])]
+        if artifact.get("table"):
+            out += ["", _text(rows_of(artifact["table"]))]
+        out += _findings(artifact["shown"])
+        if artifact["cosmetic"]:
+            count = len(artifact["cosmetic"])
+            out += ["", f"And {count} cosmetic finding{'s' if count > 1 else ''} (layout, order, formatting)."]
+        if artifact.get("truncated"):
+            out += ["", "There are more findings than this report lists."]
+    return "\n".join([*out, "", f"Made {report['made']} by Every Shelf.", ""])
+
+
+def _said(artifact: dict[str, Any]) -> str:
+    numbers = [(artifact.get(side) or {}).get("version") for side in ("before", "after")]
+    versions = f", version {numbers[0]} to {numbers[1]}" if all(numbers) else ""
+    return f"{artifact['state']}{versions}: {_text(artifact['headline'] or '')}"
+
+
+def _findings(findings: list[dict[str, Any]]) -> list[str]:
+    if not findings:
+        return []
+    out = ["", "|  | part | what | before | after | effect |", "| --- | --- | --- | --- | --- | --- |"]
+    below: list[str] = []
+    for finding in findings[:_MOST]:
+        before, after = sides(finding)
+        if "\n" in f"{before or ''}{after or ''}":
+            below += ["", f"{_text(finding['label'])}, {what(finding)}:", "", *_lines(before or "", after or "")]
+            before = after = "see below"
+        cells = (_text(finding["label"]), _text(what(finding)), _cell(before), _cell(after), _effect(finding))
+        out.append(f"| {GLYPHS[finding['action']]} {finding['type']} | {' | '.join(cells)} |")
+    if len(findings) > _MOST:
+        out += ["", f"… and {len(findings) - _MOST} more."]
+    return [*out, *below]
+
+
+def _effect(finding: dict[str, Any]) -> str:
+    used = users(finding)
+    return f"**breaks** {_text('; '.join(used))}".strip() if finding["effect"] == "breaks" else finding["effect"]
+
+
+def _lines(before: str, after: str) -> list[str]:
+    def line(one: Line) -> str:
+        return {"same": "  ", "old": "- ", "new": "+ ", "gap": "@ "}[one.kind] + one.text
+
+    lines = [line(one) for one in changed_lines(before, after)]
+    fence = "~" * max(3, max((len(m) for text in lines for m in re.findall(r"~+", text)), default=0) + 1)
+    return [f"{fence}diff", *lines, fence]
+
+
+def _cell(text: str | None) -> str:
+    return "" if text is None else _text(text if len(text) < 400 else f"{text[:398]}…")
+
+
+def _text(text: str) -> str:
+    return _SPECIAL.sub(r"\\\1", " ".join(text.split()))
+
+
+def _code(text: str) -> str:
+    return f"`{text.replace('`', ' ')}`"
