@@ -123,6 +123,13 @@ export const drawing = (key: string, path: string, ref: string, version?: string
     queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/artifact/drawing`, { path, ref, version }),
   });
 
+export const unfolded = (key: string, path: string, ref: string, version?: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "unfolded", path, ref, version],
+    queryFn: () => get<Schemas["UnfoldedOut"]>(`shelves/${key}/artifact/unfolded`, { path, ref, version }),
+    retry: false,
+  });
+
 export const compareDrawing = (key: string, path: string, from: string, to: string) =>
   queryOptions({
     queryKey: ["shelf", key, "compare drawing", from, to, path],

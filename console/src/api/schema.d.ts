@@ -228,6 +228,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/unfolded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Its parts as files, with their texts. */
+        get: operations["artifact_unfolded"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/artifact/unfolded/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All its parts in one zip, with what is needed to fold them again. */
+        get: operations["artifact_unfolded_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifacts": {
         parameters: {
             query?: never;
@@ -412,6 +446,23 @@ export interface paths {
         get: operations["contents_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/contents/fold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The content that a zip of parts, stored before, folds to. */
+        post: operations["contents_fold"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1009,6 +1060,17 @@ export interface components {
             detail?: string;
             used_by?: components["schemas"]["UseOut"][];
         };
+        /** @description Which content is a zip of parts. */
+        FoldInRequest: {
+            content: string;
+        };
+        /** @description The one content the parts make; ``name`` is the file's. */
+        FoldedOut: {
+            id: string;
+            size: number;
+            name: string;
+            notes: string[];
+        };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
             gate: string;
@@ -1411,6 +1473,17 @@ export interface components {
             headline: string;
             removed: boolean;
         };
+        /** @description One part as a file; ``text`` is null where it is none, or too long to be shown. */
+        UnfoldedFile: {
+            path: string;
+            size: number;
+            text: string | null;
+        };
+        /** @description An artifact as readable parts. */
+        UnfoldedOut: {
+            files: components["schemas"]["UnfoldedFile"][];
+            notes: string[];
+        };
         /** @description A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words. */
         UseOut: {
             artifact: string;
@@ -1812,6 +1885,62 @@ export interface operations {
             };
         };
     };
+    artifact_unfolded: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+                /** @description Version of the artifact instead of a ref. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnfoldedOut"];
+                };
+            };
+        };
+    };
+    artifact_unfolded_file: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+                /** @description Version of the artifact instead of a ref. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+        };
+    };
     artifacts_list: {
         parameters: {
             query?: {
@@ -2170,6 +2299,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+        };
+    };
+    contents_fold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FoldInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoldedOut"];
                 };
             };
         };

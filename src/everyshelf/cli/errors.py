@@ -82,9 +82,15 @@ def _exit_code(error: Exception) -> int:
 
 
 def _say(problem: dict[str, Any]) -> None:
-    click.echo(f"{problem['detail'][:1].upper()}{problem['detail'][1:]}", err=True)
+    click.echo(_sentence_case(problem["detail"]), err=True)
     for conflict in problem.get("conflicts", []):
         click.echo(f"  ≠ {conflict['path']}", err=True)
     if problem["hint"]:
         click.echo(problem["hint"], err=True)
     click.echo(f"({problem['code']})", err=True)
+
+
+def _sentence_case(text: str) -> str:
+    """A capital first, unless the first word is a file's name."""
+    first = text.partition(" ")[0].rstrip(":,")
+    return text if "." in first or "/" in first else f"{text[:1].upper()}{text[1:]}"

@@ -32,6 +32,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "rollback": ("environments", "Put an earlier deployment in place again."),
     "outline": ("files", "What a file is made of."),
     "compare-files": ("files", "What changed between two files, by what it means."),
+    "unfold": ("unfolding", "Lay a file's parts into a folder, one readable file each."),
+    "fold": ("unfolding", "Make the parts in a folder one file again."),
     "verify": ("history", "Re-read a whole shelf and name what does not match."),
 }
 

@@ -188,6 +188,22 @@ class ShelfClient:
             f"{self._base}/artifact/drawing", dict[str, Any], path=path, ref=ref, version=version
         )
 
+    def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """An artifact's parts as files with their texts, and notes."""
+        return self._transport.get(
+            f"{self._base}/artifact/unfolded", dict[str, Any], path=path, ref=ref, version=version
+        )
+
+    def unfolded_zip(self, path: str, ref: str | None = None, version: int | None = None) -> bytes:
+        """All its parts in one zip, with what is needed to fold them again."""
+        address = f"{self._base}/artifact/unfolded/file"
+        with self._transport.stream(address, path=path, ref=ref, version=version) as pieces:
+            return b"".join(pieces)
+
+    def fold(self, content: str) -> dict[str, Any]:
+        """The content (``id``, ``size``, ``name``, ``notes``) that a zip of parts, uploaded before, folds to."""
+        return self._transport.send("POST", f"{self._base}/contents/fold", {"content": content}, dict[str, Any])
+
     def text(
         self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None
     ) -> dict[str, Any]:

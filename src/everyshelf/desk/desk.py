@@ -52,6 +52,7 @@ class Taken:
     removed: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
     """Edited here and changed there: left as they are."""
+    unfolded: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -103,8 +104,16 @@ class Desk:
         return cls(root, home)
 
     def states(self) -> list[Item]:
-        """The state of every artifact."""
-        return find_states(self.root)
+        """The state of every artifact, edited parts of unfolded ones folded back first."""
+        return find_states(self.root, self._level())
+
+    def _level(self) -> dict[str, str]:
+        """Unfolded artifacts and their parts say the same again; where that cannot be, why."""
+        if not (self.root / FOLDER / "unfolded.json").is_file():
+            return {}
+        from everyshelf.desk.unfolded import bring_level
+
+        return bring_level(self.root)
 
     def pending(self) -> list[Item]:
         """What differs from where it came from, and could be committed."""
@@ -129,12 +138,29 @@ class Desk:
                 progress(done + 1, len(fresh), artifact.path)
         finally:
             save_entries(self.root, entries)
+        self._unfold(result, entries)
         # With something kept, the desk goes on building on the older commit: only then does the service notice that
         # the same artifact changed on both sides, instead of one overwriting the other.
         if not result.kept:
             self.home.commit = head
         save_home(self.root, self.home)
         return result
+
+    def _unfold(self, result: Taken, entries: dict[str, Entry]) -> None:
+        from everyshelf.desk.unfolded import forget, unfold_all
+
+        forget(self.root, result.removed)
+        self._level()
+        if self.home.unfold:
+            result.unfolded = unfold_all(self.root, [(p, entries[p].kind) for p in result.written if p in entries])
+
+    def unfold_all(self) -> list[str]:
+        """Unfold every artifact that hides parts and was not edited; gives their paths."""
+        from everyshelf.desk.unfolded import unfold_all
+
+        save_home(self.root, self.home)
+        items = [i for i in self.states() if i.state == "same" and i.entry is not None]
+        return unfold_all(self.root, [(i.path, i.entry.kind) for i in items if i.entry is not None])
 
     def _is_wanted(self, artifact: Artifact, item: Item | None, entries: dict[str, Entry], result: Taken) -> bool:
         """Whether the artifact has to be fetched; what was edited here and changed there is noted as kept."""

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 State = Literal["new", "edited", "moved", "gone", "same", "blocked"]
 RULES_FILE = "shelf.toml"
+_UNFOLDED = ".unfolded"
 
 
 @dataclass(frozen=True)
@@ -43,15 +44,21 @@ def load_rules(root: Path) -> Rules | None:
     return parse_rules(path.read_text(encoding="utf-8", errors="replace"))
 
 
-def find_states(root: Path) -> list[Item]:
-    """Every artifact, by path. Freshly proven time stamps are remembered, so that the next look is quicker."""
+def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]:
+    """Every artifact, by path. Freshly proven time stamps are remembered, so that the next look is quicker.
+
+    ``blocked``: artifacts that something stands in the way of, and what.
+    """
     entries = load_entries(root)
     rules = load_rules(root)
     refreshed: dict[str, Entry] = {}
     seen, items = set(), []
     for path, stat, problem in _files(root, rules):
         seen.add(path)
-        items.append(_look(root, path, stat, problem, entries.get(path), refreshed))
+        if blocked and path in blocked:
+            items.append(_look(root, path, None, blocked[path], entries.get(path), refreshed))
+        else:
+            items.append(_look(root, path, stat, problem, entries.get(path), refreshed))
     gone = [Item(p, "gone", None, 0, e) for p, e in entries.items() if p not in seen]
     if refreshed:
         save_entries(root, {**entries, **refreshed})
@@ -73,6 +80,8 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
             if path == FOLDER:
                 continue
             if child.is_dir(follow_symlinks=False):
+                if child.name.endswith(_UNFOLDED) and os.path.isfile(os.path.join(child.path, "fold.json")):
+                    continue  # the parts of the file beside it
                 if rules is None or not rules.is_ignored(path + "/"):
                     waiting.append(path)
             elif rules is None or not rules.is_ignored(path):

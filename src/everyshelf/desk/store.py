@@ -20,6 +20,8 @@ class Home(msgspec.Struct):
     branch: str | None
     commit: str | None
     ref: str
+    unfold: bool = False
+    """Whether artifacts that hide parts are unfolded here."""
 
 
 class Entry(msgspec.Struct, array_like=True):

@@ -14,9 +14,11 @@ import { Upload } from "../shelf/Upload";
 import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
 import { TextView } from "./TextView";
+import { UnfoldedView } from "./UnfoldedView";
 import { Versions, VersionTable } from "./Versions";
 
-const VIEWS = { graph: "Graph", outline: "Outline", text: "Raw text", history: "History" } as const;
+const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", history: "History" } as const;
+const UNFOLDED = ["app", "tests", "notebook", "archive", "document", "spreadsheet"];
 const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
@@ -65,7 +67,7 @@ export function ArtifactPage() {
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => v !== "graph" || hasGraph).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind))).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>
@@ -87,6 +89,7 @@ export function ArtifactPage() {
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Drawing it" />}
           {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
+          {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
           {versions.data && view !== "history" && <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />}

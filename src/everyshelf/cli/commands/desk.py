@@ -22,14 +22,22 @@ _MANY = 200
 @click.argument("folder", type=click.Path(file_okay=False, path_type=Path), required=False)
 @click.option("--branch", help="Branch to work on; default: the main branch.")
 @click.option("--ref", help="Look at this ref instead, read only.")
+@click.option("--unfold", is_flag=True, help="Lay the parts of apps, tests, notebooks and archives beside them.")
 @click.option("--address", help="Address of the service.")
 @json_option
 def take(
-    shelf_key: str | None, folder: Path | None, branch: str | None, ref: str | None, address: str | None, as_json: bool
+    shelf_key: str | None,
+    folder: Path | None,
+    branch: str | None,
+    ref: str | None,
+    unfold: bool,
+    address: str | None,
+    as_json: bool,
 ) -> None:
     """Take SHELF into FOLDER, or on a desk: bring the newest state of its branch here.
 
-    What was edited here is never overwritten.
+    What was edited here is never overwritten. With --unfold, parts edited in NAME.unfolded/ go back into NAME by
+    themselves with the next command on this desk.
     """
     from everyshelf.desk import Desk, DeskError, Origin
 
@@ -47,8 +55,11 @@ def take(
             (folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or "")
         )
     shelf = open_client(None, desk).shelf(desk.home.shelf)
+    desk.home.unfold = desk.home.unfold or unfold
     with terminal.progress_bar("Taking") as progress:
         taken = desk.take(shelf, progress)
+    if unfold and shelf_key is None:
+        taken.unfolded = desk.unfold_all()
     if as_json:
         terminal.print_json(
             {
@@ -59,6 +70,7 @@ def take(
                 "written": taken.written,
                 "removed": taken.removed,
                 "kept": taken.kept,
+                "unfolded": taken.unfolded,
             }
         )
     else:
@@ -80,6 +92,8 @@ def _print_taken(desk: Desk, taken: Any) -> None:
     sentence = f"{terminal.count(len(taken.written), 'artifact')} written" if changed else "Nothing new"
     removed = f", {len(taken.removed)} removed" if taken.removed else ""
     terminal.say(terminal.bold(sentence + removed) + f"; this desk shows {where}.")
+    for path in taken.unfolded:
+        terminal.say(terminal.line((2, terminal.dim("unfolded")), (13, f"{path}.unfolded/")))
     here = find_desk()
     terminal.next_step(
         "everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending"

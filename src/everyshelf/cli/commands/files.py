@@ -36,7 +36,7 @@ def outline(file: Path, kind: str | None, as_json: bool) -> None:
 
     worker = Worker()
     try:
-        found = worker.outline(file.name, file, kind=_checked_kind(kind))
+        found = worker.outline(file.name, file, kind=checked_kind(kind))
     finally:
         worker.close()
     if as_json:
@@ -74,7 +74,8 @@ def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
         _print_parts(part["parts"], depth + 1)
 
 
-def _checked_kind(kind: str | None) -> str | None:
+def checked_kind(kind: str | None) -> str | None:
+    """A kind's id as given, or a usage error that lists them."""
     from everyshelf.core.kinds.registry import kind_ids
 
     if kind is not None and kind not in kind_ids():
@@ -114,7 +115,7 @@ def compare_files(
     worker = Worker()
     try:
         found = worker.compare(
-            (old.name, old), (new.name, new), rules_text=rules_text, kind=_checked_kind(kind), key=keys, limit=limit
+            (old.name, old), (new.name, new), rules_text=rules_text, kind=checked_kind(kind), key=keys, limit=limit
         )
     finally:
         worker.close()

@@ -17,6 +17,7 @@ from everyshelf.core.outline.model import Part, child_path, plain
 
 _MAX_PARTS = 5_000
 _PREVIEW_ROWS = 100
+_MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
 
 
@@ -29,6 +30,8 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
     if request["task"] == "outline":
         name, path = request["file"]
         return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
+    if request["task"] in ("unfold", "fold"):
+        return unfolding_json(request, rules)
     if request["task"] == "drawing":
         return drawing_json(request, rules)
     before, after = (ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]))
@@ -80,6 +83,34 @@ def drawing_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
     if len(sides) == 1:
         return draw_file(sides[0], rules, request.get("kind"))
     return draw_files(sides[0], sides[1], rules, request.get("kind"))
+
+
+def unfolding_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    """Unfold a file into a zip at ``output``, or fold such a zip into a file there; what is in it as texts."""
+    from everyshelf.core.unfolding import fold, packed, unfold, unpacked_files
+
+    name, path = request["file"]
+    data, output = Path(path).read_bytes(), Path(request["output"])
+    if request["task"] == "fold":
+        folded = fold(unpacked_files(data))
+        output.write_bytes(folded.data)
+        return {"name": folded.name, "notes": list(folded.notes)}
+    unfolded = unfold(name, data, rules=rules, kind=request.get("kind"))
+    output.write_bytes(packed(unfolded))
+    return {"files": _files_json(unfolded.files), "notes": unfolded.notes}
+
+
+def _files_json(files: dict[str, bytes]) -> list[dict[str, Any]]:
+    """Path, size, and the text of those that are texts, up to a bound for each and for all."""
+    left, result = _MOST_TEXT, []
+    for path, data in sorted(files.items()):
+        text: str | None = None
+        if len(data) <= min(left, _MOST_TEXT // 8) and b"\0" not in data:
+            with contextlib.suppress(UnicodeDecodeError):
+                text = data.decode("utf-8")
+                left -= len(data)
+        result.append({"path": path, "size": len(data), "text": text})
+    return result
 
 
 def uses_json(name: str, data: bytes, rules: Rules, wanted: list[dict[str, Any]]) -> list[list[dict[str, Any]]]:

@@ -92,6 +92,17 @@ class Worker:
         except LimitError as error:
             return {"nodes": [], "edges": [], "placed": False, "note": error.message}
 
+    def unfold(self, name: str, path: Path, output: Path, *, rules_text: str = "") -> dict[str, Any]:
+        """Write a file's parts as a zip to ``output``; gives files with their texts, and notes.
+
+        Raises ``InvalidError`` where there is nothing to unfold and ``LimitError`` where it takes too much.
+        """
+        return self._ask({"task": "unfold", "file": [name, str(path)], "output": str(output), "rules": rules_text})
+
+    def fold(self, path: Path, output: Path) -> dict[str, Any]:
+        """Write the file that a zip of parts folds to; gives its name and notes. Raises as ``unfold``."""
+        return self._ask({"task": "fold", "file": ["", str(path)], "output": str(output)})
+
     def uses(
         self, name: str, path: Path, wanted: list[dict[str, Any]], *, rules_text: str = ""
     ) -> list[list[dict[str, Any]]]:

@@ -100,3 +100,11 @@ def _headed(response: HttpResponseBase, tag: str, name: str) -> HttpResponseBase
     response["Content-Security-Policy"] = "sandbox; default-src 'none'"
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
     return response
+
+
+def as_download(data: bytes | str, name: str, content_type: str) -> HttpResponse:
+    """What was made from artifacts, as a file to keep; never shown as a page of ours."""
+    response = HttpResponse(data, content_type=content_type)
+    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
+    return response

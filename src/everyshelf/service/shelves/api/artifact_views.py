@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing
+from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing, unfolding
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import (
@@ -29,7 +29,7 @@ from everyshelf.service.shelves.api.base import (
 )
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 from everyshelf.service.web.idempotency import once
-from everyshelf.service.web.transfer import body_pieces, send_content
+from everyshelf.service.web.transfer import as_download, body_pieces, send_content
 
 
 class ArtifactsView(ShelfView):
@@ -107,6 +107,43 @@ class ArtifactDrawingView(_ArtifactView):
         """What stands in it and what leads to what; no nodes where the kind has no drawing."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(drawings.drawing_of(path, entry, commits.rules_at(at.root)))
+
+
+class ArtifactPartsView(_ArtifactView):
+    """An artifact unfolded."""
+
+    @extend_schema(operation_id="artifact_unfolded", responses=shapes.UnfoldedOut, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Its parts as files, with their texts."""
+        _, at, path, entry, _ = self.located(request, shelf)
+        told, _ = unfolding.unfold_artifact(path, entry, commits.rules_at(at.root))
+        return Response(told)
+
+
+class ArtifactPartsFileView(_ArtifactView):
+    """An artifact unfolded, to take away."""
+
+    @extend_schema(
+        operation_id="artifact_unfolded_file",
+        responses={(200, "application/zip"): OpenApiTypes.BINARY},
+        parameters=[PATH, REF, VERSION],
+    )
+    def get(self, request: Any, shelf: str) -> HttpResponseBase:
+        """All its parts in one zip, with what is needed to fold them again."""
+        _, at, path, entry, _ = self.located(request, shelf)
+        _, data = unfolding.unfold_artifact(path, entry, commits.rules_at(at.root))
+        return as_download(data, f"{path.rpartition('/')[2]}.unfolded.zip", "application/zip")
+
+
+class FoldView(ShelfView):
+    """Parts as one content again."""
+
+    @extend_schema(operation_id="contents_fold", request=shapes.FoldIn, responses={201: shapes.FoldedOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """The content that a zip of parts, stored before, folds to."""
+        _, found = self.shelf(request, shelf, "commit")
+        info, told = unfolding.fold_content(found, valid(shapes.FoldIn, request)["content"])
+        return Response({"id": info.id, "size": info.size, **told}, status=201)
 
 
 class ArtifactTextView(_ArtifactView):

@@ -22,6 +22,7 @@ from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import PATH, ShelfView, path_of
 from everyshelf.service.shelves.models import Shelf
+from everyshelf.service.web.transfer import as_download
 
 FROM = OpenApiParameter("from", str, required=True, description="The state before.")
 TO = OpenApiParameter("to", str, description="The state after; the main branch if left out.")
@@ -108,9 +109,7 @@ class CompareReportView(ShelfView):
                 raise ConflictError("the comparison is still being worked out", code="compare.pending", hint=hint)
             title = f"{found.name} from {before} to {after}"
         text = written(report_of(told, title=title, made=timezone.now()), form)  # type: ignore[arg-type]
-        answer = HttpResponse(text, content_type=_TYPES[form])
-        answer["Content-Disposition"] = f'attachment; filename="comparison.{form}"'
-        return answer
+        return as_download(text, f"{title}.{form}", _TYPES[form])
 
 
 def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> dict[str, Any]:

@@ -408,6 +408,36 @@ class Drawing(serializers.Serializer):
     note = serializers.CharField(allow_blank=True)
 
 
+class UnfoldedFile(serializers.Serializer):
+    """One part as a file; ``text`` is null where it is none, or too long to be shown."""
+
+    path = serializers.CharField()
+    size = serializers.IntegerField()
+    text = serializers.CharField(allow_null=True, allow_blank=True)
+
+
+class UnfoldedOut(serializers.Serializer):
+    """An artifact as readable parts."""
+
+    files = UnfoldedFile(many=True)
+    notes = serializers.ListField(child=serializers.CharField())
+
+
+class FoldIn(serializers.Serializer):
+    """Which content is a zip of parts."""
+
+    content = serializers.CharField(max_length=64)
+
+
+class FoldedOut(serializers.Serializer):
+    """The one content the parts make; ``name`` is the file's."""
+
+    id = serializers.CharField()
+    size = serializers.IntegerField()
+    name = serializers.CharField()
+    notes = serializers.ListField(child=serializers.CharField())
+
+
 class TextOut(serializers.Serializer):
     """The beginning of an artifact as text."""
 

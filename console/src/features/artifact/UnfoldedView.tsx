@@ -1,0 +1,87 @@
+/** An artifact as readable parts: files left, the chosen one right; taken away as a zip, and back edited. */
+import { Button } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import { address, putFile, type Schemas, send } from "../../api/client";
+import { unfolded } from "../../api/queries";
+import { count, size } from "../../marks/words";
+import { isReadOnly } from "../../shell/RefChooser";
+import { Loading, ProblemBox } from "../../shell/states";
+import { usePending } from "../pending/pending";
+
+interface Props {
+  shelf: string;
+  path: string;
+  at: string;
+  version?: string;
+  commit: string | null;
+}
+
+export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
+  const found = useQuery(unfolded(shelf, path, at, version));
+  const [chosen, setChosen] = useState("");
+  if (found.isPending) return <Loading what="Unfolding it" />;
+  if (found.isError) return <ProblemBox error={found.error} />;
+  const { files, notes } = found.data;
+  const shown = files.filter((f) => f.path !== "fold.json");
+  const file = shown.find((f) => f.path === chosen) ?? shown.find((f) => f.path.includes("/") && f.text) ?? shown[0];
+  return (
+    <div className="cols2">
+      <section className="sheet" aria-label="Parts">
+        <div className="ph"><h3>Parts</h3><span className="cap">{count(shown.length, "file")}</span></div>
+        <div className="tree">
+          {shown.map((f) => (
+            <button key={f.path} type="button" aria-current={f === file} onClick={() => setChosen(f.path)}>
+              <span className="la mono" style={{ flex: 1 }}>{f.path}</span><span className="cap">{size(f.size)}</span>
+            </button>
+          ))}
+          {notes.map((n) => <p key={n} className="cap pad">{n}</p>)}
+        </div>
+      </section>
+      <section className="sheet" aria-label="Part as text">
+        <div className="ph">
+          <h3 className="mono">{file?.path}</h3>
+          <span className="r">
+            <Button size="small" variant="outlined" href={address(`shelves/${shelf}/artifact/unfolded/file`, { path, ref: at, version })}>Download all parts</Button>
+            {!isReadOnly(at) && !version && <FoldBack shelf={shelf} path={path} branch={at} commit={commit} />}
+          </span>
+        </div>
+        {file?.text === null ? <p className="cap pad">No text, or too long to be shown here; download it.</p> : (
+          <pre className="text" tabIndex={0} aria-label={`Text of ${file?.path}`}>{(file?.text ?? "").split("\n").slice(0, 5000).map((line, i) => <span key={i}>{line}</span>)}</pre>
+        )}
+      </section>
+    </div>
+  );
+}
+
+/** Edited parts, zipped, folded by the service and kept as a pending change. */
+function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string; branch: string; commit: string | null }) {
+  const input = useRef<HTMLInputElement>(null);
+  const { keep } = usePending(shelf);
+  const go = useNavigate();
+  const [problem, setProblem] = useState<unknown>(null);
+  const [busy, setBusy] = useState(false);
+  const take = async (file: File | undefined) => {
+    if (!file) return;
+    setProblem(null);
+    setBusy(true);
+    try {
+      const sent = await putFile(shelf, file);
+      const folded = await send<Schemas["FoldedOut"]>("POST", `shelves/${shelf}/contents/fold`, { content: sent.id });
+      keep({ path, state: "edited", content: folded.id, size: folded.size, branch, base: commit, kept: new Date().toISOString() });
+      await go(`/s/${shelf}/pending`);
+    } catch (error) {
+      setProblem(error);
+    } finally {
+      setBusy(false);
+    }
+  };
+  return (
+    <>
+      <Button size="small" variant="outlined" disabled={busy} onClick={() => input.current?.click()}>{busy ? "Folding" : "Fold edited parts"}</Button>
+      <input ref={input} type="file" accept=".zip" hidden aria-label="Edited parts as a zip" onChange={(e) => void take(e.target.files?.[0])} />
+      {problem !== null && <ProblemBox error={problem} />}
+    </>
+  );
+}
