@@ -100,7 +100,7 @@ class FilesTests(unittest.TestCase):
         self.assertEqual(deep["read_as"], "text")
 
     def test_worker_is_ended_at_its_limits(self) -> None:
-        from everyshelf.core.compare.worker import Worker
+        from everyshelf.core.reading.worker import Worker
 
         big = self.folder / "big.json"
         big.write_text("[" + ",".join('{"id": %d, "v": [1, 2, 3]}' % n for n in range(400_000)) + "]")

@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
-from everyshelf.core.compare.worker import Worker
+from everyshelf.core.reading.worker import Worker
 
 SECONDS, BYTES = 5.0, 500 * 1024 * 1024
 DEEP = 100_000

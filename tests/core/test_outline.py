@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun, effect_of, group, headline
-from everyshelf.core.compare.tasks import outline_json
-from everyshelf.core.compare.worker import Worker
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.kinds.shapes import is_id_like, singular
 from everyshelf.core.kinds.table import KIND_IDS
+from everyshelf.core.reading.tasks import outline_json
+from everyshelf.core.reading.worker import Worker
 from everyshelf.demo import flows, papers, tables
 from tests.support.factories import compared
 

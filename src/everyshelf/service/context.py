@@ -8,9 +8,9 @@ import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from everyshelf.core.compare.worker import Worker
 from everyshelf.core.content import ContentStore
 from everyshelf.core.history import Trees
+from everyshelf.core.reading.worker import Worker
 from everyshelf.service.config import get_config
 
 _READERS = 2

@@ -104,7 +104,7 @@ def _single(shelf: ShelfClient, before: str, after: str, path: str) -> dict[str,
 def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artifact: str | None) -> dict[str, Any]:
     """The desk against a ref, compared here: only the old contents are asked of the service."""
     from everyshelf.core.compare.sentences import effect_of, headline
-    from everyshelf.core.compare.worker import Worker
+    from everyshelf.core.reading.worker import Worker
 
     ref, backwards = (after, True) if before == "desk" else (before, False)
     pairs = _desk_pairs(shelf, desk, ref)

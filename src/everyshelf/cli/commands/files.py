@@ -32,7 +32,7 @@ def _rules_text(path: Path | None) -> str:
 @json_option
 def outline(file: Path, kind: str | None, as_json: bool) -> None:
     """What FILE is made of: its kind, and its parts as a tree."""
-    from everyshelf.core.compare.worker import Worker
+    from everyshelf.core.reading.worker import Worker
 
     worker = Worker()
     try:
@@ -107,7 +107,7 @@ def compare_files(
     as_json: bool,
 ) -> None:
     """What changed from file OLD to file NEW, by what it means."""
-    from everyshelf.core.compare.worker import Worker
+    from everyshelf.core.reading.worker import Worker
 
     form = report_form(report)
     rules_text = _rules_text(rules)

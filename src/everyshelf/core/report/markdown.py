@@ -84,4 +84,4 @@ def _text(text: str) -> str:
 
 
 def _code(text: str) -> str:
-    return f"`{text.replace('`', ' ')}`"
+    return f"`{' '.join(text.replace('`', ' ').split())}`"

@@ -21,6 +21,7 @@ from everyshelf.core.unfolding.spans import json_spots, xml_spots, yaml_spots
 _MARKERS = ("unfolded:", "unfolded-part:", "everyshelf-unfolded:")
 _LONG_LINE = 160
 _MOST_DEPTH = 8
+_RESULTS = re.compile(r"<testsuites?[\s>]")
 _SUFFIXES = {"json": ".json", "yaml": ".yaml", "xml": ".xml"}
 
 
@@ -34,6 +35,8 @@ def unfold_text(name: str, data: bytes, kind: str, form: str, encoding: str) -> 
     frame = names.make("", PurePosixPath(name).stem if "." in name else name, suffix)
     if form == "xml":
         text = data.decode("utf-8")
+        if _RESULTS.search(text[:4000]):
+            raise UnreadableError("results of tests are readable as they are")
         cuts = [_in_characters(c, data) for c in xml_cuts(xml_spots(data), kind, data, names)]
     else:
         spots = json_spots(text) if form == "json" else yaml_spots(text)

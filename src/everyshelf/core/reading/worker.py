@@ -155,7 +155,7 @@ class Worker:
     def _started(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "everyshelf.core.compare.worker", str(self._memory)],
+                [sys.executable, "-m", "everyshelf.core.reading.worker", str(self._memory)],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
@@ -182,7 +182,7 @@ def _died() -> LimitError:
 
 def serve(memory_bytes: int) -> None:
     """Answer requests from standard input until it ends."""
-    from everyshelf.core.compare.tasks import answer
+    from everyshelf.core.reading.tasks import answer
 
     with contextlib.suppress(ValueError, OSError):
         resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))

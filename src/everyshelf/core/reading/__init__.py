@@ -1,0 +1,1 @@
+"""Reading files in a process of its own, with limits: whatever a file does to its reader costs one answer."""

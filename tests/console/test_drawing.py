@@ -1,0 +1,98 @@
+"""Drawings, unfolded parts and saved reports in the browser."""
+
+from __future__ import annotations
+
+import json
+
+from selenium.webdriver.common.by import By
+
+from everyshelf.demo import flows
+from tests.console.test_console import ConsoleCase
+from tests.service.test_seen_and_unfolded import APP
+
+
+class DrawingTests(ConsoleCase):
+    """Pipelines and workflows."""
+
+    def node(self, label: str) -> str:
+        return f"[aria-label*='{label}'][role=button]"
+
+    def test_both_versions_in_one_drawing_lead_to_findings_and_back(self) -> None:
+        self.put({"flow.bpmn": flows.disruption()})
+        self.shelf.make_tag("one")
+        self.put({"flow.bpmn": flows.disruption(tide_check=True, approver="harbour master")})
+        self.page("/compare?from=tag:one&path=flow.bpmn")
+        self.browser.see("Both versions in one drawing")
+        find = self.browser.driver.find_element
+        find(By.CSS_SELECTOR, self.node("Approve notice")).click()
+        self.browser.see("assignment")
+        current = find(By.CSS_SELECTOR, ".find[aria-current=true]").text
+        self.assertIn("harbour master", current)
+        find(By.CSS_SELECTOR, self.node("Draft notice")).click()
+        self.browser.see("Nothing changed in")
+        self.browser.press("Before")
+        self.assertEqual(self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("Check tide window")), [])
+        self.browser.press("Both")
+        self.browser.press("Lay it out anew")
+        self.browser.see("Show it as drawn in the file")
+        self.browser.wait_for(lambda: find(By.CSS_SELECTOR, self.node("Check tide window")))
+        list_ = find(By.CSS_SELECTOR, "[aria-label=Connections]").get_attribute("textContent")
+        self.assertIn("Sailing at risk leads to Over 30 min late?, before", list_)
+        self.assertEqual(self.browser.axe(), [])
+        self.assertEqual(self.browser.complaints(), [])
+
+    def test_artifact_page_shows_graph_outline_and_part_together(self) -> None:
+        self.put({"nightly.cwl": flows.nightly_cwl()})
+        self.page("/artifact?path=nightly.cwl&ref=main")
+        self.browser.see("Laid out by Every Shelf")
+        find = self.browser.driver.find_element
+        self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("join_timetable")))
+        find(By.CSS_SELECTOR, self.node("join_timetable")).click()
+        self.assertIn("join.cwl", find(By.CSS_SELECTOR, "section[aria-label=Part]").text)
+        self.browser.press("price_by_zone", within="section[aria-label=Part]")
+        self.assertIn("price.cwl", find(By.CSS_SELECTOR, "section[aria-label=Part]").text)
+        self.assertEqual(self.browser.axe(), [])
+
+    def test_drawing_is_walked_by_keys(self) -> None:
+        self.put({"flow.bpmn": flows.refund()})
+        self.page("/artifact?path=flow.bpmn&ref=main")
+        self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("Over 50")))
+        driver = self.browser.driver
+        driver.execute_script("document.querySelector('.node[tabindex=\"0\"]').focus()")
+        from selenium.webdriver.common.keys import Keys
+
+        start = driver.switch_to.active_element.get_attribute("aria-label")
+        driver.switch_to.active_element.send_keys(Keys.ARROW_RIGHT)
+        driver.switch_to.active_element.send_keys(Keys.ENTER)
+        reached = driver.switch_to.active_element.get_attribute("aria-label")
+        self.assertNotEqual(start, reached)
+        self.assertEqual(driver.switch_to.active_element.get_attribute("aria-pressed"), "true")
+
+
+class PartsTests(ConsoleCase):
+    """Unfolded artifacts and reports."""
+
+    def test_parts_are_read_in_place(self) -> None:
+        self.put({"gangway.json": APP})
+        self.page("/artifact?path=gangway.json&ref=main")
+        self.browser.press("Unfolded")
+        self.browser.see("screens/Scan.json")
+        self.browser.driver.find_element(By.XPATH, "//button[contains(., 'screens/Scan.json')]").click()
+        self.browser.see('"text": "Ticket"')
+        self.browser.see("Fold edited parts")
+        self.assertEqual(self.browser.axe(), [])
+
+    def test_report_is_offered_in_three_forms(self) -> None:
+        self.put({"a.json": json.dumps({"limit": 1}).encode()})
+        self.shelf.make_tag("one")
+        self.put({"a.json": json.dumps({"limit": 2}).encode()})
+        self.page("/compare?from=tag:one")
+        self.browser.press("Save report")
+        links = self.browser.driver.find_elements(By.CSS_SELECTOR, "[role=menuitem]")
+        self.assertEqual([link.text.rpartition("(")[2] for link in links], [".html)", ".md)", ".json)"])
+        address = links[0].get_attribute("href") or ""
+        self.assertIn("compare/report?from=tag%3Aone&to=main&form=html", address)
+        page = self.browser.driver.execute_async_script(
+            "const done = arguments[1]; fetch(arguments[0]).then(r => r.text()).then(done)", address
+        )
+        self.assertIn("<h2>a</h2>", page)
