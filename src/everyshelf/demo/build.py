@@ -6,9 +6,11 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from everyshelf.client import Client, ShelfClient, WantedChange
+from everyshelf.demo.office import pairs
 from everyshelf.demo.story import Act, acts
 
 SHELF = "skerry-line"
+OFFICE = "ticket-office"
 PEOPLE = {"maren": "Maren Holt", "ines": "Ines Vale", "tobias": "Tobias Reyne"}
 ROLES = {"ines": "keeper", "tobias": "author"}
 PASSWORD = "skerry-line-demo"  # noqa: S105  (a demonstration on loopback, printed to whoever starts it)
@@ -32,8 +34,26 @@ def build(address: str, tell: Tell) -> None:
         shelf.make_environment("test", fed_from="main", note="the purser looks here")
         shelf.make_environment("production", fed_from="main", earlier_first=True, note="the harbours read this")
         _history(shelf, tell)
+        _office(client)
         shelf.guard_branch("main")
         client.revoke_token("demo")
+
+
+def _office(client: Client) -> None:
+    """A second, small shelf: every other format that is read, in two versions tagged easter and summer."""
+    about = "The ticket office: one artifact in every format that is read, each in two versions"
+    client.make_shelf("Ticket office", description=about, key=OFFICE)
+    shelf = client.shelf(OFFICE)
+    for name, role in ROLES.items():
+        shelf.set_member(name, role)
+    now = datetime.now(UTC).replace(second=0, microsecond=0)
+    for days, tag, summary in ((40, "easter", "Everything the office uses"), (3, "summer", "Summer tickets")):
+        wanted = [
+            WantedChange(pair.path, shelf.upload(pair.before if tag == "easter" else pair.after).id) for pair in pairs()
+        ]
+        when = now - timedelta(days=days)
+        shelf.commit("main", shelf.branch("main").head, wanted, summary, author="tobias", time=when)
+        shelf.make_tag(tag, "main", summary, created=when, created_by="tobias")
 
 
 def _history(shelf: ShelfClient, tell: Tell) -> None:

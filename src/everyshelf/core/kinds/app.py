@@ -28,6 +28,10 @@ TABLE = KindTable(
     id="app",
     types={
         "screens": "screen",
+        "screen": "screen",
+        "page": "screen",
+        "form": "screen",
+        "control": "control",
         "pages": "screen",
         "forms": "screen",
         "controls": "control",

@@ -205,6 +205,21 @@ def _named_yaml(name: str) -> bool:
     return name.lower().endswith((".yaml", ".yml", ".cwl"))
 
 
+# Elements that tell the kind of an XML file whose root is nobody's: two of them, each with a name or an id.
+_NAMED = rb")\b[^<>]{0,300}\b(?:name|id)\s*="
+_SCREENS = re.compile(rb"<(?:screen" + _NAMED, re.IGNORECASE)
+_PAGES = re.compile(rb"<(?:page|form" + _NAMED, re.IGNORECASE)
+_CONTROLS = re.compile(rb"<(?:control|widget|button)\b", re.IGNORECASE)
+_CASES = re.compile(rb"<(?:test[-_]?case|scenario" + _NAMED, re.IGNORECASE)
+
+
+def _kind_of_parts(head: bytes) -> str:
+    """The kind of an XML file by the elements in it."""
+    if len(_SCREENS.findall(head)) > 1 or (_CONTROLS.search(head) and len(_PAGES.findall(head)) > 1):
+        return "app"
+    return "tests" if len(_CASES.findall(head)) > 1 else "settings"
+
+
 def _xml(head: bytes, named: Recognition | None) -> Recognition | None:
     found = _ROOT.search(head.replace(b"\0", b""))
     if found is None:
@@ -216,6 +231,8 @@ def _xml(head: bytes, named: Recognition | None) -> Recognition | None:
     kind, tells = _XML_ROOTS.get(root, ("settings", ()))
     if tells and not any(t.encode() in rest for t in tells):
         kind = "settings"
+    if kind == "settings":
+        kind = _kind_of_parts(head)
     return Recognition(kind, "xml")
 
 

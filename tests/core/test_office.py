@@ -1,0 +1,52 @@
+"""The demo's pairs: every format that is read, each told as exactly what was edited, here and over the service."""
+
+from __future__ import annotations
+
+import unittest
+
+from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.sentences import headline
+from everyshelf.core.drawing import draw_files
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.demo.office import pairs
+from tests.support.factories import ServiceCase, commit_files
+
+# Read by lines in earnest: no syntax of theirs is known, and their comments are.
+BY_LINES = {"scripts/archive.sh", "scripts/next-boat.js"}
+
+
+class PairTests(unittest.TestCase):
+    """Each pair alone."""
+
+    def test_each_is_read_as_its_kind_and_told_as_what_was_edited(self) -> None:
+        for pair in pairs():
+            with self.subTest(path=pair.path):
+                found = compare_artifacts(
+                    ArtifactSide(pair.path, pair.before), ArtifactSide(pair.path, pair.after)
+                ).as_json()
+                self.assertEqual((found["kind"], headline(found)), (pair.kind, pair.says))
+                self.assertEqual(found["read_as"], "text" if pair.path in BY_LINES else pair.kind)
+                self.assertFalse(found["note"].startswith("compared as"), found["note"])
+
+    def test_workflows_among_them_are_drawn(self) -> None:
+        for pair in pairs():
+            if pair.kind == "workflow":
+                sides = ArtifactSide(pair.path, pair.before), ArtifactSide(pair.path, pair.after)
+                drawing = draw_files(*sides, Rules())
+                self.assertGreater(len(drawing["nodes"]), 1, pair.path)
+                self.assertTrue(drawing["edges"], pair.path)
+
+
+class ShelfTests(ServiceCase):
+    """All of them on one shelf."""
+
+    def test_one_comparison_says_the_same_of_each(self) -> None:
+        commit_files(self.shelf, {p.path: p.before for p in pairs()}, "Before")
+        self.shelf.make_tag("easter")
+        commit_files(self.shelf, {p.path: p.after for p in pairs()}, "After")
+        found = self.shelf.compare("tag:easter")
+        self.assertEqual({a["path"]: a["headline"] for a in found["artifacts"]}, {p.path: p.says for p in pairs()})
+
+
+if __name__ == "__main__":
+    unittest.main()
