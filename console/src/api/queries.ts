@@ -123,6 +123,14 @@ export const drawing = (key: string, path: string, ref: string, version?: string
     queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/artifact/drawing`, { path, ref, version }),
   });
 
+export const references = (key: string, path: string, ref: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "references", path, ref],
+    queryFn: () => get<Schemas["ReferencesOut"]>(`shelves/${key}/artifact/references`, { path, ref }),
+    // what was read is kept by the service: asking again gets further
+    refetchInterval: (query) => (query.state.data?.complete === false ? 1000 : false),
+  });
+
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "unfolded", path, ref, version],

@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the artifact uses, who uses it, and what it names that is not there. */
+        get: operations["artifact_references"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/text": {
         parameters: {
             query?: never;
@@ -1144,6 +1161,12 @@ export interface components {
             base: string | null;
             taken: number;
         };
+        /** @description Something an artifact names that is not on the shelf. */
+        MissedOut: {
+            name: string;
+            place: string;
+            label: string;
+        };
         /** @description Those the shelf does not hold. */
         MissingOut: {
             missing: string[];
@@ -1294,6 +1317,21 @@ export interface components {
             commit: string | null;
             /** Format: date-time */
             recorded: string | null;
+        };
+        /** @description One use of one artifact by another: where, and whether that is exact or a guess. */
+        ReferenceOut: {
+            artifact: string;
+            kind: string;
+            place: string;
+            label: string;
+            exact: boolean;
+        };
+        /** @description What an artifact uses and who uses it; not ``complete`` where reading all would have taken too long. */
+        ReferencesOut: {
+            uses: components["schemas"]["ReferenceOut"][];
+            used_by: components["schemas"]["ReferenceOut"][];
+            missing: components["schemas"]["MissedOut"][];
+            complete: boolean;
         };
         /** @description What a promotion would do. */
         RehearsalOut: {
@@ -1852,6 +1890,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OutlineOut"];
+                };
+            };
+        };
+    };
+    artifact_references: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReferencesOut"];
                 };
             };
         };

@@ -188,6 +188,10 @@ class ShelfClient:
             f"{self._base}/artifact/drawing", dict[str, Any], path=path, ref=ref, version=version
         )
 
+    def references(self, path: str, ref: str | None = None) -> dict[str, Any]:
+        """What an artifact uses, who uses it, and what it names that is not there."""
+        return self._transport.get(f"{self._base}/artifact/references", dict[str, Any], path=path, ref=ref)
+
     def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
         """An artifact's parts as files with their texts, and notes."""
         return self._transport.get(

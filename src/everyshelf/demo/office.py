@@ -95,7 +95,7 @@ def _workflows() -> list[Pair]:
             "workflow",
             _DMN,
             [("&gt; 45", "&gt; 30"), ("0.5", "0.4")],
-            "2 rules changed",
+            "1 rule changed",
         ),
         _data("workflows/water-level.json", "workflow", wired, rewired, "1 step changed, 1 connection added"),
         _data(

@@ -13,6 +13,7 @@ import { usePending } from "../pending/pending";
 import { Upload } from "../shelf/Upload";
 import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
+import { References } from "./References";
 import { TextView } from "./TextView";
 import { UnfoldedView } from "./UnfoldedView";
 import { Versions, VersionTable } from "./Versions";
@@ -92,7 +93,12 @@ export function ArtifactPage() {
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
-          {versions.data && view !== "history" && <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />}
+          {versions.data && view !== "history" && (
+            <div className="under">
+              <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />
+              <References shelf={key} path={path} at={at} />
+            </div>
+          )}
         </>
       )}
     </Page>

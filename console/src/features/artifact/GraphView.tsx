@@ -52,7 +52,7 @@ export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Out
           ))}
         </div>
       </section>
-      <DrawingView drawing={drawing} chosen={path} onChoose={setPath} height={520} />
+      <DrawingView drawing={drawing} chosen={path} onChoose={setPath} height={430} />
       <section className="sheet" aria-label="Part">
         <div className="ph"><h3>Part</h3></div>
         {part ? <><PartDetail part={part} /><Ends drawing={drawing} part={path} onChoose={setPath} /></> : <RootFields outline={outline} />}

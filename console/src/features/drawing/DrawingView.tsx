@@ -24,7 +24,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
   const shown = useMemo(() => visible(drawing, side), [drawing, side]);
   const width = useWidth(frame);
   // As wide as the panel allows, yet never so small that names cannot be read.
-  const scale = zoom ?? (placed ? Math.min(1.1, Math.max(0.66, (width - 2) / placed.bounds.width)) : 1);
+  const scale = zoom ?? (placed ? Math.min(1.1, Math.max(0.66, (width - 18) / placed.bounds.width)) : 1);
   const tall = placed ? Math.min(height, Math.max(200, placed.bounds.height * scale + 2)) : height;
   const at = owner(drawing, chosen);
   useEffect(() => {

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
 
 
 @click.command("history")
@@ -65,12 +69,14 @@ def history(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
 )
 @click.option("--encoding", help="Read text in this encoding.")
+@click.option("--uses", is_flag=True, help="What the artifact at PATH uses, and who uses it.")
 @shelf_options
 def browse(
     path: str | None,
     ref: str | None,
     output: Path | None,
     encoding: str | None,
+    uses: bool,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
@@ -78,6 +84,11 @@ def browse(
     """What lies on the shelf at a ref; with PATH that folder, or that artifact as text."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
+    if uses:
+        if path is None:
+            raise click.UsageError("--uses needs the PATH of an artifact")
+        _show_uses(shelf, desk.as_path(path) if desk else path, ref, as_json)
+        return
     found = list(shelf.artifacts(ref, path)) if path else list(shelf.artifacts(ref))
     if path and not found:
         _show_artifact(shelf, desk.as_path(path) if desk else path, ref, output, encoding, as_json)
@@ -100,6 +111,30 @@ def browse(
                 (63, f"{terminal.size(a.size):>7}"),
                 (72, a.author),
                 (82, when),
+            )
+        )
+
+
+def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) -> None:
+    found = shelf.references(path, ref)
+    if as_json:
+        terminal.print_json(found)
+        return
+    uses, users = ({u["artifact"] for u in found[side]} for side in ("uses", "used_by"))
+    verb = "uses" if len(users) == 1 else "use"
+    said = f"{path} uses {terminal.count(len(uses), 'artifact')}, and {len(users) or 'none'} {verb} it"
+    terminal.say(terminal.bold(said) + ("." if found["complete"] else "; not all artifacts were looked through yet."))
+    for side, word in (("uses", "uses"), ("used_by", "used by")):
+        for use in found[side]:
+            guess = "" if use["exact"] else terminal.dim(" a guess")
+            cells = ((2, terminal.dim(word)), (13, use["kind"]), (23, terminal.bold(terminal.cut(use["artifact"], 38))))
+            terminal.say(terminal.line(*cells, (63, terminal.cut(use["label"], 26) + guess)))
+    for missed in found["missing"]:
+        terminal.say(
+            terminal.line(
+                (2, terminal.dim("missing")),
+                (23, terminal.cut(missed["name"], 38)),
+                (63, terminal.cut(missed["label"], 34)),
             )
         )
 

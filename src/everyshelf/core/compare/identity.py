@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from operator import itemgetter
+from typing import Any
 
 from everyshelf.core.kinds.shapes import is_id_like
 from everyshelf.core.outline.model import Part
@@ -53,16 +55,18 @@ def find_identity(before: Sequence[Part], after: Sequence[Part]) -> Identity:
 class _Lists:
     """The values of two lists of items, column by column, each looked up once."""
 
+    _sides: tuple[list[dict[str, Any]], ...]
+
     def __init__(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         self._first = before[0] if before else after[0] if after else None
-        self._sides = tuple([_raw(p) for p in side] for side in (before, after))
+        self._sides = tuple([v if type(v := p.value) is dict else p.fields for p in side] for side in (before, after))
         self._columns: dict[str, tuple[list[object], list[object]]] = {}
         self._keys: dict[tuple[str, ...], tuple[set[object], set[object]] | None] = {}
 
     def column(self, name: str) -> tuple[list[object], list[object]]:
         if name not in self._columns:
-            one, other = self._sides
-            self._columns[name] = ([v.get(name) for v in one], [v.get(name) for v in other])
+            one, other = (_column(side, name) for side in self._sides)
+            self._columns[name] = (one, other)
         return self._columns[name]
 
     def shared_fields(self) -> list[str]:
@@ -100,6 +104,13 @@ class _Lists:
         return len(keys[0] & keys[1]) / max(1, min(len(keys[0]), len(keys[1])))
 
 
+def _column(values: list[dict[str, Any]], name: str) -> list[object]:
+    try:
+        return list(map(itemgetter(name), values))
+    except KeyError:
+        return [v.get(name) for v in values]
+
+
 def _regenerated(
     before: Sequence[Part], after: Sequence[Part], lists: _Lists, candidates: Sequence[tuple[str, ...]]
 ) -> tuple[str, ...] | None:
@@ -118,6 +129,15 @@ def key_of(part: Part, fields: tuple[str, ...]) -> str:
     """The item's key under ``fields``."""
     raw = _raw(part)
     return str(raw.get(fields[0])) if len(fields) == 1 else ",".join(str(raw.get(f)) for f in fields)
+
+
+def keys_of(parts: Sequence[Part], fields: tuple[str, ...]) -> list[str]:
+    """As ``key_of`` for each: of a long list at a fraction of the time."""
+    if len(fields) != 1:
+        return [key_of(part, fields) for part in parts]
+    name = fields[0]
+    values = [v.get(name) if type(v := p.value) is dict else p.fields.get(name) for p in parts]
+    return values if set(map(type, values)) == {str} else list(map(str, values))  # type: ignore[return-value]
 
 
 def field_that_holds(keys: set[str], items: Sequence[Part]) -> str | None:
@@ -141,7 +161,10 @@ def _can_identify(before: list[object], after: list[object]) -> bool:
     kinds = set(map(type, before)) | set(map(type, after))
     if not kinds <= {str, int} or "" in before or "" in after:
         return False
-    return str not in kinds or max(len(v) for side in (before, after) for v in side if type(v) is str) <= _LONGEST_KEY
+    if str not in kinds:
+        return True
+    texts = (before, after) if int not in kinds else ([v for v in s if type(v) is str] for s in (before, after))
+    return all(max(map(len, side), default=0) <= _LONGEST_KEY for side in texts)  # type: ignore[arg-type]
 
 
 def _best(lists: _Lists, candidates: Sequence[tuple[str, ...]]) -> tuple[str, ...] | None:

@@ -18,7 +18,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of
+from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of, keys_of
 from everyshelf.core.compare.same import canonical, leaf_set, likeness, same_value
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.wording import Names, names_in, text_change
@@ -257,8 +257,8 @@ class _Siblings:
     # --- with an identity --------------------------------------------------
 
     def _by_key(self, before: list[Part], after: list[Part]) -> None:
-        place = {self._key(p): j for j, p in enumerate(after)}
-        pairs = [(i, place[k]) for i, p in enumerate(before) if (k := self._key(p)) in place]
+        place = {key: j for j, key in enumerate(self._keys(after))}
+        pairs = [(i, place[key]) for i, key in enumerate(self._keys(before)) if key in place]
         for i, j in pairs:
             if not same_value(before[i].value, after[j].value):
                 self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
@@ -380,6 +380,12 @@ class _Siblings:
 
     def _key(self, part: Part) -> str:
         return part.key if part.key is not None else key_of(part, self._identity.fields)
+
+    def _keys(self, parts: list[Part]) -> list[str]:
+        known = [p.key for p in parts]
+        if None not in known:
+            return known  # type: ignore[return-value]
+        return keys_of(parts, self._identity.fields) if not any(known) else [self._key(p) for p in parts]
 
     def _child_path(self, part: Part, place: int) -> str:
         named = part.key is not None or self._identity.fields

@@ -64,8 +64,13 @@ def _lines(result: dict[str, Any]) -> str:
 
 
 def _clauses(findings: list[dict[str, Any]]) -> list[str]:
-    counts = Counter((f["type"], _word(f)) for f in findings)
-    return [f"{count_noun(n, noun)} {word}" for (noun, word), n in counts.items()]
+    # One part that differs in three fields is one part changed; the fields of the whole artifact count each.
+    told = {
+        (f["type"], _word(f), f["part"] if f.get("field") and f["part"] != "/" else n) for n, f in enumerate(findings)
+    }
+    order = dict.fromkeys((f["type"], _word(f)) for f in findings)
+    counts = Counter((noun, word) for noun, word, _ in told)
+    return [f"{count_noun(counts[said], said[0])} {said[1]}" for said in order]
 
 
 def _word(finding: dict[str, Any]) -> str:

@@ -13,7 +13,8 @@ from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.graphs import NODE_LISTS, id_field
 
 _HOLDERS = ("position", "pos", "layout", "ui", "metadata", "view", "coordinates")
-_DEFAULT_WIDTH, _DEFAULT_HEIGHT = 150.0, 62.0
+# Programs that keep no sizes draw their nodes low, and set them as close.
+_DEFAULT_WIDTH, _DEFAULT_HEIGHT = 130.0, 34.0
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from everyshelf.core.outline.model import Part, child_path
 # Kinds that can name others; tables and pictures cannot.
 NAMING_KINDS = frozenset({"pipeline", "workflow", "app", "notebook", "tests", "api", "script", "settings", "report"})
 # fmt: off
-_EXACT_FIELDS = frozenset({
+EXACT_FIELDS = frozenset({
     "run", "path", "file", "href", "src", "source", "dataset", "table", "model", "pipeline", "workflow",
     "script", "input", "output", "uri", "url", "calledElement", "decisionRef", "requires", "location",
     "default",
@@ -63,14 +63,15 @@ def uses_of(root: Part, wanted: Sequence[Wanted]) -> list[list[Use]]:
     if not wanted:
         return []
     target = wanted[0].target
-    parts = list(_parts(root, ""))
+    parts = list(parts_of(root, ""))
     naming = [(path, part, exact) for path, part in parts if (exact := _names(part, target)) is not None]
     if not naming:
         return [[] for _ in wanted]
     return [_uses(parts, naming, one) for one in wanted]
 
 
-def _parts(part: Part, path: str, budget: list[int] | None = None) -> Iterator[tuple[str, Part]]:
+def parts_of(part: Part, path: str = "", budget: list[int] | None = None) -> Iterator[tuple[str, Part]]:
+    """Path and part of everything, ``part`` itself first, up to a bound."""
     budget = budget if budget is not None else [_MOST_PARTS]
     yield path or "/", part
     for place, child in enumerate(part.children(), 1):
@@ -79,7 +80,7 @@ def _parts(part: Part, path: str, budget: list[int] | None = None) -> Iterator[t
             return
         key = child.key or str(child.fields.get("id") or child.fields.get("name") or f"#{place}")
         here = child_path(path.rpartition("/")[0] if part.through else path, child, key)
-        yield from _parts(child, here, budget)
+        yield from parts_of(child, here, budget)
 
 
 def _names(part: Part, target: str) -> bool | None:
@@ -91,7 +92,7 @@ def _names(part: Part, target: str) -> bool | None:
             continue
         bare = value.removeprefix("file://").removeprefix("./").removeprefix("../").partition("#")[0]
         if bare in (name, target) or target.endswith(f"/{bare}") or bare.endswith(f"/{target}"):
-            if field in _EXACT_FIELDS or field == "value":
+            if field in EXACT_FIELDS or field == "value":
                 return True
             found = found or False
         elif re.search(rf"(?<![\w.-]){re.escape(name)}(?![\w-])", value):
@@ -101,7 +102,7 @@ def _names(part: Part, target: str) -> bool | None:
 
 def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: Wanted) -> list[Use]:
     if wanted.came:
-        return [Use(path, _said(path, part), exact) for path, part, exact in naming]
+        return [Use(path, said_of(path, part), exact) for path, part, exact in naming]
     wired = _wired(parts, naming, wanted) if wanted.type in _WIRED_TYPES else None
     if wired is not None:
         return wired
@@ -111,11 +112,11 @@ def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], w
     for path, part in parts:
         texts = [part.key or "", *(v for v in part.fields.values() if isinstance(v, str))]
         if any(word.search(text) for text in texts):
-            found.append(Use(path, _said(path, part), path in exactly))
+            found.append(Use(path, said_of(path, part), path in exactly))
     return _innermost(found)
 
 
-def _said(path: str, part: Part) -> str:
+def said_of(path: str, part: Part) -> str:
     """The part's label; that of mere settings together with what they belong to."""
     if part.type != "group" or path.count("/") < 2:
         return part.label
@@ -132,7 +133,7 @@ def _wired(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], 
         if wanted.type == "input":
             found += [
                 Use(here, child.label, True)
-                for here, child in _parts(part, path)
+                for here, child in parts_of(part, path)
                 if child.type == "source" and child.key == wanted.name
             ]
         else:

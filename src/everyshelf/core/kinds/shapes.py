@@ -25,22 +25,28 @@ class _ObjectPart(Part):
     """The part of one object; its fields and label are worked out when somebody asks, which for most items of a long
     list is never."""
 
-    __slots__ = ("_derived", "_fallback", "_fields", "_said")
+    __slots__ = ("_fallback", "_fields", "_said", "_shape")
+
+    # One for all: there are as many of these parts as a file has objects.
+    ordered = through = sequence = False
 
     def __init__(self, shape: DataShape, value: dict[str, Any], part_type: str, key: str | None, fallback: str) -> None:
-        table = shape.table
         self.type, self.key, self.value = part_type, key, value
-        self.expand = lambda: shape.members(value)
-        self.ordered = self.through = self.sequence = False
-        self.identity_fields = table.identity_of(part_type)
-        self._derived, self._fallback = table.derived, fallback
+        self._shape, self._fallback = shape, fallback
         self._fields: dict[str, Scalar] | None = None
         self._said: str | None = None
+
+    def expand(self) -> list[Part]:
+        return self._shape.members(self.value)
+
+    @property
+    def identity_fields(self) -> tuple[str, ...]:  # type: ignore[override]
+        return self._shape.table.identity_of(self.type)
 
     @property
     def fields(self) -> dict[str, Scalar]:  # type: ignore[override]
         if self._fields is None:
-            derived = self._derived
+            derived = self._shape.table.derived
             self._fields = {k: v for k, v in self.value.items() if type(v) not in _CONTAINERS and k not in derived}
         return self._fields
 
@@ -121,7 +127,7 @@ class DataShape:
 
     def _item(self, value: Any, item_type: str) -> Part:
         if isinstance(value, dict):
-            return self._object(value, item_type, None, item_type)
+            return _ObjectPart(self, value, item_type, None, item_type)
         if isinstance(value, list):
             part = self._list(value, item_type, item_type)
             part.key, part.type, part.through = None, item_type, False

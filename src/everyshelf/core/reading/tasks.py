@@ -10,6 +10,7 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, co
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.tables import parse_table
+from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.rules import Rules, parse_rules
@@ -30,6 +31,9 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
     if request["task"] == "outline":
         name, path = request["file"]
         return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
+    if request["task"] == "names":
+        name, path = request["file"]
+        return names_json(name, Path(path).read_bytes(), rules)
     if request["task"] in ("unfold", "fold"):
         return unfolding_json(request, rules)
     if request["task"] == "drawing":
@@ -120,6 +124,15 @@ def uses_json(name: str, data: bytes, rules: Rules, wanted: list[dict[str, Any]]
     except (UnreadableError, RecursionError):
         return [[] for _ in wanted]
     return [[use.as_json() for use in found] for found in uses_of(root, [Wanted(**one) for one in wanted])]
+
+
+def names_json(name: str, data: bytes, rules: Rules) -> dict[str, Any]:
+    """What a file names, and what it offers others by name; nothing if it cannot be read."""
+    try:
+        root = read_outline(name, data, recognise_file(name, data, rules), rules).root
+    except (UnreadableError, RecursionError):
+        return {"names": [], "offers": []}
+    return {"names": names_in(root), "offers": offered_by(root)}
 
 
 def _table_json(data: bytes) -> dict[str, Any]:

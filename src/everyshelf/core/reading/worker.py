@@ -114,6 +114,13 @@ class Worker:
         uses: list[list[dict[str, Any]]] = found["uses"]
         return uses
 
+    def names(self, name: str, path: Path, *, rules_text: str = "") -> dict[str, Any]:
+        """What a file names (see ``names_in``) and offers; nothing if it cannot be read within the limits."""
+        try:
+            return self._ask({"task": "names", "file": [name, str(path)], "rules": rules_text})
+        except LimitError:
+            return {"names": [], "offers": []}
+
     def close(self) -> None:
         """End the process."""
         with self._lock:

@@ -6,6 +6,7 @@ from typing import Any
 
 from everyshelf.service.jobs.actions import Run, job_kind
 from everyshelf.service.shelves.actions.comparison import compare_states, describe_commit
+from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.verify import verify_shelf
 from everyshelf.service.shelves.models import Commit
@@ -13,9 +14,10 @@ from everyshelf.service.shelves.models import Commit
 
 @job_kind("describe", resumes=True)
 def describe(run: Run) -> dict[str, Any] | None:
-    """Say of each version a commit made what it changed."""
+    """Say of each version a commit made what it changed, and read what it names."""
     commit = Commit.objects.get(uid=run.parameters["commit"], shelf=run.job.shelf)
     describe_commit(commit)
+    read_names(commit)
     return {"commit": commit.uid}
 
 

@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing, unfolding
+from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing, references, unfolding
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import (
@@ -107,6 +107,16 @@ class ArtifactDrawingView(_ArtifactView):
         """What stands in it and what leads to what; no nodes where the kind has no drawing."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(drawings.drawing_of(path, entry, commits.rules_at(at.root)))
+
+
+class ArtifactReferencesView(_ArtifactView):
+    """Who uses what."""
+
+    @extend_schema(operation_id="artifact_references", responses=shapes.ReferencesOut, parameters=[PATH, REF])
+    def get(self, request: Any, shelf: str) -> Response:
+        """What the artifact uses, who uses it, and what it names that is not there."""
+        found, at, path, _, _ = self.located(request, shelf)
+        return Response(references.references_of(found, at, path))
 
 
 class ArtifactPartsView(_ArtifactView):

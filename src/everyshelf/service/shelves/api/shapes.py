@@ -408,6 +408,33 @@ class Drawing(serializers.Serializer):
     note = serializers.CharField(allow_blank=True)
 
 
+class ReferenceOut(serializers.Serializer):
+    """One use of one artifact by another: where, and whether that is exact or a guess."""
+
+    artifact = serializers.CharField()
+    kind = serializers.CharField()
+    place = serializers.CharField()
+    label = serializers.CharField()
+    exact = serializers.BooleanField()
+
+
+class MissedOut(serializers.Serializer):
+    """Something an artifact names that is not on the shelf."""
+
+    name = serializers.CharField()
+    place = serializers.CharField()
+    label = serializers.CharField()
+
+
+class ReferencesOut(serializers.Serializer):
+    """What an artifact uses and who uses it; not ``complete`` where reading all would have taken too long."""
+
+    uses = ReferenceOut(many=True)
+    used_by = ReferenceOut(many=True)
+    missing = MissedOut(many=True)
+    complete = serializers.BooleanField()
+
+
 class UnfoldedFile(serializers.Serializer):
     """One part as a file; ``text`` is null where it is none, or too long to be shown."""
 

@@ -1,0 +1,98 @@
+"""What an artifact names and what it offers by name: from both comes who uses what on a shelf.
+
+A name is exact where a field whose business it is holds it (a step's ``run``, a ``path``, the process a call activity
+calls); a file name inside any other text is a guess.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from everyshelf.core.kinds.references import EXACT_FIELDS, parts_of, said_of
+from everyshelf.core.outline.model import Part
+
+_MOST_NAMES = 2000
+_MOST_TEXT = 20_000
+_ID_FIELDS = frozenset({"calledElement", "decisionRef", "processRef", "calledDecision", "decision", "process"})
+_OFFERED = frozenset({"process", "decision"})
+_SUFFIXES = (
+    "cwl|json|jsonl|ya?ml|toml|ini|env|properties|xml|bpmn|dmn|csv|tsv|parquet|feather|arrow|py|sql|bas|js|mjs|ts|sh|r|ipynb"
+    "|feature|md|html?|svg|png|jpe?g|xlsx?|xlsm|ods|docx?|odt|db|sqlite3?|onnx|safetensors|pkl|pickle|joblib|pmml|txt|dat|gz|zip"
+)
+_FILE = re.compile(rf"(?:[\w.@~+-]+/)*[\w.@~+-]+\.(?:{_SUFFIXES})(?![\w/-])", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Named:
+    """One name found in an artifact: the text, where, and whether that is exact; ``by_id`` if no file is meant."""
+
+    text: str
+    place: str
+    label: str
+    exact: bool
+    by_id: bool = False
+
+
+def names_in(root: Part) -> list[dict[str, Any]]:
+    """Everything below ``root`` that names a file or something else by its id, in JSON form; each once a place."""
+    found: dict[tuple[str, str], Named] = {}
+    for path, part in parts_of(root):
+        for field, value in part.fields.items():
+            if not isinstance(value, str) or not value:
+                continue
+            for named in _in_field(path, part, field, value[:_MOST_TEXT]):
+                known = found.get((named.text, named.place))
+                if known is None or (named.exact and not known.exact):
+                    found[named.text, named.place] = named
+        if len(found) >= _MOST_NAMES:
+            break
+    return [asdict(named) for named in found.values()]
+
+
+def _in_field(path: str, part: Part, field: str, value: str) -> Iterable[Named]:
+    local = field.rpartition(".")[2]
+    if local in _ID_FIELDS and re.fullmatch(r"[\w.:-]+", value):
+        yield Named(value.rpartition(":")[2], path, said_of(path, part), True, by_id=True)
+    whole = _bare(value)
+    is_field = local in EXACT_FIELDS or field == "value"
+    for match in _FILE.finditer(value):
+        yield Named(_bare(match[0]), path, said_of(path, part), is_field and _bare(match[0]) == whole)
+
+
+def _bare(text: str) -> str:
+    return text.strip().removeprefix("file://").partition("#")[0]
+
+
+def offered_by(root: Part) -> list[str]:
+    """Ids others may call: processes and decisions."""
+    found = []
+    for _, part in parts_of(root):
+        if part.type in _OFFERED and part.key:
+            found.append(part.key)
+        if len(found) >= _MOST_NAMES:
+            break
+    return found
+
+
+def resolved(named: dict[str, Any], holder: str, paths: Sequence[str], offers: dict[str, list[str]]) -> list[str]:
+    """The artifacts a name in the artifact ``holder`` means: beside it first, then by full path, then by its end."""
+    if named["by_id"]:
+        return [p for p in offers.get(named["text"], []) if p != holder]
+    text = posixpath.normpath(named["text"])
+    beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
+    known = set(paths)
+    for candidate in (beside, text.lstrip("/")):
+        if candidate in known:
+            return [] if candidate == holder else [candidate]
+    end = "/" + text.lstrip("./")
+    return [p for p in paths if p != holder and f"/{p}".endswith(end)][:3]
+
+
+def is_missed(named: dict[str, Any]) -> bool:
+    """True if a name that leads nowhere is worth telling: exact, and no address, pattern or place outside."""
+    text = named["text"]
+    return bool(named["exact"]) and not re.search(r"://|[*?{}$<>]", text) and not text.startswith(("/", "~", ".."))
