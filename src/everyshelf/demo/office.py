@@ -64,7 +64,7 @@ _DMN = """<?xml version="1.0" encoding="UTF-8"?>
 
 
 def _workflows() -> list[Pair]:
-    wired = [
+    wired: list[dict[str, Any]] = [
         {"id": "pier1", "type": "sensor", "topic": "pier/1/water", "every": 60, "x": 120, "y": 80, "wires": [["mean"]]},
         {"id": "mean", "type": "function", "code": "keep the last ten", "x": 300, "y": 80, "wires": [["high"]]},
         {"id": "high", "type": "switch", "above": 310, "x": 480, "y": 80, "wires": [["warn"], ["log"]]},
