@@ -48,11 +48,11 @@ def parts_of(file: Path) -> Path:
 def unfold_here(root: Path, path: str) -> list[str]:
     """Lay the parts of one artifact beside it; gives what people should know. Raises ``InvalidError``."""
     file = root / path
-    data = file.read_bytes()
-    unfolded = unfold(file.name, data)
+    content = file.read_bytes()
+    unfolded = unfold(file.name, content)
     write_folder(parts_of(file), unfolded)
     memory = _load(root)
-    memory[path] = _Known(_digest(data), _stamps(parts_of(file)))
+    memory[path] = _Known(_digest(content), _stamps(parts_of(file)))
     _save(root, memory)
     return unfolded.notes
 
@@ -81,24 +81,24 @@ def bring_level(root: Path) -> dict[str, str]:
             changed = True
             continue
         stamps = _stamps(folder)
-        data = file.read_bytes()
-        parts_edited, file_edited = stamps != known.stamps, _digest(data) != known.content
+        content = file.read_bytes()
+        parts_edited, file_edited = stamps != known.stamps, _digest(content) != known.content
         if not parts_edited and not file_edited:
             continue
         try:
-            if parts_edited and file_edited and fold(read_folder(folder)).data != data:
+            if parts_edited and file_edited and fold(read_folder(folder)).data != content:
                 hint = "remove the folder to keep the file"
                 blocked[path] = f"it and its parts in {folder.name} were both edited; {hint}"
                 continue
             if parts_edited and not file_edited:
-                data = fold(read_folder(folder)).data
-                _replace(file, data)
+                content = fold(read_folder(folder)).data
+                _replace(file, content)
             elif file_edited and not parts_edited:
-                write_folder(folder, unfold(file.name, data))
+                write_folder(folder, unfold(file.name, content))
         except EveryShelfError as error:
             blocked[path] = f"{folder.name}: {error.message}"
             continue
-        memory[path] = _Known(_digest(data), _stamps(folder))
+        memory[path] = _Known(_digest(content), _stamps(folder))
         changed = True
     if changed:
         _save(root, memory)
@@ -118,14 +118,14 @@ def forget(root: Path, paths: Iterable[str]) -> None:
     _save(root, memory)
 
 
-def _replace(file: Path, data: bytes) -> None:
+def _replace(file: Path, content: bytes) -> None:
     part = file.with_name(f".{file.name[:80]}.part")
-    part.write_bytes(data)
+    part.write_bytes(content)
     part.replace(file)
 
 
-def _digest(data: bytes) -> str:
-    return hashlib.sha256(data).hexdigest()
+def _digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
 
 
 def _stamps(folder: Path) -> dict[str, tuple[int, int]]:

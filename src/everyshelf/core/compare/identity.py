@@ -9,7 +9,7 @@ from operator import itemgetter
 from typing import Any
 
 from everyshelf.core.kinds.shapes import is_id_like
-from everyshelf.core.outline.model import Part
+from everyshelf.core.outline.model import Items, Part
 
 _NOT_IDENTITY_OVERLAP = 0.5
 _REGENERATED_OVERLAP = 0.1
@@ -59,7 +59,7 @@ class _Lists:
 
     def __init__(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         self._first = before[0] if before else after[0] if after else None
-        self._sides = tuple([v if type(v := p.value) is dict else p.fields for p in side] for side in (before, after))
+        self._sides = tuple(_raws(side) for side in (before, after))
         self._columns: dict[str, tuple[list[object], list[object]]] = {}
         self._keys: dict[tuple[str, ...], tuple[set[object], set[object]] | None] = {}
 
@@ -136,7 +136,7 @@ def keys_of(parts: Sequence[Part], fields: tuple[str, ...]) -> list[str]:
     if len(fields) != 1:
         return [key_of(part, fields) for part in parts]
     name = fields[0]
-    values = [v.get(name) if type(v := p.value) is dict else p.fields.get(name) for p in parts]
+    values = [raw.get(name) for raw in _raws(parts)]
     return values if set(map(type, values)) == {str} else list(map(str, values))  # type: ignore[return-value]
 
 
@@ -155,6 +155,13 @@ def field_that_holds(keys: set[str], items: Sequence[Part]) -> str | None:
 def _raw(part: Part) -> dict[str, object]:
     """The part's scalars among other values; an object is not asked for its fields, which would build them."""
     return part.value if type(part.value) is dict else part.fields  # type: ignore[return-value]
+
+
+def _raws(parts: Sequence[Part]) -> list[dict[str, Any]]:
+    """As ``_raw`` for each."""
+    if isinstance(parts, Items):
+        return parts.values
+    return [v if type(v := p.value) is dict else p.fields for p in parts]
 
 
 def _can_identify(before: list[object], after: list[object]) -> bool:

@@ -24,7 +24,7 @@ from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.wording import Names, names_in, text_change
 from everyshelf.core.kinds.shapes import is_id_like
 from everyshelf.core.kinds.table import KindTable
-from everyshelf.core.outline.model import Effect, Finding, Outline, Part, Step, child_path
+from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
 _RENAMED_LIKENESS = 0.6
 _CHANGED_LIKENESS = 0.5
@@ -226,10 +226,12 @@ class _Siblings:
         self._identity = Identity()
         self._skip: tuple[str, ...] = ()  # the identity, where only one version spells it out
 
-    def compare(self, before: list[Part], after: list[Part]) -> None:
-        keyed = all(p.key is not None for p in before) and all(p.key is not None for p in after)
+    def compare(self, before: Sequence[Part], after: Sequence[Part]) -> None:
+        lazy = isinstance(before, Items) and isinstance(after, Items)
+        keyed = not lazy and all(p.key is not None for p in before) and all(p.key is not None for p in after)
         if not keyed:
-            self._identity = self._across_forms(before, after) or find_identity(before, after)
+            across = None if lazy else self._across_forms(before, after)
+            self._identity = across or find_identity(before, after)
             if self._identity.fields:
                 self._run.identity[self._list_path()] = list(self._identity.fields)
         alone = len(before) == len(after) == 1 and self._parent.type != "list"
@@ -243,7 +245,7 @@ class _Siblings:
         else:
             self._by_content(before, after)
 
-    def _across_forms(self, before: list[Part], after: list[Part]) -> Identity | None:
+    def _across_forms(self, before: Sequence[Part], after: Sequence[Part]) -> Identity | None:
         """A map in one version and a list in the other: the field of the items that holds the map's keys."""
         forms = [{p.key is not None for p in side} for side in (before, after)]
         if forms not in ([{True}, {False}], [{False}, {True}]):
@@ -256,18 +258,19 @@ class _Siblings:
 
     # --- with an identity --------------------------------------------------
 
-    def _by_key(self, before: list[Part], after: list[Part]) -> None:
+    def _by_key(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         place = {key: j for j, key in enumerate(self._keys(after))}
         pairs = [(i, place[key]) for i, key in enumerate(self._keys(before)) if key in place]
+        olds, news = values_of(before), values_of(after)
         for i, j in pairs:
-            if not same_value(before[i].value, after[j].value):
+            if not same_value(olds[i], news[j]):
                 self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
         left_a = _without(before, {i for i, _ in pairs})
         left_b = _without(after, {j for _, j in pairs})
         self._renames(before, after, left_a, left_b)
 
-    def _renames(self, before: list[Part], after: list[Part], left_a: list[int], left_b: list[int]) -> None:
+    def _renames(self, before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int]) -> None:
         renamed: list[Pair] = []
         if left_a and left_b:
             skip = self._identity.fields
@@ -290,17 +293,17 @@ class _Siblings:
             self._pair(before[i], after[j], path, skip=self._identity.fields)
         self._rest(before, after, _minus(left_a, renamed, 0), _minus(left_b, renamed, 1))
 
-    def _rest(self, before: list[Part], after: list[Part], gone: list[int], come: list[int]) -> None:
+    def _rest(self, before: Sequence[Part], after: Sequence[Part], gone: list[int], come: list[int]) -> None:
         for i in gone:
             self._run.say_removed(before[i], self._child_path(before[i], i), cosmetic=self._cosmetic)
         for j in come:
             self._run.say_added(after[j], self._child_path(after[j], j), cosmetic=self._cosmetic)
 
-    def _order(self, after: list[Part], pairs: list[Pair]) -> None:
+    def _order(self, after: Sequence[Part], pairs: list[Pair]) -> None:
         targets = [j for _, j in pairs]
         if all(a < b for a, b in itertools.pairwise(targets)):
             return
-        if not self._ordered and all(p.key is not None for p in after):
+        if not self._ordered and not isinstance(after, Items) and all(p.key is not None for p in after):
             return  # members of a map, or parts that are found by their key alone
         if not self._ordered or not (self._parent.type == "list" or self._parent.sequence):
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
@@ -320,7 +323,7 @@ class _Siblings:
 
     # --- without one -------------------------------------------------------
 
-    def _by_content(self, before: list[Part], after: list[Part]) -> None:
+    def _by_content(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         skip = self._identity.regenerated
         keys_a = [_content_key(p, skip) for p in before]
         keys_b = [_content_key(p, skip) for p in after]
@@ -351,7 +354,7 @@ class _Siblings:
         self._rest(before, after, _minus(left_a, changed, 0), _minus(left_b, changed, 1))
 
     def _gap_pairs(
-        self, before: list[Part], after: list[Part], pairs: list[Pair], left_a: list[int], left_b: list[int]
+        self, before: Sequence[Part], after: Sequence[Part], pairs: list[Pair], left_a: list[int], left_b: list[int]
     ) -> list[Pair]:
         """Within each gap of the alignment: likely pairs, or for plain values one against one."""
         result: list[Pair] = []
@@ -381,8 +384,8 @@ class _Siblings:
     def _key(self, part: Part) -> str:
         return part.key if part.key is not None else key_of(part, self._identity.fields)
 
-    def _keys(self, parts: list[Part]) -> list[str]:
-        known = [p.key for p in parts]
+    def _keys(self, parts: Sequence[Part]) -> list[str]:
+        known = [None] if isinstance(parts, Items) else [p.key for p in parts]
         if None not in known:
             return known  # type: ignore[return-value]
         return keys_of(parts, self._identity.fields) if not any(known) else [self._key(p) for p in parts]
@@ -413,11 +416,13 @@ def _is_empty(value: Any) -> bool:
     return isinstance(value, dict | list) and not value
 
 
-def _by_type(parts: list[Part]) -> dict[str, list[Part]]:
+def _by_type(parts: Sequence[Part]) -> dict[str, Sequence[Part]]:
+    if isinstance(parts, Items):
+        return {parts.type: parts} if parts else {}
     groups: dict[str, list[Part]] = {}
     for part in parts:
         groups.setdefault(part.type, []).append(part)
-    return groups
+    return dict(groups)
 
 
 def _without(parts: Sequence[Part], matched: set[int]) -> list[int]:
@@ -444,7 +449,7 @@ def _stripped(value: Any, skip: tuple[str, ...]) -> Any:
 
 
 def _pairs_by_equal(
-    before: list[Part], after: list[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...]
+    before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...]
 ) -> list[Pair]:
     """Pairs of equal content that is unique on both sides."""
     keys_a = {i: _content_key(before[i], skip) for i in left_a}
@@ -459,7 +464,12 @@ def _pairs_by_equal(
 
 
 def _pairs_by_likeness(
-    before: list[Part], after: list[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...], least: float
+    before: Sequence[Part],
+    after: Sequence[Part],
+    left_a: list[int],
+    left_b: list[int],
+    skip: tuple[str, ...],
+    least: float,
 ) -> list[Pair]:
     """The likeliest pairs first, each part once; candidates come from an index of leaves, not from all pairs."""
     if not left_a or not left_b:

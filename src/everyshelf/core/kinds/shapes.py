@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.table import ID_NAMES, KindTable, singular
-from everyshelf.core.outline.model import Part, Scalar
+from everyshelf.core.outline.model import Items, Part, Scalar
 
 _CONTAINERS = (dict, list)
 _MAX_LABEL = 80
@@ -118,7 +119,9 @@ class DataShape:
         if item_type == name and item_type not in self.table.types.values():
             item_type = "item"
 
-        def items() -> list[Part]:
+        def items() -> Sequence[Part]:
+            if set(map(type, value)) == {dict}:
+                return Items(item_type, value, lambda v: _ObjectPart(self, v, item_type, None, item_type))
             return [self._item(v, item_type) for v in value]
 
         kept_type = name if name in self.table.cosmetic_types else "list"
