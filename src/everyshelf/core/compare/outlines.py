@@ -19,7 +19,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of, keys_of
-from everyshelf.core.compare.same import canonical, leaf_set, likeness, same_value
+from everyshelf.core.compare.same import canonical, differing, leaf_set, likeness, same_value
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.wording import Names, names_in, text_change
 from everyshelf.core.kinds.shapes import is_id_like
@@ -262,9 +262,8 @@ class _Siblings:
         place = {key: j for j, key in enumerate(self._keys(after))}
         pairs = [(i, place[key]) for i, key in enumerate(self._keys(before)) if key in place]
         olds, news = values_of(before), values_of(after)
-        for i, j in pairs:
-            if not same_value(olds[i], news[j]):
-                self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
+        for i, j in differing(olds, news, pairs):
+            self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
         left_a = _without(before, {i for i, _ in pairs})
         left_b = _without(after, {j for _, j in pairs})

@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -27,6 +27,18 @@ def same_value(before: Any, after: Any) -> bool:
         # Equal as Python holds them; whether 1 stands against True shows once they are written out.
         return _written(before) == _written(after) or canonical(before) == canonical(after)
     return isinstance(before, bool) == isinstance(after, bool)
+
+
+def differing(before: Sequence[Any], after: Sequence[Any], pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """The pairs of places whose values do not mean the same; what is equal is looked through as a whole."""
+    try:
+        equal = [(i, j) for i, j in pairs if before[i] == after[j]]
+        if _written([before[i] for i, _ in equal]) == _written([after[j] for _, j in equal]):
+            known = set(equal)
+            return [p for p in pairs if p not in known and not same_value(before[p[0]], after[p[1]])]
+    except RecursionError:
+        pass
+    return [(i, j) for i, j in pairs if not same_value(before[i], after[j])]
 
 
 def _both_nan(before: Any, after: Any) -> bool:
