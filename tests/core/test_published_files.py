@@ -232,7 +232,7 @@ class NotebookFiles(Published):
 
 
 class TestFiles(Published):
-    """Features and results by five writers."""
+    """Features and results by three writers each."""
 
     def test_features(self) -> None:
         def again(data: bytes) -> bytes:

@@ -73,6 +73,7 @@ PACKAGES = {
     "results": [
         _pypi("xunitparser-1.3.4", "ce6f4319f9a33ddd3ef379109814f9ae2d18921afe9bc0a73caf827362bf8a02"),
         _npm("junit-merge", "2.0.0", "9e6822bca2e5b2b2bc761f003bd3b755de398d28232056ec091d46c059aa71d1"),
+        _npm("junit-viewer", "4.11.1", "b0ca54fe133a80d15d0926d1b058e6d4fad30ac399ba5e3642db75cc8e79fb6e"),
     ],
     "api": [
         _pypi("openapi_spec_validator-0.9.0", "6d648cff6490ebb799dcfe273792f2941c050158854c721f086599d845da78b8"),
