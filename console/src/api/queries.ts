@@ -128,7 +128,7 @@ export const references = (key: string, path: string, ref: string) =>
     queryKey: ["shelf", key, "references", path, ref],
     queryFn: () => get<Schemas["ReferencesOut"]>(`shelves/${key}/artifact/references`, { path, ref }),
     // what was read is kept by the service: asking again gets further
-    refetchInterval: (query) => (query.state.data?.complete === false ? 1000 : false),
+    refetchInterval: (query) => (query.state.data?.complete === false && query.state.dataUpdateCount < 8 ? 1500 : false),
   });
 
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -78,18 +78,34 @@ def offered_by(root: Part) -> list[str]:
     return found
 
 
-def resolved(named: dict[str, Any], holder: str, paths: Sequence[str], offers: dict[str, list[str]]) -> list[str]:
-    """The artifacts a name in the artifact ``holder`` means: beside it first, then by full path, then by its end."""
-    if named["by_id"]:
-        return [p for p in offers.get(named["text"], []) if p != holder]
-    text = posixpath.normpath(named["text"])
-    beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
-    known = set(paths)
-    for candidate in (beside, text.lstrip("/")):
-        if candidate in known:
-            return [] if candidate == holder else [candidate]
-    end = "/" + text.lstrip("./")
-    return [p for p in paths if p != holder and f"/{p}".endswith(end)][:3]
+class Targets:
+    """What names can mean on a shelf: its paths, and the ids its artifacts offer."""
+
+    def __init__(self, paths: Iterable[str], offers: dict[str, list[str]]) -> None:
+        self._paths = set(paths)
+        self._offers = offers
+        self._by_end: dict[str, list[str]] = {}
+        for path in sorted(self._paths):
+            self._by_end.setdefault(posixpath.basename(path), []).append(path)
+
+    def of(self, named: dict[str, Any], holder: str) -> list[str]:
+        """The artifacts a name in ``holder`` means: beside that first, then by full path, then by the end of it."""
+        if named["by_id"]:
+            return [p for p in self._offers.get(named["text"], []) if p != holder]
+        text = posixpath.normpath(named["text"])
+        beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
+        for candidate in (beside, text.lstrip("/")):
+            if candidate in self._paths:
+                return [] if candidate == holder else [candidate]
+        end = "/" + text.lstrip("./")
+        alike = self._by_end.get(posixpath.basename(text), [])
+        return [p for p in alike if p != holder and f"/{p}".endswith(end)][:3]
+
+    def may_mean(self, named: dict[str, Any], path: str) -> bool:
+        """False where a name cannot mean ``path``: cheap, for looking through many."""
+        if named["by_id"]:
+            return path in self._offers.get(named["text"], [])
+        return bool(posixpath.basename(named["text"]) == posixpath.basename(path))
 
 
 def is_missed(named: dict[str, Any]) -> bool:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 from typing import Any
 
+from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
-from everyshelf.core.kinds.naming import is_missed, resolved
+from everyshelf.core.kinds.naming import Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.context import get_trees, reader
@@ -20,37 +21,42 @@ from everyshelf.service.shelves.models import Commit, Shelf
 _MOST_BYTES = 1024 * 1024
 _BUDGET_SECONDS = 2.0
 _MOST_TOLD = 200
+_MOST_ARTIFACTS = 20_000
 
 
 def references_of(shelf: Shelf, at: Resolved, path: str) -> dict[str, Any]:
     """What the artifact uses, who uses it, and what it names that is not there.
 
-    ``complete`` is False where some artifacts could not be looked through in two seconds: ask again, what was read is
-    kept.
+    ``complete`` is False where some artifacts could not be looked through in two seconds (ask again, what was read is
+    kept), and on shelves of over 20,000 artifacts, where only this one is looked through.
     """
     rules = rules_at(at.root)
     entries = dict(get_trees().walk(at.root))
-    versions = versions_at(shelf, at.commit, {p: e.id for p, e in entries.items()}) if at.commit else {}
+    if path not in entries:
+        raise MissingError(f"{path} is not there", code="artifact.missing", hint="See everyshelf browse.")
+    end, complete = time.monotonic() + _BUDGET_SECONDS, len(entries) <= _MOST_ARTIFACTS
+    wanted = entries if complete else {path: entries[path]}
+    versions = versions_at(shelf, at.commit, {p: e.id for p, e in wanted.items()}) if at.commit else {}
     kinds = {p: v.kind for p, v in versions.items()}
-    end, complete = time.monotonic() + _BUDGET_SECONDS, True
     told: dict[str, dict[str, Any]] = {}
-    for one in sorted(entries, key=lambda p: p != path):  # the artifact itself first
+    # The artifact itself first; of a very large shelf, it alone.
+    for one in sorted(wanted, key=lambda p: p != path):
         if kinds.get(one) in NAMING_KINDS and entries[one].size <= _MOST_BYTES:
             found = names_of(one, entries[one], rules, allowed=one == path or time.monotonic() < end)
             complete = complete and found is not None
             told[one] = found or {"names": [], "offers": []}
-    paths = sorted(entries)
     offers: dict[str, list[str]] = {}
     for one, found in told.items():
         for offered in found["offers"]:
             offers.setdefault(offered, []).append(one)
-    uses, missing = _uses(path, told.get(path, {"names": []})["names"], paths, offers)
+    targets = Targets(entries, offers)
+    uses, missing = _uses(path, told.get(path, {"names": []})["names"], targets)
     used_by = [
         _use(one, kinds, named)
         for one, found in sorted(told.items())
         if one != path
         for named in found["names"]
-        if path in resolved(named, one, paths, offers)
+        if targets.may_mean(named, path) and path in targets.of(named, one)
     ]
     return {
         "uses": [_use(target, kinds, named) for target, named in uses][:_MOST_TOLD],
@@ -61,15 +67,15 @@ def references_of(shelf: Shelf, at: Resolved, path: str) -> dict[str, Any]:
 
 
 def _uses(
-    path: str, names: list[dict[str, Any]], paths: list[str], offers: dict[str, list[str]]
+    path: str, names: list[dict[str, Any]], targets: Targets
 ) -> tuple[list[tuple[str, dict[str, Any]]], list[dict[str, Any]]]:
     found: list[tuple[str, dict[str, Any]]] = []
     missing = []
     for named in names:
-        targets = resolved(named, path, paths, offers)
-        found += [(target, named) for target in targets]
-        own = named["by_id"] and path in offers.get(named["text"], [])
-        if not targets and not own and is_missed(named) and not path.endswith(named["text"]):
+        meant = targets.of(named, path)
+        found += [(target, named) for target in meant]
+        own = targets.may_mean(named, path)
+        if not meant and not own and is_missed(named):
             missing.append(named)
     return found, missing
 
