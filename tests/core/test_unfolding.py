@@ -263,6 +263,23 @@ class FolderTests(unittest.TestCase):
             )
             self.assertIn("notes.txt is named nowhere", fold(read_folder(folder)).notes[0])
 
+    def test_edits_that_were_not_folded_are_never_overwritten(self) -> None:
+        data = app([{"name": "One", "text": "a"}, {"name": "Two"}])
+        for part in ("screens/One.json", "a.json"):
+            with self.subTest(part=part), tempfile.TemporaryDirectory() as place:
+                folder = Path(place) / "a.json.unfolded"
+                write_folder(folder, unfold("a.json", data, kind="app"))
+                file = folder / part
+                file.write_bytes(file.read_bytes() + b"\n\n")
+                edited = file.read_bytes()
+                with self.assertRaises(InvalidError) as raised:
+                    write_folder(folder, unfold("a.json", data, kind="app"))
+                self.assertEqual((raised.exception.code, file.read_bytes()), ("unfold.edited", edited))
+                # Folded, they may be unfolded again.
+                write_folder(folder, unfold("a.json", fold(read_folder(folder)).data, kind="app"), over_edits=True)
+                write_folder(folder, unfold("a.json", data, kind="app"))
+                self.assertEqual(fold(read_folder(folder)).data, data)
+
     def test_a_folder_of_something_else_is_left_alone(self) -> None:
         with tempfile.TemporaryDirectory() as place:
             (Path(place) / "mine.txt").write_text("mine")

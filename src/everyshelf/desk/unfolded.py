@@ -50,7 +50,7 @@ def unfold_here(root: Path, path: str) -> list[str]:
     file = root / path
     content = file.read_bytes()
     unfolded = unfold(file.name, content)
-    write_folder(parts_of(file), unfolded)
+    write_folder(parts_of(file), unfolded, over_edits=path in _load(root))
     memory = _load(root)
     memory[path] = _Known(_digest(content), _stamps(parts_of(file)))
     _save(root, memory)
@@ -94,7 +94,7 @@ def bring_level(root: Path) -> dict[str, str]:
                 content = fold(read_folder(folder)).data
                 _replace(file, content)
             elif file_edited and not parts_edited:
-                write_folder(folder, unfold(file.name, content))
+                write_folder(folder, unfold(file.name, content), over_edits=True)
         except EveryShelfError as error:
             blocked[path] = f"{folder.name}: {error.message}"
             continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from pathlib import Path
 
@@ -15,12 +16,21 @@ _MOST_BYTES = 500 * 1024 * 1024
 _MOST_FILES = 50_000
 
 
-def write_folder(folder: Path, unfolded: Unfolded) -> list[str]:
+def write_folder(folder: Path, unfolded: Unfolded, *, over_edits: bool = False) -> list[str]:
     """Write all files; those of an earlier unfolding that are not among them any more are removed and returned.
 
-    Raises ``InvalidError`` if the folder holds something that is no unfolded file.
+    Raises ``InvalidError`` if the folder holds something that is no unfolded file, or parts somebody edited that were
+    not folded yet (``over_edits``: the caller knows that they were).
     """
-    before = _earlier(folder)
+    manifest = _earlier(folder)
+    before = {*manifest.pieces, manifest.frame} if manifest else set()
+    edited = [] if manifest is None or over_edits else _edited(folder, manifest, unfolded)
+    if edited:
+        raise InvalidError(
+            f"{folder} holds edits that were not folded yet: {', '.join(edited[:3])}",
+            code="unfold.edited",
+            hint=f"Fold them first: everyshelf fold {folder}; or remove the folder.",
+        )
     for path, data in unfolded.files.items():
         if path != MANIFEST:
             _write(folder, path, data)
@@ -31,17 +41,29 @@ def write_folder(folder: Path, unfolded: Unfolded) -> list[str]:
     return stale
 
 
-def _earlier(folder: Path) -> set[str]:
-    """The files an earlier unfolding wrote into the folder."""
+def _edited(folder: Path, manifest: Manifest, unfolded: Unfolded) -> list[str]:
+    """Files that are neither what was unfolded then nor what is unfolded now."""
+    known = {path: piece.sha256 for path, piece in manifest.pieces.items()}
+    known[manifest.frame] = manifest.details.get("frame", "")
+    found = []
+    for path, digest in known.items():
+        file = _inside(folder, path)
+        data = file.read_bytes() if file.is_file() else None
+        if data not in (None, unfolded.files.get(path)) and hashlib.sha256(data).hexdigest() != digest:
+            found.append(path)
+    return sorted(found)
+
+
+def _earlier(folder: Path) -> Manifest | None:
+    """What an earlier unfolding into the folder wrote, or None."""
     if not folder.exists() or not any(folder.iterdir()):
-        return set()
+        return None
     try:
-        manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
+        return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except (OSError, msgspec.DecodeError) as error:
         raise InvalidError(
             f"{folder} holds other things already", code="unfold.taken", hint="Name an empty or new folder with --into."
         ) from error
-    return {*manifest.pieces, manifest.frame}
 
 
 def _inside(folder: Path, path: str) -> Path:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+
 import msgspec
 
 from everyshelf.core.errors import InvalidError, UnreadableError
@@ -35,6 +37,7 @@ def unfold(name: str, data: bytes, *, rules: Rules | None = None, kind: str | No
         why = str(error) or "it is nested too deeply"
         hint = "It can be read as it is; see everyshelf outline."
         raise InvalidError(f"{name} cannot be unfolded: {why}", code="unfold.impossible", hint=hint) from error
+    manifest.details["frame"] = hashlib.sha256(files[manifest.frame]).hexdigest()
     files[MANIFEST] = msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n"
     # Trust is good: what does not come back byte for byte is not handed out.
     again = fold(files)
