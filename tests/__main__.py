@@ -1,28 +1,58 @@
-"""``python -m tests [NAME …]``: run the tests, then print the line continuous integration reads."""
+"""``python -m tests [NAME …]``: run the tests, one module at a time in each of a few processes, then print the line
+continuous integration reads."""
 
 from __future__ import annotations
 
+import multiprocessing
+import os
 import sys
 import time
-import unittest
-import warnings
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
+
+from tests.support.running import Ran, run
+
+# Those that wait for browsers and services come first, so that the end is not a wait for one of them.
+_SLOW_FIRST = ("tests.console", "tests.house", "tests.cli", "tests.service", "tests.desk")
+
+
+def modules() -> list[str]:
+    """Every test module, those that take longest first."""
+    root = Path(__file__).parent
+    found = [".".join(p.relative_to(root.parent).with_suffix("").parts) for p in sorted(root.rglob("test_*.py"))]
+    return sorted(found, key=lambda name: not name.startswith(_SLOW_FIRST))
+
+
+def _all(names: list[str]) -> Iterator[Ran]:
+    workers = min(len(names), os.cpu_count() or 1)
+    if workers == 1:
+        yield from map(run, names)
+        return
+    with ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn")) as pool:
+        asked = {pool.submit(run, name): name for name in names}
+        for done in as_completed(asked):
+            if (error := done.exception()) is not None:
+                yield Ran(asked[done], 1, 1, 0, f"the process running it ended: {error!r}", (), 0.0)
+            else:
+                yield done.result()
 
 
 def main() -> int:
-    warnings.simplefilter("error", DeprecationWarning)
-    warnings.filterwarnings("ignore", category=DeprecationWarning, module=r"selenium|urllib3|trio|websocket")
-    root = Path(__file__).parent
-    loader = unittest.TestLoader()
-    names = sys.argv[1:]
-    found = loader.loadTestsFromNames(names) if names else loader.discover(str(root), "test_*.py", str(root.parent))
     start = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=1, buffer=True).run(found)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
+    tests = failed = skipped = 0
+    for ran in _all(sys.argv[1:] or modules()):
+        tests, failed, skipped = tests + ran.tests, failed + ran.failed, skipped + ran.skipped
+        sign = "✗" if ran.failed else "✓"
+        left_out = f", {ran.skipped} skipped" if ran.skipped else ""
+        print(f"{sign} {ran.module}: {ran.tests} tests{left_out}, {ran.seconds:.0f} s", flush=True)
+        for line in ran.figures:
+            print(f"    {line}", flush=True)
+        if ran.failed:
+            print(ran.report, flush=True)
     print(f"{time.monotonic() - start:.0f} s")
-    print(f"{passed} passed, {failed} failed", flush=True)
-    return 1 if failed or not result.testsRun else 0
+    print(f"{tests - failed - skipped} passed, {failed} failed", flush=True)
+    return 1 if failed or not tests else 0
 
 
 if __name__ == "__main__":

@@ -12,16 +12,17 @@ from everyshelf.core.compare.sentences import count_noun, effect_of, group, head
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.rules import Rules, parse_rules
-from everyshelf.core.kinds.shapes import is_id_like, singular
-from everyshelf.core.kinds.table import KIND_IDS
+from everyshelf.core.kinds.table import KIND_IDS, singular
+from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.reading.worker import Worker
+from everyshelf.core.tables.given import Given
 from everyshelf.demo import flows, papers, tables
 from tests.support.factories import compared
 
 
 def outline(name: str, data: bytes, **options: Any) -> dict[str, Any]:
-    return outline_json(name, data, options.get("rules", Rules()), options.get("kind"))
+    return outline_json(Given(name, data), options.get("rules", Rules()), options.get("kind"))
 
 
 def paths(parts: list[dict[str, Any]]) -> list[str]:

@@ -18,6 +18,7 @@ from typing import Any
 import yaml
 
 from tests.support.factories import compared
+from tests.support.figures import say
 from tests.support.published import published
 
 Edit = tuple[bytes, Callable[[dict[str, Any]], bool]]
@@ -68,8 +69,8 @@ class Published(unittest.TestCase):
             exact += right
             if not right:
                 noisy += len(told) > 1
-        print(
-            f"    {title}: {len(files)} files by {len(writers)} writers, {len(files) - read} fell back to text, "
+        say(
+            f"{title}: {len(files)} files by {len(writers)} writers, {len(files) - read} fell back to text, "
             f"{exact} of {tried} edits told as exactly one finding ({noisy} as more)"
         )
         self.assertGreater(len(files), 4)
@@ -199,6 +200,78 @@ class ProcessFiles(Published):
         self.judge("graphs with wires", files, "workflow", again, edit)
 
 
+class AppFiles(Published):
+    """Forms and dashboards in XML by four writers, in JSON by three, interviews in YAML by two."""
+
+    def test_apps_in_xml(self) -> None:
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            root = ET.fromstring(data)
+            words = [e for e in root.iter("property") if e.get("name") in ("text", "title", "label", "windowTitle")]
+            words = [e for e in words if (e.text or "").strip() or e.find("string") is not None]
+            if not words:
+                return None
+            target = rng.choice(words)
+            text = target.find("string")
+            (target if text is None else text).text = NEW
+            return ET.tostring(root), tells_new_value
+
+        def is_form(data: bytes) -> Any:
+            root = ET.fromstring(data)
+            named = [e for e in root.iter() if e.tag in ("widget", "object") and e.get("class")]
+            return root if len([e for e in named if e.get("id") or e.get("name")]) > 1 else None
+
+        files = _well_formed(published("app", (".ui", ".glade")), is_form)
+        self.judge("apps in XML", files, "app", xml_again, edit)
+
+    def test_apps_in_json(self) -> None:
+        def shown(tree: Any) -> Iterator[dict[str, Any]]:
+            for name in ("components", "panels"):
+                for control in tree.get(name) or ():
+                    yield control
+                    yield from shown(control)
+
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            tree = json.loads(data)
+            name = "label" if "components" in tree else "title"
+            named = [c for c in shown(tree) if isinstance(c.get(name), str)]
+            if not named:
+                return None
+            rng.choice(named)[name] = NEW
+            return json.dumps(tree, indent=1).encode(), tells_new_value
+
+        def is_app(data: bytes) -> Any:
+            tree = json.loads(data)
+            found = list(shown(tree)) if isinstance(tree, dict) else []
+            return tree if found and any("type" in c and set(c) & {"label", "title", "key"} for c in found) else None
+
+        files = _well_formed(published("app", (".json",)), is_app)
+        self.judge("apps in JSON", files, "app", lambda d: json.dumps(json.loads(d), indent=7).encode(), edit)
+
+    def test_apps_in_yaml(self) -> None:
+        def documents(data: bytes) -> list[dict[str, Any]]:
+            return [d for d in yaml.safe_load_all(data) if isinstance(d, dict)]
+
+        def again(data: bytes) -> bytes:
+            return yaml.safe_dump_all(yaml.safe_load_all(data), sort_keys=False, indent=3, width=60).encode()
+
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            found = list(yaml.safe_load_all(data))
+            asked = [d for d in found if isinstance(d, dict) and isinstance(d.get("question"), str)]
+            if not asked:
+                return None
+            rng.choice(asked)["question"] = NEW
+            return yaml.safe_dump_all(found, sort_keys=False).encode(), tells_new_value
+
+        def is_app(data: bytes) -> Any:
+            if b"!!" in data or re.search(rb"(?i)[-:] (yes|no|on|off)\s", data):
+                return None  # the general parser reads tags and these words otherwise than YAML 1.2
+            asked = [d for d in documents(data) if "question" in d]
+            return asked if len(asked) > 1 and any(isinstance(d.get("fields"), list) for d in asked) else None
+
+        files = _well_formed(published("app", (".yml",)), is_app)
+        self.judge("apps in YAML", files, "app", again, edit)
+
+
 class NotebookFiles(Published):
     """Notebooks by four writers."""
 
@@ -301,7 +374,7 @@ class DescriptionFiles(Published):
 
 
 class ScriptFiles(Published):
-    """SQL by three writers."""
+    """SQL and Basic by three writers each."""
 
     def test_sql(self) -> None:
         def again(data: bytes) -> bytes:
@@ -315,6 +388,46 @@ class ScriptFiles(Published):
             return data.rstrip().rstrip(b";") + extra, lambda f: f["action"] == "added" and "nobody" in str(f)
 
         self.judge("SQL", published("sql", (".sql",)), "script", again, edit, least_read=0.85)
+
+    def test_basic_modules(self) -> None:
+        def again(data: bytes) -> bytes:
+            return data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n") + b"\r\n"
+
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            heads = list(re.finditer(rb"(?im)^(?:public |private )?(?:sub|function) (\w+)[^\r\n]*\r?\n", data))
+            heads = [h for h in heads if not h[0].rstrip().endswith(b"_")]
+            if not heads:
+                return None
+            head = rng.choice(heads)
+            line = f'    MsgBox "{NEW}"\n'.encode()
+            changed = data[: head.end()] + line + data[head.end() :]
+            return changed, lambda f: f["part"].endswith(head[1].decode()) or NEW in json.dumps(f)
+
+        def has_procedures(data: bytes) -> Any:
+            return re.search(rb"(?im)^\s*end (sub|function)", data)
+
+        files = _well_formed(published("basic", (".bas", ".cls", ".vba")), has_procedures)
+        self.judge("Basic modules", files, "script", again, edit)
+
+
+class SettingsFiles(Published):
+    """Environment files by three writers."""
+
+    def test_environment_files(self) -> None:
+        def again(data: bytes) -> bytes:
+            return b"\n# said again\n\n" + data.replace(b"\n", b"\r\n") + b"\r\n\r\n"
+
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            found = list(re.finditer(rb"(?m)^(?:export )?([A-Za-z_]\w*)=(\w+)\r?$", data))
+            found = [f for f in found if len(re.findall(rb"(?m)^" + f[1] + rb"=", data)) == 1]
+            if not found:
+                return None
+            target = rng.choice(found)
+            changed = data[: target.start(2)] + f'"{NEW}"'.encode() + data[target.end(2) :]
+            return changed, lambda f: f["after"] == NEW and target[1].decode() in f["part"] + str(f.get("field"))
+
+        files = published("env", (".env", ".env.conf", ".env.override", ".env2"))
+        self.judge("environment files", files, "settings", again, edit)
 
 
 if __name__ == "__main__":

@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 
 SOURCE = Path(__file__).parents[2] / "src" / "everyshelf"
-FLOORS = ["errors", "content", "outline", "formats", "kinds", "compare", "merge", "history", "promotion"]
+FLOORS = ["errors", "content", "outline", "formats", "tables", "kinds", "compare", "merge", "history", "promotion"]
 FLOORS += ["drawing", "report", "unfolding", "reading"]
 # A part may import what is listed, and itself.
 ALLOWED = {

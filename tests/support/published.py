@@ -85,6 +85,30 @@ PACKAGES = {
         _pypi("aiosql-9.5", "d5366d976ee251be6e919d8193de119e2e4f7862d1d4596ec0d81d8f6edbc6b3"),
         _npm("graphile-worker", "0.17.3", "e856732cba70f43083a2254dd79e5a659be80c2429bf922e6fa2acf78e6e52ea"),
     ],
+    "app": [
+        _pypi("autokey-0.96.0b9", "70486348a4c870e1b9471ff8082ab21c0eb6107b110b819c28bf71ba57c696e2"),
+        _pypi("gaphor-3.3.2", "dc4cad4df94e861584923091e5eab45fc13e4c84d3bd0bd8606b0f2b3ba2bfba"),
+        _pypi("QDarkStyle-3.2", "f2f03c4bd7fb4e1e87f8f5d233c7839165422f43d6797cbe00e0bd919449f12c"),
+        _pypi("pyqtgraph-0.9.8", "257e7de9053c325ea2cce7a93d54ac035276350e5524d065c538e3d48c90d0ba"),
+        _npm("@formio/core", "2.8.3", "f7b108fac26e578431b40ab7b177dc03d2662e088ca59c74a0c999409b561791"),
+        _npm("formio", "4.8.1", "02c59ddf7f5a137a96ed54d19d1115efee3e75ed3cc7a9fdfb713047ffc4d1bd"),
+        _npm("swagger-stats", "0.99.7", "f36500acdb582a398cb24cfbd5444b1a436a9c60da54abd7fbc3a66e026b2ddd"),
+        _pypi("celery_exporter-1.5.1", "88f057286fe5692e11da0fda2d89a294b6e8c55d4f5cb329f241cb9d9dc39e98"),
+        _pypi("docassemble_altoolbox-0.19.0", "9f0891c5453f543066433d64056ead2a61fe76f17608eca2b89b474b2a7103ee"),
+        _pypi("docassemble.income-0.0.36", "ce66f68f1e4f3b6caeead3048c12b44c967cd06395e9294ae151db68e1167d15"),
+        _pypi("docassemble.ILAOEfile-1.0.4", "ab2d0fb521e6025fe1e2d10651d35b842839086a4da14d01795601d53fddc634"),
+        _pypi("docassemble_demo-1.9.9", "d12c6d7cd4d7c684c067299b4db27594375d9da98605c3de91f4266b550485c0"),
+    ],
+    "basic": [
+        _pypi("xlwings-0.30.0", "5e96d60822f1b08088c8187766107ccac95e2ffdf744415edc6c5d4a6d13c08d"),
+        _pypi("oletools-0.51", "4f15755db9c9e2ddea49e6c442609ed9f10d80c4bbf2b4f9be12a0a5695020e9"),
+        _pypi("pygments-2.21.0", "610ca751c9bc2492b38eb9a38a7fbc93edbbb2d7182edaf34e66ae493dee5c8c"),
+    ],
+    "env": [
+        _pypi("flask-3.1.3", "0ef0e52b8a9cd932855379197dd8f94047b359ca0a78695144304cb45f87c9eb"),
+        _pypi("docker-compose-1.29.2", "4c8cd9d21d237412793d18bd33110049ee9af8dab3fe2c213bbd0733959b09b7"),
+        _npm("dotenv", "6.0.0", "1e659d542389d6c2d506f7c850d3985e47b2b1cc82960cacb26644f52d716e30"),
+    ],
 }
 # fmt: on
 

@@ -1,5 +1,6 @@
 /** Query options: key and fetcher together, once. */
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import type { Profile } from "../features/table/model";
 import { get, type Schemas } from "./client";
 
 export type Artifact = Schemas["ArtifactOut"];
@@ -26,16 +27,8 @@ export interface Part {
 }
 export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table"> & {
   parts: Part[];
-  table?: { columns: { name: string; type: string }[]; rows: string[][]; row_count: number };
+  table?: { columns: { name: string; type: string }[]; rows: (string | null)[][]; row_count: number; profiles: Profile[] };
 };
-export interface TableCounts {
-  rows: Record<"added" | "removed" | "changed" | "before" | "after", number>;
-  key: string[];
-  columns: { added: string[]; removed: string[]; renamed: string[][]; reordered: boolean };
-  cells: Record<string, { changed: number; representation_only: number }>;
-  samples: { key: string[]; column: string; before: string; after: string }[];
-}
-
 export const session = () =>
   queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
 
@@ -142,6 +135,16 @@ export const compareDrawing = (key: string, path: string, from: string, to: stri
   queryOptions({
     queryKey: ["shelf", key, "compare drawing", from, to, path],
     queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/compare/drawing`, { path, from, to }),
+  });
+
+const ROWS_AT_ONCE = 100;
+
+export const compareRows = (key: string, path: string, from: string, to: string, action: string, column: string) =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "compare rows", from, to, path, action, column],
+    queryFn: ({ pageParam }) => get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, { path, from, to, start: pageParam, count: ROWS_AT_ONCE, action: action || undefined, column: column || undefined }),
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.start + last.rows.length < last.total ? last.start + last.rows.length : undefined),
   });
 
 export const environments = (key: string) =>

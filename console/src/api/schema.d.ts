@@ -391,7 +391,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All findings; refs may also be version:N. */
+        /** @description All findings; refs may also be version:N. Large contents are compared by a job: ask again when it is done. */
         get: operations["compare_artifact"];
         put?: never;
         post?: never;
@@ -427,6 +427,23 @@ export interface paths {
         };
         /** @description As one self-contained HTML page, Markdown or JSON. */
         get: operations["compare_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/compare/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Cells before and after; none for what is no table. A million rows are kept. */
+        get: operations["compare_rows"];
         put?: never;
         post?: never;
         delete?: never;
@@ -789,6 +806,8 @@ export interface components {
             after: {
                 [key: string]: unknown;
             } | null;
+            pending: boolean;
+            job: string | null;
         };
         /** @description An artifact at a moment. */
         ArtifactOut: {
@@ -1377,6 +1396,21 @@ export interface components {
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
+        };
+        /** @description A row of a table that differs: its number on each side, the columns that changed, its cells as texts. */
+        RowOut: {
+            /** @description added, removed or changed */
+            action: string;
+            rows: (number | null)[];
+            columns: string[];
+            before: (string | null)[] | null;
+            after: (string | null)[] | null;
+        };
+        /** @description Some rows that differ, in the order of the newer table, and how many there are. */
+        RowPage: {
+            rows: components["schemas"]["RowOut"][];
+            total: number;
+            start: number;
         };
         /**
          * @description * `read` - read
@@ -2316,6 +2350,44 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                };
+            };
+        };
+    };
+    compare_rows: {
+        parameters: {
+            query: {
+                /** @description Only such rows: added, removed or changed. */
+                action?: string;
+                /** @description Only rows changed in this column. */
+                column?: string;
+                /** @description At most 500; 100 if left out. */
+                count?: number;
+                /** @description The state before. */
+                from: string;
+                /** @description Where the artifact lay before, if elsewhere. */
+                old_path?: string;
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description How many rows to pass over; 0 if left out. */
+                start?: number;
+                /** @description The state after; the main branch if left out. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowPage"];
                 };
             };
         };

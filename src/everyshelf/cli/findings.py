@@ -92,6 +92,24 @@ def _value(value: Any) -> str:
     return " ".join(str(value).split())
 
 
+def print_rows(table: dict[str, Any], most: int) -> None:
+    """The first rows that differ with their cells, and the columns whose values shift beyond their limit."""
+    from everyshelf.core.compare.rows import rows_told, shifts_told
+    from everyshelf.core.report.words import cells_of
+
+    for shift in shifts_told(table):
+        if shift["beyond"]:
+            said = f"{shift['column']} {shift['value']:.2f}, over {shift['limit']:g} ({shift['measure']})"
+            terminal.say(terminal.line((4, terminal.dim("shift")), (18, said)))
+    for row in rows_told(table, most):
+        mark = terminal.tone(row.action, terminal.GLYPHS[row.action])
+        terminal.say(terminal.line((4, mark), (6, terminal.cut(row.name, 24)), (32, cells_of(row))))
+    rows = table["rows"]
+    left = rows["added"] + rows["removed"] + rows["changed"] - most
+    if left > 0 and table["details"]:
+        terminal.say(terminal.line((4, terminal.dim("…")), (6, terminal.dim(f"{left} more rows differ"))))
+
+
 def print_table_line(table: dict[str, Any]) -> None:
     """Rows before and after, and how many changed, came and went."""
     rows = table["rows"]

@@ -353,9 +353,32 @@ class ShelfClient:
                 return found
             self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
 
-    def compare_artifact(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
-        """All findings of one artifact; refs may be version:N."""
-        return self._transport.get(f"{self._base}/compare/artifact", dict[str, Any], path=path, from_=before, to=after)
+    def compare_artifact(
+        self, path: str, before: str, after: str | None = None, on_progress: Progress | None = None
+    ) -> dict[str, Any]:
+        """All findings of one artifact; refs may be version:N. Waits for the job that compares large contents."""
+        address = f"{self._base}/compare/artifact"
+        while True:
+            found = self._transport.get(address, dict[str, Any], path=path, from_=before, to=after)
+            if not found["job"]:
+                return found
+            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+
+    def compare_rows(
+        self,
+        path: str,
+        before: str,
+        after: str | None = None,
+        *,
+        start: int = 0,
+        count: int = 100,
+        action: str | None = None,
+        column: str | None = None,
+    ) -> dict[str, Any]:
+        """Rows of a table that differ: ``rows``, ``total`` and ``start``; only of an action, or changed in a column."""
+        wanted = {"start": str(start), "count": str(count), "action": action, "column": column}
+        address = f"{self._base}/compare/rows"
+        return self._transport.get(address, dict[str, Any], path=path, from_=before, to=after, **wanted)
 
     def compare_drawing(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
         """Two versions of a pipeline or workflow in one drawing."""

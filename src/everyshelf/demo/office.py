@@ -7,24 +7,25 @@ format usually carry some.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
 
-
-@dataclass(frozen=True)
-class Pair:
-    """One artifact before and after; ``kind`` is what it is read as, ``says`` what the comparison finds."""
-
-    path: str
-    kind: str
-    before: bytes
-    after: bytes
-    says: str
+from everyshelf.demo.ledgers import table_pairs
+from everyshelf.demo.pair import Pair
 
 
 def pairs() -> list[Pair]:
     """All of them, by path."""
-    found = [*_workflows(), *_pipelines(), *_apps(), *_tests(), *_descriptions(), *_scripts(), *_settings(), *_papers()]
+    found = [
+        *table_pairs(),
+        *_workflows(),
+        *_pipelines(),
+        *_apps(),
+        *_tests(),
+        *_descriptions(),
+        *_scripts(),
+        *_settings(),
+        *_papers(),
+    ]
     return sorted(found, key=lambda pair: pair.path)
 
 

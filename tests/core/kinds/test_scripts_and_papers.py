@@ -14,6 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.figures import say
 
 
 def of(before: str, after: str, name: str, kind: str) -> dict[str, Any]:
@@ -102,7 +103,7 @@ class PythonTests(unittest.TestCase):
                 [(f"/function:{chosen.name}", "code")],
                 [(f"/function:{chosen.name} (2)", "code")],
             )
-        print(f"    script: {checked} single changes of modules, {exact} told exactly, {fell_back} fell back to text")
+        say(f"script: {checked} single changes of modules, {exact} told exactly, {fell_back} fell back to text")
         self.assertEqual((fell_back, exact), (0, checked))
         self.assertGreater(checked, 20)
 
@@ -368,7 +369,7 @@ class ReportTests(unittest.TestCase):
             found = compared(text.encode(), text.replace("\n", "\r\n").encode(), path.name)
             fell_back += found["read_as"] != "report"
             self.assertEqual(told(found), [], path)
-        print(f"    report: {len(files)} published files, {fell_back} fell back to text")
+        say(f"report: {len(files)} published files, {fell_back} fell back to text")
         self.assertEqual(fell_back, 0)
 
     def test_pictures_in_svg_are_compared_by_element(self) -> None:

@@ -1,4 +1,5 @@
 /** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
+import { TablePreview } from "../table/TablePreview";
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
@@ -17,7 +18,7 @@ function flat(parts: Part[], depth: number, closed: Set<string>, out: Row[]): Ro
 }
 
 export function OutlineView({ outline, onText }: { outline: Outline; onText: () => void }) {
-  if (outline.table) return <TableView outline={outline} />;
+  if (outline.table) return <TablePreview table={outline.table} />;
   if (outline.parts.length === 0 && Object.keys(outline.fields ?? {}).length === 0) {
     return (
       <div className="sheet empty">
@@ -105,27 +106,5 @@ function Fields({ fields }: { fields: Record<string, unknown> }) {
         </div>
       ))}
     </dl>
-  );
-}
-
-function TableView({ outline }: { outline: Outline }) {
-  const table = outline.table;
-  if (!table) return null;
-  return (
-    <section className="sheet" aria-label="Table">
-      <div className="ph"><h3>{group(table.row_count)} rows, {table.columns.length} columns</h3><span className="cap">the first {Math.min(table.row_count, table.rows.length)} are shown</span></div>
-      <div className="scroll" style={{ maxHeight: "calc(100vh - 330px)" }} tabIndex={0} role="region" aria-label="First rows">
-        <table>
-          <thead>
-            <tr>{table.columns.map((c) => <th key={c.name} scope="col"><span className="mono">{c.name}</span> <span className="mut">{c.type}</span></th>)}</tr>
-          </thead>
-          <tbody>
-            {table.rows.map((row, i) => (
-              <tr key={i}>{table.columns.map((c, j) => <td key={c.name} className={c.type === "integer" || c.type === "decimal" ? "num" : ""}>{row[j] ?? ""}</td>)}</tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
-    </section>
   );
 }

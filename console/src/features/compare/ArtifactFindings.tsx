@@ -2,17 +2,20 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { artifactComparison, type ArtifactComparison, compareDrawing, type Finding, type TableCounts, text } from "../../api/queries";
+import { artifactComparison, type ArtifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
+import type { ComparedTable } from "../table/model";
+import { RowBars } from "../table/RowBars";
+import { TableComparison } from "../table/TableComparison";
 import { EffectFilter } from "./EffectFilter";
 import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
-import { Rows } from "./Rows";
+import { PendingJob } from "./PendingJob";
 import { SaveReport } from "./SaveReport";
 import { Inline } from "./Worded";
 
@@ -34,6 +37,8 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   if (found.isPending) return <Loading what={`Comparing ${path}`} />;
   if (found.isError) return <ProblemBox error={found.error} />;
   const c = found.data;
+  if (c.pending && c.job) return <PendingJob uid={c.job} onDone={() => void found.refetch()} />;
+  const table = c.table ? (c.table as unknown as ComparedTable) : null;
   const hidden = c.effects.cosmetic ?? 0;
   const shown = c.findings.filter((f) => (effect ? f.effect === effect : cosmetic || f.effect !== "cosmetic"));
   const breaking = c.effects.breaks ? `${count(c.effects.breaks, "finding")} may break users` : "breaks nothing";
@@ -54,12 +59,19 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
             {cosmetic ? "Hide" : "Show"} {count(hidden, "cosmetic finding")}
           </button>
         )}
+        {table && !table.unrelated && <RowBars table={table} />}
         <span className="end">
           {onAll && <Button variant="outlined" onClick={onAll}>All artifacts</Button>}
           <SaveReport shelf={shelf} from={from} to={to} path={path} />
         </span>
       </div>
-      {seen === "text" ? <SideBySide shelf={shelf} path={path} from={from} to={to} /> : <Parts findings={shown} comparison={c} shelf={shelf} path={path} from={from} to={to} />}
+      {seen === "text" ? (
+        <SideBySide shelf={shelf} path={path} from={from} to={to} />
+      ) : table && !table.unrelated ? (
+        <TableComparison table={table} findings={shown} shelf={shelf} path={path} from={from} to={to} />
+      ) : (
+        <Parts findings={shown} comparison={c} shelf={shelf} path={path} from={from} to={to} />
+      )}
     </>
   );
 }
@@ -122,7 +134,6 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
         {drawing && <DrawingView drawing={drawing} chosen={picked || (chosen?.part ?? "")} onChoose={pick} compared />}
         {chosen && !picked && <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />}
         {picked && <p className="sheet pad sec">Nothing changed in <span className="mono">{picked}</span>.</p>}
-        {comparison.table && <Rows table={comparison.table as unknown as TableCounts} />}
       </div>
     </div>
   );

@@ -11,13 +11,15 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.commands.desk import entry_kind, kind_on_desk
 from everyshelf.cli.errors import FailOnMet
-from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.findings import print_artifact, print_rows, print_table_line
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
     from everyshelf.desk import Desk, Item
+
+_MOST_ROWS = 20
 
 
 @click.command("compare")
@@ -193,7 +195,7 @@ def _print(found: dict[str, Any], before: str, after: str) -> None:
         line = found["headline"][:1].upper() + found["headline"][1:]
         terminal.say(terminal.bold(line) + f"; {name} from {before} to {after}.")
         print_artifact(found, name, _versions(found), shown=500)
-        _print_samples(found)
+        _print_table(found)
         return
     terminal.say(terminal.bold(found["sentence"]))
     for row in found["artifacts"]:
@@ -220,18 +222,11 @@ def _versions(row: dict[str, Any]) -> str:
     return " → ".join(f"v{v}" for v in sides if v) if any(sides) else ""
 
 
-def _print_samples(found: dict[str, Any]) -> None:
+def _print_table(found: dict[str, Any]) -> None:
     if "table" not in found:
         return
     print_table_line(found["table"])
-    for sample in found["table"]["samples"][:20]:
-        terminal.say(
-            terminal.line(
-                (4, terminal.dim("cell")),
-                (18, terminal.cut(", ".join(sample["key"]), 26)),
-                (terminal.DETAIL, f"{sample['column']} {sample['before']} → {sample['after']}"),
-            )
-        )
+    print_rows(found["table"], _MOST_ROWS)
 
 
 def _check(found: dict[str, Any], fail_on: str | None) -> None:

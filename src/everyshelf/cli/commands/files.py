@@ -9,7 +9,7 @@ import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import FailOnMet
-from everyshelf.cli.findings import print_artifact, print_table_line
+from everyshelf.cli.findings import print_artifact, print_rows, print_table_line
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import json_option
 
@@ -141,6 +141,7 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
     print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "")
     if "table" in found:
         print_table_line(found["table"])
+        print_rows(found["table"], 12)
     if found["effects"]["cosmetic"] and found["effects"]["cosmetic"] < sum(found["effects"].values()):
         terminal.say(
             terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json.")

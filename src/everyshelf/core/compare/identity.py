@@ -8,7 +8,7 @@ from itertools import combinations
 from operator import itemgetter
 from typing import Any
 
-from everyshelf.core.kinds.shapes import is_id_like
+from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Items, Part
 
 _NOT_IDENTITY_OVERLAP = 0.5

@@ -22,8 +22,8 @@ from everyshelf.core.compare.identity import Identity, field_that_holds, find_id
 from everyshelf.core.compare.same import canonical, differing, leaf_set, likeness, same_value
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.wording import Names, names_in, text_change
-from everyshelf.core.kinds.shapes import is_id_like
 from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
 _RENAMED_LIKENESS = 0.6
@@ -365,6 +365,9 @@ class _Siblings:
             if plain_values and len(gap_a) == len(gap_b):
                 result.extend(zip(gap_a, gap_b, strict=True))
                 continue
+            if len(items) == 2 and _one_field_apart(items[0].value, items[1].value):
+                result.append((gap_a[0], gap_b[0]))
+                continue
             skip = self._identity.regenerated
             # One against one between equal neighbours needs less to be taken for the same.
             least = _ALONE_LIKENESS if len(gap_a) == len(gap_b) == 1 else _CHANGED_LIKENESS
@@ -493,6 +496,13 @@ def _pairs_by_likeness(
             used_b.add(j)
             result.append((i, j))
     return sorted(result)
+
+
+def _one_field_apart(before: Any, after: Any) -> bool:
+    """True for two records of the same fields of which exactly one has another value."""
+    if not isinstance(before, dict) or not isinstance(after, dict) or before.keys() != after.keys():
+        return False
+    return sum(not same_value(value, after[name]) for name, value in before.items()) == 1
 
 
 def _equal_leftovers(keys_a: list[bytes], keys_b: list[bytes], left_a: list[int], left_b: list[int]) -> list[Pair]:

@@ -11,27 +11,6 @@ DEFAULT_LIMIT = 10_000
 
 
 @dataclass
-class TableCounts:
-    """Exact counts of a table comparison, and the key rows were matched by."""
-
-    rows: dict[str, int]
-    key: list[str]
-    columns: dict[str, Any]
-    cells: dict[str, dict[str, int]]
-    samples: list[dict[str, Any]] = field(default_factory=list)
-
-    def as_json(self) -> dict[str, Any]:
-        """The ``table`` member of the answer."""
-        return {
-            "rows": self.rows,
-            "key": self.key,
-            "columns": self.columns,
-            "cells": self.cells,
-            "samples": self.samples,
-        }
-
-
-@dataclass
 class Comparison:
     """Findings with their exact counts; ``read_as`` is the kind, or "text" or "bytes" with a note that says why."""
 
@@ -40,7 +19,8 @@ class Comparison:
     read_as: str = ""
     note: str = ""
     identity: dict[str, list[str]] = field(default_factory=dict)
-    table: TableCounts | None = None
+    table: dict[str, Any] | None = None
+    tables: dict[str, dict[str, Any]] | None = None
     lines: dict[str, int] | None = None
 
     def as_json(self, limit: int = DEFAULT_LIMIT) -> dict[str, Any]:
@@ -57,7 +37,9 @@ class Comparison:
             "truncated": len(self.findings) > limit,
         }
         if self.table is not None:
-            result["table"] = self.table.as_json()
+            result["table"] = self.table
+        if self.tables is not None:
+            result["tables"] = self.tables
         if self.lines is not None:
             result["lines"] = self.lines
         return result

@@ -15,6 +15,7 @@ from everyshelf.core.formats.text import Decoded, decode
 
 DELIMITERS = ",;\t|"
 _SAMPLE_LINES = 200
+_HEADER_ROWS = 50
 csv.field_size_limit(64 * 1024 * 1024)
 
 
@@ -46,7 +47,11 @@ def find_delimiter(text: str) -> str | None:
 
 def parse_table(data: bytes, *, delimiter: str | None = None) -> Table:
     """The table in ``data``; raises ``UnreadableError`` if it is no text or no delimiter fits."""
-    decoded = decode(data)
+    return shape_rows(decode(data), delimiter=delimiter)
+
+
+def shape_rows(decoded: Decoded, *, delimiter: str | None = None) -> Table:
+    """As ``parse_table`` for a text that has been decoded: all of a file, or its first lines."""
     delimiter = delimiter or find_delimiter(decoded.text)
     if delimiter is None:
         if len(decoded.lines()) < 2:
@@ -74,10 +79,13 @@ def _shaped(rows: list[tuple[str, ...]], delimiter: str, decoded: Decoded) -> Ta
 
 
 def _is_header(rows: list[tuple[str, ...]]) -> bool:
-    """A header holds no number and no empty cell where columns below do, and repeats nothing."""
+    """A header holds no number, and repeats nothing unless the columns below hold what no name is."""
     first = rows[0]
-    if any(_is_number(cell) for cell in first) or len(set(first)) < len(first):
+    if any(_is_number(cell) for cell in first):
         return False
+    if len(set(first)) < len(first):
+        below = rows[1:_HEADER_ROWS]
+        return any(below and all(n < len(row) and _is_number(row[n]) for row in below) for n in range(len(first)))
     return len(rows) > 1 or all(first)
 
 

@@ -38,6 +38,12 @@ TABLE = KindTable(
         "children": "control",
         "components": "control",
         "widgets": "control",
+        "widget": "control",
+        "object": "control",
+        "elements": "control",
+        "panels": "control",
+        # In designers' files the element that arranges controls also holds them.
+        "layout": "arrangement",
         "dataSources": "data source",
         "data_sources": "data source",
         "datasources": "data source",

@@ -217,7 +217,7 @@ def _decision(decision: Element, maker: Maker, shape: XmlShape) -> Part:
         elif child.name != "variable" or child.attributes.get("typeRef"):
             children.append(shape.part(child))
     identity = decision.attributes.get("id") or fields["name"]
-    return maker.part("decision", fields["name"] or identity, identity, fields, children)
+    return maker.part("decision", fields["name"] or identity or "decision", identity, fields, children)
 
 
 def _table_parts(table: Element, maker: Maker) -> list[Part]:

@@ -23,10 +23,16 @@ from everyshelf.core.outline.model import Outline
 _WHOLE_BYTES = 4 * 1024 * 1024
 
 
-def recognise_file(name: str, data: bytes, rules: Rules, kind: str | None = None) -> Recognition:
-    """What ``data`` is: ``kind`` if given, else what the rules declare, else what the content says."""
-    head = data[:_WHOLE_BYTES] if len(data) <= _WHOLE_BYTES else data[:HEAD_BYTES]
-    found = recognised_by_others(name, head) or recognise(name, head, len(data))
+def recognise_file(
+    name: str, data: bytes, rules: Rules, kind: str | None = None, *, size: int | None = None
+) -> Recognition:
+    """What ``data`` is: ``kind`` if given, else what the rules declare, else what the content says.
+
+    ``size``: bytes of the whole file where ``data`` is only its beginning.
+    """
+    whole = len(data) if size is None else size
+    head = data[:_WHOLE_BYTES] if whole <= _WHOLE_BYTES else data[:HEAD_BYTES]
+    found = recognised_by_others(name, head) or recognise(name, head, whole)
     declared = kind or rules.kind_for(name)
     if declared is None or declared == found.kind:
         return found

@@ -71,6 +71,7 @@ _SCRIPTS = {
     ".ps1": "powershell",
 }
 _SETTINGS = {".toml": "toml", ".ini": "ini", ".cfg": "ini", ".conf": "ini", ".env": "env", ".properties": "properties"}
+_ENVIRONMENT = re.compile(r"\.env(\d*|[._-].+)")
 _REPORTS = {".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html", ".rst": "text", ".txt": "text"}
 _XML_ROOTS = {
     "definitions": ("workflow", ("BPMN", "DMN")),
@@ -184,8 +185,10 @@ def _by_name(name: str) -> Recognition | None:
     suffix = path.suffix
     if suffix in _SCRIPTS:
         return Recognition("script", _SCRIPTS[suffix])
-    if suffix in _SETTINGS or path.name == ".env" or path.name.startswith(".env."):
-        return Recognition("settings", _SETTINGS.get(suffix, "env"))
+    if _ENVIRONMENT.fullmatch(path.name):
+        return Recognition("settings", "env")
+    if suffix in _SETTINGS:
+        return Recognition("settings", _SETTINGS[suffix])
     if suffix in _REPORTS:
         return Recognition("report", _REPORTS[suffix])
     if suffix in (".csv", ".tsv", ".tab", ".psv"):
@@ -210,12 +213,16 @@ _NAMED = rb")\b[^<>]{0,300}\b(?:name|id)\s*="
 _SCREENS = re.compile(rb"<(?:screen" + _NAMED, re.IGNORECASE)
 _PAGES = re.compile(rb"<(?:page|form" + _NAMED, re.IGNORECASE)
 _CONTROLS = re.compile(rb"<(?:control|widget|button)\b", re.IGNORECASE)
+# Controls that say their class and their name, as designers of forms write them.
+_CLASSED = re.compile(rb"<(?:widget|object|control)\b(?=[^<>]{0,300}\bclass\s*=)(?=[^<>]{0,300}\b(?:name|id)\s*=)")
 _CASES = re.compile(rb"<(?:test[-_]?case|scenario" + _NAMED, re.IGNORECASE)
 
 
 def _kind_of_parts(head: bytes) -> str:
     """The kind of an XML file by the elements in it."""
     if len(_SCREENS.findall(head)) > 1 or (_CONTROLS.search(head) and len(_PAGES.findall(head)) > 1):
+        return "app"
+    if len(_CLASSED.findall(head)) > 1:
         return "app"
     return "tests" if len(_CASES.findall(head)) > 1 else "settings"
 
@@ -287,9 +294,29 @@ def kind_of_tree(tree: Any) -> str:
         return "api"
     if keys & {"screens", "pages"} and _has_dicts(tree.get("screens", tree.get("pages"))):
         return "app"
+    if any(_has_controls(holder) for holder in (tree, *tree.values())):
+        return "app"
     if keys & {"suites", "testcases", "test_cases", "testCases", "scenarios"}:
         return "tests"
     return _kind_of_graph(tree)
+
+
+_CONTROL_LISTS = ("components", "controls", "widgets", "panels", "elements")
+_SHOWN = {"label", "title", "key", "input", "placeholder", *_CONTROL_LISTS}
+_QUESTIONS = {"question", "screen", "page"}
+
+
+def _has_controls(holder: Any) -> bool:
+    """True if a list in it is of things with a type of which most say how they are shown."""
+    if not isinstance(holder, dict):
+        return False
+    for name in _CONTROL_LISTS:
+        items = holder.get(name)
+        if isinstance(items, list) and items and all(isinstance(v, dict) for v in items):
+            shown = sum("type" in v and bool(set(v) & _SHOWN) for v in items)
+            if shown * 2 > len(items):
+                return True
+    return False
 
 
 def _kind_of_graph(tree: dict[str, Any]) -> str:
@@ -319,5 +346,8 @@ def _kind_of_list(tree: list[Any]) -> str:
     if (name := id_field(tree)) is not None and has_wires(tree, name):
         return "workflow"
     records = [v for v in tree if isinstance(v, dict)]
+    screens = [r for r in records if set(r) & _QUESTIONS]
+    if len(screens) > 1 and any(_has_dicts(s.get(name)) for s in screens for name in ("fields", "controls")):
+        return "app"
     flat = all(not isinstance(v, dict | list) for r in records[:100] for v in r.values())
     return "dataset" if len(records) == len(tree) > 1 and flat else "settings"

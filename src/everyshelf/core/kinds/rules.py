@@ -17,6 +17,9 @@
     [identity]
     "plans/*.json" = {berths = ["quay", "number"], "*" = ["code"]}
 
+    [tables]
+    "tables/*.csv" = {ignore = ["exported_at"], tolerance = {fare = 0.005}, shift = {delay_min = 0.2}}
+
     [order]
     "plans/*.json" = {berths = "means nothing", stops = "counts"}
 """
@@ -41,6 +44,7 @@ _SECTIONS = {
     "fields": {"ignore"},
     "identity": None,
     "order": None,
+    "tables": None,
 }
 _ORDER_WORDS = {"counts": True, "means nothing": False}
 
@@ -55,6 +59,7 @@ class Rules:
     ignored_fields: frozenset[str] = frozenset()
     identities: tuple[tuple[str, dict[str, tuple[str, ...]]], ...] = ()
     orders: tuple[tuple[str, dict[str, bool]], ...] = ()
+    tables: tuple[tuple[str, dict[str, Any]], ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -74,6 +79,11 @@ class Rules:
     def key_for(self, path: str) -> tuple[str, ...] | None:
         """The key declared for ``path``, or None."""
         return next((key for pattern, key in self.keys if fnmatchcase(path, pattern)), None)
+
+    def table_for(self, path: str) -> dict[str, Any]:
+        """What is said of the table at ``path``: ``ignore`` (names or patterns of columns), ``tolerance`` and ``shift``
+        (numbers by name or pattern)."""
+        return _for_path(self.tables, path)
 
     def applied(self, table: KindTable, path: str) -> KindTable:
         """``table`` with what these rules say about the file at ``path``: list or part names may be used for parts."""
@@ -126,6 +136,7 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
         frozenset(_texts(name, "fields.ignore", data.get("fields", {}).get("ignore", []))),
         tuple((p, _identity(name, p, said)) for p, said in data.get("identity", {}).items()),
         tuple((p, _order(name, p, said)) for p, said in data.get("order", {}).items()),
+        tuple((p, _table(name, p, said)) for p, said in data.get("tables", {}).items()),
         text,
     )
 
@@ -149,6 +160,27 @@ def _order(name: str, pattern: str, said: Any) -> dict[str, bool]:
         if not isinstance(word, str) or word not in _ORDER_WORDS:
             raise _wrong(name, f"{where}.{part}", 'it must be "counts" or "means nothing"')
     return {part: _ORDER_WORDS[word] for part, word in said.items()}
+
+
+def _table(name: str, pattern: str, said: Any) -> dict[str, Any]:
+    where = f"tables.{pattern!r}"
+    known = {"ignore", "tolerance", "shift"}
+    if not isinstance(said, dict) or not said or set(said) - known:
+        raise _wrong(
+            name, where, 'it may say {ignore = ["column"], tolerance = {column = 0.01}, shift = {column = 0.2}}'
+        )
+    found: dict[str, Any] = {}
+    if "ignore" in said:
+        found["ignore"] = _texts(name, f"{where}.ignore", said["ignore"])
+    for word in ("tolerance", "shift"):
+        numbers = said.get(word, {})
+        if not isinstance(numbers, dict):
+            raise _wrong(name, f"{where}.{word}", "it must say which column may differ by how much: {fare = 0.01}")
+        for column, number in numbers.items():
+            if isinstance(number, bool) or not isinstance(number, int | float) or not 0 <= number < float("inf"):
+                raise _wrong(name, f"{where}.{word}.{column}", "it must be a number that is not negative")
+        found[word] = {column: float(number) for column, number in numbers.items()}
+    return found
 
 
 def _check_section(name: str, section: str, content: Any) -> None:

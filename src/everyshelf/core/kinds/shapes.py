@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
-from everyshelf.core.kinds.table import ID_NAMES, KindTable, singular
+from everyshelf.core.kinds.table import KindTable, singular
 from everyshelf.core.outline.model import Items, Part, Scalar
 
 _CONTAINERS = (dict, list)
@@ -191,15 +191,3 @@ def _by_name(elements: tuple[Element, ...]) -> dict[str, list[Element]]:
 
 def _is_leaf(element: Element) -> bool:
     return not element.attributes and not element.children and element.tag != "#text"
-
-
-def is_id_like(name: str) -> int | None:
-    """How id-like a field's name is (0 best), or None."""
-    if name in ID_NAMES:
-        return ID_NAMES.index(name)
-    lower = name.lower()
-    if lower in ID_NAMES:
-        return ID_NAMES.index(lower)
-    if lower.endswith(("_id", "-id", "_code", "_key")) or (name.endswith("Id") and len(name) > 2):
-        return len(ID_NAMES)
-    return None

@@ -31,9 +31,6 @@ KIND_IDS = (
     "opaque",
 )
 
-# Names that tell an identity nearly everywhere, best first.
-ID_NAMES = ("id", "@id", "key", "code", "uid", "uuid", "name", "path", "slug", "operationId", "title", "ref")
-
 
 @dataclass(frozen=True)
 class KindTable:

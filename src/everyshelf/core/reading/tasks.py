@@ -9,12 +9,15 @@ from typing import Any
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
-from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.kinds.naming import names_in, offered_by
+from everyshelf.core.kinds.peeking import is_table, recognise_given
 from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.outline.model import Part, child_path, plain
+from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.keep import Keep
 
 _MAX_PARTS = 5_000
 _PREVIEW_ROWS = 100
@@ -30,18 +33,26 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         return {"uses": uses_json(name, Path(path).read_bytes(), rules, request["wanted"])}
     if request["task"] == "outline":
         name, path = request["file"]
-        return outline_json(name, Path(path).read_bytes(), rules, request.get("kind"))
+        return outline_json(Given(name, path=Path(path)), rules, request.get("kind"))
     if request["task"] == "names":
         name, path = request["file"]
         return names_json(name, Path(path).read_bytes(), rules)
+    if request["task"] == "page":
+        from everyshelf.core.tables.engine import borrowed_engine
+        from everyshelf.core.tables.kept import page
+
+        wanted = {name: request[name] for name in ("action", "column")}
+        with borrowed_engine() as engine:
+            return page(engine, Path(request["file"][1]), request["start"], request["count"], **wanted)
     if request["task"] in ("unfold", "fold"):
         return unfolding_json(request, rules)
     if request["task"] == "drawing":
         return drawing_json(request, rules)
-    before, after = (ArtifactSide(n, Path(p).read_bytes()) for n, p in (request["before"], request["after"]))
+    before, after = (ArtifactSide(n, path=Path(p)) for n, p in (request["before"], request["after"]))
     if request.get("as_text"):
         return compare_as_text(before, after, request["as_text"]).as_json(request.get("limit") or 10_000)
-    found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"))
+    keep = Keep(path=Path(request["keep"])) if request.get("keep") else Keep()
+    found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"), keep=keep)
     return found.as_json(request.get("limit") or 10_000)
 
 
@@ -52,8 +63,12 @@ def _rules(text: str) -> Rules:
     return _PARSED_RULES[text]
 
 
-def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) -> dict[str, Any]:
-    """Kind, format, note, and the parts as a nested list; tables give their columns and first rows instead."""
+def outline_json(given: Given, rules: Rules, kind: str | None = None) -> dict[str, Any]:
+    """Kind, format, note, and the parts as a nested list; tables give columns, profiles and first rows instead."""
+    found = recognise_given(given, rules, kind)
+    if is_table(found) and (table := _table_json(given, found)) is not None:
+        return table
+    name, data = given.name, given.content
     if is_compressed(data):
         with contextlib.suppress(UnreadableError):
             name, data = bare_name(name), decompressed(data)
@@ -68,8 +83,6 @@ def outline_json(name: str, data: bytes, rules: Rules, kind: str | None = None) 
         "truncated": False,
     }
     try:
-        if found.kind == "dataset" and found.format == "csv":
-            return {**result, **_table_json(data)}
         outline = read_outline(name, data, found, rules)
     except (UnreadableError, RecursionError) as error:
         return {**result, "read_as": "text", "note": str(error) or "no reader knows it"}
@@ -135,13 +148,28 @@ def names_json(name: str, data: bytes, rules: Rules) -> dict[str, Any]:
     return {"names": names_in(root), "offers": offered_by(root)}
 
 
-def _table_json(data: bytes) -> dict[str, Any]:
-    from everyshelf.core.compare.tables import column_type
+def _table_json(given: Given, found: Recognition) -> dict[str, Any] | None:
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.preview import preview
+    from everyshelf.core.tables.sources import open_table
 
-    table = parse_table(data)
-    columns = [{"name": c, "type": column_type(table, c)} for c in table.columns]
-    rows = [list(row) for row in table.rows[:_PREVIEW_ROWS]]
-    return {"table": {"columns": columns, "rows": rows, "row_count": len(table.rows), "dialect": table.dialect}}
+    result: dict[str, Any] = {
+        "kind": found.kind,
+        "format": found.format,
+        "read_as": found.kind,
+        "note": found.note,
+        "size": given.size,
+        "parts": [],
+        "truncated": False,
+    }
+    with borrowed_engine() as engine:
+        try:
+            source = open_table(engine, given, found.format)
+            return {**result, "table": preview(engine, source, _PREVIEW_ROWS)}
+        except UnreadableError as error:
+            if found.format in ("csv", "json", "jsonl"):
+                return None
+            return {**result, "read_as": "bytes", "note": str(error)}
 
 
 def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]]:

@@ -17,7 +17,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import IO, Any
 
@@ -27,7 +27,11 @@ from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError
 
 DEADLINE_SECONDS = 20.0
-MEMORY_BYTES = 1_500 * 1024 * 1024
+MEMORY_BYTES = 1_000 * 1024 * 1024
+# The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.
+_RESERVED_BYTES = 3 * 1024 * 1024 * 1024
+_LOOK_SECONDS = 0.05
+_PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 
 
 class Worker:
@@ -48,11 +52,14 @@ class Worker:
         kind: str | None = None,
         key: Sequence[str] | None = None,
         limit: int = 10_000,
+        rows: Path | None = None,
+        tick: Callable[[], None] | None = None,
     ) -> dict[str, Any]:
         """The JSON form of a comparison of two files, each given as (name, path).
 
         What cannot be read within the limits is compared as text, and what cannot even be that as bytes; the note says
-        why.
+        why. Rows of a table that differ go to the file ``rows``, for ``page``. ``tick`` is called about once a second;
+        if it raises, the process ends and the work with it.
         """
         request = {
             "task": "compare",
@@ -62,9 +69,10 @@ class Worker:
             "kind": kind,
             "key": list(key) if key else None,
             "limit": limit,
+            "keep": str(rows) if rows else None,
         }
         try:
-            return self._ask(request)
+            return self._ask(request, tick)
         except LimitError as error:
             why = error.message
         try:
@@ -121,22 +129,30 @@ class Worker:
         except LimitError:
             return {"names": [], "offers": []}
 
+    def page(self, path: Path, start: int, count: int, *, action: str = "", column: str = "") -> dict[str, Any]:
+        """Some of the rows ``compare`` kept in a file: ``rows``, ``total`` and ``start``. Raises ``LimitError``."""
+        wanted = {"start": start, "count": count, "action": action, "column": column}
+        return self._ask({"task": "page", "file": ["", str(path)], **wanted})
+
     def close(self) -> None:
         """End the process."""
         with self._lock:
             self._end()
 
-    def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
+    def _ask(self, request: dict[str, Any], tick: Callable[[], None] | None = None) -> dict[str, Any]:
         with self._lock:
             process = self._started()
             assert process.stdin is not None and process.stdout is not None
             try:
                 process.stdin.write(orjson.dumps(request) + b"\n")
                 process.stdin.flush()
-                line = self._line(process.stdout)
+                line = self._line(process, process.stdout, tick)
             except (BrokenPipeError, LimitError) as error:
                 self._end()
                 raise error if isinstance(error, LimitError) else _died() from error
+            except BaseException:
+                self._end()  # the caller gave up
+                raise
             if not line:
                 self._end()
                 raise _died()
@@ -147,12 +163,20 @@ class Worker:
         result: dict[str, Any] = answer["result"]
         return result
 
-    def _line(self, pipe: IO[bytes]) -> bytes:
+    def _line(self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None = None) -> bytes:
         end = time.monotonic() + self._deadline
+        ticked = time.monotonic()
         pieces = []
         while True:
             left = end - time.monotonic()
-            if left <= 0 or not select.select([pipe], [], [], left)[0]:
+            if left > 0 and not select.select([pipe], [], [], min(left, _LOOK_SECONDS))[0]:
+                if _resident(process.pid) > self._memory:
+                    raise _died()
+                if tick is not None and time.monotonic() - ticked > 1:
+                    ticked = time.monotonic()
+                    tick()
+                continue
+            if left <= 0:
                 raise LimitError(f"reading took over {self._deadline:g} seconds", code="limit.time")
             piece = os.read(pipe.fileno(), 1 << 20)
             pieces.append(piece)
@@ -180,6 +204,15 @@ class Worker:
             self._process = None
 
 
+def _resident(pid: int) -> int:
+    """Bytes of memory a process holds; 0 where the system does not tell."""
+    try:
+        fields = Path(f"/proc/{pid}/statm").read_text().split()
+    except OSError:
+        return 0
+    return (int(fields[1]) - int(fields[2])) * _PAGE_BYTES
+
+
 def _died() -> LimitError:
     return LimitError("reading needed more memory than it may use", code="limit.memory")
 
@@ -190,9 +223,12 @@ def _died() -> LimitError:
 def serve(memory_bytes: int) -> None:
     """Answer requests from standard input until it ends."""
     from everyshelf.core.reading.tasks import answer
+    from everyshelf.core.tables.options import limit_memory
 
+    limit_memory(memory_bytes // 2)
     with contextlib.suppress(ValueError, OSError):
-        resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
+        most = memory_bytes + _RESERVED_BYTES
+        resource.setrlimit(resource.RLIMIT_DATA, (most, most))
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     for line in sys.stdin.buffer:

@@ -7,6 +7,7 @@ from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, Template
 
+from everyshelf.core.compare.rows import rows_told, shifts_told
 from everyshelf.core.compare.sentences import count_noun, group
 from everyshelf.core.report.lines import changed_lines, words_apart
 from everyshelf.core.report.words import rows_of, sides, what
@@ -47,5 +48,11 @@ def _template() -> Template:
     environment = Environment(
         loader=loader, autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
-    environment.filters |= {"group": group, "count": count_noun, "rows_of": rows_of}
+    environment.filters |= {
+        "group": group,
+        "count": count_noun,
+        "rows_of": rows_of,
+        "rows_told": rows_told,
+        "shifts_told": shifts_told,
+    }
     return environment.get_template("report.html")

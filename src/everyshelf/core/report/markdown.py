@@ -5,10 +5,13 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from everyshelf.core.compare.rows import rows_told, shifts_told
 from everyshelf.core.report.lines import Line, changed_lines
-from everyshelf.core.report.words import GLYPHS, rows_of, sides, users, what
+from everyshelf.core.report.words import GLYPHS, cells_of, rows_of, sides, users, what
 
 _MOST = 2000
+_MOST_ROWS = 100
+_MOST_SHIFTS = 12
 _SPECIAL = re.compile(r"([\\`*_\[\]<>|#])")
 
 
@@ -28,7 +31,7 @@ def markdown(report: dict[str, Any]) -> str:
         if artifact.get("note"):
             out += ["", _text(artifact["note"])]
         if artifact.get("table"):
-            out += ["", _text(rows_of(artifact["table"]))]
+            out += ["", _text(rows_of(artifact["table"])), *_rows(artifact["table"])]
         out += _findings(artifact["shown"])
         if artifact["cosmetic"]:
             count = len(artifact["cosmetic"])
@@ -36,6 +39,20 @@ def markdown(report: dict[str, Any]) -> str:
         if artifact.get("truncated"):
             out += ["", "There are more findings than this report lists."]
     return "\n".join([*out, "", f"Made {report['made']} by Every Shelf.", ""])
+
+
+def _rows(table: dict[str, Any]) -> list[str]:
+    """The first rows that differ, and how far columns shift; where the comparison of one artifact brought them."""
+    out: list[str] = []
+    if shifts := [s for s in shifts_told(table) if s["value"] > 0]:
+        out += ["", "| column | shift | limit | measure |", "| --- | ---: | ---: | --- |"]
+        for s in shifts[:_MOST_SHIFTS]:
+            over = " (over)" if s["beyond"] else ""
+            out.append(f"| {_text(s['column'])} | {s['value']:.3f}{over} | {s['limit']:g} | {s['measure']} |")
+    if rows := rows_told(table, _MOST_ROWS):
+        out += ["", "|  | row | cells |", "| --- | --- | --- |"]
+        out += [f"| {GLYPHS[r.action]} | {_text(r.name)} | {_text(cells_of(r))} |" for r in rows]
+    return out
 
 
 def _said(artifact: dict[str, Any]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from everyshelf.core.compare.rows import RowTold
 from everyshelf.core.compare.sentences import group
 
 GLYPHS = {"added": "+", "removed": "−", "changed": "≠", "moved": "↷", "renamed": "↷", "reordered": "↷"}
@@ -47,6 +48,17 @@ def users(finding: dict[str, Any]) -> list[str]:
         f"{u['artifact']}: {u['label']} ({u['place']}{'' if u['exact'] else ', a guess'})"
         for u in finding.get("used_by", [])
     ]
+
+
+def cells_of(row: RowTold) -> str:
+    """A row's cells in one line."""
+    if row.action == "changed":
+        return "; ".join(f"{c} {_cell(old)} → {_cell(new)}" for c, old, new in row.cells)
+    return "; ".join(f"{c} {_cell(new if row.action == 'added' else old)}" for c, old, new in row.cells)
+
+
+def _cell(given: str | None) -> str:
+    return "empty" if given in (None, "") else given if len(given or "") <= 60 else f"{(given or '')[:58]}…"
 
 
 def rows_of(table: dict[str, Any]) -> str:

@@ -78,8 +78,10 @@ def job_kind(name: str, *, resumes: bool) -> Callable[[Any], Any]:
 
 
 def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any]) -> Job:
-    """Record a job and wake the worker once the record is committed. The same waiting job is not recorded twice."""
-    waiting = Job.objects.filter(kind=kind, shelf=shelf, state=State.WAITING, parameters=parameters).first()
+    """Record a job and wake the worker once the record is committed. The same job is not recorded twice while the first
+    waits or runs."""
+    open_states = (State.WAITING, State.RUNNING)
+    waiting = Job.objects.filter(kind=kind, shelf=shelf, state__in=open_states, parameters=parameters).first()
     if waiting is not None:
         return waiting
     job = Job.objects.create(uid=uuid.uuid4().hex, kind=kind, shelf=shelf, person=caller.person, parameters=parameters)

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from everyshelf.core.compare.sentences import headline
+from everyshelf.core.history import Entry
+from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
-from everyshelf.service.shelves.actions.comparison import compare_states, describe_commit
+from everyshelf.service.shelves.actions.comparison import Pairing, compare_pair, compare_states, describe_commit
 from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.verify import verify_shelf
@@ -27,6 +30,19 @@ def compare(run: Run) -> dict[str, Any] | None:
     before, after = (resolve(run.job.shelf, f"commit:{run.parameters[side]}") for side in ("from", "to"))
     found = compare_states(run.job.shelf, before, after, budget=None, progress=run.progress)
     return {"sentence": found["sentence"]}
+
+
+@job_kind("compare-artifact", resumes=True)
+def compare_artifact(run: Run) -> dict[str, Any] | None:
+    """Work out the comparison of two large contents; the answer is then found in the records."""
+    given = run.parameters
+    sides = [
+        Entry(given[f"{side}_path"], "artifact", given[side], given[f"{side}_size"]) for side in ("before", "after")
+    ]
+    pair = Pairing(given["after_path"], given["before_path"], *sides)
+    found = compare_pair(run.job.shelf, pair, parse_rules(given["rules"]), tick=lambda: run.progress(0, 1, pair.path))
+    assert found is not None
+    return {"headline": headline(found)}
 
 
 @job_kind("verify", resumes=True)

@@ -6,33 +6,41 @@ a budget of time; the rest is left to a job, and the answer says so.
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import time
+import uuid
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import orjson
 from django.db import IntegrityError
 
 from everyshelf.core.compare.artifact import READER_VERSION
-from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Change, Entry
 from everyshelf.core.history.merging import find_moves
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.core.reading.worker import Worker
+from everyshelf.service.context import get_config, get_store, get_trees, reader
 from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
+Tick = Callable[[], None]
 BUDGET_SECONDS = 0.8
-READ_LIMIT_BYTES = 200 * 1024 * 1024
+READ_LIMIT_BYTES = 200 * 1024 * 1024  # of an outline
+HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares, in a process with limits of its own
+_HEAVY_SECONDS = 3600.0
+_HEAVY_MEMORY = 1024 * 1024 * 1024
 SHOWN_FINDINGS = 50
 _MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
 
@@ -104,7 +112,9 @@ def compare_states(
     for done, pair in enumerate(pairs):
         if progress is not None:
             progress(done, len(pairs), pair.path)
-        found = compare_pair(shelf, pair, rules, allowed=end is None or time.monotonic() < end)
+        tick = None if progress is None else functools.partial(progress, done, len(pairs), pair.path)
+        allowed = end is None or (time.monotonic() < end and not is_heavy(pair))
+        found = compare_pair(shelf, pair, rules, allowed=allowed, tick=tick)
         artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found, shown))
     artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
     return {
@@ -182,6 +192,9 @@ def _artifact(
     for name in ("effects", "counts", "read_as", "note", "kind", "table", "lines"):
         if name in found:
             result[name] = found[name]
+    if "table" in found:
+        # Rows and profiles belong to the page of one artifact.
+        result["table"] = {**found["table"], "details": [], "profiles": []}
     result["findings"] = found["findings"][:shown]
     result["truncated"] = found["truncated"] or len(found["findings"]) > shown
     result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
@@ -198,13 +211,20 @@ def _side(entry: Entry | None, version: ArtifactVersion | None) -> dict[str, Any
 # --- one artifact ----------------------------------------------------------------
 
 
-def compare_pair(shelf: Shelf, pair: Pairing, rules: Rules, *, allowed: bool = True) -> dict[str, Any] | None:
+def is_heavy(pair: Pairing) -> bool:
+    """True if comparing the two is left to a job."""
+    return any(entry is not None and entry.size > HEAVY_BYTES for entry in (pair.before, pair.after))
+
+
+def compare_pair(
+    shelf: Shelf, pair: Pairing, rules: Rules, *, allowed: bool = True, tick: Tick | None = None
+) -> dict[str, Any] | None:
     """The findings of one artifact, from the records or worked out; None if that is not allowed now."""
     if pair.before is None or pair.after is None:
         return _whole(pair)
     if pair.before.id == pair.after.id:
         return _moved_only(pair)
-    return compare_contents(pair.old_path, pair.before, pair.path, pair.after, rules, allowed=allowed)
+    return compare_contents(pair.old_path, pair.before, pair.path, pair.after, rules, allowed=allowed, tick=tick)
 
 
 def _whole(pair: Pairing) -> dict[str, Any]:
@@ -261,17 +281,48 @@ def compare_contents(
     *,
     allowed: bool = True,
     kind: str | None = None,
+    tick: Tick | None = None,
 ) -> dict[str, Any] | None:
-    """As ``compare_pair`` for two contents under their names."""
+    """As ``compare_pair`` for two contents under their names. ``tick`` may raise to give up."""
     parts = (old_name, before.id, new_name, after.id, rules.source, kind or "")
-    work = (lambda: _worked_out(old_name, before, new_name, after, rules, kind)) if allowed else None
+    rows = _rows_file(parts)
+    work = (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick)) if allowed else None
     return remembered(parts, work)
+
+
+def rows_between(
+    pair: Pairing, rules: Rules, start: int, count: int, *, action: str = "", column: str = ""
+) -> dict[str, Any]:
+    """A page of the rows of a table that differ; none for what is no table or is not compared yet."""
+    nothing: dict[str, Any] = {"rows": [], "total": 0, "start": start}
+    if pair.before is None or pair.after is None:
+        return nothing
+    parts = (pair.old_path, pair.before.id, pair.path, pair.after.id, rules.source, "")
+    file = _rows_file(parts)
+    if not file.is_file():
+        if is_heavy(pair):
+            return nothing
+        _worked_out(pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None)
+    if not file.is_file():
+        return nothing
+    with reader() as worker:
+        return worker.page(file, start, count, action=action, column=column)
+
+
+def _rows_file(parts: tuple[str, ...]) -> Path:
+    folder = get_config().data / "cache" / "rows"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder / f"{_key(parts)}.parquet"
+
+
+def _key(parts: tuple[str, ...]) -> str:
+    whole = "\0".join((*parts, str(READER_VERSION), packages()))
+    return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()
 
 
 def remembered(parts: tuple[str, ...], work: Callable[[], dict[str, Any]] | None) -> dict[str, Any] | None:
     """What was worked out from ``parts`` before by these readers, or else by ``work``; None if neither."""
-    whole = "\0".join((*parts, str(READER_VERSION), packages()))
-    key = hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()
+    key = _key(parts)
     cached = CachedComparison.objects.filter(key=key).values_list("result", flat=True).first()
     if cached is not None:
         result: dict[str, Any] = orjson.loads(zlib.decompress(cached))
@@ -287,13 +338,35 @@ def remembered(parts: tuple[str, ...], work: Callable[[], dict[str, Any]] | None
 
 
 def _worked_out(
-    old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None
+    old_name: str,
+    before: Entry,
+    new_name: str,
+    after: Entry,
+    rules: Rules,
+    kind: str | None,
+    rows: Path,
+    tick: Tick | None,
 ) -> dict[str, Any]:
-    if max(before.size, after.size) > READ_LIMIT_BYTES:
-        why = f"larger than {READ_LIMIT_BYTES >> 20} MB"
-        return as_bytes(new_name, before.size, after.size, why).as_json()
-    with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
-        return worker.compare((old_name, old), (new_name, new), rules_text=rules.source, kind=kind)
+    part = rows.with_suffix(f".{uuid.uuid4().hex[:8]}")
+    heavy = max(before.size, after.size) > HEAVY_BYTES
+    with as_file(before.id) as old, as_file(after.id) as new, _heavy_reader() if heavy else reader() as worker:
+        sides = (old_name, old), (new_name, new)
+        try:
+            found = worker.compare(*sides, rules_text=rules.source, kind=kind, rows=part, tick=tick)
+            if part.is_file():
+                part.replace(rows)
+        finally:
+            part.unlink(missing_ok=True)
+    return found
+
+
+@contextmanager
+def _heavy_reader() -> Iterator[Worker]:
+    worker = Worker(deadline_seconds=_HEAVY_SECONDS, memory_bytes=_HEAVY_MEMORY)
+    try:
+        yield worker
+    finally:
+        worker.close()
 
 
 def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:

@@ -61,6 +61,16 @@ def path_of(request: Any) -> str:
     return path
 
 
+def number_of(request: Any, name: str, default: int) -> int:
+    """A whole number in the address, not negative."""
+    given: str = request.query_params.get(name, "")
+    if not given:
+        return default
+    if not given.isascii() or not given.isdigit() or len(given) > 12:
+        raise InvalidError(f"{name} must be a whole number, not {given[:40]!r}", code="input.number")
+    return int(given)
+
+
 def message_of(values: dict[str, Any], default_summary: str = "") -> Message:
     """The message in a validated body."""
     return Message(

@@ -20,7 +20,7 @@ from everyshelf.service.shelves.actions import commits, comparison, drawings, li
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import PATH, ShelfView, path_of
+from everyshelf.service.shelves.api.base import PATH, ShelfView, number_of, path_of
 from everyshelf.service.shelves.models import Shelf
 from everyshelf.service.web.transfer import as_download
 
@@ -29,6 +29,7 @@ TO = OpenApiParameter("to", str, description="The state after; the main branch i
 OLD_PATH = OpenApiParameter("old_path", str, description="Where the artifact lay before, if elsewhere.")
 _TYPES = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "json": "application/json"}
 _MOST_FINDINGS = 10_000
+_MOST_ROWS = 500
 
 
 class CompareView(ShelfView):
@@ -54,9 +55,12 @@ class CompareArtifactView(ShelfView):
         operation_id="compare_artifact", responses=shapes.ArtifactComparison, parameters=[FROM, TO, PATH, OLD_PATH]
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """All findings; refs may also be version:N."""
-        _, found = self.shelf(request, shelf)
-        return Response(_one(found, request))
+        """All findings; refs may also be version:N. Large contents are compared by a job: ask again when it is done."""
+        caller, found = self.shelf(request, shelf)
+        told = _one(found, request)
+        if told["pending"]:
+            told["job"] = _start(caller, found, request).uid
+        return Response(told)
 
 
 class CompareDrawingView(ShelfView):
@@ -75,6 +79,36 @@ class CompareDrawingView(ShelfView):
             return Response(drawings.drawing_of(pair.path, pair.after, _rules(found, request)))
         drawn = drawings.drawing_between(pair.old_path, pair.before, pair.path, pair.after, _rules(found, request))
         return Response(drawn or NOTHING)
+
+
+class CompareRowsView(ShelfView):
+    """The rows of a table that differ, page by page."""
+
+    @extend_schema(
+        operation_id="compare_rows",
+        responses=shapes.RowPage,
+        parameters=[
+            FROM,
+            TO,
+            PATH,
+            OLD_PATH,
+            OpenApiParameter("start", int, description="How many rows to pass over; 0 if left out."),
+            OpenApiParameter("count", int, description=f"At most {_MOST_ROWS}; 100 if left out."),
+            OpenApiParameter("action", str, description="Only such rows: added, removed or changed."),
+            OpenApiParameter("column", str, description="Only rows changed in this column."),
+        ],
+    )
+    def get(self, request: Any, shelf: str) -> Response:
+        """Cells before and after; none for what is no table. A million rows are kept."""
+        _, found = self.shelf(request, shelf)
+        _, pair = _pair(found, request)
+        start, count = number_of(request, "start", 0), min(number_of(request, "count", 100), _MOST_ROWS)
+        action = request.query_params.get("action", "")
+        if action not in ("", "added", "removed", "changed"):
+            raise InvalidError(f"action must be added, removed or changed, not {action[:40]!r}", code="input.action")
+        column = request.query_params.get("column", "")
+        rules = _rules(found, request)
+        return Response(comparison.rows_between(pair, rules, start, count, action=action, column=column))
 
 
 class CompareReportView(ShelfView):
@@ -100,16 +134,23 @@ class CompareReportView(ShelfView):
         before, after = request.query_params.get("from", ""), request.query_params.get("to") or found.main_branch
         if request.query_params.get("path"):
             path = path_of(request)
-            told = {**_one(found, request), "path": path, "from": {"ref": before}, "to": {"ref": after}}
+            one = _one(found, request)
+            if one["pending"]:
+                raise _still_pending()
+            told = {**one, "path": path, "from": {"ref": before}, "to": {"ref": after}}
             title = f"{found.name}, {listing.display_name(path)} from {before} to {after}"
         else:
             told = _states(found, self.at(request, found, "from"), self.at(request, found, "to"), _MOST_FINDINGS)
             if told["pending"]:
-                hint = "Ask for the comparison first and wait for its job."
-                raise ConflictError("the comparison is still being worked out", code="compare.pending", hint=hint)
+                raise _still_pending()
             title = f"{found.name} from {before} to {after}"
         text = written(report_of(told, title=title, made=timezone.now()), form)  # type: ignore[arg-type]
         return as_download(text, f"{title}.{form}", _TYPES[form])
+
+
+def _still_pending() -> ConflictError:
+    hint = "Ask for the comparison first and wait for its job."
+    return ConflictError("the comparison is still being worked out", code="compare.pending", hint=hint)
 
 
 def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> dict[str, Any]:
@@ -147,12 +188,53 @@ def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
             "truncated": False,
         }
     else:
-        result = comparison.compare_pair(shelf, pair, _rules(shelf, request)) or {}
+        allowed = not comparison.is_heavy(pair)
+        worked_out = comparison.compare_pair(shelf, pair, _rules(shelf, request), allowed=allowed)
+        if worked_out is None:
+            return {
+                **_NOTHING_YET,
+                "kind": (after or before or {}).get("kind", "opaque"),
+                "before": before,
+                "after": after,
+            }
+        result = worked_out
         to = request.query_params.get("to") or shelf.main_branch
         state = resolve(shelf, shelf.main_branch if to.startswith("version:") else to)
         add_users(shelf, state, _rules(shelf, request), {pair.path: result.get("findings", [])})
     kind = (after or before or {}).get("kind", "opaque")
-    return {"kind": kind, **result, "headline": headline(result), "before": before, "after": after}
+    told = {"kind": kind, **result, "headline": headline(result), "before": before, "after": after}
+    return {**told, "pending": False, "job": None}
+
+
+_NOTHING_YET: dict[str, Any] = {
+    "equal": False,
+    "findings": [],
+    "read_as": "",
+    "note": "still being compared",
+    "counts": {},
+    "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
+    "identity": {},
+    "truncated": False,
+    "headline": "still being compared",
+    "pending": True,
+    "job": None,
+}
+
+
+def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
+    """The job that compares what is too large for a request."""
+    _, pair = _pair(shelf, request)
+    assert pair.before is not None and pair.after is not None
+    given = {
+        "before_path": pair.old_path,
+        "before": pair.before.id,
+        "before_size": pair.before.size,
+        "after_path": pair.path,
+        "after": pair.after.id,
+        "after_size": pair.after.size,
+        "rules": _rules(shelf, request).source,
+    }
+    return start_job(caller, "compare-artifact", shelf, given)
 
 
 def _rules(shelf: Shelf, request: Any) -> Any:

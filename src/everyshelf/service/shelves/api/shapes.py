@@ -287,6 +287,26 @@ class ArtifactComparison(serializers.Serializer):
     headline = serializers.CharField()
     before = serializers.DictField(allow_null=True)
     after = serializers.DictField(allow_null=True)
+    pending = serializers.BooleanField()
+    job = serializers.CharField(allow_null=True)
+
+
+class RowOut(serializers.Serializer):
+    """A row of a table that differs: its number on each side, the columns that changed, its cells as texts."""
+
+    action = serializers.CharField(help_text="added, removed or changed")
+    rows = serializers.ListField(child=serializers.IntegerField(allow_null=True))
+    columns = serializers.ListField(child=serializers.CharField())
+    before = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
+    after = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
+
+
+class RowPage(serializers.Serializer):
+    """Some rows that differ, in the order of the newer table, and how many there are."""
+
+    rows = RowOut(many=True)
+    total = serializers.IntegerField()
+    start = serializers.IntegerField()
 
 
 class SideOut(serializers.Serializer):

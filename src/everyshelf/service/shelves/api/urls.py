@@ -37,5 +37,6 @@ urlpatterns = [
     path(f"{_S}/compare", compare.CompareView.as_view()),
     path(f"{_S}/compare/artifact", compare.CompareArtifactView.as_view()),
     path(f"{_S}/compare/drawing", compare.CompareDrawingView.as_view()),
+    path(f"{_S}/compare/rows", compare.CompareRowsView.as_view()),
     path(f"{_S}/compare/report", compare.CompareReportView.as_view()),
 ]

@@ -1,0 +1,26 @@
+/** A comparison a job is working out: how long it has been at it, and a way to give up; the page goes on by itself. */
+import { Button } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { type Problem, ProblemError, send } from "../../api/client";
+import { ended, job } from "../../api/queries";
+import { ProblemBox } from "../../shell/states";
+
+export function PendingJob({ uid, onDone }: { uid: string; onDone: () => void }) {
+  const found = useQuery(job(uid));
+  const state = found.data?.state;
+  useEffect(() => {
+    if (state === "done") onDone();
+    // onDone changes at every render of the page; only the job's end counts
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [state]);
+  if (!found.data) return null;
+  if (ended(found.data) && state !== "done") return <ProblemBox error={new ProblemError(found.data.problem as unknown as Problem)} />;
+  return (
+    <div className="sheet pad line1" role="status" aria-label="Progress of the comparison">
+      <span>{state === "waiting" ? "Waiting to be compared" : "Being compared; large tables take a while"}</span>
+      <span className="mut">{found.data.note}</span>
+      <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+    </div>
+  );
+}

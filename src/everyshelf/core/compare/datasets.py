@@ -1,0 +1,110 @@
+"""Datasets: two tables opened, compared and told as findings, or a reason why they were not."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from everyshelf.core.compare.result import Comparison, as_bytes
+from everyshelf.core.compare.tables import profiles_json, table_findings
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.tables.columns import Source
+from everyshelf.core.tables.comparing import compare_tables
+from everyshelf.core.tables.engine import Engine, borrowed_engine
+from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.keep import Keep
+from everyshelf.core.tables.options import TableOptions
+from everyshelf.core.tables.profiles import profile_tables
+from everyshelf.core.tables.sources import open_table
+
+_RECORDS_AS_TABLE_BYTES = 8 * 1024 * 1024
+
+
+def options_of(rules: Rules, name: str, key: Sequence[str] | None = None) -> TableOptions:
+    """What the rules, or the caller, say of the table under this name."""
+    said: dict[str, Any] = rules.table_for(name)
+    return TableOptions(
+        tuple(key or rules.key_for(name) or ()),
+        (*said.get("ignore", ()), *rules.ignored_fields),
+        tuple(said.get("tolerance", {}).items()),
+        tuple(said.get("shift", {}).items()),
+    )
+
+
+def compare_datasets(
+    before: Given, after: Given, old: Recognition, new: Recognition, options: TableOptions, keep: Keep | None = None
+) -> Comparison | str | None:
+    """What changed; None for records that hold more than cells, a reason where a text is no table after all.
+
+    Raises ``InvalidError`` for a key that is not in both.
+    """
+    with borrowed_engine() as engine:
+        try:
+            sources = _opened(engine, before, after, old, new)
+            if sources is None:
+                return None
+            return _compared(engine, *sources, options, same_bytes=_same_bytes(before, after), keep=keep)
+        except UnreadableError as error:
+            if old.format in ("csv", "json", "jsonl") and new.format in ("csv", "json", "jsonl"):
+                return str(error)  # a text at least; it is compared as one
+            return as_bytes(after.name, before.size, after.size, str(error), "dataset")
+
+
+def _opened(
+    engine: Engine, before: Given, after: Given, old: Recognition, new: Recognition
+) -> tuple[Source, Source] | None:
+    one, other = open_table(engine, before, old.format), open_table(engine, after, new.format)
+    records = ("json", "jsonl")
+    if old.format in records and new.format in records:
+        nested = {c.name for s in (one, other) for c in s.columns if c.family == "nested"}
+        if nested and max(before.size, after.size) <= _RECORDS_AS_TABLE_BYTES and _holds_more(one, other):
+            return None
+        # A field that is spelt out on one side has to be on both.
+        if any(c.name in nested and c.family != "nested" for s in (one, other) for c in s.columns):
+            spelt_out = frozenset(nested)
+            one = open_table(engine, before, old.format, spelt_out=spelt_out)
+            other = open_table(engine, after, new.format, spelt_out=spelt_out)
+    return one, other
+
+
+def _holds_more(*sources: Source) -> bool:
+    """True if records hold records: those are told better part by part."""
+    return any(source.holds_records for source in sources)
+
+
+def _compared(
+    engine: Engine, before: Source, after: Source, options: TableOptions, *, same_bytes: bool, keep: Keep | None
+) -> Comparison:
+    if same_bytes:
+        return Comparison("dataset")
+    found = compare_tables(engine, before, after, options, keep)
+    profiles = [] if found.unrelated else profile_tables(engine, before, after, found.columns, options)
+    # The key tells rows apart: that it moves with the rows that come and go is no news.
+    shifts = [p.shift for p in profiles if p.shift is not None and p.column not in found.key]
+    findings = table_findings(found, shifts=shifts)
+    note = "; ".join([*found.notes, *before.notes, *after.notes])
+    if not findings and not note:
+        note = "written differently, means the same"
+    table = {**found.as_json(), "profiles": profiles_json(profiles)}
+    return Comparison("dataset", findings, note=note, table=table)
+
+
+def _same_bytes(before: Given, after: Given) -> bool:
+    if before.size != after.size or before.files or after.files:
+        return False
+    if before.path is not None and after.path is not None:
+        return before.path.samefile(after.path) or _equal_files(before, after)
+    return before.content == after.content
+
+
+def _equal_files(before: Given, after: Given) -> bool:
+    assert before.path is not None and after.path is not None
+    with before.path.open("rb") as one, after.path.open("rb") as other:
+        while True:
+            a, b = one.read(1 << 20), other.read(1 << 20)
+            if a != b:
+                return False
+            if not a:
+                return True

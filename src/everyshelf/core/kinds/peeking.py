@@ -1,0 +1,28 @@
+"""What a file is, by its first bytes, without reading the rest."""
+
+from __future__ import annotations
+
+from everyshelf.core.formats.compressed import bare_name, first_bytes, is_compressed
+from everyshelf.core.kinds.reading import recognise_file
+from everyshelf.core.kinds.recognise import HEAD_BYTES, Recognition
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.tables.formats import FORMATS
+from everyshelf.core.tables.given import Given
+
+_PARSE_BYTES = 4 * 1024 * 1024
+
+
+def recognise_given(given: Given, rules: Rules, kind: str | None = None) -> Recognition:
+    """What a file is, from its first bytes, those inside where it is compressed."""
+    head = given.head(_PARSE_BYTES if given.size <= _PARSE_BYTES else HEAD_BYTES)
+    if not is_compressed(head):
+        return recognise_file(given.name, head, rules, kind, size=given.size)
+    inside = first_bytes(head, HEAD_BYTES)
+    name = bare_name(given.name)
+    declared = kind or rules.kind_for(given.name)
+    return recognise_file(name, inside, rules, declared, size=max(given.size, len(inside) + 1))
+
+
+def is_table(found: Recognition) -> bool:
+    """True for what is opened as a table."""
+    return found.kind == "dataset" and found.format in FORMATS

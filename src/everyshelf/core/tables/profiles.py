@@ -1,0 +1,321 @@
+"""What the values of each column are like, before and after, and how far they shifted.
+
+The measure of shift is the largest distance of the two distributions, between 0 (the same) and 1 (nothing in common):
+for numbers and times the Kolmogorov-Smirnov distance, the largest difference of the shares of values up to any point
+(Kolmogorov 1933, Smirnov 1948); for others the total variation distance, half the sum of the differences of the values'
+shares. Empty cells are left out and counted apart.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from everyshelf.core.tables.columns import AT_ONCE, NUMBERS, Column, Source
+from everyshelf.core.tables.engine import Engine, literal
+from everyshelf.core.tables.expressions import plain_text
+from everyshelf.core.tables.matching import Matched
+from everyshelf.core.tables.options import TableOptions
+
+BINS = 24
+PROFILE_ROWS = 2_000_000  # of a longer table every so-manieth row stands for all but the count of empty cells
+# Two samples of one distribution differ by more than this over the root of their size once in twenty times (Smirnov).
+_BY_CHANCE = 1.358
+_NEARLY_UNIQUE = 0.5  # a column of different values tells rows apart; how they are spread tells nothing
+TOP = 8
+KOLMOGOROV, VARIATION = "Kolmogorov-Smirnov distance", "total variation distance"
+
+
+@dataclass
+class Side:
+    """One column on one side. ``numbers``: least, quartiles, greatest, mean and spread (standard deviation), as numbers
+    (for dates seconds since 1970). ``top``: most frequent values with their counts."""
+
+    rows: int
+    nulls: int
+    distinct: int
+    numbers: dict[str, float] | None = None
+    top: list[list[Any]] = field(default_factory=list)
+    bins: list[int] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, Any]:
+        """The JSON form."""
+        return dict(vars(self))
+
+
+@dataclass
+class Shift:
+    """How far a column's values moved, by which measure, and the limit it is held against."""
+
+    column: str
+    value: float
+    measure: str
+    limit: float
+    chance: float = 0.0
+
+    @property
+    def beyond(self) -> bool:
+        """True if the shift is over its limit, and over what chance alone gives in tables of this size."""
+        return self.value > max(self.limit, self.chance)
+
+
+@dataclass
+class Profile:
+    """A column's values before and after; ``edges`` are the bounds of ``bins`` where values are numbers or times."""
+
+    column: str
+    type: str
+    is_time: bool
+    before: Side | None
+    after: Side | None
+    edges: list[float] = field(default_factory=list)
+    labels: list[str] = field(default_factory=list)
+    shift: Shift | None = None
+
+    def as_json(self) -> dict[str, Any]:
+        """The JSON form."""
+        shift = self.shift
+        return {
+            "column": self.column,
+            "type": self.type,
+            "is_time": self.is_time,
+            "before": self.before.as_json() if self.before else None,
+            "after": self.after.as_json() if self.after else None,
+            "edges": self.edges,
+            "labels": self.labels,
+            "shift": None
+            if shift is None
+            else {
+                "value": round(shift.value, 6),
+                "measure": shift.measure,
+                "limit": shift.limit,
+                "beyond": shift.beyond,
+            },
+        }
+
+
+def profile_tables(
+    engine: Engine, before: Source, after: Source, columns: Matched, options: TableOptions
+) -> list[Profile]:
+    """Of all columns, in the order of the newer table; removed ones last."""
+    partners = {pair.new_place: pair.old_place for pair in columns.pairs}
+    paired = set(partners.values())
+    lanes = [_Lane(partners.get(i), i) for i in range(len(after.columns))]
+    lanes += [_Lane(i, None) for i in range(len(before.columns)) if i not in paired]
+    return _Profiling(engine, before, after, lanes, options).all()
+
+
+def profile_table(engine: Engine, source: Source) -> list[Profile]:
+    """Of one table alone."""
+    lanes = [_Lane(None, i) for i in range(len(source.columns))]
+    return _Profiling(engine, None, source, lanes, TableOptions()).all()
+
+
+@dataclass(frozen=True)
+class _Lane:
+    """One column of the profile: its place before and after (None: not there)."""
+
+    old: int | None
+    new: int | None
+
+
+class _Profiling:
+    """All columns at once: a few queries over cells in long form, whatever the number of columns."""
+
+    def __init__(
+        self, engine: Engine, before: Source | None, after: Source, lanes: list[_Lane], options: TableOptions
+    ) -> None:
+        self._engine, self._lanes, self._options = engine, lanes, options
+        self._sources = (before, after)
+        self._sides = (_sides(engine, before) if before is not None else [], _sides(engine, after))
+
+    def all(self) -> list[Profile]:
+        profiles = [self._profile(lane) for lane in self._lanes]
+        for start in range(0, len(profiles), AT_ONCE):
+            places = range(start, min(start + AT_ONCE, len(profiles)))
+            numeric = [n for n in places if all(_number(c, "x") is not None for c, _, _ in self._both(n))]
+            cells = self._cells(places, numeric)
+            self._numbers(profiles, cells)
+            numeric = [n for n in numeric if self._is_numeric(n)]
+            self._tops(profiles, cells)
+            self._bins(profiles, numeric, cells)
+            self._labels(profiles, [n for n in places if n not in set(numeric)], cells)
+            self._shifts(profiles, numeric, cells)
+            self._engine.run(f"DROP TABLE {cells}")
+        return profiles
+
+    def _at(self, n: int, side: int) -> tuple[Column, int, Side] | None:
+        place = (self._lanes[n].old, self._lanes[n].new)[side]
+        source = self._sources[side]
+        if place is None or source is None:
+            return None
+        return source.columns[place], place, self._sides[side][place]
+
+    def _both(self, n: int) -> list[tuple[Column, int, Side]]:
+        return [found for side in (0, 1) if (found := self._at(n, side)) is not None]
+
+    def _is_numeric(self, n: int) -> bool:
+        """True if there is a number on one side, and none but numbers on either."""
+        sides = [side for _, _, side in self._both(n) if side.rows > side.nulls]
+        return bool(sides) and all(side.numbers is not None for side in sides)
+
+    def _comparable(self, n: int) -> bool:
+        """True if both sides hold values of one kind: what was a number and is a date did not shift."""
+        families = {column.family for column, _, _ in self._both(n)}
+        return len(families) == 1 or families <= set(NUMBERS)
+
+    def _numbers(self, profiles: list[Profile], cells: str) -> None:
+        up = "OVER (PARTITION BY n, side ORDER BY x)"
+        quartiles = ", ".join(f"min(x) FILTER (up >= {share} * whole)" for share in (0.25, 0.5, 0.75))
+        for n, side, distinct, filled, *numbers in self._engine.rows(
+            f"SELECT n, side, count(*), sum(k)::BIGINT, min(x), {quartiles}, max(x), sum(x * k) / sum(k), "
+            f"sqrt(greatest(sum(x * x * k) / sum(k) - pow(sum(x * k) / sum(k), 2), 0)) FROM (SELECT *, "
+            f"sum(k) {up} AS up, sum(k) OVER (PARTITION BY n, side) AS whole FROM {cells}) GROUP BY n, side"
+        ):
+            found = (profiles[n].before, profiles[n].after)[side]
+            assert found is not None
+            # Of a sample, values that are all different stand for a column where all are.
+            rows = found.rows - found.nulls
+            found.distinct = rows if distinct == filled else distinct
+            if numbers[0] is not None:
+                found.numbers = dict(zip(_NUMBERS, map(float, numbers), strict=True))
+
+    def _profile(self, lane: _Lane) -> Profile:
+        n = self._lanes.index(lane)
+        old, new = self._at(n, 0), self._at(n, 1)
+        column = (new or old)[0]  # type: ignore[index]
+        is_time = column.family in ("date", "timestamp", "time")
+        return Profile(column.name, column.told_type, is_time, old[2] if old else None, new[2] if new else None)
+
+    def _cells(self, places: range, numeric: list[int]) -> str:
+        """Each column's different values with their counts on each side: ``n``, ``side``, ``v`` (text), ``x`` (number)."""
+        pieces = []
+        for n in places:
+            for side in (0, 1):
+                found = self._at(n, side)
+                source = self._sources[side]
+                if found is None or source is None:
+                    continue
+                column, place, _ = found
+                value = _value(column, f"c{place}")
+                number = _number(column, f"c{place}") if n in numeric else None
+                step = -(-source.row_count // PROFILE_ROWS)
+                sample = f" AND r % {step} = 0" if step > 1 else ""
+                pieces.append(
+                    f"SELECT {n} AS n, {side} AS side, {'NULL' if number else f'left({value}, 80)'} AS v, "
+                    f"{number or 'NULL'}::DOUBLE AS x, count(*) AS k FROM {source.relation} "
+                    f"WHERE {value} IS NOT NULL{sample} GROUP BY v, x"
+                )
+        cells = self._engine.name("cells")
+        self._engine.run(f"CREATE TEMP TABLE {cells} AS {' UNION ALL '.join(pieces)}")
+        return cells
+
+    def _tops(self, profiles: list[Profile], cells: str) -> None:
+        for n, side, value, count in self._engine.rows(
+            f"SELECT n, side, v, k FROM (SELECT *, row_number() OVER (PARTITION BY n, side ORDER BY k DESC, v) AS place "
+            f"FROM {cells} WHERE v IS NOT NULL) WHERE place <= {TOP} ORDER BY n, side, place"
+        ):
+            found = (profiles[n].before, profiles[n].after)[side]
+            assert found is not None
+            found.top.append([value, count])
+
+    def _bins(self, profiles: list[Profile], numeric: list[int], cells: str) -> None:
+        ranges = []
+        for n in numeric:
+            numbers = [side.numbers for _, _, side in self._both(n) if side.numbers is not None]
+            low, high = min(m["least"] for m in numbers), max(m["greatest"] for m in numbers)
+            width = (high - low) / BINS
+            if not 0 < width < float("inf"):
+                width = 1.0
+            profiles[n].edges = [low + width * i for i in range(BINS + 1)]
+            ranges.append(f"({n}, {low!r}::DOUBLE, {width!r}::DOUBLE)")
+            for _, _, side in self._both(n):
+                side.bins = [0] * BINS
+        if not ranges:
+            return
+        for n, side, place, count in self._engine.rows(
+            f"SELECT n, side, least(greatest(floor((x - low) / width), 0), {BINS - 1})::INT AS bin, sum(k)::BIGINT "
+            f"FROM {cells} JOIN (VALUES {', '.join(ranges)}) AS t(n, low, width) USING (n) WHERE x IS NOT NULL "
+            f"GROUP BY n, side, bin"
+        ):
+            found = (profiles[n].before, profiles[n].after)[side]
+            assert found is not None
+            found.bins[place] = count
+
+    def _labels(self, profiles: list[Profile], places: list[int], cells: str) -> None:
+        wanted: list[tuple[int, str]] = []
+        for n in places:
+            sides = [side for _, _, side in reversed(self._both(n))]
+            profiles[n].labels = list(dict.fromkeys(text for side in sides for text, _ in side.top))[: 2 * TOP]
+            wanted += [(n, text) for text in profiles[n].labels]
+            for side in sides:
+                side.bins = [0] * len(profiles[n].labels)
+        if not wanted:
+            return
+        values = ", ".join(f"({n}, {literal(text)})" for n, text in wanted)
+        for n, side, text, count in self._engine.rows(
+            f"SELECT n, side, v, sum(k)::BIGINT FROM {cells} JOIN (VALUES {values}) AS t(n, v) USING (n, v) GROUP BY 1, 2, 3"
+        ):
+            found = (profiles[n].before, profiles[n].after)[side]
+            assert found is not None
+            found.bins[profiles[n].labels.index(text)] = count
+
+    def _shifts(self, profiles: list[Profile], numeric: list[int], cells: str) -> None:
+        totals = f"SELECT n, sum(k) FILTER (side = 0) AS o, sum(k) FILTER (side = 1) AS w FROM {cells} GROUP BY n"
+        sums = "coalesce(sum(k) FILTER (side = 0), 0) AS o, coalesce(sum(k) FILTER (side = 1), 0) AS w"
+        numbers = f"SELECT n, x, {sums} FROM {cells} WHERE x IS NOT NULL GROUP BY n, x"
+        texts = f"SELECT n, v, {sums} FROM {cells} WHERE v IS NOT NULL GROUP BY n, v"
+        distances = self._engine.rows(
+            f"WITH t AS ({totals}), g AS ({numbers}), h AS ({texts}), c AS (SELECT n, sum(o) OVER up AS o, "
+            f"sum(w) OVER up AS w FROM g WINDOW up AS (PARTITION BY n ORDER BY x)) "
+            f"SELECT n, max(abs(c.o / t.o - c.w / t.w)) FROM c JOIN t USING (n) WHERE t.o > 0 AND t.w > 0 GROUP BY n "
+            f"UNION ALL SELECT n, sum(abs(h.o / t.o - h.w / t.w)) / 2 FROM h JOIN t USING (n) "
+            f"WHERE t.o > 0 AND t.w > 0 GROUP BY n"
+        )
+        for n, value in distances:
+            old, new = profiles[n].before, profiles[n].after
+            if old is None or new is None or not self._comparable(n):
+                continue
+            counts = [side.rows - side.nulls for side in (old, new)]
+            chance = _BY_CHANCE * (1 / counts[0] + 1 / counts[1]) ** 0.5
+            distinct = max(old.distinct, new.distinct)
+            limit = self._options.shift_limit(profiles[n].column)
+            if n in numeric:
+                profiles[n].shift = Shift(profiles[n].column, float(value), KOLMOGOROV, limit, chance)
+            elif distinct <= _NEARLY_UNIQUE * max(counts):
+                chance *= distinct**0.5 / 2
+                profiles[n].shift = Shift(profiles[n].column, float(value), VARIATION, limit, chance)
+
+
+def _sides(engine: Engine, source: Source) -> list[Side]:
+    """Rows and empty cells of each column, exactly; the rest comes from its different values."""
+    filled: list[int] = []
+    for start in range(0, len(source.columns), AT_ONCE):
+        places = range(start, min(start + AT_ONCE, len(source.columns)))
+        wanted = ", ".join(f"count({_value(source.columns[p], f'c{p}')})" for p in places)
+        filled += engine.row(f"SELECT {wanted} FROM {source.relation}")
+    return [Side(source.row_count, source.row_count - count, 0) for count in filled]
+
+
+_NUMBERS = ("least", "lower_quartile", "median", "upper_quartile", "greatest", "mean", "spread")
+
+
+def _value(column: Column, cell: str) -> str:
+    """The value as a text; empty texts count as none."""
+    text = plain_text(column, cell)
+    return f"nullif({text}, '')" if column.engine_type == "VARCHAR" else text
+
+
+def _number(column: Column, cell: str) -> str | None:
+    """The value as a number (times: seconds), or None where the column holds neither."""
+    if column.family in NUMBERS:
+        if column.engine_type == "VARCHAR":
+            number = f"TRY_CAST({plain_text(column, cell)} AS DOUBLE)"
+        else:
+            number = f"CAST({cell} AS DOUBLE)"
+        return f"CASE WHEN isfinite({number}) THEN {number} END"
+    if column.family in ("date", "timestamp"):
+        return f"epoch(TRY_CAST({plain_text(column, cell)} AS TIMESTAMP))"
+    if column.family == "time":
+        return f"epoch(TRY_CAST({plain_text(column, cell)} AS TIME))"
+    return None

@@ -1,0 +1,128 @@
+"""How texts write their values: which numbers and dates a column of texts holds, and SQL that brings two ways of
+writing to one.
+
+A spelling is "" (as numbers and dates are mostly written), "comma" (1.234,5 or 1234,5), "grouped" (1,234.5), "spaced"
+(1 234,5) or a date format as of strptime.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from everyshelf.core.tables.columns import AT_ONCE
+from everyshelf.core.tables.engine import Engine, literal
+
+_TYPE_ROWS = 200_000
+_LOOK_AT = 400
+_BLANK = ("", "NA", "N/A", "null", "NULL", "NaN", "nan", "None")
+BLANKS = ", ".join(literal(b) for b in _BLANK)
+
+_TIME = r"([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?(Z| ?[-+]\d\d:?\d\d)?)"
+
+
+@dataclass(frozen=True)
+class _Form:
+    """One way to write values of one family; ``sure``: a value of this form that can be nothing simpler."""
+
+    family: str
+    spelling: str
+    pattern: str
+    sure: str = ""
+
+
+_FORMS = (
+    _Form("integer", "", r"[-+]?(0|[1-9]\d*)"),
+    _Form("decimal", "", r"[-+]?((0|[1-9]\d*)(\.\d*)?|\.\d+)([eE][-+]?\d+)?"),
+    _Form("decimal", "grouped", r"[-+]?\d{1,3}(,\d{3})*(\.\d+)?", r"[-+]?\d{1,3}(,\d{3})+(\.\d+)?"),
+    _Form("decimal", "comma", r"[-+]?(\d+|\d{1,3}(\.\d{3})+)(,\d+)?", r".*,\d+"),
+    _Form("decimal", "spaced", "[-+]?\\d{1,3}([ \u00a0\u202f]\\d{3})*([.,]\\d+)?", "[-+]?\\d+[ \u00a0\u202f]\\d.*"),
+    _Form("date", "", r"\d{4}-\d\d-\d\d"),
+    _Form("timestamp", "", r"\d{4}-\d\d-\d\d" + _TIME + "?", r".*:.*"),
+    _Form("time", "", r"\d\d?:\d\d(:\d\d(\.\d+)?)?"),
+    _Form("date", "%d.%m.%Y", r"\d\d?\.\d\d?\.\d{4}"),
+    _Form("date", "%Y/%m/%d", r"\d{4}/\d\d?/\d\d?"),
+    _Form("date", "%Y.%m.%d", r"\d{4}\.\d\d?\.\d\d?"),
+    _Form("date", "%d/%m/%Y", r"(0?[1-9]|[12]\d|3[01])/(0?[1-9]|1[0-2])/\d{4}", r"(1[3-9]|2\d|3[01])/.*"),
+    _Form("date", "%m/%d/%Y", r"(0?[1-9]|1[0-2])/(0?[1-9]|[12]\d|3[01])/\d{4}", r"\d\d?/(1[3-9]|2\d|3[01])/.*"),
+    _Form("date", "%d-%m-%Y", r"\d\d?-(0?[1-9]|1[0-2])-\d{4}", r"(1[3-9]|2\d|3[01])-.*"),
+    _Form("date", "%d %b %Y", r"\d\d? [A-Z][a-z]{2} \d{4}"),
+    _Form("date", "%d %B %Y", r"\d\d? [A-Z][a-z]{3,8} \d{4}"),
+    _Form("boolean", "", r"(?i:true|false)"),
+)
+
+
+def found_types(engine: Engine, relation: str, places: list[int], row_count: int) -> dict[int, tuple[str, str]]:
+    """Family and spelling of each text column ``c<place>``; from all rows, or from an even share of a long table."""
+    if not places or not row_count:
+        return dict.fromkeys(places, ("empty", ""))
+    step = -(-row_count // _TYPE_ROWS)
+    where = f"WHERE r % {step} = 0" if step > 1 else ""
+    result: dict[int, tuple[str, str]] = {}
+    for start in range(0, len(places), AT_ONCE):
+        result |= _types_of(engine, relation, places[start : start + AT_ONCE], where)
+    return result
+
+
+def _types_of(engine: Engine, relation: str, places: list[int], where: str) -> dict[int, tuple[str, str]]:
+    # A first look at some values says which forms are worth counting.
+    looks = ", ".join(f"trim(c{p})" for p in places)
+    some = list(zip(*engine.rows(f"SELECT {looks} FROM {relation} {where} LIMIT {_LOOK_AT}"), strict=True))
+    asked = {
+        place: _candidates({v for v in (some[n] if some else ()) if v is not None and v not in _BLANK})
+        for n, place in enumerate(places)
+    }
+    counts = [f"count(*) FILTER (trim(c{p}) NOT IN ({BLANKS}))" for p in places]
+    for place, forms in asked.items():
+        for form in forms:
+            counts.append(f"count(*) FILTER (regexp_full_match(trim(c{place}), {literal(form.pattern)}))")
+            sure = f"bool_or(regexp_full_match(trim(c{place}), {literal(form.sure)}))" if form.sure else "true"
+            counts.append(sure)
+    told = iter(engine.row(f"SELECT {', '.join(counts)} FROM {relation} {where}"))
+    filled = {place: next(told) for place in places}
+    result: dict[int, tuple[str, str]] = {}
+    for place, forms in asked.items():
+        matching = [(form, next(told), next(told)) for form in forms]
+        fits = [form for form, count, sure in matching if count == filled[place] and sure]
+        result[place] = _chosen(fits) if filled[place] else ("empty", "")
+    return result
+
+
+def _candidates(values: set[str]) -> list[_Form]:
+    return [form for form in _FORMS if all(re.fullmatch(form.pattern, value) for value in values)]
+
+
+def _chosen(fits: list[_Form]) -> tuple[str, str]:
+    if not fits:
+        return "text", ""
+    return fits[0].family, fits[0].spelling
+
+
+def plain(text: str, family: str, spelling: str) -> str:
+    """SQL for a text brought to the plain spelling of its family; what does not fit stays as it is."""
+    if spelling == "grouped":
+        return f"replace({text}, ',', '')"
+    if spelling == "comma":
+        return f"replace(replace({text}, '.', ''), ',', '.')"
+    if spelling == "spaced":
+        return f"replace(regexp_replace({text}, '[ \u00a0\u202f]', '', 'g'), ',', '.')"
+    if spelling.startswith("%"):
+        return f"coalesce(strftime(try_strptime({text}, {literal(spelling)}), '%Y-%m-%d'), {text})"
+    return f"es_when({text})" if family in ("date", "timestamp") else text
+
+
+def name_of(spelling: str, family: str) -> str:
+    """A spelling in words."""
+    words = {
+        "": "year-month-day" if family == "date" else "plain",
+        "comma": "decimal comma",
+        "grouped": "thousands by comma",
+        "spaced": "thousands by blank",
+    }
+    if spelling in words:
+        return words[spelling]
+    for code, shown in (
+        ("%d", "day"), ("%m", "month"), ("%Y", "year"), ("%b", "month name"), ("%B", "month name")
+    ):  # fmt: skip
+        spelling = spelling.replace(code, shown)
+    return spelling

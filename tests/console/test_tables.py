@@ -1,0 +1,49 @@
+"""Tables in the browser: compared in place, narrowed to a column, looked at alone."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.by import By
+
+from everyshelf.demo.tables import mend_sailings, sailings
+from tests.console.test_console import ConsoleCase
+
+
+class TableTests(ConsoleCase):
+    """Two versions, and one."""
+
+    def test_rows_columns_and_shift_are_seen_together(self) -> None:
+        self.put({"sailings.csv": sailings(34)})
+        self.shelf.make_tag("one")
+        lines = mend_sailings(sailings(40), 2).decode().splitlines()
+        after = [f"{line},{'tide' if n == 0 else n % 5}" for n, line in enumerate(lines)]
+        self.put({"sailings.csv": "\n".join(after).encode()})
+        self.page("/compare?from=tag:one&path=sailings.csv")
+        self.browser.see("1 column added")
+        self.browser.see("all new")
+        find = self.browser.driver.find_elements
+        self.browser.wait_for(lambda: find(By.CSS_SELECTOR, "tr.r-changed"))
+        bars = find(By.CSS_SELECTOR, "svg[aria-label*='168 added']")
+        self.assertEqual(len(bars), 1)
+        cells = find(By.CSS_SELECTOR, "td.cell")
+        self.assertTrue(
+            all(c.text.split() == ["late", "sailed"] for c in cells if c.text.strip()), [c.text for c in cells]
+        )
+        self.assertIn("same rows", self.browser.text())
+        self.browser.press("show more rows")
+        self.browser.press("added")
+        self.browser.wait_for(lambda: not find(By.CSS_SELECTOR, "tr.r-changed"))
+        self.browser.see("100 of 168 rows that differ, added")
+        self.browser.press("all")
+        status = [b for b in find(By.CSS_SELECTOR, "tr.counts button") if "cells" in b.text]
+        status[0].click()
+        self.browser.wait_for(lambda: not find(By.CSS_SELECTOR, "tr.r-added"))
+        self.browser.see("over its limit")
+        self.assertEqual(self.browser.axe(), [])
+        self.assertEqual(self.browser.complaints(), [])
+
+    def test_a_table_alone_shows_its_columns_values(self) -> None:
+        self.put({"sailings.csv": sailings(34)})
+        self.page("/artifact?path=sailings.csv&ref=main")
+        self.browser.see("952 rows")
+        self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, "tr.profiles svg")) == 9)
+        self.assertEqual(self.browser.axe(), [])
