@@ -12,7 +12,7 @@ from tests.support.factories import ServiceCase, Terminal
 
 def table(rows: int, *, fare: int = 0, every: int = 0) -> bytes:
     """``rows`` tickets of 60 bytes; every so-manieth has another fare."""
-    filling = "from the harbour office at Aldwick"
+    filling = "from the harbour office at Aldwick by the northern gate"
     return b"ticket,note,fare\n" + b"".join(
         b"%d,%s %d,%d\n" % (n, filling.encode(), n % 97, 12 + (fare if every and n % every == 0 else 0))
         for n in range(rows)
