@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import os
+import sqlite3
 import tempfile
 import time
 import unittest
@@ -12,6 +13,9 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.parquet as pq
+import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -41,7 +45,46 @@ def alias_bomb() -> bytes:
     return "\n".join(rows).encode()
 
 
+def broken_tables() -> dict[str, bytes]:
+    """Tables that lie, end too early, or grow beyond measure."""
+    table = pa.table({"k": range(3000), "v": [f"place {n}" for n in range(3000)]})
+    parquet, arrow, records = io.BytesIO(), io.BytesIO(), sqlite3.connect(":memory:")
+    pq.write_table(table, parquet, compression="none")
+    with pa.ipc.new_file(arrow, table.schema) as writer:
+        writer.write_table(table)
+    records.executescript("CREATE TABLE t (k INTEGER PRIMARY KEY, v TEXT)")
+    records.executemany("INSERT INTO t VALUES (?, ?)", [(n, "x" * 50) for n in range(2000)])
+    records.commit()
+    good, ipc, database = parquet.getvalue(), arrow.getvalue(), records.serialize()
+    records.close()
+
+    def spoilt(data: bytes, place: int, size: int = 40) -> bytes:
+        return data[:place] + b"\xfe" * size + data[place + size :]
+
+    return {
+        "nul.csv": b"a,b\n1,\0\n" * 2000,
+        "columns.csv": b",".join(b"c%d" % n for n in range(200_000)) + b"\n" + b",".join([b"1"] * 200_000) + b"\n",
+        "line.csv": b"a,b\n1," + b"x" * 6_000_000,
+        "quote.csv": b'a,b\n1,"' + b"x\n" * 3_000_000,
+        "latin.csv": b"name,place\n" + "Skjær,Vågø\n".encode("latin-1") * 500_000,
+        "bomb.csv.gz": gzip.compress(b"0,0\n" * 75_000_000, 9),
+        "bomb.csv.zst": zstandard.compress(bytes(1_000_000_000), 1),
+        "middle.jsonl": b'{"a": 1}\n' * 500 + b'{"a": \n' + b'{"a": 1}\n' * 500,
+        "mixed.jsonl": b'{"a": 1}\n[1]\n"x"\n',
+        "empty.parquet": b"PAR1PAR1",
+        "cut.parquet": good[:9000],
+        "pages.parquet": spoilt(good, 200, 400),
+        "footer.parquet": spoilt(good, len(good) - 300, 200),
+        "cut.arrow": ipc[:5000],
+        "lies.arrow": spoilt(ipc, 200),
+        "cut.sqlite": database[: len(database) // 2],
+        "pages.sqlite": spoilt(database, 4096 * 3, 2000),
+        "head.sqlite": spoilt(database, 16, 60),
+    }
+
+
 CASES: dict[str, bytes] = {
+    **broken_tables(),
     "laughs.xml": billion_laughs(),
     "laughs.bpmn": billion_laughs(),
     "outside.xml": b'<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/hostname">]><a>&x;</a>',

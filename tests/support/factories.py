@@ -14,20 +14,20 @@ from typing import Any
 
 from everyshelf.client import Client, Commit, ShelfClient, WantedChange
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
-from everyshelf.core.kinds.rules import parse_rules
+from everyshelf.core.kinds.rules import Rules, parse_rules
 from tests.support.service import PASSWORD, Service, shared_service
 
 _numbers = itertools.count(1)
 
 
 def compared(
-    before: Any, after: Any, name: str = "thing.json", *, old_name: str = "", rules: str = "", **options: Any
+    before: Any, after: Any, name: str = "thing.json", *, old_name: str = "", rules: str | Rules = "", **options: Any
 ) -> dict[str, Any]:
     """The comparison of two values (as JSON) or two byte strings, in its JSON form; ``rules``: a shelf.toml."""
     given = ((old_name or name, before), (name, after))
     sides = [ArtifactSide(n, v if isinstance(v, bytes) else json.dumps(v).encode()) for n, v in given]
     if rules:
-        options["rules"] = parse_rules(rules)
+        options["rules"] = parse_rules(rules) if isinstance(rules, str) else rules
     return compare_artifacts(*sides, **options).as_json()
 
 

@@ -25,9 +25,16 @@ export interface Part {
   fields: Record<string, unknown>;
   parts: Part[];
 }
-export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table"> & {
+export interface TableShown {
+  columns: { name: string; type: string }[];
+  rows: (string | null)[][];
+  row_count: number;
+  profiles: Profile[];
+}
+export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table" | "tables"> & {
   parts: Part[];
-  table?: { columns: { name: string; type: string }[]; rows: (string | null)[][]; row_count: number; profiles: Profile[] };
+  table?: TableShown;
+  tables?: Record<string, TableShown>;
 };
 export const session = () =>
   queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
@@ -139,10 +146,10 @@ export const compareDrawing = (key: string, path: string, from: string, to: stri
 
 const ROWS_AT_ONCE = 100;
 
-export const compareRows = (key: string, path: string, from: string, to: string, action: string, column: string) =>
+export const compareRows = (key: string, path: string, from: string, to: string, action: string, column: string, table = "") =>
   infiniteQueryOptions({
-    queryKey: ["shelf", key, "compare rows", from, to, path, action, column],
-    queryFn: ({ pageParam }) => get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, { path, from, to, start: pageParam, count: ROWS_AT_ONCE, action: action || undefined, column: column || undefined }),
+    queryKey: ["shelf", key, "compare rows", from, to, path, action, column, table],
+    queryFn: ({ pageParam }) => get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, { path, from, to, start: pageParam, count: ROWS_AT_ONCE, action: action || undefined, column: column || undefined, table: table || undefined }),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.start + last.rows.length < last.total ? last.start + last.rows.length : undefined),
   });

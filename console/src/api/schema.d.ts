@@ -796,6 +796,9 @@ export interface components {
             table?: {
                 [key: string]: unknown;
             };
+            tables?: {
+                [key: string]: unknown;
+            };
             lines?: {
                 [key: string]: unknown;
             };
@@ -940,6 +943,9 @@ export interface components {
             note: string;
             truncated: boolean;
             table?: {
+                [key: string]: unknown;
+            };
+            tables?: {
                 [key: string]: unknown;
             };
             lines?: {
@@ -1277,6 +1283,9 @@ export interface components {
             }[];
             truncated: boolean;
             table?: {
+                [key: string]: unknown;
+            };
+            tables?: {
                 [key: string]: unknown;
             };
             fields?: {
@@ -2371,6 +2380,8 @@ export interface operations {
                 path: string;
                 /** @description How many rows to pass over; 0 if left out. */
                 start?: number;
+                /** @description Which table, where the artifact holds several. */
+                table?: string;
                 /** @description The state after; the main branch if left out. */
                 to?: string;
             };

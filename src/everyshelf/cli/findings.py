@@ -110,8 +110,10 @@ def print_rows(table: dict[str, Any], most: int) -> None:
         terminal.say(terminal.line((4, terminal.dim("…")), (6, terminal.dim(f"{left} more rows differ"))))
 
 
-def print_table_line(table: dict[str, Any]) -> None:
-    """Rows before and after, and how many changed, came and went."""
+def print_table_line(table: dict[str, Any], name: str = "") -> None:
+    """Rows before and after, and how many changed, came and went; under ``name`` where there are several tables."""
+    if name:
+        terminal.say(terminal.line((4, terminal.bold(name))))
     rows = table["rows"]
     marks = [
         terminal.tone(state, f"{terminal.GLYPHS[state]} {rows[state]}")

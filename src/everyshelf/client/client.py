@@ -374,9 +374,13 @@ class ShelfClient:
         count: int = 100,
         action: str | None = None,
         column: str | None = None,
+        table: str | None = None,
     ) -> dict[str, Any]:
-        """Rows of a table that differ: ``rows``, ``total`` and ``start``; only of an action, or changed in a column."""
-        wanted = {"start": str(start), "count": str(count), "action": action, "column": column}
+        """Rows of a table that differ: ``rows``, ``total`` and ``start``; only of an action, or changed in a column.
+
+        ``table``: which one, where the artifact holds several.
+        """
+        wanted = {"start": str(start), "count": str(count), "action": action, "column": column, "table": table}
         address = f"{self._base}/compare/rows"
         return self._transport.get(address, dict[str, Any], path=path, from_=before, to=after, **wanted)
 

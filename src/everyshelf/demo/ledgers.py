@@ -8,6 +8,7 @@ import io
 import json
 import lzma
 import random
+import sqlite3
 from datetime import date, timedelta
 from typing import Any
 
@@ -66,6 +67,46 @@ def table_pairs() -> list[Pair]:
             "tables/freight.csv.xz", "dataset", lzma.compress(scans), lzma.compress(_without(scans, 9)), "1 row removed"
         ),
     ]
+
+
+def database_pair() -> Pair:
+    """The counter's database: a table gone, a column and an index added, rows sold, given back and set right."""
+    return Pair(
+        "tables/counter.sqlite",
+        "database",
+        _database(),
+        _database(
+            "ALTER TABLE sales ADD COLUMN till TEXT",
+            "CREATE INDEX by_class ON sales(class)",
+            "DROP TABLE vouchers",
+            "DELETE FROM sales WHERE ticket IN (70003, 70017)",
+            "UPDATE sales SET paid = 9.5 WHERE ticket = 70041",
+            "INSERT INTO sales (ticket, class, paid) VALUES (70900, 'adult', 7.5)",
+            "UPDATE clerks SET clerk = clerk + 40",
+        ),
+        "1 index added, 1 column added, 1 table removed, 6 rows changed and 2 more",
+    )
+
+
+def _database(*edits: str) -> bytes:
+    with sqlite3.connect(":memory:") as records:
+        records.executescript(_SCHEMA)
+        for ticket in _tickets():
+            records.execute("INSERT INTO sales VALUES (:ticket, :class, :paid)", ticket)
+        for n, name in enumerate(("Maren", "Ines", "Tobias", "Runa", "Sigge"), 1):
+            records.execute("INSERT INTO clerks VALUES (?, ?, ?)", (n, name, n * 3 % 4))
+        for edit in edits:
+            records.execute(edit)
+        records.commit()
+        return records.serialize()
+
+
+_SCHEMA = """
+CREATE TABLE sales (ticket INTEGER PRIMARY KEY, class TEXT NOT NULL, paid REAL DEFAULT 0);
+CREATE TABLE clerks (clerk INTEGER PRIMARY KEY, name TEXT UNIQUE, counter INTEGER);
+CREATE TABLE vouchers (code TEXT PRIMARY KEY, value REAL) WITHOUT ROWID;
+CREATE VIEW dear AS SELECT ticket, paid FROM sales WHERE paid > 10;
+"""
 
 
 def _tickets() -> list[Record]:

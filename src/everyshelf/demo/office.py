@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from everyshelf.demo.ledgers import table_pairs
+from everyshelf.demo.ledgers import database_pair, table_pairs
 from everyshelf.demo.pair import Pair
 
 
@@ -17,6 +17,7 @@ def pairs() -> list[Pair]:
     """All of them, by path."""
     found = [
         *table_pairs(),
+        database_pair(),
         *_workflows(),
         *_pipelines(),
         *_apps(),

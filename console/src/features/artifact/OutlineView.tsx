@@ -56,6 +56,8 @@ function TreeView({ outline }: { outline: Outline }) {
       setChosen(next.part);
     }
   };
+  const holder = chosen ? (/^\/table:(.*?)(\/column:|$)/.exec(chosen.path)?.[1] ?? "") : "";
+  const table = outline.tables?.[holder];
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Outline">
@@ -74,6 +76,7 @@ function TreeView({ outline }: { outline: Outline }) {
       <section className="sheet" aria-label="Part">
         <div className="ph"><h3>Part</h3></div>
         {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
+        {table && <TablePreview table={table} />}
       </section>
     </div>
   );

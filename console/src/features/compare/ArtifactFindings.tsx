@@ -8,6 +8,7 @@ import { count, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
+import { DatabaseComparison } from "../table/DatabaseComparison";
 import type { ComparedTable } from "../table/model";
 import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
@@ -69,6 +70,8 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
         <SideBySide shelf={shelf} path={path} from={from} to={to} />
       ) : table && !table.unrelated ? (
         <TableComparison table={table} findings={shown} shelf={shelf} path={path} from={from} to={to} />
+      ) : c.tables && Object.keys(c.tables).length ? (
+        <DatabaseComparison tables={c.tables as unknown as Record<string, ComparedTable>} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : (
         <Parts findings={shown} comparison={c} shelf={shelf} path={path} from={from} to={to} />
       )}

@@ -1,6 +1,6 @@
 /** A compared table: rows as bars, schema, each column's values before and after, and the rows that differ in place. */
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { compareRows, type Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
@@ -16,28 +16,37 @@ interface Props {
   path: string;
   from: string;
   to: string;
+  /** Which table, where the artifact holds several. */
+  name?: string;
 }
 const MOST_COLUMNS = 60;
 
-export function TableComparison({ table, findings, shelf, path, from, to }: Props) {
+export function TableComparison({ table, findings, shelf, path, from, to, name = "" }: Props) {
   const [column, setColumn] = useState("");
   const [action, setAction] = useState("");
   const all = useMemo(() => lanes(table), [table]);
   const shown = useMemo(() => chosenLanes(all, table), [all, table]);
   const profiles = useMemo(() => new Map(table.profiles.map((p) => [p.column, p])), [table]);
-  const pages = useInfiniteQuery({ ...compareRows(shelf, path, from, to, action, column), placeholderData: keepPreviousData });
+  const pages = useInfiniteQuery({ ...compareRows(shelf, path, from, to, action, column, name), placeholderData: keepPreviousData });
   const rows = pages.data?.pages.flatMap((p) => p.rows as unknown as Row[]) ?? table.details;
   const total = pages.data?.pages[0]?.total ?? 0;
   const filtered = Boolean(action || column);
+  const grid = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    // The first column that changed is in sight, however many stand before it.
+    const box = grid.current;
+    const first = box?.querySelector<HTMLElement>("th[data-touched]");
+    if (box && first && first.offsetLeft + first.offsetWidth > box.clientWidth) box.scrollLeft = first.offsetLeft - box.clientWidth / 2;
+  }, [table]);
   return (
     <div className="cols-table">
       <section className="sheet" aria-label="Table">
-        <div className="scroll grid" tabIndex={0} role="region" aria-label="Columns and rows that differ">
+        <div className="scroll grid" ref={grid} tabIndex={0} role="region" aria-label="Columns and rows that differ">
           <table>
             <thead>
               <tr>
                 <th scope="row" className="corner">Schema</th>
-                {shown.map((lane) => <Heading key={`${lane.name} ${lane.became}`} lane={lane} />)}
+                {shown.map((lane) => <Heading key={`${lane.name} ${lane.became}`} lane={lane} touched={lane.became !== "same" || Boolean(table.cells[lane.name]?.changed)} />)}
               </tr>
               <tr className="profiles">
                 <th scope="row" className="corner">Profile</th>
@@ -98,10 +107,10 @@ function chosenLanes(all: Lane[], table: ComparedTable): Lane[] {
   return touched.length ? touched.slice(0, MOST_COLUMNS) : all.slice(0, MOST_COLUMNS);
 }
 
-function Heading({ lane }: { lane: Lane }) {
+function Heading({ lane, touched }: { lane: Lane; touched: boolean }) {
   const action = lane.became === "moved" ? "renamed" : lane.became;
   return (
-    <th scope="col" className={`b-${lane.became}`}>
+    <th scope="col" className={`b-${lane.became} ${lane.leads ? "key" : ""}`} data-touched={touched || undefined}>
       <span className="hd">{lane.became !== "same" && <Mark action={action} />}<span className="mono">{lane.name}</span></span>
       <span className="sub">
         {lane.became === "moved" && <del>{lane.was}</del>} {lane.became === "changed" && <del>{lane.oldType}</del>} {lane.type}{lane.isKey ? " · key" : ""}
@@ -143,7 +152,7 @@ function Cell({ row, lane }: { row: Row; lane: Lane }) {
   if (row.action === "changed" && row.columns.includes(lane.name))
     return <td className={`${side} cell`}><del>{cell(before)}</del> <ins>{cell(after)}</ins></td>;
   const value = row.action === "removed" ? before : (after ?? before);
-  return <td className={`${side} ${lane.became === "added" ? "new" : ""}`} title={value ?? ""}>{row.action === "removed" ? <s>{value}</s> : value}</td>;
+  return <td className={`${side} ${lane.became === "added" ? "new" : ""} ${lane.leads ? "key" : ""}`} title={value ?? ""}>{row.action === "removed" ? <s>{value}</s> : value}</td>;
 }
 
 function cell(value: string | null | undefined): string {

@@ -1,10 +1,10 @@
 /** A table alone: each column with its type and its values as bars, and the first rows. */
-import type { Outline } from "../../api/queries";
+import type { TableShown } from "../../api/queries";
 import { count, group } from "../../marks/words";
 import { Histogram } from "./Histogram";
 import { figure, isNumber, type Profile, short } from "./model";
 
-export function TablePreview({ table }: { table: NonNullable<Outline["table"]> }) {
+export function TablePreview({ table }: { table: TableShown }) {
   const profiles = new Map(table.profiles.map((p) => [p.column, p]));
   return (
     <section className="sheet" aria-label="Table">

@@ -48,6 +48,8 @@ export interface Lane {
   newAt: number;
   became: Became;
   isKey: boolean;
+  /** True for the first column of the key, which stays in sight. */
+  leads: boolean;
 }
 
 /** The newer table's columns in their order, removed ones after their old neighbour. */
@@ -60,14 +62,14 @@ export function lanes(table: ComparedTable): Lane[] {
     const was = renamed.get(c.name) ?? c.name;
     const oldAt = added.has(c.name) ? -1 : before.findIndex((b) => b.name === was);
     const became: Became = oldAt < 0 ? "added" : was !== c.name ? "moved" : retyped.has(c.name) ? "changed" : "same";
-    return { name: c.name, was, type: c.type, oldType: before[oldAt]?.type ?? "", oldAt, newAt, became, isKey: table.key.includes(c.name) };
+    return { name: c.name, was, type: c.type, oldType: before[oldAt]?.type ?? "", oldAt, newAt, became, isKey: table.key.includes(c.name), leads: table.key[0] === c.name };
   });
   for (const name of table.columns.removed) {
     const oldAt = before.findIndex((b) => b.name === name);
     const neighbour = before[oldAt - 1]?.name;
     const at = result.findIndex((l) => l.was === neighbour) + 1;
     const type = before[oldAt]?.type ?? "";
-    result.splice(at, 0, { name, was: name, type, oldType: type, oldAt, newAt: -1, became: "removed", isKey: false });
+    result.splice(at, 0, { name, was: name, type, oldType: type, oldAt, newAt: -1, became: "removed", isKey: false, leads: false });
   }
   return result;
 }
@@ -78,7 +80,7 @@ export function figure(profile: Profile): { what: string; before: string; after:
   const told = (what: string, of: (s: Side) => string) => ({ what, before: before ? of(before) : "", after: after ? of(after) : "" });
   const unique = [before, after].every((s) => !s || s.distinct === s.rows - s.nulls);
   const numbers = [before, after].every((s) => !s || s.numbers);
-  if (!numbers || (type.startsWith("integer") && unique)) return told("distinct", (s) => group(s.distinct));
+  if (!numbers || (type.startsWith("int") && unique)) return told("distinct", (s) => group(s.distinct));
   if (profile.is_time) return told("until", (s) => (s.numbers ? moment(s.numbers.greatest, type) : ""));
   return told("mean", (s) => (s.numbers ? short(s.numbers.mean) : ""));
 }
@@ -107,5 +109,5 @@ export function sameBetween(one: Row, next: Row): number {
 }
 
 export function isNumber(type: string): boolean {
-  return /^(unsigned |integer|decimal)/.test(type);
+  return /^(unsigned |int|bigint|smallint|tinyint|decimal|real|double|float|numeric)/.test(type);
 }

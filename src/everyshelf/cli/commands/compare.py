@@ -223,6 +223,9 @@ def _versions(row: dict[str, Any]) -> str:
 
 
 def _print_table(found: dict[str, Any]) -> None:
+    for name, table in found.get("tables", {}).items():
+        print_table_line(table, name)
+        print_rows(table, _MOST_ROWS)
     if "table" not in found:
         return
     print_table_line(found["table"])

@@ -142,6 +142,9 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
     if "table" in found:
         print_table_line(found["table"])
         print_rows(found["table"], 12)
+    for name, table in found.get("tables", {}).items():
+        print_table_line(table, name)
+        print_rows(table, 6)
     if found["effects"]["cosmetic"] and found["effects"]["cosmetic"] < sum(found["effects"].values()):
         terminal.say(
             terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json.")

@@ -80,6 +80,11 @@ def compare_artifacts(
             return compare_as_text(_unpacked(before), _unpacked(after), found, "dataset")
         if found is not None:
             return found
+    if old.format == new.format == "sqlite":
+        from everyshelf.core.compare.databases import compare_databases
+        from everyshelf.core.compare.datasets import options_of
+
+        return compare_databases(before.given, after.given, options_of(rules, after.name), keep)
     largest = max(before.given.size, after.given.size)
     if largest > MOST_IN_MEMORY:
         why = f"larger than {MOST_IN_MEMORY >> 20} MB"

@@ -26,10 +26,10 @@ def options_of(rules: Rules, name: str, key: Sequence[str] | None = None) -> Tab
     """What the rules, or the caller, say of the table under this name."""
     said: dict[str, Any] = rules.table_for(name)
     return TableOptions(
-        tuple(key or rules.key_for(name) or ()),
-        (*said.get("ignore", ()), *rules.ignored_fields),
-        tuple(said.get("tolerance", {}).items()),
-        tuple(said.get("shift", {}).items()),
+        key=tuple(key or rules.key_for(name) or ()),
+        ignored=(*said.get("ignore", ()), *rules.ignored_fields),
+        tolerances=tuple(said.get("tolerance", {}).items()),
+        shift_limits=tuple(said.get("shift", {}).items()),
     )
 
 
@@ -40,13 +40,17 @@ def compare_datasets(
 
     Raises ``InvalidError`` for a key that is not in both.
     """
+    if same_bytes(before, after):
+        return Comparison("dataset")
     with borrowed_engine() as engine:
         try:
             sources = _opened(engine, before, after, old, new)
             if sources is None:
                 return None
-            return _compared(engine, *sources, options, same_bytes=_same_bytes(before, after), keep=keep)
-        except UnreadableError as error:
+            return _compared(engine, *sources, options, keep)
+        except (UnreadableError, MemoryError) as error:
+            if isinstance(error, MemoryError):
+                error = UnreadableError("comparing it as a table needs more memory than it may use")
             if old.format in ("csv", "json", "jsonl") and new.format in ("csv", "json", "jsonl"):
                 return str(error)  # a text at least; it is compared as one
             return as_bytes(after.name, before.size, after.size, str(error), "dataset")
@@ -74,15 +78,11 @@ def _holds_more(*sources: Source) -> bool:
     return any(source.holds_records for source in sources)
 
 
-def _compared(
-    engine: Engine, before: Source, after: Source, options: TableOptions, *, same_bytes: bool, keep: Keep | None
-) -> Comparison:
-    if same_bytes:
-        return Comparison("dataset")
+def _compared(engine: Engine, before: Source, after: Source, options: TableOptions, keep: Keep | None) -> Comparison:
     found = compare_tables(engine, before, after, options, keep)
     profiles = [] if found.unrelated else profile_tables(engine, before, after, found.columns, options)
     # The key tells rows apart: that it moves with the rows that come and go is no news.
-    shifts = [p.shift for p in profiles if p.shift is not None and p.column not in found.key]
+    shifts = [p.shift for p in profiles if p.shift is not None and p.column not in (*found.key, *found.renumbered)]
     findings = table_findings(found, shifts=shifts)
     note = "; ".join([*found.notes, *before.notes, *after.notes])
     if not findings and not note:
@@ -91,7 +91,8 @@ def _compared(
     return Comparison("dataset", findings, note=note, table=table)
 
 
-def _same_bytes(before: Given, after: Given) -> bool:
+def same_bytes(before: Given, after: Given) -> bool:
+    """True if two files hold the same bytes."""
     if before.size != after.size or before.files or after.files:
         return False
     if before.path is not None and after.path is not None:

@@ -48,7 +48,10 @@ def headline(result: dict[str, Any]) -> str:
     if "lines" in result and result["read_as"] == "text":
         return _lines(result)
     shown = [f for f in result["findings"] if f["effect"] != "cosmetic"]
-    clauses = _table_clauses(result["table"]) if "table" in result else _clauses(shown)
+    if "tables" in result:
+        clauses = _tables_clauses(result["tables"], shown)
+    else:
+        clauses = _table_clauses(result["table"]) if "table" in result else _clauses(shown)
     if clauses:
         more = len(clauses) - _MAX_CLAUSES
         return ", ".join(clauses[:_MAX_CLAUSES]) + (f" and {more} more" if more > 0 else "")
@@ -80,6 +83,15 @@ def _word(finding: dict[str, Any]) -> str:
 
 
 _REWIRED = ("leads to", "comes from")
+
+
+def _tables_clauses(tables: dict[str, Any], shown: list[dict[str, Any]]) -> list[str]:
+    """Rows of all tables together, then what became of the schema."""
+    rows = {a: sum(t["rows"][a] for t in tables.values()) for a in ("changed", "added", "removed")}
+    clauses = [f"{count_noun(n, 'row')} {action}" for action, n in rows.items() if n]
+    of_rows = ("rows", "column")
+    schema = [f for f in shown if f["type"] not in of_rows or f.get("field") or f["action"] != "changed"]
+    return _clauses([f for f in schema if f["type"] != "rows" and f.get("field") != "shift"]) + clauses
 
 
 def _table_clauses(table: dict[str, Any]) -> list[str]:

@@ -21,6 +21,7 @@ from everyshelf.core.tables.keep import Keep
 
 _MAX_PARTS = 5_000
 _PREVIEW_ROWS = 100
+_MOST_PREVIEWS = 50
 _MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
 
@@ -38,12 +39,17 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         name, path = request["file"]
         return names_json(name, Path(path).read_bytes(), rules)
     if request["task"] == "page":
+        from everyshelf.core.compare.databases import rows_file
         from everyshelf.core.tables.engine import borrowed_engine
         from everyshelf.core.tables.kept import page
 
         wanted = {name: request[name] for name in ("action", "column")}
+        path = Path(request["file"][1])
+        path = rows_file(path, request["table"]) if request.get("table") else path
+        if not path.is_file():
+            return {"rows": [], "total": 0, "start": request["start"]}
         with borrowed_engine() as engine:
-            return page(engine, Path(request["file"][1]), request["start"], request["count"], **wanted)
+            return page(engine, path, request["start"], request["count"], **wanted)
     if request["task"] in ("unfold", "fold"):
         return unfolding_json(request, rules)
     if request["task"] == "drawing":
@@ -68,6 +74,8 @@ def outline_json(given: Given, rules: Rules, kind: str | None = None) -> dict[st
     found = recognise_given(given, rules, kind)
     if is_table(found) and (table := _table_json(given, found)) is not None:
         return table
+    if found.format == "sqlite":
+        return _database_json(given, found)
     name, data = given.name, given.content
     if is_compressed(data):
         with contextlib.suppress(UnreadableError):
@@ -170,6 +178,59 @@ def _table_json(given: Given, found: Recognition) -> dict[str, Any] | None:
             if found.format in ("csv", "json", "jsonl"):
                 return None
             return {**result, "read_as": "bytes", "note": str(error)}
+
+
+def _database_json(given: Given, found: Recognition) -> dict[str, Any]:
+    from everyshelf.core.tables.databases import opened, read_schema, table_source
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.preview import preview
+
+    result: dict[str, Any] = {
+        "kind": "database",
+        "format": "sqlite",
+        "read_as": "database",
+        "note": found.note,
+        "size": given.size,
+        "parts": [],
+        "tables": {},
+        "truncated": False,
+    }
+    with borrowed_engine() as engine:
+        try:
+            with opened(given, engine.folder) as connection:
+                schema = read_schema(connection)
+                for name, table in schema.tables.items():
+                    result["parts"].append(_schema_part(table))
+                    if not table.problem and len(result["tables"]) < _MOST_PREVIEWS:
+                        result["tables"][name] = preview(engine, table_source(engine, connection, table), _PREVIEW_ROWS)
+                for kind, objects in (("view", schema.views), ("index", schema.indexes), ("trigger", schema.triggers)):
+                    for name, sql in objects.items():
+                        path = f"/{kind}:{name}"
+                        fields = {"definition": sql}
+                        result["parts"].append(
+                            {"path": path, "type": kind, "label": name, "fields": fields, "parts": []}
+                        )
+        except UnreadableError as error:
+            return {**result, "read_as": "bytes", "note": str(error), "parts": [], "tables": {}}
+    return result
+
+
+def _schema_part(table: Any) -> dict[str, Any]:
+    path = f"/table:{table.name}"
+    columns = [
+        {
+            "path": f"{path}/column:{c.name}",
+            "type": "column",
+            "label": c.name,
+            "fields": {"type": c.type, "required": c.required, "default": c.default, "key": c.key or None},
+            "parts": [],
+        }
+        for c in table.columns
+    ]
+    fields = {"primary key": ", ".join(table.key), "options": table.options, "note": table.problem}
+    fields |= {f"foreign key {here}": f"{other}({there})" for here, other, there, _ in table.references}
+    kept = {k: v for k, v in fields.items() if v}
+    return {"path": path, "type": "table", "label": table.name, "fields": kept, "parts": columns}
 
 
 def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]]:

@@ -129,9 +129,11 @@ class Worker:
         except LimitError:
             return {"names": [], "offers": []}
 
-    def page(self, path: Path, start: int, count: int, *, action: str = "", column: str = "") -> dict[str, Any]:
+    def page(
+        self, path: Path, start: int, count: int, *, action: str = "", column: str = "", table: str = ""
+    ) -> dict[str, Any]:
         """Some of the rows ``compare`` kept in a file: ``rows``, ``total`` and ``start``. Raises ``LimitError``."""
-        wanted = {"start": start, "count": count, "action": action, "column": column}
+        wanted = {"start": start, "count": count, "action": action, "column": column, "table": table}
         return self._ask({"task": "page", "file": ["", str(path)], **wanted})
 
     def close(self) -> None:

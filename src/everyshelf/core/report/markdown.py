@@ -32,6 +32,8 @@ def markdown(report: dict[str, Any]) -> str:
             out += ["", _text(artifact["note"])]
         if artifact.get("table"):
             out += ["", _text(rows_of(artifact["table"])), *_rows(artifact["table"])]
+        for name, table in (artifact.get("tables") or {}).items():
+            out += ["", f"### {_text(name)}", "", _text(rows_of(table)), *_rows(table)]
         out += _findings(artifact["shown"])
         if artifact["cosmetic"]:
             count = len(artifact["cosmetic"])

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass, field
 
 NUMBERS = ("integer", "decimal")
-MOST_COLUMNS = 2_000  # the engine's planner needs a stack in proportion to an expression's width
+MOST_COLUMNS = 1_000  # the engine needs memory, and its planner a stack, in proportion to a table's width
 AT_ONCE = 50  # columns that are asked about in one query
 # Families in the order in which one holds all values of the one before it.
 _INTEGER_BITS = {"TINYINT": 8, "SMALLINT": 16, "INTEGER": 32, "BIGINT": 64, "HUGEINT": 128}
@@ -28,10 +28,13 @@ class Column:
     family: str
     spelling: str = ""
     declared: bool = False
+    said: str = ""  # the type in the file's own words, where it says one that binds nobody
 
     @property
     def told_type(self) -> str:
         """The type as people read it: with its width where the file declares one."""
+        if self.said:
+            return self.said.lower()
         if not self.declared or self.family not in NUMBERS:
             return self.family
         bits = _INTEGER_BITS.get(self.engine_type) or _UNSIGNED_BITS.get(self.engine_type)

@@ -115,14 +115,16 @@ def _by_found_key(
 ) -> TableComparison:
     best: tuple[float, tuple[Pair, ...], RowChanges] | None = None
     first: tuple[Pair, ...] | None = None
-    for key in key_candidates(engine, before, after, columns.pairs):
+    for key in key_candidates(engine, before, after, columns.pairs, options.preferred):
         try:
             rows = by_key(engine, before, after, columns.pairs, key, options, keep)
         except NoKeyError:
             continue
-        if not _names_rows(rows, before, after, key):
+        names_rows = _names_rows(rows, before, after, key)
+        if names_rows or tuple(p.name for p in key) == options.preferred:
+            first = first or key
+        if not names_rows:
             continue
-        first = first or key
         alike = _alike(rows, before, columns, key)
         if best is None or alike > best[0] + 0.05:
             best = (alike, key, rows)

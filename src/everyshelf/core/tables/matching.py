@@ -104,9 +104,15 @@ def _shared(engine: Engine, before: Source, i: int, after: Source, j: int) -> tu
     return float(both) / max(1, min(before.row_count, after.row_count)), int(distinct)
 
 
-def key_candidates(engine: Engine, before: Source, after: Source, pairs: list[Pair]) -> Iterator[tuple[Pair, ...]]:
+def key_candidates(
+    engine: Engine, before: Source, after: Source, pairs: list[Pair], preferred: tuple[str, ...] = ()
+) -> Iterator[tuple[Pair, ...]]:
     """Sets of columns that are unique in a sample of both tables, likeliest first: the fewest columns, names that
     look like an identity, the place in the table. No column of measurements."""
+    by_name = {p.name: p for p in pairs}
+    first = tuple(by_name[name] for name in preferred if name in by_name)
+    if first and len(first) == len(preferred):
+        yield first
     usable = [p for p in pairs if p.before.family not in _NO_KEYS and p.after.family not in _NO_KEYS]
     usable.sort(key=lambda p: (is_id_like(p.name) is None, is_id_like(p.name) or 0, p.old_place))
     usable = usable[:_KEY_COLUMNS]
@@ -120,7 +126,8 @@ def key_candidates(engine: Engine, before: Source, after: Source, pairs: list[Pa
                 continue
             if all(_is_unique([sample[n] for n in chosen]) for sample in samples):
                 found.append(set(chosen))
-                yield tuple(usable[n] for n in chosen)
+                if {usable[n] for n in chosen} != set(first):
+                    yield tuple(usable[n] for n in chosen)
                 if len(found) == _MOST_CANDIDATES:
                     return
 

@@ -19,7 +19,7 @@ def allowed_memory() -> int:
     return _allowed[0]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TableOptions:
     """``tolerances`` and ``shift_limits`` go by patterns of column names; the first that matches counts.
 
@@ -27,6 +27,7 @@ class TableOptions:
     """
 
     key: tuple[str, ...] = ()
+    preferred: tuple[str, ...] = ()  # a key to try first, which may have been given anew
     ignored: tuple[str, ...] = ()
     tolerances: tuple[tuple[str, float], ...] = ()
     shift_limits: tuple[tuple[str, float], ...] = field(default=())

@@ -18,6 +18,8 @@ from everyshelf.core.tables.matching import Matched
 from everyshelf.core.tables.options import TableOptions
 
 BINS = 24
+MOST_PROFILES = 100  # of a wider table the first columns; nobody looks at more at once
+_TOGETHER = 12  # columns whose values are counted in one query: each count takes memory of its own
 PROFILE_ROWS = 2_000_000  # of a longer table every so-manieth row stands for all but the count of empty cells
 # Two samples of one distribution differ by more than this over the root of their size once in twenty times (Smirnov).
 _BY_CHANCE = 1.358
@@ -125,14 +127,14 @@ class _Profiling:
     def __init__(
         self, engine: Engine, before: Source | None, after: Source, lanes: list[_Lane], options: TableOptions
     ) -> None:
-        self._engine, self._lanes, self._options = engine, lanes, options
+        self._engine, self._lanes, self._options = engine, lanes[:MOST_PROFILES], options
         self._sources = (before, after)
         self._sides = (_sides(engine, before) if before is not None else [], _sides(engine, after))
 
     def all(self) -> list[Profile]:
         profiles = [self._profile(lane) for lane in self._lanes]
-        for start in range(0, len(profiles), AT_ONCE):
-            places = range(start, min(start + AT_ONCE, len(profiles)))
+        for start in range(0, len(profiles), _TOGETHER):
+            places = range(start, min(start + _TOGETHER, len(profiles)))
             numeric = [n for n in places if all(_number(c, "x") is not None for c, _, _ in self._both(n))]
             cells = self._cells(places, numeric)
             self._numbers(profiles, cells)

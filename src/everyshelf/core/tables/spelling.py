@@ -65,37 +65,58 @@ def found_types(engine: Engine, relation: str, places: list[int], row_count: int
 
 
 def _types_of(engine: Engine, relation: str, places: list[int], where: str) -> dict[int, tuple[str, str]]:
-    # A first look at some values says which forms are worth counting.
+    # A first look at some values says which forms are worth counting; of a small table it is all there is to see.
     looks = ", ".join(f"trim(c{p})" for p in places)
-    some = list(zip(*engine.rows(f"SELECT {looks} FROM {relation} {where} LIMIT {_LOOK_AT}"), strict=True))
-    asked = {
-        place: _candidates({v for v in (some[n] if some else ()) if v is not None and v not in _BLANK})
-        for n, place in enumerate(places)
-    }
-    counts = [f"count(*) FILTER (trim(c{p}) NOT IN ({BLANKS}))" for p in places]
-    for place, forms in asked.items():
-        for form in forms:
-            counts.append(f"count(*) FILTER (regexp_full_match(trim(c{place}), {literal(form.pattern)}))")
-            sure = f"bool_or(regexp_full_match(trim(c{place}), {literal(form.sure)}))" if form.sure else "true"
-            counts.append(sure)
-    told = iter(engine.row(f"SELECT {', '.join(counts)} FROM {relation} {where}"))
-    filled = {place: next(told) for place in places}
+    rows = engine.rows(f"SELECT {looks} FROM {relation} {where} LIMIT {_LOOK_AT}")
+    seen = [{v for v in column if v is not None and v not in _BLANK} for column in zip(*rows, strict=True)]
+    asked = {place: _candidates(values) for place, values in zip(places, seen, strict=True)}
+    if len(rows) < _LOOK_AT:
+        return {place: _sure_of(asked[place], values) for place, values in zip(places, seen, strict=True)}
     result: dict[int, tuple[str, str]] = {}
+    while open_places := [p for p in places if p not in result]:
+        for place, outcome in _counted(engine, relation, where, {p: asked[p][:1] for p in open_places}).items():
+            if outcome is None:
+                asked[place].pop(0)
+            else:
+                result[place] = outcome
+    return result
+
+
+def _sure_of(forms: list[_Form], values: set[str]) -> tuple[str, str]:
+    if not values:
+        return "empty", ""
+    fits = (f for f in forms if not f.sure or any(re.fullmatch(f.sure, v) for v in values))
+    return next(((f.family, f.spelling) for f in fits), ("text", ""))
+
+
+def _counted(
+    engine: Engine, relation: str, where: str, asked: dict[int, list[_Form]]
+) -> dict[int, tuple[str, str] | None]:
+    """Per column: text if no form is left, empty, the form asked about if all values have it, None if not."""
+    wanted = []
     for place, forms in asked.items():
-        matching = [(form, next(told), next(told)) for form in forms]
-        fits = [form for form, count, sure in matching if count == filled[place] and sure]
-        result[place] = _chosen(fits) if filled[place] else ("empty", "")
+        filled = f"count(*) FILTER (trim(c{place}) NOT IN ({BLANKS}))"
+        for form in forms:
+            sure = f"bool_or(regexp_full_match(trim(c{place}), {literal(form.sure)}))" if form.sure else "true"
+            matching = f"count(*) FILTER (regexp_full_match(trim(c{place}), {literal(form.pattern)}))"
+            wanted.append(f"[{filled}, {matching}, ({sure})::INT]")
+        if not forms:
+            wanted.append(f"[{filled}]")
+    told = engine.row(f"SELECT {', '.join(wanted)} FROM {relation} {where}")
+    result: dict[int, tuple[str, str] | None] = {}
+    for (place, forms), counts in zip(asked.items(), told, strict=True):
+        if not counts[0]:
+            result[place] = ("empty", "")
+        elif not forms:
+            result[place] = ("text", "")
+        else:
+            fits = counts[0] == counts[1] and counts[2]
+            result[place] = (forms[0].family, forms[0].spelling) if fits else None
     return result
 
 
 def _candidates(values: set[str]) -> list[_Form]:
     return [form for form in _FORMS if all(re.fullmatch(form.pattern, value) for value in values)]
-
-
-def _chosen(fits: list[_Form]) -> tuple[str, str]:
-    if not fits:
-        return "text", ""
-    return fits[0].family, fits[0].spelling
 
 
 def plain(text: str, family: str, spelling: str) -> str:

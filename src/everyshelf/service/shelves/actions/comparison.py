@@ -189,12 +189,14 @@ def _artifact(
     }
     if found is None:
         return result
-    for name in ("effects", "counts", "read_as", "note", "kind", "table", "lines"):
+    for name in ("effects", "counts", "read_as", "note", "kind", "table", "tables", "lines"):
         if name in found:
             result[name] = found[name]
     if "table" in found:
         # Rows and profiles belong to the page of one artifact.
         result["table"] = {**found["table"], "details": [], "profiles": []}
+    if "tables" in found:
+        result["tables"] = {n: {**t, "details": [], "profiles": []} for n, t in found["tables"].items()}
     result["findings"] = found["findings"][:shown]
     result["truncated"] = found["truncated"] or len(found["findings"]) > shown
     result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
@@ -290,23 +292,27 @@ def compare_contents(
     return remembered(parts, work)
 
 
-def rows_between(
-    pair: Pairing, rules: Rules, start: int, count: int, *, action: str = "", column: str = ""
-) -> dict[str, Any]:
-    """A page of the rows of a table that differ; none for what is no table or is not compared yet."""
+def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: str) -> dict[str, Any]:
+    """A page of the rows of a table that differ; none for what is no table or is not compared yet.
+
+    ``wanted``: an action, a column, the table where the artifact holds several.
+    """
     nothing: dict[str, Any] = {"rows": [], "total": 0, "start": start}
     if pair.before is None or pair.after is None:
         return nothing
     parts = (pair.old_path, pair.before.id, pair.path, pair.after.id, rules.source, "")
     file = _rows_file(parts)
-    if not file.is_file():
+    if not _kept(file):
         if is_heavy(pair):
             return nothing
         _worked_out(pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None)
-    if not file.is_file():
-        return nothing
     with reader() as worker:
-        return worker.page(file, start, count, action=action, column=column)
+        return worker.page(file, start, count, **wanted)
+
+
+def _kept(file: Path) -> list[Path]:
+    """The file of a table's rows, or the files of several tables."""
+    return [*file.parent.glob(f"{file.name}*")]
 
 
 def _rows_file(parts: tuple[str, ...]) -> Path:
@@ -353,10 +359,11 @@ def _worked_out(
         sides = (old_name, old), (new_name, new)
         try:
             found = worker.compare(*sides, rules_text=rules.source, kind=kind, rows=part, tick=tick)
-            if part.is_file():
-                part.replace(rows)
+            for file in _kept(part):
+                file.replace(file.with_name(file.name.replace(part.name, rows.name, 1)))
         finally:
-            part.unlink(missing_ok=True)
+            for file in _kept(part):
+                file.unlink(missing_ok=True)
     return found
 
 

@@ -96,6 +96,7 @@ class CompareRowsView(ShelfView):
             OpenApiParameter("count", int, description=f"At most {_MOST_ROWS}; 100 if left out."),
             OpenApiParameter("action", str, description="Only such rows: added, removed or changed."),
             OpenApiParameter("column", str, description="Only rows changed in this column."),
+            OpenApiParameter("table", str, description="Which table, where the artifact holds several."),
         ],
     )
     def get(self, request: Any, shelf: str) -> Response:
@@ -106,9 +107,9 @@ class CompareRowsView(ShelfView):
         action = request.query_params.get("action", "")
         if action not in ("", "added", "removed", "changed"):
             raise InvalidError(f"action must be added, removed or changed, not {action[:40]!r}", code="input.action")
-        column = request.query_params.get("column", "")
+        wanted = {name: request.query_params.get(name, "") for name in ("column", "table")}
         rules = _rules(found, request)
-        return Response(comparison.rows_between(pair, rules, start, count, action=action, column=column))
+        return Response(comparison.rows_between(pair, rules, start, count, action=action, **wanted))
 
 
 class CompareReportView(ShelfView):

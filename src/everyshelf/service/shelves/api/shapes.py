@@ -283,6 +283,7 @@ class ArtifactComparison(serializers.Serializer):
     identity = serializers.DictField()
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
+    tables = serializers.DictField(required=False)
     lines = serializers.DictField(required=False)
     headline = serializers.CharField()
     before = serializers.DictField(allow_null=True)
@@ -337,6 +338,7 @@ class ComparedArtifact(serializers.Serializer):
     note = serializers.CharField()
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
+    tables = serializers.DictField(required=False)
     lines = serializers.DictField(required=False)
 
 
@@ -376,6 +378,7 @@ class OutlineOut(serializers.Serializer):
     parts = serializers.ListField(child=serializers.DictField())
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
+    tables = serializers.DictField(required=False)
     fields = serializers.DictField(required=False)
 
 
