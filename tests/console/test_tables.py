@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from selenium.webdriver.common.by import By
 
+from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.tables import mend_sailings, sailings
 from tests.console.test_console import ConsoleCase
 
@@ -40,6 +41,23 @@ class TableTests(ConsoleCase):
         self.browser.see("over its limit")
         self.assertEqual(self.browser.axe(), [])
         self.assertEqual(self.browser.complaints(), [])
+
+    def test_database_is_compared_table_by_table(self) -> None:
+        pair = database_pair()
+        self.put({"counter.sqlite": pair.before})
+        self.shelf.make_tag("one")
+        self.put({"counter.sqlite": pair.after})
+        self.page("/compare?from=tag:one&path=counter.sqlite")
+        self.browser.see("2 tables in both")
+        self.browser.see("70041")
+        clerks = self.browser.driver.find_element(By.XPATH, "//button[contains(., 'clerks')]")
+        clerks.click()
+        self.browser.see("Maren")
+        self.browser.see("5 of 5 rows that differ")
+        self.assertEqual(self.browser.axe(), [])
+        self.page("/artifact?path=counter.sqlite&ref=main")
+        self.browser.see("primary key")
+        self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, "tr.profiles svg"))
 
     def test_a_table_alone_shows_its_columns_values(self) -> None:
         self.put({"sailings.csv": sailings(34)})

@@ -331,6 +331,39 @@ class TestFiles(Published):
         files = _well_formed(published("feature", (".feature",)), has_scenario)
         self.judge("features", files, "tests", again, edit)
 
+    def test_projects_in_one_file(self) -> None:
+        def cases(tree: Any) -> list[dict[str, Any]]:
+            return tree.get("item") or tree.get("tests") or [] if isinstance(tree, dict) else []
+
+        def parse(data: bytes) -> Any:
+            return json.loads(data) if data.lstrip()[:1] == b"{" else yaml.safe_load(data)
+
+        def again(data: bytes) -> bytes:
+            return json.dumps(parse(data), indent=5).encode() if data.lstrip()[:1] == b"{" else yaml_again(data)
+
+        def edit(data: bytes, rng: random.Random) -> Edit | None:
+            tree = parse(data)
+            steps = [c["commands"] for c in cases(tree) if c.get("commands")]
+            if steps:
+                rng.choice(rng.choice(steps))["value"] = NEW
+            else:
+                case = rng.choice(cases(tree))
+                name = next(
+                    (n for n in ("url", "GET", "POST", "method", "description") if isinstance(case.get(n), str)), None
+                )
+                if name is None:
+                    return None
+                case[name] = NEW
+            changed = json.dumps(tree) if data.lstrip()[:1] == b"{" else yaml.safe_dump(tree, sort_keys=False)
+            return changed.encode(), tells_new_value
+
+        def is_project(data: bytes) -> Any:
+            named = [c for c in cases(parse(data)) if isinstance(c, dict) and "name" in c]
+            return parse(data) if named and len(named) == len(cases(parse(data))) else None
+
+        files = _well_formed(published("projects", (".side", ".yaml", "collection.json")), is_project)
+        self.judge("test projects", files, "tests", again, edit)
+
     def test_results(self) -> None:
         def edit(data: bytes, rng: random.Random) -> Edit | None:
             root = ET.fromstring(data)

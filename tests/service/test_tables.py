@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from everyshelf.client import ProblemError
+from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.tables import mend_sailings, sailings
 from tests.support.factories import ServiceCase, Terminal
 
@@ -83,6 +84,27 @@ class RowTests(ServiceCase):
         said = Terminal(self, self.service).run("compare", "tag:one", "main", "sailings.csv", "--shelf", self.shelf.key)
         self.assertRegex(said.stdout, r"status late → sailed")
         self.assertIn("more rows differ", said.stdout)
+
+    def test_rows_of_one_table_of_a_database(self) -> None:
+        pair = database_pair()
+        self.put({"counter.sqlite": pair.before})
+        self.shelf.make_tag("two")
+        self.put({"counter.sqlite": pair.after})
+        found = self.shelf.compare_artifact("counter.sqlite", "tag:two")
+        self.assertEqual(found["headline"], pair.says)
+        sales = self.shelf.compare_rows("counter.sqlite", "tag:two", table="sales", action="removed")
+        self.assertEqual([r["before"][0] for r in sales["rows"]], ["70003", "70017"])
+        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="clerks")["total"], 5)
+        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="none")["total"], 0)
+        self.assertEqual(list(self.shelf.outline("counter.sqlite")["tables"]), ["clerks", "sales"])
+        for form in ("html", "md"):
+            text = self.shelf.compare_report("tag:two", path="counter.sqlite", form=form)
+            self.assertIn("70900", text)
+        said = Terminal(self, self.service).run(
+            "compare", "tag:two", "main", "counter.sqlite", "--shelf", self.shelf.key
+        )
+        self.assertIn("vouchers", said.stdout)
+        self.assertIn("paid 10.45 → 9.5", said.stdout)
 
     def test_artifact_shows_profiles(self) -> None:
         found = self.shelf.outline("sailings.csv")["table"]

@@ -80,8 +80,8 @@ export function ArtifactPage() {
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
               {!isReadOnly(at) && !version && (
                 <>
-                  <Upload shelf={key} branch={at} commit={all.data?.commit ?? null} known={all.data?.items ?? []} only={path} label="Replace" />
-                  <Button variant="outlined" onClick={remove}>Remove</Button>
+                  {all.data && <Upload shelf={key} branch={at} commit={all.data.commit} known={all.data.items} only={path} label="Replace" />}
+                  <Button variant="outlined" onClick={remove} disabled={!all.data}>Remove</Button>
                 </>
               )}
             </span>

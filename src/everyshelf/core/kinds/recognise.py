@@ -296,9 +296,16 @@ def kind_of_tree(tree: Any) -> str:
         return "app"
     if any(_has_controls(holder) for holder in (tree, *tree.values())):
         return "app"
-    if keys & {"suites", "testcases", "test_cases", "testCases", "scenarios"}:
+    if keys & {"suites", "testcases", "test_cases", "testCases", "scenarios"} or _has_cases(tree):
         return "tests"
     return _kind_of_graph(tree)
+
+
+def _has_cases(tree: dict[str, Any]) -> bool:
+    """True for a list of named tests, or a collection of named requests with what it says of itself."""
+    name = "item" if isinstance(tree.get("info"), dict) else "tests"
+    cases = tree.get(name)
+    return isinstance(cases, list) and bool(cases) and all(isinstance(c, dict) and "name" in c for c in cases)
 
 
 _CONTROL_LISTS = ("components", "controls", "widgets", "panels", "elements")

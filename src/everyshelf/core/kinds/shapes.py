@@ -86,7 +86,7 @@ class DataShape:
     def members(self, tree: dict[str, Any]) -> list[Part]:
         result = []
         for name, value in tree.items():
-            if name in self.table.derived:
+            if name in self.table.derived and name not in self.table.types:
                 continue
             if isinstance(value, list):
                 result.append(self._list(value, name, name))

@@ -36,7 +36,8 @@ KIND_IDS = (
 class KindTable:
     """What one kind says about its parts.
 
-    ``types``: element or list name -> part type. ``derived``: names that only mirror other parts and are left out.
+    ``types``: element or list name -> part type. ``derived``: names that only mirror other parts and are left out; one
+    that ``types`` knows too only where it is a plain value, a count.
     ``cosmetic_types`` and ``cosmetic_fields``: layout, time stamps, editor data. ``unordered``: part types (or "*")
     whose order has no meaning. ``breaks``: pairs of action and part type, or (action, type, field). ``identity``: part
     type -> fields that identify it. ``in_order``: part types whose order counts although ``unordered`` says "*".

@@ -233,6 +233,9 @@ def serve(memory_bytes: int) -> None:
         resource.setrlimit(resource.RLIMIT_DATA, (most, most))
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # Answers have a pipe of their own: whatever a library prints must not get between them.
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     for line in sys.stdin.buffer:
         try:
             reply: dict[str, Any] = {"result": answer(orjson.loads(line))}
@@ -240,8 +243,8 @@ def serve(memory_bytes: int) -> None:
             reply = {"problem": {"message": error.message, "code": error.code, "hint": error.hint}}
         except MemoryError:
             os._exit(3)
-        sys.stdout.buffer.write(orjson.dumps(reply) + b"\n")
-        sys.stdout.buffer.flush()
+        answers.write(orjson.dumps(reply) + b"\n")
+        answers.flush()
 
 
 if __name__ == "__main__":

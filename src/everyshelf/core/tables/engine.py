@@ -33,6 +33,7 @@ class Engine:
         }
         self._connection = duckdb.connect(":memory:", config=config)
         self._names = 0
+        self.run("SET enable_progress_bar = false")
         for function in FUNCTIONS:
             self.run(function)
 
