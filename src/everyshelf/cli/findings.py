@@ -93,17 +93,13 @@ def _value(value: Any) -> str:
 
 
 def print_rows(table: dict[str, Any], most: int) -> None:
-    """The first rows that differ with their cells, and the columns whose values shift beyond their limit."""
-    from everyshelf.core.compare.rows import rows_told, shifts_told
+    """The first rows that differ, with their cells."""
+    from everyshelf.core.compare.rows import rows_told
     from everyshelf.core.report.words import cells_of
 
-    for shift in shifts_told(table):
-        if shift["beyond"]:
-            said = f"{shift['column']} {shift['value']:.2f}, over {shift['limit']:g} ({shift['measure']})"
-            terminal.say(terminal.line((4, terminal.dim("shift")), (18, said)))
     for row in rows_told(table, most):
         mark = terminal.tone(row.action, terminal.GLYPHS[row.action])
-        terminal.say(terminal.line((4, mark), (6, terminal.cut(row.name, 24)), (32, cells_of(row))))
+        terminal.say(terminal.line((4, mark), (6, terminal.cut(row.name, 24)), (32, terminal.cut(cells_of(row), 88))))
     rows = table["rows"]
     left = rows["added"] + rows["removed"] + rows["changed"] - most
     if left > 0 and table["details"]:

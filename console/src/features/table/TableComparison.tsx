@@ -52,10 +52,11 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
                 <th scope="row" className="corner">Profile</th>
                 {shown.map((lane) => {
                   const profile = profiles.get(lane.name);
-                  if (!profile) return <td key={lane.name} />;
+                  const key = lane.leads ? "key" : "";
+                  if (!profile) return <td key={lane.name} className={key} />;
                   const said = figure(profile);
                   return (
-                    <td key={lane.name}>
+                    <td key={lane.name} className={key}>
                       <Histogram profile={profile} />
                       <span className="cap">{said.what}</span>
                       <span className="said">{said.before && said.after && said.before !== said.after ? <>{said.before} → <b>{said.after}</b></> : <b>{said.after || said.before}</b>}</span>
@@ -65,7 +66,7 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
               </tr>
               <tr className="counts">
                 <th scope="row" className="corner">Changed</th>
-                {shown.map((lane) => <td key={lane.name}><Counted lane={lane} table={table} chosen={column === lane.name} onChoose={() => setColumn(column === lane.name ? "" : lane.name)} /></td>)}
+                {shown.map((lane) => <td key={lane.name} className={lane.leads ? "key" : ""}><Counted lane={lane} table={table} chosen={column === lane.name} onChoose={() => setColumn(column === lane.name ? "" : lane.name)} /></td>)}
               </tr>
             </thead>
             <tbody>
@@ -136,7 +137,7 @@ function RowGroup({ row, previous, shown }: { row: Row; previous: Row | undefine
   const between = previous ? sameBetween(previous, row) : 0;
   return (
     <>
-      {between > 0 && <tr className="between"><td colSpan={shown.length + 1}>{count(between, "same row")}</td></tr>}
+      {between > 0 && <tr className="between"><td colSpan={shown.length + 1}><span>{count(between, "same row")}</span></td></tr>}
       <tr className={`r-${row.action}`}>
         <td className="corner"><Mark action={row.action} /></td>
         {shown.map((lane) => <Cell key={lane.name} row={row} lane={lane} />)}
