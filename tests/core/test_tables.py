@@ -211,6 +211,15 @@ class NothingTests(unittest.TestCase):
             self.assertEqual((found.rows.added, found.rows.removed, found.rows.changed, found.rows.same), (0, 0, 0, 60))
             self.assertEqual(many.layout["files"], "5")
 
+    def test_large_table_sorted_anew_is_the_same_table(self) -> None:
+        rows = [(n, f"Harbour {n % 977}", n * 7 % 1013, n / 8) for n in range(60_000)]
+        anew = sorted(rows, key=lambda row: (row[2], -row[0]))
+        found = compared(parquet(rows), parquet(anew, compression="zstd"), "t.parquet", key=["k"])
+        self.assertEqual(meaningful(found), [])
+        anew[777] = (*anew[777][:2], -1, anew[777][3])
+        found = compared(parquet(rows), parquet(anew), "t.parquet", key=["k"])
+        self.assertEqual(found["table"]["cells"], {"b": {"changed": 1, "representation_only": 0}})
+
     def test_large_text_is_read_as_the_small_one_is(self) -> None:
         rows = [
             (n, 'a "quoted", cell\nof two lines' if n % 50 == 0 else f"place {n}", n, n / 4) for n in range(150_000)

@@ -88,7 +88,11 @@ def _element(node: Any, depth: int, flat: tuple[str, ...], skipped: tuple[str, .
         if skipped and child.tag.endswith(skipped):
             continue
         if flat and child.tag.endswith(flat):
-            below = tuple((e.tag, dict(e.attrib), (e.text or "").strip(), ()) for e in child.iter())
+            plain = type(child.attrib) is dict  # one parser's elements hold a dict, the other's something like one
+            below = tuple(
+                (e.tag, e.attrib if plain else dict(e.attrib), e.text.strip() if e.text else "", ())
+                for e in child.iter()
+            )
             children.append(Element(child.tag, {}, "", below))  # type: ignore[arg-type]
             continue
         children.append(_element(child, depth + 1, flat, skipped))

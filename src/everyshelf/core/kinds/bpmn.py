@@ -101,7 +101,8 @@ class _Reader:
         return part
 
     def _part(self, element: Element) -> Part:
-        return _FlowPart(self, element, self.table.types.get(element.name, element.name))
+        name = element.name
+        return _FlowPart(self, element, self.table.types.get(name, name))
 
     def label(self, element: Element) -> str:
         given = element.attributes
@@ -121,26 +122,32 @@ class _Reader:
         if element.text:
             found["text"] = element.text
         for child in element.children:
-            if child.name in derived:
+            name = child.name
+            if name in derived:
                 continue
-            if child.name == "extensionElements":
+            if name == "extensionElements":
                 for extension in child.children:
                     found.update(_flattened(extension))
-            elif child.name.endswith("EventDefinition"):
+            elif name.endswith("EventDefinition"):
                 found.update(_waited_for(child))
-            elif child.name == "conditionExpression":
+            elif name == "conditionExpression":
                 found["condition"] = child.text
-            elif _is_text(child):
-                found[child.name] = child.text
+            elif child.text and _is_text(child):
+                found[name] = child.text
         return found
 
     def below(self, element: Element) -> list[Part]:
         result: list[Part] = []
+        extensions: list[Element] = []
+        derived, is_root = self.table.derived, element.name == "definitions"
         for child in element.children:
             name = child.name
-            if name in self.table.derived or name in ("conditionExpression", "extensionElements"):
+            if name == "extensionElements":
+                extensions.extend(child.children)
                 continue
-            if (name.endswith("EventDefinition") and element.name != "definitions") or _is_text(child):
+            if name in derived or name == "conditionExpression":
+                continue
+            if (not is_root and name.endswith("EventDefinition")) or (child.text and _is_text(child)):
                 continue
             if name == "laneSet":
                 result.extend(self._part(lane) for lane in child.children if lane.name == "lane")
@@ -150,7 +157,7 @@ class _Reader:
                 result.append(self._part(child))
             else:
                 result.append(self._shape.part(child))
-        for extension in (e for c in element.children if c.name == "extensionElements" for e in c.children):
+        for extension in extensions:
             result.extend(self._shape.part(e) for e in extension.children)
         return result
 
