@@ -103,8 +103,6 @@ PACKAGES = {
         _npm("selianize", "3.17.0", "4e7f0f31fb75dab55405607d8f9dfa4d8aedb996e78cafed4cd9d6eda762d51f"),
         _npm("side-code-export", "4.0.13", "f0ee80883d35581938408893a0afe216951ff3bec67cddeb10387ee9a941e83b"),
         _pypi("gabbi-4.2.3", "c1c94bdf15ce53c8759599f1d288812d79ca89936746e83cc56ed5901b99f358"),
-        _npm("postman-code-generators", "2.1.1", "e41ad8e3c310ee07ebdb80d6844d13996cf3b0b142c43f73dcd6a4412667b3e8"),
-        _pypi("postman2pytest-1.3.0", "f6c46283ada028cfea396960e8da7179757ea723b51a2ab358259a3946c85253"),
     ],
     "basic": [
         _pypi("xlwings-0.30.0", "5e96d60822f1b08088c8187766107ccac95e2ffdf744415edc6c5d4a6d13c08d"),
