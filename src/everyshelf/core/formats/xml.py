@@ -19,7 +19,8 @@ _LIMIT_DEPTH = 250
 
 
 @lru_cache(4096)
-def _local(tag: str) -> str:
+def local_name(tag: str) -> str:
+    """A tag without its namespace or prefix."""
     return tag.rpartition("}")[2].rpartition(":")[2]
 
 
@@ -34,7 +35,7 @@ class Element(NamedTuple):
     @property
     def name(self) -> str:
         """The tag without its namespace, or without its prefix where that is declared nowhere."""
-        return _local(self.tag)
+        return local_name(self.tag)
 
 
 def parse_xml(data: bytes, flat: tuple[str, ...] = (), skipped: tuple[str, ...] = ()) -> Element:

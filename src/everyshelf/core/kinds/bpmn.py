@@ -9,7 +9,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import Any
 
-from everyshelf.core.formats.xml import Element
+from everyshelf.core.formats.xml import Element, local_name
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.shapes import XmlShape
 from everyshelf.core.kinds.table import KindTable
@@ -20,6 +20,7 @@ LAYOUT_ELEMENTS = ("}BPMNDiagram", "}DMNDI", "}DMNDiagram")
 # Lists of a step's connections, which the connections say already.
 MIRROR_ELEMENTS = ("}incoming", "}outgoing")
 _HOLDERS = {"process", "subProcess", "transaction", "adHocSubProcess", "collaboration", "participant", "laneSet"}
+_HOLDS_LANES = _HOLDERS | {"lane", "childLaneSet"}
 _GIVEN_IDS = frozenset({"id"})
 
 
@@ -50,9 +51,10 @@ def _lanes_of(root: Element) -> dict[str, str]:
     while waiting:
         element = waiting.pop()
         for child in element.children:
-            if child.name == "lane":
+            name = local_name(child.tag)
+            if name == "lane":
                 found.update({ref.text: _name(child) for ref in child.children if ref.name == "flowNodeRef"})
-            if child.name in _HOLDERS or child.name in ("lane", "childLaneSet"):
+            if name in _HOLDS_LANES:
                 waiting.append(child)
     return found
 
@@ -62,14 +64,14 @@ class _FlowPart(Part):
 
     __slots__ = ("_element", "_fields", "_reader")
 
-    def __init__(self, reader: _Reader, element: Element, part_type: str) -> None:
+    def __init__(self, reader: _Reader, element: Element, part_type: str, identity_fields: tuple[str, ...]) -> None:
         identity = element.attributes.get("id")
-        lane = reader.lanes.get(identity or "")
+        lane = reader.lanes.get(identity or "") if reader.lanes else None
         self.type, self.key = part_type, identity
         self.value = element._replace(attributes={**element.attributes, "lane": lane}) if lane else element
         self.expand = lambda: reader.below(element)
-        self.ordered, self.through, self.sequence = False, False, False
-        self.identity_fields = reader.table.identity_of(part_type)
+        self.ordered = self.through = self.sequence = False
+        self.identity_fields = identity_fields
         self._reader, self._element = reader, element
         self._fields: dict[str, Scalar] | None = None
 
@@ -90,6 +92,8 @@ class _Reader:
         self.lanes = _lanes_of(root)
         self._root = root
         self._shape = XmlShape(table)
+        self._places: dict[str, str] = {}
+        self._types: dict[str, tuple[str, tuple[str, ...]]] = {}
 
     @cached_property
     def _names(self) -> dict[str, str]:
@@ -101,8 +105,11 @@ class _Reader:
         return part
 
     def _part(self, element: Element) -> Part:
-        name = element.name
-        return _FlowPart(self, element, self.table.types.get(name, name))
+        found = self._types.get(element.tag)
+        if found is None:
+            part_type = self.table.types.get(element.name, element.name)
+            found = self._types[element.tag] = part_type, self.table.identity_of(part_type)
+        return _FlowPart(self, element, *found)
 
     def label(self, element: Element) -> str:
         given = element.attributes
@@ -139,27 +146,41 @@ class _Reader:
     def below(self, element: Element) -> list[Part]:
         result: list[Part] = []
         extensions: list[Element] = []
-        derived, is_root = self.table.derived, element.name == "definitions"
+        places, is_root = self._places, element.name == "definitions"
         for child in element.children:
-            name = child.name
-            if name == "extensionElements":
+            place = places.get(child.tag) or self._place(child.tag)
+            if place == "part":
+                if child.text and _is_text(child):
+                    continue
+                is_part = "id" in child.attributes or child.name in _HOLDERS
+                result.append(self._part(child) if is_part else self._shape.part(child))
+            elif place == "extensions":
                 extensions.extend(child.children)
-                continue
-            if name in derived or name == "conditionExpression":
-                continue
-            if (not is_root and name.endswith("EventDefinition")) or (child.text and _is_text(child)):
-                continue
-            if name == "laneSet":
+            elif place == "lanes":
                 result.extend(self._part(lane) for lane in child.children if lane.name == "lane")
-            elif child.tag.endswith(LAYOUT_ELEMENTS):
-                result.append(Part("layout", "layout", name, child))
-            elif "id" in child.attributes or name in _HOLDERS:
+            elif place == "layout":
+                result.append(Part("layout", "layout", child.name, child))
+            elif place == "event" and is_root:
                 result.append(self._part(child))
-            else:
-                result.append(self._shape.part(child))
         for extension in extensions:
             result.extend(self._shape.part(e) for e in extension.children)
         return result
+
+    def _place(self, tag: str) -> str:
+        """What an element of that tag is to the one around it; looked up once."""
+        name = local_name(tag)
+        if name == "extensionElements":
+            place = "extensions"
+        elif name in self.table.derived or name == "conditionExpression":
+            place = "nothing"
+        elif name.endswith("EventDefinition"):
+            place = "event"
+        elif name == "laneSet":
+            place = "lanes"
+        else:
+            place = "layout" if tag.endswith(LAYOUT_ELEMENTS) else "part"
+        self._places[tag] = place
+        return place
 
 
 def _is_text(element: Element) -> bool:
