@@ -68,7 +68,7 @@ class OutlineTests(unittest.TestCase):
         self.assertEqual((found["table"]["row_count"], len(found["table"]["rows"])), (40, 40))
 
     def test_what_has_no_outline_says_why(self) -> None:
-        self.assertEqual(outline("a.png", papers.picture())["read_as"], "text")
+        self.assertEqual(outline("a.bin", bytes(range(256)))["read_as"], "text")
         self.assertIn("line 1", outline("a.json", b'{"a": ')["note"])
         declared = outline("a.json", b'{"a": 1}', kind="pipeline")
         self.assertEqual(
@@ -144,7 +144,7 @@ class SentenceTests(unittest.TestCase):
 
     def test_bytes_and_tables_have_theirs(self) -> None:
         self.assertEqual(
-            headline(compared(papers.picture(), papers.picture(route=True), "a.png")),
+            headline(compared(papers.picture(), papers.picture(route=True), "a.bin", kind="opaque")),
             "content changed, 299 to 350 bytes",
         )
         found = compared(tables.fares(), tables.fares(extra=True), "fares.csv", key=["zone", "class"])

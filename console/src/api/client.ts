@@ -57,6 +57,11 @@ export async function get<T>(path: string, query?: Record<string, string | numbe
   return (await response.json()) as T;
 }
 
+/** The bytes of a file. */
+export async function blob(path: string, query?: Record<string, string | number | undefined>): Promise<Blob> {
+  return (await answer(fetch(address(path, query)))).blob();
+}
+
 export async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
   const response = await answer(
     fetch(address(path), {

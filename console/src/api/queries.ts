@@ -1,5 +1,6 @@
 /** Query options: key and fetcher together, once. */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import type { ShownTensor } from "../features/model/model";
 import type { Profile } from "../features/table/model";
 import { get, type Schemas } from "./client";
 
@@ -29,12 +30,16 @@ export interface TableShown {
   columns: { name: string; type: string }[];
   rows: (string | null)[][];
   row_count: number;
+  /** Of a sheet: the cells that are worked out, by row and column from 0, and the numbers of the rows. */
+  formulas?: { row: number; column: number; formula: string }[];
+  numbers?: number[];
   profiles: Profile[];
 }
-export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table" | "tables"> & {
+export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table" | "tables" | "model"> & {
   parts: Part[];
   table?: TableShown;
   tables?: Record<string, TableShown>;
+  model?: { tensors: ShownTensor[]; values: number; truncated: boolean };
 };
 export const session = () =>
   queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });

@@ -799,6 +799,12 @@ export interface components {
             tables?: {
                 [key: string]: unknown;
             };
+            model?: {
+                [key: string]: unknown;
+            };
+            picture?: {
+                [key: string]: unknown;
+            };
             lines?: {
                 [key: string]: unknown;
             };
@@ -946,6 +952,12 @@ export interface components {
                 [key: string]: unknown;
             };
             tables?: {
+                [key: string]: unknown;
+            };
+            model?: {
+                [key: string]: unknown;
+            };
+            picture?: {
                 [key: string]: unknown;
             };
             lines?: {
@@ -1286,6 +1298,12 @@ export interface components {
                 [key: string]: unknown;
             };
             tables?: {
+                [key: string]: unknown;
+            };
+            model?: {
+                [key: string]: unknown;
+            };
+            picture?: {
                 [key: string]: unknown;
             };
             fields?: {

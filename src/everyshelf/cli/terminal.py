@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 import unicodedata
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -149,6 +150,24 @@ def progress_bar(label: str) -> Iterator[Callable[[int, int, str], None]]:
 
     try:
         yield show
+    finally:
+        if last[0]:
+            click.echo("\r" + " " * last[0] + "\r", err=True, nl=False)
+
+
+@contextmanager
+def waiting(label: str, *, shown: bool = True) -> Iterator[Callable[[], None]]:
+    """Seconds that went by, on stderr, while a terminal looks on. Call about once a second."""
+    start, last = time.monotonic(), [0]
+
+    def tick() -> None:
+        if shown and sys.stderr.isatty():
+            text = f"{label} … {time.monotonic() - start:.0f} s"
+            click.echo("\r" + text, err=True, nl=False)
+            last[0] = width_of(text)
+
+    try:
+        yield tick
     finally:
         if last[0]:
             click.echo("\r" + " " * last[0] + "\r", err=True, nl=False)

@@ -9,8 +9,11 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from everyshelf.demo.documents import document_pairs
 from everyshelf.demo.ledgers import database_pair, table_pairs
+from everyshelf.demo.models import model_pairs
 from everyshelf.demo.pair import Pair
+from everyshelf.demo.workbooks import workbook_pairs
 
 
 def pairs() -> list[Pair]:
@@ -18,6 +21,9 @@ def pairs() -> list[Pair]:
     found = [
         *table_pairs(),
         database_pair(),
+        *workbook_pairs(),
+        *document_pairs(),
+        *model_pairs(),
         *_workflows(),
         *_pipelines(),
         *_apps(),

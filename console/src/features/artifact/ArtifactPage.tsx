@@ -10,6 +10,7 @@ import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
+import { PictureView } from "../picture/PictureView";
 import { Upload } from "../shelf/Upload";
 import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
@@ -89,6 +90,7 @@ export function ArtifactPage() {
           <p className="mut mono" style={{ marginBottom: 8 }}>{a.path}</p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Drawing it" />}
+          {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
           {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}

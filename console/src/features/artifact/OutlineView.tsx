@@ -1,4 +1,5 @@
 /** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
+import { TensorList } from "../model/TensorList";
 import { TablePreview } from "../table/TablePreview";
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
@@ -56,8 +57,8 @@ function TreeView({ outline }: { outline: Outline }) {
       setChosen(next.part);
     }
   };
-  const holder = chosen ? (/^\/table:(.*?)(\/column:|$)/.exec(chosen.path)?.[1] ?? "") : "";
-  const table = outline.tables?.[holder];
+  const holder = chosen ? (/^\/(?:table|sheet):(.*?)(\/|$)/.exec(chosen.path)?.[1] ?? "") : "";
+  const table = outline.tables?.[holder.replace(/%2F/g, "/")];
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Outline">
@@ -73,11 +74,14 @@ function TreeView({ outline }: { outline: Outline }) {
           {rows.length > shown.length && <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>}
         </div>
       </section>
-      <section className="sheet" aria-label="Part">
-        <div className="ph"><h3>Part</h3></div>
-        {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
-        {table && <TablePreview table={table} />}
-      </section>
+      <div className="stack">
+        <section className="sheet" aria-label="Part">
+          <div className="ph"><h3>Part</h3></div>
+          {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
+          {table && <TablePreview table={table} />}
+        </section>
+        {outline.model && <TensorList tensors={outline.model.tensors} values={outline.model.values} />}
+      </div>
     </div>
   );
 }

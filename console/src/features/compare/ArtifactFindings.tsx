@@ -8,6 +8,11 @@ import { count, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
+import type { ComparedModel } from "../model/model";
+import { ModelComparison } from "../model/ModelComparison";
+import { type ComparedPicture, PictureComparison } from "../picture/PictureComparison";
+import type { ComparedSheet } from "../sheet/model";
+import { SheetComparison } from "../sheet/SheetComparison";
 import { DatabaseComparison } from "../table/DatabaseComparison";
 import type { ComparedTable } from "../table/model";
 import { RowBars } from "../table/RowBars";
@@ -29,6 +34,8 @@ interface Props {
 }
 const MOST = 1000;
 const DRAWN = ["pipeline", "workflow"];
+/** Kinds whose bytes are no text to look at. */
+const OF_BYTES = ["model", "picture", "spreadsheet", "document", "archive", "database"];
 
 export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const [seen, setSeen] = useParam("seen", "parts");
@@ -51,10 +58,10 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
       {c.note && c.note !== c.headline && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">
         <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
-        <span className="seg" role="group" aria-label="Seen as">
+        {!OF_BYTES.includes(c.kind) && <span className="seg" role="group" aria-label="Seen as">
           <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>Parts</button>
           <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>Raw text</button>
-        </span>
+        </span>}
         {hidden > 0 && !effect && (
           <button type="button" className="plainbtn" onClick={() => setCosmetic(cosmetic ? "" : "shown")}>
             {cosmetic ? "Hide" : "Show"} {count(hidden, "cosmetic finding")}
@@ -70,6 +77,12 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
         <SideBySide shelf={shelf} path={path} from={from} to={to} />
       ) : table && !table.unrelated ? (
         <TableComparison table={table} findings={shown} shelf={shelf} path={path} from={from} to={to} />
+      ) : c.kind === "spreadsheet" && c.tables && Object.keys(c.tables).length ? (
+        <SheetComparison sheets={c.tables as unknown as Record<string, ComparedSheet>} findings={shown} />
+      ) : c.model ? (
+        <ModelComparison model={c.model as unknown as ComparedModel} findings={shown} />
+      ) : c.picture ? (
+        <PictureComparison picture={c.picture as unknown as ComparedPicture} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : c.tables && Object.keys(c.tables).length ? (
         <DatabaseComparison tables={c.tables as unknown as Record<string, ComparedTable>} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : (

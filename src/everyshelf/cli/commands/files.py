@@ -16,6 +16,20 @@ from everyshelf.cli.session import json_option
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 
 
+_HEAVY_BYTES = 48 * 1024 * 1024
+_HEAVY_SECONDS = 3600.0
+
+
+def _beside(file: Path) -> dict[str, Path]:
+    """What belongs to a model and lies in the same folder."""
+    from everyshelf.core.kinds.beside import belonging, may_have_beside
+
+    if not may_have_beside(file.name):
+        return {}
+    names = sorted(p.name for p in file.parent.iterdir() if p.is_file())
+    return {name: file.parent / name for name in belonging(file.name, names)}
+
+
 def _rules_text(path: Path | None) -> str:
     if path is None:
         return ""
@@ -112,11 +126,13 @@ def compare_files(
     form = report_form(report)
     rules_text = _rules_text(rules)
     keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
-    worker = Worker()
+    heavy = max(old.stat().st_size, new.stat().st_size) > _HEAVY_BYTES
+    worker = Worker(deadline_seconds=_HEAVY_SECONDS) if heavy else Worker()
+    wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:
-        found = worker.compare(
-            (old.name, old), (new.name, new), rules_text=rules_text, kind=checked_kind(kind), key=keys, limit=limit
-        )
+        with terminal.waiting(f"Comparing {old.name} with {new.name}", shown=heavy) as tick:
+            beside = _beside(old), _beside(new)
+            found = worker.compare((old.name, old), (new.name, new), beside=beside, tick=tick, **wanted)
     finally:
         worker.close()
     if report is not None and form is not None:

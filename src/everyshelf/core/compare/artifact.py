@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import gc
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
 from everyshelf.core.compare.apis import compare_apis
 from everyshelf.core.compare.notebooks import compare_notebooks
 from everyshelf.core.compare.outlines import compare_outlines
+from everyshelf.core.compare.own import compare_own
 from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.texts import compare_texts
@@ -29,18 +30,23 @@ from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.keep import Keep
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 4
+READER_VERSION = 5
 MOST_IN_MEMORY = 200 * 1024 * 1024  # what is no table is held whole
+_MOST_DEPTH = 3  # of archives within archives
 _LINE_KINDS = ("script", "report")
 
 
 @dataclass(frozen=True)
 class ArtifactSide:
-    """One version: the name it went by, and its bytes or the path of the file that holds them."""
+    """One version: the name it went by, and its bytes or the path of the file that holds them.
+
+    ``beside``: files of the same folder that belong to it, by name: weights a model keeps elsewhere, its metrics.
+    """
 
     name: str
     content: bytes | None = None
     path: Path | None = None
+    beside: Mapping[str, Path] = field(default_factory=dict)
 
     @cached_property
     def data(self) -> bytes:
@@ -69,7 +75,19 @@ def compare_artifacts(
 
     ``keep``: how many of a table's rows that differ to give, and the file for all of them.
     """
-    rules = rules or Rules()
+    return _versions(before, after, rules or Rules(), kind, key, keep, 0)
+
+
+def _versions(
+    before: ArtifactSide,
+    after: ArtifactSide,
+    rules: Rules,
+    kind: str | None,
+    key: Sequence[str] | None,
+    keep: Keep | None,
+    depth: int,
+) -> Comparison:
+    """As ``compare_artifacts``, for an artifact or a member ``depth`` archives down."""
     old, new = (recognise_given(side.given, rules, kind) for side in (before, after))
     if is_table(old) and is_table(new):
         from everyshelf.core.compare.datasets import compare_datasets, options_of
@@ -91,7 +109,7 @@ def compare_artifacts(
         return as_bytes(after.name, before.given.size, after.given.size, why, new.kind)
     with _without_collection():
         sides = [_unpacked(side) for side in (before, after)]
-        result = _compared(sides[0], sides[1], rules, kind)
+        result = _compared(sides[0], sides[1], rules, kind, depth)
     packed = [one is not side for one, side in zip(sides, (before, after), strict=True)]
     if packed[0] != packed[1]:
         words = ["compressed" if is_packed else "not compressed" for is_packed in packed]
@@ -106,7 +124,7 @@ def _unpacked(side: ArtifactSide) -> ArtifactSide:
     if not is_compressed(side.data):
         return side
     try:
-        return ArtifactSide(bare_name(side.name), decompressed(side.data))
+        return ArtifactSide(bare_name(side.name), decompressed(side.data), beside=side.beside)
     except UnreadableError:
         return side
 
@@ -123,14 +141,14 @@ def _without_collection() -> Iterator[None]:
             gc.enable()
 
 
-def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None) -> Comparison:
+def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None, depth: int) -> Comparison:
     old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
     if before.data == after.data:
         return Comparison(new.kind)
     note = new.note or old.note
     if old.kind != new.kind:
         note = f"it was read as {old.kind} before and as {new.kind} after"
-    result = _as_kind(before, after, old, new, rules)
+    result = _as_kind(before, after, old, new, rules, depth)
     result.note = "; ".join(n for n in (note, result.note) if n)
     if not result.findings and not result.note:
         result.note = "written differently, means the same"
@@ -143,9 +161,18 @@ def _as_kind(
     old: Recognition,
     new: Recognition,
     rules: Rules,
+    depth: int,
 ) -> Comparison:
+    def inside(name: str, was: bytes, now: bytes) -> Comparison:
+        if depth >= _MOST_DEPTH:
+            return as_bytes(name, len(was), len(now), f"archives within archives over {_MOST_DEPTH} deep")
+        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), Rules(), None, None, None, depth + 1)
+
     try:
-        return _as_outlines(before, after, old, new, rules)
+        table = table_in_force(new, rules, after.name)
+        both = (before.beside, after.beside)
+        own = compare_own((before.data, after.data), (old, new), table, inside, both)
+        return own if own is not None else _as_outlines(before, after, old, new, rules)
     except UnreadableError as error:
         return _as_text(before, after, new, str(error))
     except RecursionError:

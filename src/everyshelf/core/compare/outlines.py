@@ -64,6 +64,7 @@ class Run:
         self._added: list[_Left] = []
         self._removed: list[_Left] = []
         self.identity: dict[str, list[str]] = {}
+        self.renamed_if_equal = table.renamed_if_equal
 
     # --- one pair of parts -------------------------------------------------
 
@@ -278,7 +279,8 @@ class _Siblings:
             rest_b = [j for j in left_b if j not in {b for _, b in renamed}]
             # The only one of its type on both sides needs less to be taken for the same.
             least = _ALONE_LIKENESS if len(before) == len(after) == 1 else _RENAMED_LIKENESS
-            renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
+            if before[0].type not in self._run.renamed_if_equal:
+                renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
         for i, j in renamed:
             path = self._child_path(after[j], j)
             self._run.say(

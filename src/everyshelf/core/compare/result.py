@@ -22,6 +22,8 @@ class Comparison:
     table: dict[str, Any] | None = None
     tables: dict[str, dict[str, Any]] | None = None
     lines: dict[str, int] | None = None
+    model: dict[str, Any] | None = None
+    picture: dict[str, Any] | None = None
 
     def as_json(self, limit: int = DEFAULT_LIMIT) -> dict[str, Any]:
         """The JSON form of house names; counts stay exact when findings are cut off at ``limit``."""
@@ -40,8 +42,9 @@ class Comparison:
             result["table"] = self.table
         if self.tables is not None:
             result["tables"] = self.tables
-        if self.lines is not None:
-            result["lines"] = self.lines
+        for name in ("lines", "model", "picture"):
+            if getattr(self, name) is not None:
+                result[name] = getattr(self, name)
         return result
 
     def _counted(self, attribute: str, names: tuple[str, ...]) -> dict[str, int]:

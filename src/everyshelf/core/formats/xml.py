@@ -8,6 +8,9 @@ does not declare is read all the same, because the program it belongs to opens i
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+import zipfile
+import zlib
+from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -105,3 +108,28 @@ def _element(node: Any, depth: int, flat: tuple[str, ...], skipped: tuple[str, .
     if type(attributes) is not dict:
         attributes = {str(k): str(v) for k, v in attributes.items()}
     return Element(node.tag, attributes, text.strip() if text else "", tuple(children))
+
+
+def pulled(member: Any, names: tuple[str, ...], *, open_too: tuple[str, ...] = ()) -> Iterator[Any]:
+    """Elements of the given local names of an archive's member, each whole when it comes and cleared afterwards.
+
+    Those in ``open_too`` come when they begin, too. Raises ``UnreadableError``.
+    """
+    tags = [f"{{*}}{name}" for name in names]
+    try:
+        with member.open() as source:
+            events = ("start", "end") if open_too else ("end",)
+            options: dict[str, Any] = {"resolve_entities": False, "no_network": True, "load_dtd": False}
+            for event, element in etree.iterparse(source, events=events, tag=tags, recover=True, **options):
+                if event == "start" and local_name(element.tag) not in open_too:
+                    continue
+                yield element
+                if event == "end":
+                    element.clear()
+                    while (earlier := element.getprevious()) is not None:
+                        element.getparent().remove(earlier)
+    except (etree.XMLSyntaxError, *_STREAM_ERRORS) as error:
+        raise UnreadableError(f"{member.name[:80]} cannot be read: {error}") from error
+
+
+_STREAM_ERRORS = (EOFError, OSError, ValueError, RuntimeError, NotImplementedError, zlib.error, zipfile.BadZipFile)

@@ -1,8 +1,24 @@
-"""Models in PMML (https://dmg.org/pmml/): data dictionary, mining schema, model parts, coefficients."""
+"""Models: PMML (https://dmg.org/pmml/), ONNX, safetensors, and pickles read without running them."""
 
 from __future__ import annotations
 
+from typing import Any
+
 from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Effect, Part
+
+
+def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
+    if part.type != "import":
+        return None
+    if part.fields.get("unusual"):
+        return "breaks" if action == "added" else "alters"  # whoever loads it runs something that is no part of a model
+    return "cosmetic" if str(part.key).startswith(_MEANS) else None
+
+
+# What takes arrays and texts apart and puts them together again; which of it is used depends on the protocol.
+_MEANS = ("numpy.", "copyreg.", "copy_reg.", "_codecs.", "builtins.", "__builtin__.", "collections.", "joblib.")
+
 
 TABLE = KindTable(
     id="model",
@@ -12,14 +28,25 @@ TABLE = KindTable(
         "NumericPredictor": "coefficient",
         "OutputField": "output",
     },
-    cosmetic_types=frozenset({"Header", "Timestamp", "Application"}),
+    cosmetic_types=frozenset({"Header", "Timestamp", "Application", "producer"}),
+    cosmetic_fields=frozenset({"description", "protocol", "compression"}),
+    unordered=frozenset({"tensor", "import", "metadata", "operator set", "attribute", "constant"}),
     breaks=frozenset(
         {
             ("added", "input"),
             ("removed", "input"),
             ("removed", "output"),
+            ("added", "output"),
             ("renamed", "input"),
+            ("renamed", "output"),
             ("changed", "input", "dataType"),
+            ("changed", "input", "type"),
+            ("changed", "input", "shape"),
+            ("changed", "output", "type"),
+            ("changed", "output", "shape"),
         }
     ),
+    follows={"weights": "shape"},
+    renamed_if_equal=frozenset({"tensor", "import"}),
+    judge=_judge,
 )

@@ -14,7 +14,7 @@ from everyshelf.core.formats.xml import parse_xml
 from everyshelf.core.formats.yaml import parse_yaml
 from everyshelf.core.kinds.bpmn import LAYOUT_ELEMENTS, MIRROR_ELEMENTS
 from everyshelf.core.kinds.recognise import HEAD_BYTES, Recognition, recognise
-from everyshelf.core.kinds.registry import kind_for, recognised_by_others
+from everyshelf.core.kinds.registry import BYTES_FORMATS, kind_for, recognised_by_others
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.kinds.shapes import DataShape, XmlShape
 from everyshelf.core.kinds.table import KindTable
@@ -43,6 +43,10 @@ def parse_tree(data: bytes, found: Recognition) -> Any:
     """What the format's parser gives: a tree, an XML element, or a text; raises ``UnreadableError``."""
     if found.tree is not None:
         return found.tree
+    if found.format in BYTES_FORMATS:
+        if found.format not in kind_for(found.kind).readers:
+            raise UnreadableError("")
+        return data
     if found.format == "xml":
         return parse_xml(data, LAYOUT_ELEMENTS, MIRROR_ELEMENTS) if found.kind == "workflow" else parse_xml(data)
     if found.format in _PARSERS:

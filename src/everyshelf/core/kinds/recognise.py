@@ -11,7 +11,10 @@ from pathlib import PurePosixPath
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.archives import first_member, local_names
 from everyshelf.core.formats.json import parse_json
+from everyshelf.core.formats.onnx import looks_like_onnx
+from everyshelf.core.formats.pickles import looks_like_pickle
 from everyshelf.core.formats.tables import find_delimiter
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
@@ -49,13 +52,16 @@ _SIGNATURES: tuple[tuple[bytes, Recognition], ...] = (
     (b"\x80\x04", Recognition("model", "pickle")),
     (b"\x80\x05", Recognition("model", "pickle")),
 )
+# A member's name (or its beginning) that says what a zip is; the type an open document says it is.
 _ZIP_TELLS = (
-    (b"xl/", "spreadsheet", "xlsx"),
-    (b"opendocument.spreadsheet", "spreadsheet", "ods"),
-    (b"word/", "document", "docx"),
-    (b"ppt/", "document", "pptx"),
-    (b"opendocument.", "document", "odt"),
+    ("xl/workbook.bin", "spreadsheet", "xlsb"),
+    ("xl/", "spreadsheet", "xlsx"),
+    ("word/", "document", "docx"),
+    ("ppt/", "document", "pptx"),
 )
+_OPEN_DOCUMENT = b"application/vnd.oasis.opendocument."
+_COMPRESSED_STREAMS = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda")
+_PICKLE_NAMES = (".pkl", ".pickle", ".joblib", ".p", ".pck", ".sav")
 _SCRIPTS = {
     ".py": "python",
     ".sql": "sql",
@@ -106,7 +112,7 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
     for mark, found in _SIGNATURES:
         if head.startswith(mark):
             return found
-    if head.startswith(b"PK\x03\x04"):
+    if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
         return _zip(head)
     if head.startswith(b"\x1f\x8b"):
         inner = _by_name(PurePosixPath(name).stem)
@@ -117,18 +123,39 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
 
 
 def _zip(head: bytes) -> Recognition:
+    names = local_names(head)
     for tell, kind, form in _ZIP_TELLS:
-        if tell in head:
+        if any(name.startswith(tell) for name in names):
             return Recognition(kind, form)
+    if names[:1] == ["mimetype"] and (said := first_member(head)).startswith(_OPEN_DOCUMENT):
+        sort = said.removeprefix(_OPEN_DOCUMENT).split(b"PK")[0].decode("ascii", "replace")
+        return Recognition("spreadsheet", "ods") if sort.startswith("spreadsheet") else Recognition("document", "odt")
+    if any(name == "data.pkl" or name.endswith("/data.pkl") for name in names):
+        return Recognition("model", "pickle")
     return Recognition("archive", "zip")
+
+
+def _binary(name: str, head: bytes) -> Recognition:
+    """What is no text: by what the first bytes make when they are taken for one format after the other."""
+    if head[257:262] == b"ustar":
+        return Recognition("archive", "tar")
+    if looks_like_onnx(head):
+        return Recognition("model", "onnx")
+    suffix = PurePosixPath(name).suffix.lower()
+    if suffix in _PICKLE_NAMES and (head.startswith(_COMPRESSED_STREAMS) or looks_like_pickle(head)):
+        return Recognition("model", "pickle")
+    return Recognition("model", "onnx") if suffix == ".onnx" else Recognition("opaque")
 
 
 def _text(name: str, head: bytes, *, whole: bool) -> Recognition:
     try:
         text = decode(_cut_at_line(head) if not whole else head).text
     except UnreadableError:
-        suffix = PurePosixPath(name).suffix.lower()
-        return Recognition("model", "onnx") if suffix == ".onnx" else Recognition("opaque")
+        return _binary(name, head)
+    if "\0" in text:
+        return _binary(name, head)
+    if PurePosixPath(name).suffix.lower() in _PICKLE_NAMES and looks_like_pickle(head):
+        return Recognition("model", "pickle")
     start = text.lstrip("\ufeff \t\r\n")[:1]
     named = _by_name(name)
     if start == "<" and not (named is not None and named.format == "markdown" and "<?xml" not in text[:100]):

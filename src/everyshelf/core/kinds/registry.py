@@ -15,10 +15,29 @@ from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.kinds import api, app, model, notebook, pipeline, report, script, settings, testing, workflow
+from everyshelf.core.formats.archives import open_archive
+from everyshelf.core.formats.workbooks import read_workbook
+from everyshelf.core.kinds import (
+    api,
+    app,
+    archive,
+    document,
+    model,
+    notebook,
+    picture,
+    pipeline,
+    report,
+    script,
+    settings,
+    spreadsheet,
+    testing,
+    workflow,
+)
 from everyshelf.core.kinds.bpmn import read_bpmn, read_dmn
+from everyshelf.core.kinds.compound import read_compound
 from everyshelf.core.kinds.cwl import read_cwl
 from everyshelf.core.kinds.graphs import normalised, unpacked
+from everyshelf.core.kinds.models import read_model
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.shapes import DataShape, XmlShape
 from everyshelf.core.kinds.table import KIND_IDS, KindTable
@@ -77,6 +96,22 @@ def _tests_xml(root: Any, table: KindTable) -> Part:
     return testing.read_results(root, table) if results else XmlShape(table).root(root, table.id)
 
 
+def _model(form: str) -> Reader:
+    return lambda data, table: read_model(data, form, table).root
+
+
+def _workbook(form: str) -> Reader:
+    return lambda data, table: spreadsheet.workbook_outline(read_workbook(open_archive(data), form), table)
+
+
+def _document(form: str) -> Reader:
+    return lambda data, table: document.read_document(open_archive(data), form, table)
+
+
+def _archive(data: bytes, table: KindTable) -> Part:
+    return archive.read_archive(open_archive(data), table)
+
+
 def _for_data(reader: Reader) -> dict[str, Reader]:
     return dict.fromkeys(("json", "yaml", "toml"), reader)
 
@@ -91,8 +126,15 @@ _OURS = (
     Kind(script.TABLE, {"python": script.read_python, "sql": script.read_sql, "basic": script.read_basic}),
     Kind(settings.TABLE),
     Kind(report.TABLE, {"markdown": report.read_markdown, "html": report.read_html}),
-    Kind(model.TABLE),
+    Kind(model.TABLE, {form: _model(form) for form in ("onnx", "safetensors", "pickle")}),
+    Kind(spreadsheet.TABLE, {form: _workbook(form) for form in ("xlsx", "xlsb", "ods")}),
+    Kind(document.TABLE, {**{form: _document(form) for form in ("docx", "pptx", "odt")}, "compound": read_compound}),
+    Kind(archive.TABLE, dict.fromkeys(("zip", "tar"), _archive)),
+    Kind(picture.TABLE, dict.fromkeys(("png", "jpeg", "gif"), picture.read_pixels)),
 )
+# Formats whose readers take the file's bytes as they are.
+_OF_BYTES = ("model", "spreadsheet", "document", "archive", "picture")
+BYTES_FORMATS = frozenset(form for kind in _OURS if kind.id in _OF_BYTES for form in kind.readers)
 
 
 @cache

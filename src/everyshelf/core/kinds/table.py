@@ -43,6 +43,7 @@ class KindTable:
     type -> fields that identify it. ``in_order``: part types whose order counts although ``unordered`` says "*".
     ``lasting_keys``: keys are unique in the whole document, so that a part keeps its key when it goes to another
     parent. ``follows``: field -> the field whose change explains its own, which is then not told beside it.
+    ``renamed_if_equal``: part types of which a likeness says nothing: two tensors of one shape are not one renamed.
     ``judge``: for what a table cannot say; None leaves it to the rest.
     """
 
@@ -57,6 +58,7 @@ class KindTable:
     lasting_keys: bool = False
     in_order: frozenset[str] = frozenset()
     follows: dict[str, str] = field(default_factory=dict)
+    renamed_if_equal: frozenset[str] = frozenset()
     judge: Judge | None = None
 
     def is_unordered(self, part_type: str) -> bool:

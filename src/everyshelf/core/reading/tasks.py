@@ -12,16 +12,14 @@ from everyshelf.core.formats.compressed import bare_name, decompressed, is_compr
 from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.peeking import is_table, recognise_given
 from everyshelf.core.kinds.reading import read_outline, recognise_file
-from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.references import Wanted, uses_of
+from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.outline.model import Part, child_path, plain
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.keep import Keep
 
 _MAX_PARTS = 5_000
-_PREVIEW_ROWS = 100
-_MOST_PREVIEWS = 50
 _MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
 
@@ -54,7 +52,11 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         return unfolding_json(request, rules)
     if request["task"] == "drawing":
         return drawing_json(request, rules)
-    before, after = (ArtifactSide(n, path=Path(p)) for n, p in (request["before"], request["after"]))
+    near = request.get("beside") or [{}, {}]
+    before, after = (
+        ArtifactSide(n, path=Path(p), beside={name: Path(file) for name, file in held.items()})
+        for (n, p), held in zip((request["before"], request["after"]), near, strict=True)
+    )
     if request.get("as_text"):
         return compare_as_text(before, after, request["as_text"]).as_json(request.get("limit") or 10_000)
     keep = Keep(path=Path(request["keep"])) if request.get("keep") else Keep()
@@ -71,11 +73,13 @@ def _rules(text: str) -> Rules:
 
 def outline_json(given: Given, rules: Rules, kind: str | None = None) -> dict[str, Any]:
     """Kind, format, note, and the parts as a nested list; tables give columns, profiles and first rows instead."""
+    from everyshelf.core.reading import previews
+
     found = recognise_given(given, rules, kind)
-    if is_table(found) and (table := _table_json(given, found)) is not None:
+    if is_table(found) and (table := previews.table_json(given, found)) is not None:
         return table
     if found.format == "sqlite":
-        return _database_json(given, found)
+        return previews.database_json(given, found)
     name, data = given.name, given.content
     if is_compressed(data):
         with contextlib.suppress(UnreadableError):
@@ -91,13 +95,15 @@ def outline_json(given: Given, rules: Rules, kind: str | None = None) -> dict[st
         "truncated": False,
     }
     try:
-        outline = read_outline(name, data, found, rules)
+        root, more = previews.outlined(name, data, found, rules)
     except (UnreadableError, RecursionError) as error:
-        return {**result, "read_as": "text", "note": str(error) or "no reader knows it"}
+        as_what = "bytes" if found.format in BYTES_FORMATS else "text"
+        return {**result, "read_as": as_what, "note": str(error) or "no reader knows it"}
     budget = [_MAX_PARTS]
-    parts = _parts_json(outline.root, "", budget)
-    fields = {k: plain(v) for k, v in outline.root.fields.items()}
-    return {**result, "fields": fields, "parts": parts, "truncated": budget[0] <= 0}
+    parts = _parts_json(root, "", budget)
+    fields = {k: plain(v) for k, v in root.fields.items()}
+    more["note"] = "; ".join(n for n in (found.note, more.pop("note", "")) if n)
+    return {**result, "fields": fields, "parts": parts, "truncated": budget[0] <= 0, **more}
 
 
 def drawing_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
@@ -154,83 +160,6 @@ def names_json(name: str, data: bytes, rules: Rules) -> dict[str, Any]:
     except (UnreadableError, RecursionError):
         return {"names": [], "offers": []}
     return {"names": names_in(root), "offers": offered_by(root)}
-
-
-def _table_json(given: Given, found: Recognition) -> dict[str, Any] | None:
-    from everyshelf.core.tables.engine import borrowed_engine
-    from everyshelf.core.tables.preview import preview
-    from everyshelf.core.tables.sources import open_table
-
-    result: dict[str, Any] = {
-        "kind": found.kind,
-        "format": found.format,
-        "read_as": found.kind,
-        "note": found.note,
-        "size": given.size,
-        "parts": [],
-        "truncated": False,
-    }
-    with borrowed_engine() as engine:
-        try:
-            source = open_table(engine, given, found.format)
-            return {**result, "table": preview(engine, source, _PREVIEW_ROWS)}
-        except UnreadableError as error:
-            if found.format in ("csv", "json", "jsonl"):
-                return None
-            return {**result, "read_as": "bytes", "note": str(error)}
-
-
-def _database_json(given: Given, found: Recognition) -> dict[str, Any]:
-    from everyshelf.core.tables.databases import opened, read_schema, table_source
-    from everyshelf.core.tables.engine import borrowed_engine
-    from everyshelf.core.tables.preview import preview
-
-    result: dict[str, Any] = {
-        "kind": "database",
-        "format": "sqlite",
-        "read_as": "database",
-        "note": found.note,
-        "size": given.size,
-        "parts": [],
-        "tables": {},
-        "truncated": False,
-    }
-    with borrowed_engine() as engine:
-        try:
-            with opened(given, engine.folder) as connection:
-                schema = read_schema(connection)
-                for name, table in schema.tables.items():
-                    result["parts"].append(_schema_part(table))
-                    if not table.problem and len(result["tables"]) < _MOST_PREVIEWS:
-                        result["tables"][name] = preview(engine, table_source(engine, connection, table), _PREVIEW_ROWS)
-                for kind, objects in (("view", schema.views), ("index", schema.indexes), ("trigger", schema.triggers)):
-                    for name, sql in objects.items():
-                        path = f"/{kind}:{name}"
-                        fields = {"definition": sql}
-                        result["parts"].append(
-                            {"path": path, "type": kind, "label": name, "fields": fields, "parts": []}
-                        )
-        except UnreadableError as error:
-            return {**result, "read_as": "bytes", "note": str(error), "parts": [], "tables": {}}
-    return result
-
-
-def _schema_part(table: Any) -> dict[str, Any]:
-    path = f"/table:{table.name}"
-    columns = [
-        {
-            "path": f"{path}/column:{c.name}",
-            "type": "column",
-            "label": c.name,
-            "fields": {"type": c.type, "required": c.required, "default": c.default, "key": c.key or None},
-            "parts": [],
-        }
-        for c in table.columns
-    ]
-    fields = {"primary key": ", ".join(table.key), "options": table.options, "note": table.problem}
-    fields |= {f"foreign key {here}": f"{other}({there})" for here, other, there, _ in table.references}
-    kept = {k: v for k, v in fields.items() if v}
-    return {"path": path, "type": "table", "label": table.name, "fields": kept, "parts": columns}
 
 
 def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]]:

@@ -17,7 +17,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import IO, Any
 
@@ -53,13 +53,15 @@ class Worker:
         key: Sequence[str] | None = None,
         limit: int = 10_000,
         rows: Path | None = None,
+        beside: tuple[Mapping[str, Path], Mapping[str, Path]] = ({}, {}),
         tick: Callable[[], None] | None = None,
     ) -> dict[str, Any]:
         """The JSON form of a comparison of two files, each given as (name, path).
 
         What cannot be read within the limits is compared as text, and what cannot even be that as bytes; the note says
-        why. Rows of a table that differ go to the file ``rows``, for ``page``. ``tick`` is called about once a second;
-        if it raises, the process ends and the work with it.
+        why. ``beside``: for each side, files of the same folder that belong to it, by name. Rows of a table that differ
+        go to the file ``rows``, for ``page``. ``tick`` is called about once a second; if it raises, the process ends
+        and the work with it.
         """
         request = {
             "task": "compare",
@@ -70,6 +72,7 @@ class Worker:
             "key": list(key) if key else None,
             "limit": limit,
             "keep": str(rows) if rows else None,
+            "beside": [{name: str(path) for name, path in side.items()} for side in beside],
         }
         try:
             return self._ask(request, tick)

@@ -35,7 +35,8 @@ def sides(finding: dict[str, Any]) -> tuple[str | None, str | None]:
     """Before and after as texts; None where there is no such side."""
     before, after = finding.get("before"), finding.get("after")
     if before is None and after is None:
-        return None, None
+        said = finding.get("detail")  # how many cells, how far weights moved
+        return None, str(said) if said and said not in _ENDS else None
     whole = finding.get("field") is None
     old = None if whole and finding["action"] == "added" else value(before)
     new = None if whole and finding["action"] == "removed" else value(after)

@@ -39,7 +39,10 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     sides = [
         Entry(given[f"{side}_path"], "artifact", given[side], given[f"{side}_size"]) for side in ("before", "after")
     ]
-    pair = Pairing(given["after_path"], given["before_path"], *sides)
+    before, after = (
+        {name: Entry(name, "artifact", *held) for name, held in side.items()} for side in given.get("beside", [{}, {}])
+    )
+    pair = Pairing(given["after_path"], given["before_path"], *sides, (before, after))
     found = compare_pair(run.job.shelf, pair, parse_rules(given["rules"]), tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}

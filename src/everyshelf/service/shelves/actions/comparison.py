@@ -12,8 +12,8 @@ import time
 import uuid
 import zlib
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +25,7 @@ from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Change, Entry
 from everyshelf.core.history.merging import find_moves
+from everyshelf.core.kinds.beside import belonging, may_have_beside
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.worker import Worker
@@ -42,17 +43,23 @@ HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares, in a process with
 _HEAVY_SECONDS = 3600.0
 _HEAVY_MEMORY = 1024 * 1024 * 1024
 SHOWN_FINDINGS = 50
+_MOST_BESIDE = 1 << 30
 _MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
+
+
+# For both sides, files of the same folder that belong to an artifact, by name.
+Beside = tuple[dict[str, Entry], dict[str, Entry]]
 
 
 @dataclass(frozen=True)
 class Pairing:
-    """One artifact that differs: where it was and is, and both contents (None: not there)."""
+    """One artifact that differs: where it was and is, both contents (None: not there), and what lies beside them."""
 
     path: str
     old_path: str
     before: Entry | None
     after: Entry | None
+    beside: Beside = field(default=({}, {}))
 
     @property
     def state(self) -> str:
@@ -75,8 +82,22 @@ def pair_changes(shelf: Shelf, before: Resolved, after: Resolved) -> list[Pairin
         if change.path in moves and change.after is None:
             continue
         old_path = targets.get(change.path, change.path)
-        result.append(Pairing(change.path, old_path, by_path[old_path].before, change.after))
+        entries = by_path[old_path].before, change.after
+        beside = beside_of(before.root, old_path, entries[0]), beside_of(after.root, change.path, entries[1])
+        result.append(Pairing(change.path, old_path, *entries, beside))
     return result
+
+
+def beside_of(root: str, path: str, entry: Entry | None) -> dict[str, Entry]:
+    """What belongs to a model at that state; the sizes of all of it stay below what may be held."""
+    folder, _, name = path.rpartition("/")
+    if entry is None or not may_have_beside(name):
+        return {}
+    trees = get_trees()
+    node = trees.folder(root, folder)
+    entries = {e.name: e for e in trees.children(node)[1]} if node is not None else {}
+    found = {sibling: entries[sibling] for sibling in belonging(name, entries)}
+    return found if sum(e.size for e in found.values()) <= _MOST_BESIDE else {}
 
 
 def _recorded_moves(shelf: Shelf, before: Resolved, after: Resolved, changes: list[Change]) -> dict[str, str]:
@@ -196,7 +217,12 @@ def _artifact(
         # Rows and profiles belong to the page of one artifact.
         result["table"] = {**found["table"], "details": [], "profiles": []}
     if "tables" in found:
-        result["tables"] = {n: {**t, "details": [], "profiles": []} for n, t in found["tables"].items()}
+        bare: dict[str, Any] = {"details": [], "profiles": []}
+        result["tables"] = {n: {**t, **bare, "grid": None} for n, t in found["tables"].items()}
+    if "model" in found:
+        result["model"] = {**found["model"], "tensors": []}
+    if "picture" in found:
+        result["picture"] = {**found["picture"], "difference": None}
     result["findings"] = found["findings"][:shown]
     result["truncated"] = found["truncated"] or len(found["findings"]) > shown
     result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
@@ -226,7 +252,8 @@ def compare_pair(
         return _whole(pair)
     if pair.before.id == pair.after.id:
         return _moved_only(pair)
-    return compare_contents(pair.old_path, pair.before, pair.path, pair.after, rules, allowed=allowed, tick=tick)
+    sides = (pair.old_path, pair.before, pair.path, pair.after)
+    return compare_contents(*sides, rules, allowed=allowed, tick=tick, beside=pair.beside)
 
 
 def _whole(pair: Pairing) -> dict[str, Any]:
@@ -284,12 +311,23 @@ def compare_contents(
     allowed: bool = True,
     kind: str | None = None,
     tick: Tick | None = None,
+    beside: Beside = ({}, {}),
 ) -> dict[str, Any] | None:
     """As ``compare_pair`` for two contents under their names. ``tick`` may raise to give up."""
-    parts = (old_name, before.id, new_name, after.id, rules.source, kind or "")
+    parts = _parts(old_name, before, new_name, after, rules, kind, beside)
     rows = _rows_file(parts)
-    work = (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick)) if allowed else None
+    work = (
+        (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick, beside)) if allowed else None
+    )
     return remembered(parts, work)
+
+
+def _parts(
+    old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules, kind: str | None, beside: Beside
+) -> tuple[str, ...]:
+    """All that a result depends on."""
+    near = [f"{side}{name}={entry.id}" for side, held in enumerate(beside) for name, entry in sorted(held.items())]
+    return (old_name, before.id, new_name, after.id, rules.source, kind or "", *near)
 
 
 def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: str) -> dict[str, Any]:
@@ -300,7 +338,7 @@ def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: 
     nothing: dict[str, Any] = {"rows": [], "total": 0, "start": start}
     if pair.before is None or pair.after is None:
         return nothing
-    parts = (pair.old_path, pair.before.id, pair.path, pair.after.id, rules.source, "")
+    parts = _parts(pair.old_path, pair.before, pair.path, pair.after, rules, None, pair.beside)
     file = _rows_file(parts)
     if not _kept(file):
         if is_heavy(pair):
@@ -352,13 +390,19 @@ def _worked_out(
     kind: str | None,
     rows: Path,
     tick: Tick | None,
+    beside: Beside = ({}, {}),
 ) -> dict[str, Any]:
     part = rows.with_suffix(f".{uuid.uuid4().hex[:8]}")
     heavy = max(before.size, after.size) > HEAVY_BYTES
-    with as_file(before.id) as old, as_file(after.id) as new, _heavy_reader() if heavy else reader() as worker:
+    with ExitStack() as stack:
+        old, new = (stack.enter_context(as_file(entry.id)) for entry in (before, after))
+        one, other = ({n: stack.enter_context(as_file(e.id)) for n, e in side.items()} for side in beside)
+        worker = stack.enter_context(_heavy_reader() if heavy else reader())
         sides = (old_name, old), (new_name, new)
         try:
-            found = worker.compare(*sides, rules_text=rules.source, kind=kind, rows=part, tick=tick)
+            found = worker.compare(
+                *sides, rules_text=rules.source, kind=kind, rows=part, tick=tick, beside=(one, other)
+            )
             for file in _kept(part):
                 file.replace(file.with_name(file.name.replace(part.name, rows.name, 1)))
         finally:

@@ -166,11 +166,11 @@ def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict
     """What is known of both sides, and the two contents an address asks for."""
     path = path_of(request)
     old_path = request.query_params.get("old_path") or path
-    after, new = _side(shelf, request.query_params.get("to") or shelf.main_branch, path, path)
-    before, old = _side(shelf, request.query_params.get("from") or shelf.main_branch, old_path, path)
+    after, new, after_beside = _side(shelf, request.query_params.get("to") or shelf.main_branch, path, path)
+    before, old, before_beside = _side(shelf, request.query_params.get("from") or shelf.main_branch, old_path, path)
     if old is None and new is None:
         raise MissingError(f"{path} is in neither state", code="artifact.missing", hint="See everyshelf browse.")
-    return (before, after), comparison.Pairing(path, old_path, old, new)
+    return (before, after), comparison.Pairing(path, old_path, old, new, (before_beside, after_beside))
 
 
 def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
@@ -234,6 +234,7 @@ def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
         "after": pair.after.id,
         "after_size": pair.after.size,
         "rules": _rules(shelf, request).source,
+        "beside": [{name: [entry.id, entry.size] for name, entry in side.items()} for side in pair.beside],
     }
     return start_job(caller, "compare-artifact", shelf, given)
 
@@ -243,17 +244,21 @@ def _rules(shelf: Shelf, request: Any) -> Any:
     return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to).root)
 
 
-def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] | None, Entry | None]:
-    """An artifact at a ref or version, or nothing if it is not there."""
+def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] | None, Entry | None, dict[str, Entry]]:
+    """An artifact at a ref or version and what lies beside it, or nothing if it is not there."""
     word, _, rest = ref.partition(":")
     try:
         if word == "version" and rest.isdigit():
             version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
+            root, path = version.commit.root, version.path
             entry = Entry(version.path, "artifact", version.content, version.size)
         else:
-            entry, version = listing.get_artifact(shelf, resolve(shelf, ref), path)  # type: ignore[assignment]
+            state = resolve(shelf, ref)
+            entry, version = listing.get_artifact(shelf, state, path)  # type: ignore[assignment]
+            root = state.root
     except MissingError as error:
         if error.code != "artifact.missing":
             raise
-        return None, None
-    return listing.artifact_json(path, entry.id, entry.size, version), entry
+        return None, None, {}
+    told = listing.artifact_json(path, entry.id, entry.size, version)
+    return told, entry, comparison.beside_of(root, path, entry)

@@ -284,6 +284,8 @@ class ArtifactComparison(serializers.Serializer):
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
     tables = serializers.DictField(required=False)
+    model = serializers.DictField(required=False)
+    picture = serializers.DictField(required=False)
     lines = serializers.DictField(required=False)
     headline = serializers.CharField()
     before = serializers.DictField(allow_null=True)
@@ -339,6 +341,8 @@ class ComparedArtifact(serializers.Serializer):
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
     tables = serializers.DictField(required=False)
+    model = serializers.DictField(required=False)
+    picture = serializers.DictField(required=False)
     lines = serializers.DictField(required=False)
 
 
@@ -379,6 +383,8 @@ class OutlineOut(serializers.Serializer):
     truncated = serializers.BooleanField()
     table = serializers.DictField(required=False)
     tables = serializers.DictField(required=False)
+    model = serializers.DictField(required=False)
+    picture = serializers.DictField(required=False)
     fields = serializers.DictField(required=False)
 
 

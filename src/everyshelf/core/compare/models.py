@@ -1,0 +1,166 @@
+"""Model against model: the outline, and per tensor how far the weights moved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from everyshelf.core.compare.metrics import metric_changes
+from everyshelf.core.compare.node_names import names_of_old, renamed_as, shared_names
+from everyshelf.core.compare.outlines import compare_outlines
+from everyshelf.core.compare.result import Comparison
+from everyshelf.core.formats.onnx import Beside
+from everyshelf.core.formats.tensors import Distance, Tensor, distance
+from everyshelf.core.kinds.models import ModelRead, onnx_outline, read_model, told_shape
+from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Finding, Outline
+
+_MOST_TENSORS = 5_000
+_WORTH_COMPARING = 1024
+_FEW_SHARED_NAMES = 0.5
+
+
+@dataclass(frozen=True)
+class ModelFile:
+    """A model's bytes, and a way to the files beside it: by name, their bytes or None."""
+
+    data: bytes
+    format: str
+    beside: Callable[[str], bytes | None] | None = None
+
+    def tensor_bytes(self) -> Beside | None:
+        """Bytes of tensors that lie in other files."""
+        beside = self.beside
+        if beside is None:
+            return None
+
+        def find(location: str, offset: int, length: int | None) -> Any:
+            held = beside(location)
+            if held is None or offset < 0 or offset > len(held) or (length is not None and offset + length > len(held)):
+                return None
+            return memoryview(held)[offset : offset + length if length is not None else None]
+
+        return find
+
+
+def compare_models(before: ModelFile, after: ModelFile, table: KindTable) -> Comparison:
+    """What changed in structure, parameters and weights; raises ``UnreadableError``."""
+    old, new = (read_model(f.data, f.format, table, f.tensor_bytes()) for f in (before, after))
+    _mark_equal(old, new)
+    anew = 0
+    if old.graph is not None and new.graph is not None and shared_names(old.graph, new.graph) < _FEW_SHARED_NAMES:
+        new, anew = _named_as(old, new, table)
+    findings, identity = compare_outlines(
+        Outline("model", old.format, old.root), Outline("model", new.format, new.root), table
+    )
+    distances = _Distances(old, new)
+    findings = [told for f in findings if (told := distances.told(f)) is not None]
+    if anew:
+        detail = f"names given anew to {anew} parts of equal structure"
+        findings.append(Finding("changed", "/", "model", "names", "cosmetic", "name", detail=detail))
+    notes = "; ".join([*dict.fromkeys([*old.notes, *new.notes]), *_missing(old, new)])
+    model = {**distances.as_json(), "metrics": metric_changes(before.beside, after.beside)}
+    return Comparison("model", findings, identity=identity, note=notes, model=model)
+
+
+def _missing(*models: ModelRead) -> list[str]:
+    """Said of weights that lie in files nobody handed over."""
+    names = sorted({t.where for m in models for t in m.tensors.values() if t.where and t.digest is None})
+    return (
+        [f"{', '.join(names[:3])} cannot be found beside it, so of those weights only the shapes are known"]
+        if names
+        else []
+    )
+
+
+def _named_as(old: ModelRead, new: ModelRead, table: KindTable) -> tuple[ModelRead, int]:
+    assert old.graph is not None and new.graph is not None
+    mapping = names_of_old(old.graph.graph, new.graph.graph)
+    if not mapping:
+        return new, 0
+    graph = renamed_as(new.graph.graph, lambda name: mapping.get(name, name))
+    return onnx_outline(replace(new.graph, graph=graph), table), len(mapping)
+
+
+def _mark_equal(old: ModelRead, new: ModelRead) -> None:
+    """Comparing bytes is ten times faster than hashing them: equal bytes under one name get no digest of their own."""
+    for name in old.tensors.keys() & new.tensors.keys():
+        one, other = old.tensors[name], new.tensors[name]
+        if (one.shape, one.dtype) == (other.shape, other.dtype) and one.size > _WORTH_COMPARING:
+            before, after = one.load(), other.load()
+            if before is not None and after is not None and before == after:
+                one.digest = other.digest = f"as in the other, {name}"
+
+
+class _Distances:
+    """Tensors that differ, and by how much; each pair is measured once."""
+
+    def __init__(self, old: ModelRead, new: ModelRead) -> None:
+        self._old, self._new = old, new
+        self._by_digest = tuple({t.digest: t for t in m.tensors.values() if t.digest} for m in (old, new))
+        self._found: dict[tuple[str, str], Distance | None] = {}
+
+    def between(self, before: Tensor, after: Tensor) -> Distance | None:
+        if before.digest is None or after.digest is None:
+            return None
+        key = before.digest, after.digest
+        if key not in self._found:
+            self._found[key] = distance(before, after)
+        return self._found[key]
+
+    def told(self, finding: Finding) -> Finding | None:
+        """Weights told by how far they moved, not by what their bytes hash to."""
+        if finding.type not in ("tensor", "constant"):
+            return finding
+        if finding.field == "weights":
+            one, other = (side.get(v) for side, v in zip(self._by_digest, (finding.before, finding.after), strict=True))
+            moved = self.between(one, other) if one is not None and other is not None else None
+            return replace(finding, before=None, after=None, detail=told_distance(moved))
+        if finding.field == "values":
+            return None  # follows from the shape
+        if finding.field == "shape":
+            return replace(finding, detail="")
+        sides = (_without_digest(finding.before), _without_digest(finding.after))
+        return replace(finding, before=sides[0], after=sides[1])
+
+    def as_json(self) -> dict[str, Any]:
+        old, new = self._old.tensors, self._new.tensors
+        rows = [self._row(name, old.get(name), new.get(name)) for name in dict.fromkeys([*old, *new])]
+        states = ("equal", "changed", "added", "removed")
+        return {
+            "tensors": rows[:_MOST_TENSORS],
+            "truncated": len(rows) > _MOST_TENSORS,
+            "counts": {state: sum(row["state"] == state for row in rows) for state in states},
+            "values": {side: sum(t.size for t in m.tensors.values()) for side, m in self._sides()},
+        }
+
+    def _sides(self) -> tuple[tuple[str, ModelRead], tuple[str, ModelRead]]:
+        return ("before", self._old), ("after", self._new)
+
+    def _row(self, name: str, before: Tensor | None, after: Tensor | None) -> dict[str, Any]:
+        row: dict[str, Any] = {"name": name}
+        for side, tensor in (("before", before), ("after", after)):
+            if tensor is not None:
+                row[side] = {"shape": told_shape(tensor.shape), "type": tensor.told_type, "values": tensor.size}
+        if before is None or after is None:
+            return {**row, "state": "added" if before is None else "removed"}
+        same_form = (before.shape, before.dtype) == (after.shape, after.dtype)
+        if same_form and before.digest == after.digest:
+            return {**row, "state": "equal"}
+        moved = self.between(before, after)
+        return {**row, "state": "changed", "distance": moved.as_json() if moved is not None else None}
+
+
+def _without_digest(held: Any) -> Any:
+    if not isinstance(held, dict):
+        return held
+    return {k: v for k, v in held.items() if k not in ("weights", "values")} or None
+
+
+def told_distance(moved: Distance | None) -> str:
+    """How far in words."""
+    if moved is None:
+        return "other bytes"
+    far = f"moved by {moved.relative:.2%} of their size" if moved.relative is not None else "were all zero"
+    return f"{far}, the largest by {moved.largest:.3g}, {moved.share:.0%} of them"

@@ -1,0 +1,67 @@
+"""Pictures (PNG, JPEG and what else Pillow reads): their pixels and, apart from them, what the file says beside."""
+
+from __future__ import annotations
+
+import io
+import warnings
+from dataclasses import dataclass
+from typing import Any
+
+from everyshelf.core.errors import UnreadableError
+
+MOST_PIXELS = 60_000_000
+_MOST_TEXT = 300
+_FORMATS = ("PNG", "JPEG", "GIF", "WEBP", "BMP", "TIFF")
+
+
+@dataclass
+class Picture:
+    """Width and height in pixels, the pixels as red, green, blue and opacity, and what the file says beside them."""
+
+    width: int
+    height: int
+    format: str
+    mode: str
+    pixels: Any
+    metadata: dict[str, str]
+
+
+def read_picture(data: bytes) -> Picture:
+    """The picture as it is shown, turned as its metadata says; raises ``UnreadableError``."""
+    from PIL import Image, ImageOps
+
+    Image.MAX_IMAGE_PIXELS = None  # the size is looked at here, before a pixel is read
+    try:
+        with warnings.catch_warnings(), Image.open(io.BytesIO(data), formats=_FORMATS) as image:
+            warnings.simplefilter("ignore")
+            if image.width * image.height > MOST_PIXELS:
+                raise UnreadableError(f"it claims {image.width:,} × {image.height:,} pixels, more than are read")
+            metadata, form, mode = _metadata(image), image.format or "", image.mode
+            shown = ImageOps.exif_transpose(image).convert("RGBA")
+            return Picture(shown.width, shown.height, form, mode, shown, metadata)
+    except UnreadableError:
+        raise
+    except Exception as error:  # the decoders raise whatever a broken file leads them to
+        raise UnreadableError(f"it cannot be shown: {str(error)[:200] or type(error).__name__}") from error
+
+
+def _metadata(image: Any) -> dict[str, str]:
+    from PIL.ExifTags import TAGS
+
+    found: dict[str, str] = {}
+    for key, value in image.info.items():
+        if key in ("exif", "icc_profile", "photoshop", "xmp"):
+            found["colour profile" if key == "icc_profile" else key] = f"{len(value):,} bytes, {_digest(value)}"
+        elif key != "transparency":
+            found[str(key)] = str(value)[:_MOST_TEXT]
+    for tag, value in image.getexif().items():
+        found[str(TAGS.get(tag, tag))] = str(value)[:_MOST_TEXT]
+    if "exif" in found and len(found) > 1:
+        del found["exif"]
+    return found
+
+
+def _digest(value: Any) -> str:
+    from blake3 import blake3
+
+    return blake3(value if isinstance(value, bytes) else str(value).encode()).hexdigest(8)
