@@ -9,7 +9,6 @@ import sqlite3
 import tempfile
 import time
 import unittest
-import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -21,17 +20,10 @@ from hypothesis import strategies as st
 
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from everyshelf.core.reading.worker import Worker
+from tests.support.hostile import binary_cases, zipped
 
 SECONDS, BYTES = 5.0, 500 * 1024 * 1024
 DEEP = 100_000
-
-
-def zipped(members: dict[str, bytes]) -> bytes:
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, data in members.items():
-            archive.writestr(name, data)
-    return out.getvalue()
 
 
 def billion_laughs() -> bytes:
@@ -85,6 +77,7 @@ def broken_tables() -> dict[str, bytes]:
 
 CASES: dict[str, bytes] = {
     **broken_tables(),
+    **binary_cases(),
     "laughs.xml": billion_laughs(),
     "laughs.bpmn": billion_laughs(),
     "outside.xml": b'<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/hostname">]><a>&x;</a>',

@@ -87,6 +87,11 @@ def with_row(rows: Rows, at: int) -> Rows:
     return longer
 
 
+def altering(found: dict[str, Any]) -> list[dict[str, Any]]:
+    """What is not cosmetic: the library notes in every file when it was saved."""
+    return [f for f in found["findings"] if f["effect"] != "cosmetic"]
+
+
 def told(found: dict[str, Any]) -> set[tuple[Any, ...]]:
     return {
         (f["action"], f["type"], f["label"], f.get("field")) for f in found["findings"] if f["effect"] != "cosmetic"
@@ -101,7 +106,7 @@ class AlignmentTests(unittest.TestCase):
             with self.subTest(at=at):
                 found = compared(xlsx({"Fares": fares()}), xlsx({"Fares": with_row(fares(), at)}), "f.xlsx")
                 self.assertEqual(told(found), {("added", "rows", "1 row", None)})
-                self.assertEqual(found["findings"][0]["detail"], str(at + 1))
+                self.assertEqual(altering(found)[0]["detail"], str(at + 1))
                 rows = found["tables"]["Fares"]["rows"]
                 self.assertEqual(rows, {"added": 1, "removed": 0, "changed": 0, "before": 14, "after": 15})
 
@@ -119,13 +124,14 @@ class AlignmentTests(unittest.TestCase):
         renamed = [["Route", "Grown-up", "Child", "From"], *fares()[1:]]
         found = compared(xlsx({"Fares": fares()}), xlsx({"Fares": renamed}), "f.xlsx")
         self.assertEqual(told(found), {("renamed", "column", "Grown-up", None)})
-        self.assertEqual(found["findings"][0]["before"], "Adult")
+        self.assertEqual(altering(found)[0]["before"], "Adult")
 
     def test_sorted_anew_is_cosmetic_and_a_change_in_a_moved_row_is_still_seen(self) -> None:
         plain = [["Pier", "Depth", "Lights"], *[[f"pier {n}", n * 1.5, n % 3] for n in range(30)]]
         turned = [plain[0], *plain[:0:-1]]
         found = compared(xlsx({"Piers": plain}), xlsx({"Piers": turned}), "p.xlsx")
-        self.assertEqual([(f["action"], f["effect"]) for f in found["findings"]], [("reordered", "cosmetic")])
+        self.assertIn(("reordered", "cosmetic"), [(f["action"], f["effect"]) for f in found["findings"]])
+        self.assertEqual(told(found), set())
         turned[4] = [turned[4][0], 99.5, turned[4][2]]
         found = compared(xlsx({"Piers": plain}), xlsx({"Piers": turned}), "p.xlsx")
         self.assertEqual(told(found), {("changed", "column", "Depth", None)})
@@ -176,22 +182,22 @@ class CellTests(unittest.TestCase):
 
     def test_a_changed_value_is_told_with_its_place(self) -> None:
         found = self.edited(B7=99)
-        [finding] = found["findings"]
+        [finding] = altering(found)
         self.assertEqual((finding["label"], finding["before"], finding["after"]), ("Adult", 15, 99))
         self.assertEqual(finding["detail"], "1 cell: B7")
 
     def test_a_changed_formula_is_no_changed_value(self) -> None:
         found = self.edited(C4="=B4*0.6")
-        [finding] = found["findings"]
+        [finding] = altering(found)
         self.assertEqual((finding["field"], finding["before"], finding["after"]), ("formula", "=B4*0.5", "=B4*0.6"))
 
     def test_a_formula_replaced_by_its_value_is_told(self) -> None:
-        [finding] = self.edited(C4=6)["findings"]
+        [finding] = altering(self.edited(C4=6))
         self.assertEqual((finding["field"], finding["before"], finding["after"]), ("formula", "=B4*0.5", "6"))
 
     def test_one_formula_changed_in_a_whole_column_is_one_finding(self) -> None:
         found = self.edited(**{f"C{n}": f"=B{n}*0.6" for n in range(2, 14)})
-        [finding] = found["findings"]
+        [finding] = altering(found)
         self.assertEqual(finding["detail"][:12], "12 formulas:")
         self.assertEqual((finding["before"], finding["after"]), ("=B2*0.5", "=B2*0.6"))
 

@@ -128,3 +128,14 @@ def print_table_line(table: dict[str, Any], name: str = "") -> None:
         )
     )
     terminal.say(terminal.line((4, terminal.dim("matched")), (18, terminal.dim(key))))
+
+
+def print_measured(model: dict[str, Any]) -> None:
+    """Metrics beside a model that moved, and whether that is better."""
+    from everyshelf.core.report.words import measured
+
+    for name, before, after, said in measured(model):
+        told = f"{before} → {after}   {terminal.dim(said)}"
+        terminal.say(
+            terminal.line((4, terminal.dim("measured")), (18, terminal.cut(name, 26)), (terminal.DETAIL, told))
+        )

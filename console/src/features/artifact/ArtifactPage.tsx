@@ -21,6 +21,8 @@ import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", history: "History" } as const;
 const UNFOLDED = ["app", "tests", "notebook", "archive", "document", "spreadsheet"];
+/** Kinds whose bytes are no text to look at. */
+const OF_BYTES = ["picture", "spreadsheet", "document", "archive", "database"];
 const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
@@ -69,7 +71,7 @@ export function ArtifactPage() {
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind))).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !OF_BYTES.includes(a.kind))).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>

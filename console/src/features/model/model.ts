@@ -51,7 +51,7 @@ export function far(relative: number | null | undefined): number {
 export function percent(share: number | null | undefined): string {
   if (share === null || share === undefined) return "";
   if (share > 0 && share < 0.0001) return "under 0.01 %";
-  return `${(share * 100).toPrecision(3).replace(/\.?0+$/, "")} %`;
+  return `${Number((share * 100).toPrecision(3))} %`;
 }
 
 export function small(value: number): string {

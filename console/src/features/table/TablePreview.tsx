@@ -23,7 +23,7 @@ export function TablePreview({ table }: { table: TableShown }) {
             {table.rows.map((row, i) => (
               <tr key={i}>
                 {table.numbers && <th scope="row" className="corner"><span className="cap">{table.numbers[i]}</span></th>}
-                {table.columns.map((c, j) => <td key={c.name} className={isNumber(c.type) ? "num" : ""}>{row[j] ?? (formulas.has(`${i} ${j}`) || table.numbers ? "" : <span className="cap">none</span>)}{formulas.has(`${i} ${j}`) && <span className="formula">ƒ {formulas.get(`${i} ${j}`)}</span>}</td>)}
+                {table.columns.map((c, j) => <td key={c.name} className={isNumber(c.type) || (table.numbers && isFigure(row[j])) ? "num" : ""}>{row[j] ?? (formulas.has(`${i} ${j}`) || table.numbers ? "" : <span className="cap">none</span>)}{formulas.has(`${i} ${j}`) && <span className="formula">ƒ {formulas.get(`${i} ${j}`)}</span>}</td>)}
               </tr>
             ))}
           </tbody>
@@ -31,6 +31,10 @@ export function TablePreview({ table }: { table: TableShown }) {
       </div>
     </section>
   );
+}
+
+function isFigure(text: string | null | undefined): boolean {
+  return Boolean(text?.trim()) && Number.isFinite(Number(text));
 }
 
 function Told({ profile }: { profile: Profile | undefined }) {

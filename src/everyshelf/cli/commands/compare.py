@@ -11,7 +11,7 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.commands.desk import entry_kind, kind_on_desk
 from everyshelf.cli.errors import FailOnMet
-from everyshelf.cli.findings import print_artifact, print_rows, print_table_line
+from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 
@@ -223,6 +223,8 @@ def _versions(row: dict[str, Any]) -> str:
 
 
 def _print_table(found: dict[str, Any]) -> None:
+    if "model" in found:
+        print_measured(found["model"])
     for name, table in found.get("tables", {}).items():
         print_table_line(table, name)
         print_rows(table, _MOST_ROWS)

@@ -9,7 +9,7 @@ import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import FailOnMet
-from everyshelf.cli.findings import print_artifact, print_rows, print_table_line
+from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import json_option
 
@@ -155,6 +155,8 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
         return
     terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {tail}.")
     print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "")
+    if "model" in found:
+        print_measured(found["model"])
     if "table" in found:
         print_table_line(found["table"])
         print_rows(found["table"], 12)

@@ -28,7 +28,7 @@ class Picture:
 
 def read_picture(data: bytes) -> Picture:
     """The picture as it is shown, turned as its metadata says; raises ``UnreadableError``."""
-    from PIL import Image, ImageOps
+    from PIL import Image, ImageOps, UnidentifiedImageError
 
     Image.MAX_IMAGE_PIXELS = None  # the size is looked at here, before a pixel is read
     try:
@@ -41,6 +41,8 @@ def read_picture(data: bytes) -> Picture:
             return Picture(shown.width, shown.height, form, mode, shown, metadata)
     except UnreadableError:
         raise
+    except UnidentifiedImageError as error:
+        raise UnreadableError("it cannot be shown: its beginning is broken") from error
     except Exception as error:  # the decoders raise whatever a broken file leads them to
         raise UnreadableError(f"it cannot be shown: {str(error)[:200] or type(error).__name__}") from error
 

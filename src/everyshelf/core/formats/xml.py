@@ -120,7 +120,8 @@ def pulled(member: Any, names: tuple[str, ...], *, open_too: tuple[str, ...] = (
         with member.open() as source:
             events = ("start", "end") if open_too else ("end",)
             options: dict[str, Any] = {"resolve_entities": False, "no_network": True, "load_dtd": False}
-            for event, element in etree.iterparse(source, events=events, tag=tags, recover=True, **options):
+            context = etree.iterparse(source, events=events, tag=tags, recover=True, **options)
+            for event, element in context:
                 if event == "start" and local_name(element.tag) not in open_too:
                     continue
                 yield element
@@ -128,8 +129,11 @@ def pulled(member: Any, names: tuple[str, ...], *, open_too: tuple[str, ...] = (
                     element.clear()
                     while (earlier := element.getprevious()) is not None:
                         element.getparent().remove(earlier)
+            if any(entry.type_name in _CUT_OFF for entry in context.error_log):
+                raise UnreadableError(f"{member.name[:80]} ends in the middle")
     except (etree.XMLSyntaxError, *_STREAM_ERRORS) as error:
         raise UnreadableError(f"{member.name[:80]} cannot be read: {error}") from error
 
 
+_CUT_OFF = ("ERR_DOCUMENT_END", "ERR_TAG_NOT_FINISHED", "ERR_GT_REQUIRED", "ERR_LTSLASH_REQUIRED")
 _STREAM_ERRORS = (EOFError, OSError, ValueError, RuntimeError, NotImplementedError, zlib.error, zipfile.BadZipFile)

@@ -34,7 +34,7 @@ def tensor_part(maker: Maker, tensor: Tensor, part_type: str = "tensor") -> Part
         "type": tensor.told_type,
         "shape": told_shape(tensor.shape),
         "values": tensor.size,
-        "weights": tensor.digest or "not here",
+        "weights": tensor.digest,
         "in": tensor.where or None,
     }
     return maker.part(part_type, tensor.name, tensor.name, fields)

@@ -119,6 +119,8 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
         return Recognition(inner.kind if inner else "archive", "gzip")
     if len(head) > 9 and head[8:10] in (b'{"', b"{ ") and int.from_bytes(head[:8], "little") < 100_000_000:
         return Recognition("model", "safetensors")
+    if looks_like_onnx(head):
+        return Recognition("model", "onnx")
     return _text(name, head, whole=whole)
 
 
@@ -139,8 +141,6 @@ def _binary(name: str, head: bytes) -> Recognition:
     """What is no text: by what the first bytes make when they are taken for one format after the other."""
     if head[257:262] == b"ustar":
         return Recognition("archive", "tar")
-    if looks_like_onnx(head):
-        return Recognition("model", "onnx")
     suffix = PurePosixPath(name).suffix.lower()
     if suffix in _PICKLE_NAMES and (head.startswith(_COMPRESSED_STREAMS) or looks_like_pickle(head)):
         return Recognition("model", "pickle")

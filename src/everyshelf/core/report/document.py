@@ -33,7 +33,7 @@ def report_of(found: Mapping[str, Any], *, title: str, made: datetime) -> dict[s
     """
     artifacts = [dict(a) for a in found["artifacts"]] if "artifacts" in found else [_alone(found)]
     for artifact in artifacts:
-        artifact |= {k: artifact.get(k) for k in ("before", "after", "note", "table", "tables")}
+        artifact |= {k: artifact.get(k) for k in ("before", "after", "note", "table", "tables", "model", "picture")}
         artifact.setdefault("name", artifact["path"].rpartition("/")[2])
         artifact["shown"] = [f for f in artifact["findings"] if f["effect"] != "cosmetic"]
         artifact["cosmetic"] = [f for f in artifact["findings"] if f["effect"] == "cosmetic"]

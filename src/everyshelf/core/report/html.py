@@ -10,7 +10,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined, Template
 from everyshelf.core.compare.rows import rows_told, shifts_told
 from everyshelf.core.compare.sentences import count_noun, group
 from everyshelf.core.report.lines import changed_lines, words_apart
-from everyshelf.core.report.words import rows_of, sides, what
+from everyshelf.core.report.words import measured, rows_of, sides, what
 
 _MOST = 2000
 _LONG = 400
@@ -54,5 +54,6 @@ def _template() -> Template:
         "rows_of": rows_of,
         "rows_told": rows_told,
         "shifts_told": shifts_told,
+        "measured": measured,
     }
     return environment.get_template("report.html")

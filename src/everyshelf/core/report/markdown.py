@@ -7,7 +7,7 @@ from typing import Any
 
 from everyshelf.core.compare.rows import rows_told, shifts_told
 from everyshelf.core.report.lines import Line, changed_lines
-from everyshelf.core.report.words import GLYPHS, cells_of, rows_of, sides, users, what
+from everyshelf.core.report.words import GLYPHS, cells_of, measured, rows_of, sides, users, what
 
 _MOST = 2000
 _MOST_ROWS = 100
@@ -34,6 +34,8 @@ def markdown(report: dict[str, Any]) -> str:
             out += ["", _text(rows_of(artifact["table"])), *_rows(artifact["table"])]
         for name, table in (artifact.get("tables") or {}).items():
             out += ["", f"### {_text(name)}", "", _text(rows_of(table)), *_rows(table)]
+        if artifact.get("model"):
+            out += _measured(artifact["model"])
         out += _findings(artifact["shown"])
         if artifact["cosmetic"]:
             count = len(artifact["cosmetic"])
@@ -55,6 +57,14 @@ def _rows(table: dict[str, Any]) -> list[str]:
         out += ["", "|  | row | cells |", "| --- | --- | --- |"]
         out += [f"| {GLYPHS[r.action]} | {_text(r.name)} | {_text(cells_of(r))} |" for r in rows]
     return out
+
+
+def _measured(model: dict[str, Any]) -> list[str]:
+    told = measured(model)
+    if not told:
+        return []
+    head = ["", "| measured | before | after | that is |", "| --- | ---: | ---: | --- |"]
+    return [*head, *(f"| {' | '.join(_text(cell) for cell in row)} |" for row in told)]
 
 
 def _said(artifact: dict[str, Any]) -> str:

@@ -68,3 +68,10 @@ def rows_of(table: dict[str, Any]) -> str:
     parts = [f"{group(rows[s])} {s}" for s in ("changed", "added", "removed") if rows[s]]
     key = f"matched by {', '.join(table['key'])}" if table["key"] else "matched without a key"
     return f"{group(rows['before'])} → {group(rows['after'])} rows, {', '.join(parts) or 'all the same'}, {key}"
+
+
+def measured(model: dict[str, Any]) -> list[tuple[str, str, str, str]]:
+    """Metrics beside a model that moved: name, before, after, and what that is."""
+    told = {True: "▲ better", False: "▼ worse", None: "changed"}
+    moved = [m for m in model["metrics"] if m["before"] != m["after"]]
+    return [(m["name"], value(m["before"]), value(m["after"]), told[m["better"]]) for m in moved]
