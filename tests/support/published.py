@@ -114,16 +114,46 @@ PACKAGES = {
         _pypi("docker-compose-1.29.2", "4c8cd9d21d237412793d18bd33110049ee9af8dab3fe2c213bbd0733959b09b7"),
         _npm("dotenv", "6.0.0", "1e659d542389d6c2d506f7c850d3985e47b2b1cc82960cacb26644f52d716e30"),
     ],
+    "workbook": [
+        _pypi("python_calamine-0.9.1", "458094c3dd41bd330c0a43d20e23489964ba28b3301687f1c5acc03c81d06a9f"),
+        _pypi("pyexcel-ods3-0.6.1", "53740fc9bc6e91e43cdc0ee4f557bb3b252d8493d34f2c11d26a93c53cfebc2e"),
+        _pypi("xlrd-1.2.0", "546eb36cee8db40c3eaa46c351e67ffee6eeb5fa2650b71bc4c758a29a1b29b2"),
+        _pypi("agate_excel-0.4.2", "eed1dc6239f0e96720d962dc1bdfb4496e19687332c827fd8b1e587a917ea202"),
+        _pypi("tablib-3.9.0", "1b6abd8edb0f35601e04c6161d79660fdcde4abb4a54f66cc9f9054bd55d5fe2"),
+        _pypi("odfpy-1.4.1", "db766a6e59c5103212f3cc92ec8dd50a0f3a02790233ed0b52148b70d3c438ec"),
+    ],
+    "document": [
+        _pypi("python_docx-1.2.0", "7bc9d7b7d8a69c9c02ca09216118c86552704edc23bac179283f2e38f86220ce"),
+        _pypi("odfpy-1.4.1", "db766a6e59c5103212f3cc92ec8dd50a0f3a02790233ed0b52148b70d3c438ec"),
+        _pypi("relatorio-1.0.0", "18a0e8c47209a3d6b565c1136730ff149207c1ae7548f5f954382c9498237f42"),
+        _pypi("ezodf-0.3.2", "000da534f689c6d55297a08f9e2ed7eada9810d194d31d164388162fb391122d"),
+        _pypi("odfdo-3.9.4", "0eab547c0b1b201abc5451290aa0ccccaefc62be636845ed025f4d321de33a44"),
+        _pypi("secretary-0.2.8", "39ff0d9a0dfe3d47dbc77a447f6babd3cbe7d1d9bb4301f44d74622bb2865867"),
+    ],
+    "network": [
+        _pypi("onnx-1.12.0", "13b3e77d27523b9dbf4f30dfc9c959455859d5e34e921c44f712d69b8369eff9"),
+        _pypi("skl2onnx-1.9.3", "25de7a28315094bccc543f52492706d6721fe4d0ca59bfb307a3cce9e585870f"),
+        _pypi("magika-1.0.3", "ad3216012f6dd337be34c23ae3dfab36f0623bc62fbfb329f9a1852c9ad40304"),
+    ],
+    "pickle": [
+        _pypi("joblib-1.6.0", "2ccc96785b12046c08fd6d55839c12857831b54a3c1673ffadd2f04bfc4eda03"),
+    ],
+    "picture": [
+        _pypi("sqlite_web-0.8.2", "ef4348978c16f81e809f2bfc1905cbfad2b381ad4f532e30c27afd702ffc6283"),
+        _pypi("relatorio-1.0.0", "18a0e8c47209a3d6b565c1136730ff149207c1ae7548f5f954382c9498237f42"),
+        _pypi("skl2onnx-1.9.3", "25de7a28315094bccc543f52492706d6721fe4d0ca59bfb307a3cce9e585870f"),
+        _pypi("pypng-0.20220715.0", "739c433ba96f078315de54c0db975aee537cbc3e1d0ae4ed9aab0ca1e427e2c1"),
+    ],
 }
 # fmt: on
 
 
-def published(group: str, suffixes: tuple[str, ...]) -> list[tuple[str, bytes]]:
+def published(group: str, suffixes: tuple[str, ...], most: int = _MOST_BYTES) -> list[tuple[str, bytes]]:
     """Name and bytes of the group's files with these suffixes; skips the test where no registry is in reach."""
     found = []
     for package in PACKAGES[group]:
         for name, data in _members(package):
-            if name.endswith(suffixes) and 2 < len(data) < _MOST_BYTES:
+            if name.endswith(suffixes) and 2 < len(data) < most:
                 found.append((f"{package.name}/{name}", data))
     return sorted(found)
 

@@ -24,6 +24,7 @@ _LEAST_LIKE = 0.5
 _LEAST_ALONE = 0.2
 _MOST_PAIRS = 40_000  # of one gap, compared by likeness
 _KEY_SHARE = 0.8
+_FEW_CELLS = 2
 
 Pair = tuple[int, int]
 Held = dict[int, tuple[str, CellValue]]  # column in the newer version -> what counts of its cell
@@ -209,8 +210,14 @@ class _Rows:
             pairs = [found[k] for k in increasing([j for _, j in found])]
         for rest_old, rest_new in _between(pairs, gap_old, gap_new):
             if rest_old and rest_new and len(rest_old) * len(rest_new) <= _MOST_PAIRS:
-                pairs += self._by_likeness(rest_old, rest_new, key)
+                pairs += self._by_likeness(rest_old, rest_new, key) or self._in_place(rest_old, rest_new)
         return pairs
+
+    def _in_place(self, old: range, new: range) -> list[Pair]:
+        """A row of hardly a cell, alone where it stood: rewritten."""
+        alone = len(old) == len(new) == 1 and self._old[old[0]] == self._new[new[0]]
+        small = alone and max(len(self._held_old[old[0]]), len(self._held_new[new[0]])) <= _FEW_CELLS
+        return [(old[0], new[0])] if small else []
 
     def _by_likeness(self, old: range, new: range, key: int | None) -> list[Pair]:
         alone = len(old) == len(new) == 1

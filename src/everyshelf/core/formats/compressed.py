@@ -17,8 +17,14 @@ import zstandard
 
 from everyshelf.core.errors import UnreadableError
 
-_MARKS = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "Zstandard"}
-_SUFFIXES = (".gz", ".gzip", ".bz2", ".xz", ".zst", ".zstd")
+_MARKS = {
+    b"\x1f\x8b": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\x00": "xz",
+    b"\x5d\x00\x00": "lzma",
+    b"\x28\xb5\x2f\xfd": "Zstandard",
+}
+_SUFFIXES = (".gz", ".gzip", ".bz2", ".xz", ".lzma", ".zst", ".zstd")
 _MOST_BYTES = 256 * 1024 * 1024
 _MOST_ON_DISK = 16 * 1024 * 1024 * 1024
 _MOST_TIMES = 200  # a table shrinks to a tenth, a text to a fifth; what grows two hundredfold wants to do harm
@@ -87,7 +93,7 @@ def _opened(file: IO[bytes], packing: str) -> IO[bytes]:
         return cast("IO[bytes]", gzip.GzipFile(fileobj=file))
     if packing == "bzip2":
         return bz2.BZ2File(file)
-    if packing == "xz":
+    if packing in ("xz", "lzma"):
         return lzma.LZMAFile(file)
     unpacking = zstandard.ZstdDecompressor(max_window_size=1 << 27)
     return cast("IO[bytes]", unpacking.stream_reader(file, read_across_frames=True, closefd=False))

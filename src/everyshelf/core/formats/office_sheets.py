@@ -31,6 +31,8 @@ _OPTIONS = {
 
 def read_xlsx(members: dict[str, Member]) -> Workbook:
     """The workbook; raises ``UnreadableError``."""
+    # Some writers part names by backslashes, or do not keep to their own capitals.
+    members = {name.replace("\\", "/").lower(): member for name, member in members.items()}
     home = _workbook_part(members)
     links = _relations(members, home)
     root = _tree(members, home)
@@ -57,7 +59,7 @@ def read_xlsx(members: dict[str, Member]) -> Workbook:
         if not name.startswith("_xlnm._FilterDatabase"):
             where = f" on {_sheet_at(book, scope)}" if scope is not None else ""
             book.names[name + where] = (element.text or "").strip()
-    project = next((n for n in members if n.lower().endswith("vbaproject.bin")), None)
+    project = next((n for n in members if n.endswith("vbaproject.bin")), None)
     if project is not None:
         book.modules, problem = modules_of_project(members[project].read())
         book.notes += [problem] if problem else []
@@ -73,7 +75,7 @@ def _workbook_part(members: dict[str, Member]) -> str:
         for kind, target in _relations(members, "").values():
             if kind == "officeDocument" and target in members:
                 return target
-    found = next((n for n in members if n.lower().endswith("xl/workbook.xml")), None)
+    found = next((n for n in members if n.endswith("xl/workbook.xml")), None)
     if found is None:
         raise UnreadableError("there is no workbook in it")
     return found
@@ -87,9 +89,9 @@ def _relations(members: dict[str, Member], part: str) -> dict[str, tuple[str, st
         return {}
     found = {}
     for element in _tree(members, listed):
-        target = str(element.get("Target") or "")
+        target = str(element.get("Target") or "").replace("\\", "/")
         place = target.lstrip("/") if target.startswith("/") else posixpath.normpath(posixpath.join(folder, target))
-        found[str(element.get("Id"))] = (str(element.get("Type") or "").rpartition("/")[2], place)
+        found[str(element.get("Id"))] = (str(element.get("Type") or "").rpartition("/")[2], place.lower())
     return found
 
 
@@ -112,7 +114,7 @@ def _below(root: Any, name: str) -> Iterator[Any]:
 
 def _properties(members: dict[str, Member]) -> dict[str, str]:
     found: dict[str, str] = {}
-    for name in ("docProps/core.xml", "docProps/app.xml"):
+    for name in ("docprops/core.xml", "docprops/app.xml"):
         if name in members:
             for element in _tree(members, name):
                 if isinstance(element.tag, str) and len(element) == 0 and (element.text or "").strip():

@@ -19,11 +19,16 @@ from everyshelf.core.formats.pickle_symbols import Array, Bag, Made, Map, Name, 
 
 _MOST_OPCODES = 30_000_000
 _MOST_UNPACKED = 1 << 30
-_ZLIBMARKS = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda")
+# A zlib stream (RFC 1950), or one behind a head of fixed length that tells its size, as joblib wrote until 0.9.
+ZLIB_MARKS = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda", b"ZF0x")
+_PROTOCOLS = (b"\2", b"\3", b"\4", b"\5")
+_SIZE_HEAD = len(b"ZF" + hex(2**64).encode())
 
 
 def looks_like_pickle(head: bytes) -> bool:
     """True if the first bytes are opcodes one after the other, as far as they go."""
+    if head[:1] == b"\x80" and head[1:2] in _PROTOCOLS:
+        return True  # what follows may be broken by arrays that lie between the opcodes
     seen = at = 0
     try:
         for _, _, place in pickletools.genops(head):
@@ -39,15 +44,27 @@ def looks_like_pickle(head: bytes) -> bool:
 
 def read_pickle(data: bytes | memoryview) -> Pickled:
     """What a pickle describes; raises ``UnreadableError`` with the byte where it stops being one."""
-    if bytes(data[:2]) in _ZLIBMARKS:
+    if bytes(data[:4]).startswith(ZLIB_MARKS):
         data = _inflated(bytes(data))
     return Machine(memoryview(data)).run()
+
+
+def inflated_head(head: bytes, most: int = 4096) -> bytes:
+    """The first bytes of what a zlib stream holds; nothing if it is none."""
+    try:
+        return zlib.decompressobj().decompress(_stream(head), most)
+    except zlib.error:
+        return b""
+
+
+def _stream(data: bytes) -> bytes:
+    return data[_SIZE_HEAD:] if data.startswith(b"ZF") else data
 
 
 def _inflated(data: bytes) -> bytes:
     unpacker = zlib.decompressobj()
     try:
-        found = unpacker.decompress(data, min(_MOST_UNPACKED, max(1 << 24, 200 * len(data))))
+        found = unpacker.decompress(_stream(data), min(_MOST_UNPACKED, max(1 << 24, 200 * len(data))))
     except zlib.error as error:
         raise UnreadableError(f"its compression is damaged: {error}") from error
     if unpacker.unconsumed_tail:
@@ -216,7 +233,7 @@ class Machine:
     def _raw(self, state: Map) -> Any:
         """An array of which the bytes follow right here, after a pad that its own first byte tells."""
         shape, dtype = _shape(state.get("shape")), _dtype_of(state.get("dtype"))
-        if dtype.lstrip("<>|=") == "O":
+        if dtype.lstrip("<>|=").startswith("O"):
             inner = Machine(self._data, self._at)
             value = inner.run()
             self._at = inner.at

@@ -155,9 +155,9 @@ def _word_text(paragraph: Any) -> str:
 
 
 def _slides(members: dict[str, Member], maker: Maker) -> list[Part]:
+    if not any(n.startswith("ppt/") for n in members):
+        raise UnreadableError("there is no presentation in it")
     names = sorted((int(found[1]), n) for n in members if (found := _SLIDES.search(n)))
-    if not names:
-        raise UnreadableError("there is no slide in it")
     parts = []
     for _, name in names:
         texts = ["".join(t.text or "" for t in p.iter("{*}t")) for p in _tree(members, name).iter("{*}p")]

@@ -14,7 +14,7 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import first_member, local_names
 from everyshelf.core.formats.json import parse_json
 from everyshelf.core.formats.onnx import looks_like_onnx
-from everyshelf.core.formats.pickles import looks_like_pickle
+from everyshelf.core.formats.pickles import ZLIB_MARKS, inflated_head, looks_like_pickle
 from everyshelf.core.formats.tables import find_delimiter
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
@@ -54,13 +54,11 @@ _SIGNATURES: tuple[tuple[bytes, Recognition], ...] = (
 )
 # A member's name (or its beginning) that says what a zip is; the type an open document says it is.
 _ZIP_TELLS = (
-    ("xl/workbook.bin", "spreadsheet", "xlsb"),
     ("xl/", "spreadsheet", "xlsx"),
     ("word/", "document", "docx"),
     ("ppt/", "document", "pptx"),
 )
 _OPEN_DOCUMENT = b"application/vnd.oasis.opendocument."
-_COMPRESSED_STREAMS = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda")
 _PICKLE_NAMES = (".pkl", ".pickle", ".joblib", ".p", ".pck", ".sav")
 _SCRIPTS = {
     ".py": "python",
@@ -113,7 +111,7 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
         if head.startswith(mark):
             return found
     if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
-        return _zip(head)
+        return _zip(name, head)
     if head.startswith(b"\x1f\x8b"):
         inner = _by_name(PurePosixPath(name).stem)
         return Recognition(inner.kind if inner else "archive", "gzip")
@@ -121,19 +119,36 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
         return Recognition("model", "safetensors")
     if looks_like_onnx(head):
         return Recognition("model", "onnx")
+    if head.startswith(ZLIB_MARKS) and looks_like_pickle(inflated_head(head)):
+        return Recognition("model", "pickle")
     return _text(name, head, whole=whole)
 
 
-def _zip(head: bytes) -> Recognition:
-    names = local_names(head)
-    for tell, kind, form in _ZIP_TELLS:
-        if any(name.startswith(tell) for name in names):
-            return Recognition(kind, form)
-    if names[:1] == ["mimetype"] and (said := first_member(head)).startswith(_OPEN_DOCUMENT):
-        sort = said.removeprefix(_OPEN_DOCUMENT).split(b"PK")[0].decode("ascii", "replace")
-        return Recognition("spreadsheet", "ods") if sort.startswith("spreadsheet") else Recognition("document", "odt")
-    if any(name == "data.pkl" or name.endswith("/data.pkl") for name in names):
-        return Recognition("model", "pickle")
+def _zip(name: str, head: bytes) -> Recognition:
+    names = [n.replace("\\", "/").lower() for n in local_names(head)]
+    for member in names:  # in their order: what is packed inside comes after what packs it
+        for tell, kind, form in _ZIP_TELLS:
+            if member.startswith(tell):
+                is_binary = form == "xlsx" and "xl/workbook.bin" in names
+                return Recognition(kind, "xlsb" if is_binary else form)
+        if member == "data.pkl" or member.endswith("/data.pkl"):
+            return Recognition("model", "pickle")
+    if "mimetype" in names or {"content.xml", "meta-inf/manifest.xml"} <= set(names):
+        return _open_document(name, head)
+    return Recognition("archive", "zip")
+
+
+def _open_document(name: str, head: bytes) -> Recognition:
+    """By the type it says it is, first of all or somewhere; else by its name."""
+    said = first_member(head)
+    if not said.startswith(_OPEN_DOCUMENT):
+        at = head.find(b"mimetype" + _OPEN_DOCUMENT)
+        said = head[at + 8 : at + 100] if at >= 0 else b""
+    suffix = PurePosixPath(name.lower()).suffix
+    if said.startswith(_OPEN_DOCUMENT + b"spreadsheet") or (not said and suffix in (".ods", ".ots")):
+        return Recognition("spreadsheet", "ods")
+    if said.startswith(_OPEN_DOCUMENT) or suffix in (".odt", ".odp", ".ott"):
+        return Recognition("document", "odt")
     return Recognition("archive", "zip")
 
 
@@ -142,7 +157,7 @@ def _binary(name: str, head: bytes) -> Recognition:
     if head[257:262] == b"ustar":
         return Recognition("archive", "tar")
     suffix = PurePosixPath(name).suffix.lower()
-    if suffix in _PICKLE_NAMES and (head.startswith(_COMPRESSED_STREAMS) or looks_like_pickle(head)):
+    if suffix in _PICKLE_NAMES and looks_like_pickle(head):
         return Recognition("model", "pickle")
     return Recognition("model", "onnx") if suffix == ".onnx" else Recognition("opaque")
 
