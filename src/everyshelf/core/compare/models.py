@@ -12,12 +12,13 @@ from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.onnx import Beside
 from everyshelf.core.formats.tensors import Distance, Tensor, distance
-from everyshelf.core.kinds.models import ModelRead, onnx_outline, read_model, told_shape
+from everyshelf.core.kinds.models import ModelRead, Tensors, onnx_outline, parse_model, told_shape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Finding, Outline
 
 _MOST_TENSORS = 5_000
 _WORTH_COMPARING = 1024
+_PIECE = 1 << 18  # bytes that stay in a cache while they are compared
 _FEW_SHARED_NAMES = 0.5
 
 
@@ -46,8 +47,9 @@ class ModelFile:
 
 def compare_models(before: ModelFile, after: ModelFile, table: KindTable) -> Comparison:
     """What changed in structure, parameters and weights; raises ``UnreadableError``."""
-    old, new = (read_model(f.data, f.format, table, f.tensor_bytes()) for f in (before, after))
-    _mark_equal(old, new)
+    parsed = [parse_model(f.data, f.format, table, f.tensor_bytes()) for f in (before, after)]
+    _mark_equal(parsed[0].tensors, parsed[1].tensors)
+    old, new = (p.outline() for p in parsed)
     anew = 0
     if old.graph is not None and new.graph is not None and shared_names(old.graph, new.graph) < _FEW_SHARED_NAMES:
         new, anew = _named_as(old, new, table)
@@ -83,14 +85,23 @@ def _named_as(old: ModelRead, new: ModelRead, table: KindTable) -> tuple[ModelRe
     return onnx_outline(replace(new.graph, graph=graph), table), len(mapping)
 
 
-def _mark_equal(old: ModelRead, new: ModelRead) -> None:
+def _mark_equal(old: Tensors, new: Tensors) -> None:
     """Comparing bytes is ten times faster than hashing them: equal bytes under one name get no digest of their own."""
-    for name in old.tensors.keys() & new.tensors.keys():
-        one, other = old.tensors[name], new.tensors[name]
+    for name in old.keys() & new.keys():
+        one, other = old[name], new[name]
         if (one.shape, one.dtype) == (other.shape, other.dtype) and one.size > _WORTH_COMPARING:
             before, after = one.load(), other.load()
-            if before is not None and after is not None and before == after:
+            if before is not None and after is not None and _same_bytes(before, after):
                 one.digest = other.digest = f"as in the other, {name}"
+
+
+def _same_bytes(before: Any, after: Any) -> bool:
+    """As ``==``, which for views goes value by value, an order of magnitude slower."""
+    one, other = memoryview(before), memoryview(after)
+    pieces = range(0, one.nbytes, _PIECE)
+    return one.nbytes == other.nbytes and all(
+        one[at : at + _PIECE].tobytes() == other[at : at + _PIECE].tobytes() for at in pieces
+    )
 
 
 class _Distances:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.onnx_wire import without_weights
 from everyshelf.core.formats.tensors import Tensor, told_type
 
 # From where a tensor's bytes lie (location, offset, length or None) to them, or to None.
@@ -123,13 +124,14 @@ def parse_onnx(data: bytes, beside: Beside | None = None) -> OnnxModel:
     from google.protobuf.message import DecodeError
     from onnx import ModelProto
 
+    parted = without_weights(data)
     try:
-        model = ModelProto.FromString(data)
+        model = ModelProto.FromString(parted[0] if parted is not None else data)
     except (DecodeError, MemoryError) as error:
         raise UnreadableError("it is damaged, or no ONNX model") from error
     if not model.HasField("graph"):
         raise UnreadableError("there is no graph in it")
-    reader = _Reader(beside)
+    reader = _Reader(beside, parted[1] if parted is not None else [])
     sets = {entry.domain or "ai.onnx": entry.version for entry in model.opset_import}
     metadata = {entry.key: entry.value for entry in model.metadata_props}
     producer = {
@@ -146,13 +148,16 @@ def parse_onnx(data: bytes, beside: Beside | None = None) -> OnnxModel:
 
 
 class _Reader:
-    def __init__(self, beside: Beside | None) -> None:
-        self._beside = beside
+    def __init__(self, beside: Beside | None, weights: list[memoryview | None]) -> None:
+        self._beside, self._weights = beside, weights
 
     def graph(self, graph: Any, depth: int) -> Graph:
         if depth > _MOST_DEPTH:
             raise UnreadableError(f"branches nested over {_MOST_DEPTH} levels deep")
-        tensors = {t.name: self.tensor(t, t.name) for t in graph.initializer}
+        apart = self._weights if depth == 0 and len(self._weights) == len(graph.initializer) else []
+        tensors = {}
+        for place, t in enumerate(graph.initializer):
+            tensors[t.name] = self.tensor(t, t.name, apart[place] if apart else None)
         for sparse in graph.sparse_initializer:
             name = sparse.values.name
             tensors[name] = self.tensor(sparse.values, name)
@@ -186,7 +191,7 @@ class _Reader:
         else:
             node.attributes[attribute.name] = _plain(attribute, kind)
 
-    def tensor(self, tensor: Any, name: str) -> Tensor:
+    def tensor(self, tensor: Any, name: str, held: memoryview | None = None) -> Tensor:
         shape = tuple(int(d) for d in tensor.dims)
         if any(d < 0 for d in shape):
             raise UnreadableError(f"the tensor {name[:80]} claims a negative size")
@@ -194,6 +199,8 @@ class _Reader:
         if tensor.data_location == 1:
             said = {entry.key: entry.value for entry in tensor.external_data}
             return self._external(name, shape, dtype, said)
+        if held is not None:
+            return Tensor(name, shape, dtype, lambda: held)
         return Tensor(name, shape, dtype, lambda: _bytes_of(tensor, dtype))
 
     def _external(self, name: str, shape: tuple[int, ...], dtype: str, said: dict[str, str]) -> Tensor:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 from everyshelf.core.errors import UnreadableError
@@ -45,22 +45,16 @@ def told_shape(shape: tuple[int, ...]) -> str:
     return " × ".join(str(n) for n in shape) or "single value"
 
 
-def read_safetensors(data: bytes, table: KindTable) -> ModelRead:
+def safetensors_outline(tensors: Tensors, metadata: dict[str, str], table: KindTable) -> ModelRead:
     """Tensors by name and the metadata, each one a part."""
-    tensors, metadata = parse_safetensors(data)
     maker = Maker(table)
     parts = [maker.part("metadata", k, k, {"value": v}) for k, v in metadata.items()]
     parts += [tensor_part(maker, t) for t in tensors.values()]
     return ModelRead(maker.part("model", "model", "", {}, parts), tensors, "safetensors")
 
 
-def read_onnx(data: bytes, table: KindTable, beside: Beside | None = None) -> ModelRead:
-    """Inputs, outputs, operator sets, nodes with their branches, initialisers, metadata."""
-    return onnx_outline(parse_onnx(data, beside), table)
-
-
 def onnx_outline(model: OnnxModel, table: KindTable) -> ModelRead:
-    """The same of a model that is parsed already."""
+    """Inputs, outputs, operator sets, nodes with their branches, initialisers, metadata."""
     maker = Maker(table)
     tensors: Tensors = {}
     parts = [maker.part("operator set", name, name, {"version": v}) for name, v in model.operator_sets.items()]
@@ -114,14 +108,32 @@ def _node_part(maker: Maker, node: Node, within: str, tensors: Tensors) -> Part:
     return maker.part("node", label, key or None, fields, children)
 
 
-def read_model(data: bytes, form: str, table: KindTable, beside: Beside | None = None) -> ModelRead:
-    """The outline and tensors of a model in one of the formats known; raises ``UnreadableError``."""
+@dataclass
+class ModelParsed:
+    """A model before its outline is made: tensors that can be told by their names, and how to make the outline.
+
+    Making it asks each tensor for what tells its bytes from others; who compares two knows some of that already.
+    """
+
+    tensors: Tensors
+    outline: Callable[[], ModelRead]
+
+
+def parse_model(data: bytes, form: str, table: KindTable, beside: Beside | None = None) -> ModelParsed:
+    """A model in one of the formats known; raises ``UnreadableError``."""
     if form == "onnx":
-        return read_onnx(data, table, beside)
+        model = parse_onnx(data, beside)
+        return ModelParsed(model.graph.initializers, lambda: onnx_outline(model, table))
     if form == "safetensors":
-        return read_safetensors(data, table)
+        tensors, metadata = parse_safetensors(data)
+        return ModelParsed(tensors, lambda: safetensors_outline(tensors, metadata, table))
     if form == "pickle":
         from everyshelf.core.kinds.pickled import read_pickled
 
-        return read_pickled(data, table)
+        return ModelParsed({}, lambda: read_pickled(data, table))
     raise UnreadableError(f"no reader knows a model in {form or 'this format'}")
+
+
+def read_model(data: bytes, form: str, table: KindTable) -> ModelRead:
+    """The outline and tensors of a model; raises ``UnreadableError``."""
+    return parse_model(data, form, table).outline()
