@@ -28,6 +28,7 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
       </div>
     );
   }
+  if (outline.parts.length === 0) return <section className="sheet" aria-label="Outline"><RootFields outline={outline} /></section>;
   return <TreeView outline={outline} />;
 }
 
