@@ -9,6 +9,7 @@ EVERYSHELF_PORT        port to listen on                                        
 EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
 EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
 EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
+EVERYSHELF_MAX_ROWS    bytes of rows kept from comparisons of tables, for paging               4 GiB
 =====================  ======================================================================= ==============
 """
 
@@ -28,6 +29,7 @@ from everyshelf.core.errors import InvalidError
 
 DEFAULT_PORT = 8321
 _MAX_UPLOAD = 20 * 1024**3
+_MAX_ROWS = 4 * 1024**3
 
 
 @dataclass(frozen=True)
@@ -40,6 +42,7 @@ class Config:
     hosts: tuple[str, ...]
     places: tuple[Path, ...]
     max_upload_bytes: int
+    max_rows_bytes: int = _MAX_ROWS
 
     @property
     def segments(self) -> Path:
@@ -90,6 +93,7 @@ def get_config() -> Config:
         tuple(h for h in str(hosts).split(",") if h) or ("127.0.0.1", "localhost", "[::1]"),
         tuple(Path(p).absolute() for p in str(places).split(os.pathsep)),
         _number("max_upload", value("max_upload", _MAX_UPLOAD)),
+        _number("max_rows", value("max_rows", _MAX_ROWS)),
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import warnings
 from typing import Any
 
 from everyshelf.core.formats.archives import Member
@@ -14,7 +15,9 @@ _LISTS = ("script-lc.xml", "script-lb.xml")
 
 def modules_of_project(data: bytes) -> tuple[dict[str, str], str]:
     """Name -> source of a project of modules, and what went wrong, if something did; nothing in it is run."""
-    from oletools import olevba
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # it uses names its own parser calls old
+        from oletools import olevba
 
     for name in ("olevba", "oletools", "olefile"):
         logging.getLogger(name).setLevel(logging.CRITICAL)

@@ -29,7 +29,8 @@ from everyshelf.core.kinds.beside import belonging, may_have_beside
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.worker import Worker
-from everyshelf.service.context import get_config, get_store, get_trees, reader
+from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
@@ -315,7 +316,7 @@ def compare_contents(
 ) -> dict[str, Any] | None:
     """As ``compare_pair`` for two contents under their names. ``tick`` may raise to give up."""
     parts = _parts(old_name, before, new_name, after, rules, kind, beside)
-    rows = _rows_file(parts)
+    rows = kept_rows.file_of(_key(parts))
     work = (
         (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick, beside)) if allowed else None
     )
@@ -339,24 +340,14 @@ def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: 
     if pair.before is None or pair.after is None:
         return nothing
     parts = _parts(pair.old_path, pair.before, pair.path, pair.after, rules, None, pair.beside)
-    file = _rows_file(parts)
-    if not _kept(file):
+    file = kept_rows.file_of(_key(parts))
+    if not kept_rows.files_at(file):
         if is_heavy(pair):
             return nothing
         _worked_out(pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None)
+    kept_rows.mark_used(file)
     with reader() as worker:
         return worker.page(file, start, count, **wanted)
-
-
-def _kept(file: Path) -> list[Path]:
-    """The file of a table's rows, or the files of several tables."""
-    return [*file.parent.glob(f"{file.name}*")]
-
-
-def _rows_file(parts: tuple[str, ...]) -> Path:
-    folder = get_config().data / "cache" / "rows"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder / f"{_key(parts)}.parquet"
 
 
 def _key(parts: tuple[str, ...]) -> str:
@@ -403,10 +394,9 @@ def _worked_out(
             found = worker.compare(
                 *sides, rules_text=rules.source, kind=kind, rows=part, tick=tick, beside=(one, other)
             )
-            for file in _kept(part):
-                file.replace(file.with_name(file.name.replace(part.name, rows.name, 1)))
+            kept_rows.take_in(part, rows)
         finally:
-            for file in _kept(part):
+            for file in kept_rows.files_at(part):
                 file.unlink(missing_ok=True)
     return found
 
