@@ -16,8 +16,13 @@ from everyshelf.cli.session import json_option
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 
 
+_FILE_OR_FOLDER = click.Path(exists=True, readable=True, path_type=Path)
 _HEAVY_BYTES = 48 * 1024 * 1024
 _HEAVY_SECONDS = 3600.0
+
+
+def _size(path: Path) -> int:
+    return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
 
 
 def _beside(file: Path) -> dict[str, Path]:
@@ -98,8 +103,8 @@ def checked_kind(kind: str | None) -> str | None:
 
 
 @click.command("compare-files")
-@click.argument("old", type=_FILE)
-@click.argument("new", type=_FILE)
+@click.argument("old", type=_FILE_OR_FOLDER)
+@click.argument("new", type=_FILE_OR_FOLDER)
 @click.option("--kind", help="Read both as this kind.")
 @click.option("--key", help="Key columns of a table, by commas.")
 @click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
@@ -120,13 +125,16 @@ def compare_files(
     report: Path | None,
     as_json: bool,
 ) -> None:
-    """What changed from file OLD to file NEW, by what it means."""
+    """What changed from file OLD to file NEW, by what it means.
+
+    Folders too: as one table where all their files are parts of one, else file by file.
+    """
     from everyshelf.core.reading.worker import Worker
 
     form = report_form(report)
     rules_text = _rules_text(rules)
     keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
-    heavy = max(old.stat().st_size, new.stat().st_size) > _HEAVY_BYTES
+    heavy = max(_size(old), _size(new)) > _HEAVY_BYTES
     worker = Worker(deadline_seconds=_HEAVY_SECONDS) if heavy else Worker()
     wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:

@@ -25,7 +25,12 @@ _MOST_INSIDE = 2_000  # members looked into; of the rest it is said that they di
 
 def compare_archives(before: bytes, after: bytes, inside: Inside) -> Comparison:
     """Findings on members, those inside of members below them; raises ``UnreadableError``."""
-    findings, notes = _Members(open_archive(before), open_archive(after), inside).all()
+    return compare_members(open_archive(before), open_archive(after), inside)
+
+
+def compare_members(before: dict[str, Member], after: dict[str, Member], inside: Inside) -> Comparison:
+    """As ``compare_archives``, of members wherever they lie."""
+    findings, notes = _Members(before, after, inside).all()
     return Comparison("archive", findings, note=notes)
 
 

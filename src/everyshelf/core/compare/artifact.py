@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from everyshelf.core.compare.apis import compare_apis
+from everyshelf.core.compare.archives import compare_members
 from everyshelf.core.compare.notebooks import compare_notebooks
 from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.own import compare_own
@@ -17,16 +18,17 @@ from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.texts import compare_texts
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.archives import folder_members
 from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.text import Decoded, decode
-from everyshelf.core.kinds.peeking import is_table, recognise_given
+from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.registry import kind_for
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import Finding
-from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
@@ -59,7 +61,14 @@ class ArtifactSide:
     @property
     def given(self) -> Given:
         """The same for a reader of tables."""
+        if self.is_folder and self.path is not None:
+            return given_at(self.name, self.path)
         return Given(self.name, self.content, self.path)
+
+    @cached_property
+    def is_folder(self) -> bool:
+        """True for a folder on disk, whose files are one table or are compared one by one."""
+        return self.path is not None and self.path.is_dir()
 
 
 def compare_artifacts(
@@ -88,6 +97,8 @@ def _versions(
     depth: int,
 ) -> Comparison:
     """As ``compare_artifacts``, for an artifact or a member ``depth`` archives down."""
+    if before.is_folder or after.is_folder:
+        return _folders(before, after, rules, kind, key, keep)
     old, new = (recognise_given(side.given, rules, kind) for side in (before, after))
     if is_table(old) and is_table(new):
         from everyshelf.core.compare.datasets import compare_datasets, options_of
@@ -117,6 +128,37 @@ def _versions(
             Finding("changed", "/", "content", "compression", "cosmetic", "compression", words[0], words[1])
         )
     return result
+
+
+def _folders(
+    before: ArtifactSide,
+    after: ArtifactSide,
+    rules: Rules,
+    kind: str | None,
+    key: Sequence[str] | None,
+    keep: Keep | None,
+) -> Comparison:
+    """Folders: as one table where all their files are parts of one, also against a table in one file; else by file."""
+    from everyshelf.core.compare.datasets import compare_datasets, options_of
+
+    sides = before.given, after.given
+    found = [table_of_folder(g) if g.files else recognise_given(g, rules, kind) for g in sides if g.files or g.size]
+    if len(found) == 2 and all(one is not None and is_table(one) for one in found):
+        old, new = (one for one in found if one is not None)
+        told = compare_datasets(*sides, old, new, options_of(rules, after.name, key), keep)
+        if isinstance(told, Comparison):
+            return told
+    if not (before.is_folder and after.is_folder) or before.path is None or after.path is None:
+        why = "a folder that is no table can only be compared with a folder"
+        return as_bytes(after.name, before.given.size, after.given.size, why)
+
+    def inside(name: str, was: bytes, now: bytes) -> Comparison:
+        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), rules, None, None, None, 1)
+
+    try:
+        return compare_members(folder_members(before.path), folder_members(after.path), inside)
+    except UnreadableError as error:
+        return as_bytes(after.name, before.given.size, after.given.size, str(error))
 
 
 def _unpacked(side: ArtifactSide) -> ArtifactSide:

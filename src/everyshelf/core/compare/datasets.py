@@ -51,6 +51,8 @@ def compare_datasets(
         except (UnreadableError, MemoryError) as error:
             if isinstance(error, MemoryError):
                 error = UnreadableError("comparing it as a table needs more memory than it may use")
+            if before.files or after.files:
+                return as_bytes(after.name, before.size, after.size, str(error), "dataset")
             if old.format in ("csv", "json", "jsonl") and new.format in ("csv", "json", "jsonl"):
                 return str(error)  # a text at least; it is compared as one
             return as_bytes(after.name, before.size, after.size, str(error), "dataset")

@@ -13,6 +13,7 @@ import zipfile
 import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import IO
 
 from everyshelf.core.errors import UnreadableError
@@ -111,6 +112,23 @@ def _tar(data: bytes) -> dict[str, Member]:
             return archive.extractfile(info) or io.BytesIO()
 
         members[info.name] = Member(info.name, info.size, None, False, unpack)
+    return members
+
+
+def folder_members(folder: Path) -> dict[str, Member]:
+    """The files below a folder on disk as members; links lead nowhere. Raises ``UnreadableError`` for too many."""
+    members: dict[str, Member] = {}
+    for path in sorted(folder.rglob("*")):
+        if path.is_symlink() or not path.is_file():
+            continue
+        if len(members) >= MOST_MEMBERS:
+            raise UnreadableError(f"it has more than {MOST_MEMBERS:,} files")
+
+        def unpack(path: Path = path) -> IO[bytes]:
+            return path.open("rb")
+
+        name = path.relative_to(folder).as_posix()
+        members[name] = Member(name, path.stat().st_size, None, False, unpack)
     return members
 
 

@@ -6,8 +6,9 @@ from everyshelf.core.formats.compressed import bare_name, first_bytes, is_compre
 from everyshelf.core.kinds.reading import recognise_file
 from everyshelf.core.kinds.recognise import HEAD_BYTES, Recognition
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.tables.formats import FORMATS
+from everyshelf.core.tables.formats import FORMATS, form_of
 from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.markers import is_marker
 
 _PARSE_BYTES = 4 * 1024 * 1024
 
@@ -26,3 +27,10 @@ def recognise_given(given: Given, rules: Rules, kind: str | None = None) -> Reco
 def is_table(found: Recognition) -> bool:
     """True for what is opened as a table."""
     return found.kind == "dataset" and found.format in FORMATS
+
+
+def table_of_folder(given: Given) -> Recognition | None:
+    """What a folder's files are if all of them are parts of one table, told by the first; else None."""
+    files = [file for file in given.files if not is_marker(file.name, file.size)]
+    forms = [form_of(file.name, file.head(8)) for file in files]
+    return Recognition("dataset", str(forms[0])) if forms and None not in forms else None

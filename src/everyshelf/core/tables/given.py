@@ -46,3 +46,11 @@ class Given:
         place = folder / f"given-{id(self)}"
         place.write_bytes(self.content)
         return place
+
+
+def given_at(name: str, path: Path) -> Given:
+    """A file on disk, or a folder with all files below it; links are left out."""
+    if not path.is_dir():
+        return Given(name, path=path)
+    found = (p for p in sorted(path.rglob("*")) if p.is_file() and not p.is_symlink())
+    return Given(name, files=tuple(Given(p.relative_to(path).as_posix(), path=p) for p in found))

@@ -12,6 +12,7 @@ from everyshelf.core.tables.delimited import open_delimited
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.formats import form_of
 from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.markers import is_marker
 from everyshelf.core.tables.records import open_records
 
 
@@ -48,8 +49,8 @@ def _together(engine: Engine, given: Given, spelt_out: frozenset[str]) -> Source
     """One table of many files: rows one after the other, columns by name; the folder's ``name=value`` are columns."""
     sources, keys = [], []
     for file in sorted(given.files, key=lambda f: f.name):
-        if PurePosixPath(file.name).name.startswith(("_", ".")) or not file.size:
-            continue  # markers and check sums beside the data
+        if is_marker(file.name, file.size):
+            continue
         form = form_of(file.name, file.head(8))
         if form is None:
             raise UnreadableError(f"{file.name} is no table")
