@@ -77,8 +77,9 @@ def _columns(before: Sheet, after: Sheet) -> tuple[list[Pair], bool]:
     if max(len(old), len(new)) > _MOST_COLUMNS:
         return [(c, c) for c in sorted(old.keys() & new.keys())], False
     pairs = _best_alignment(sorted(old), sorted(new), old, new)
-    left_old = [c for c in sorted(old) if c not in {a for a, _ in pairs}]
-    left_new = [c for c in sorted(new) if c not in {b for _, b in pairs}]
+    known_old, known_new = {a for a, _ in pairs}, {b for _, b in pairs}
+    left_old = [c for c in sorted(old) if c not in known_old]
+    left_new = [c for c in sorted(new) if c not in known_new]
     moved = []
     for a in left_old:
         near = [(o, -b) for b in left_new if (o := _overlap(old[a], new[b])) >= _LEAST_LIKE]
@@ -161,8 +162,9 @@ class _Rows:
         gaps = list(_gaps(pairs, len(one), len(other)))
         for gap_old, gap_new in gaps:
             pairs += self._in_gap(gap_old, gap_new, key)
-        left_old = [i for i in range(len(one)) if i not in {a for a, _ in pairs}]
-        left_new = [j for j in range(len(other)) if j not in {b for _, b in pairs}]
+        known_old, known_new = {a for a, _ in pairs}, {b for _, b in pairs}
+        left_old = [i for i in range(len(one)) if i not in known_old]
+        left_new = [j for j in range(len(other)) if j not in known_new]
         moved = self._elsewhere(one, other, left_old, left_new, key)
         gone, come = {i for i, _ in moved}, {j for _, j in moved}
         return self._result(

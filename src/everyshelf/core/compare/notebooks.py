@@ -65,7 +65,8 @@ class _Cells:
         pairs, left_old, left_new = self._splits(pairs, left_old, left_new)
         if not self._ids:
             more = self._moved(left_old, left_new)
-            more += self._alike(pairs, [i for i in left_old if i not in {a for a, _ in more}], left_new)
+            known = {a for a, _ in more}
+            more += self._alike(pairs, [i for i in left_old if i not in known], left_new)
             pairs = sorted({*pairs, *more})
         self._tell(pairs)
 

@@ -275,8 +275,7 @@ class _Siblings:
         if left_a and left_b:
             skip = self._identity.fields
             renamed = _pairs_by_equal(before, after, left_a, left_b, skip)
-            rest_a = [i for i in left_a if i not in {a for a, _ in renamed}]
-            rest_b = [j for j in left_b if j not in {b for _, b in renamed}]
+            rest_a, rest_b = _minus(left_a, renamed, 0), _minus(left_b, renamed, 1)
             # The only one of its type on both sides needs less to be taken for the same.
             least = _ALONE_LIKENESS if len(before) == len(after) == 1 else _RENAMED_LIKENESS
             if before[0].type not in self._run.renamed_if_equal:

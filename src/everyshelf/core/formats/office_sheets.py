@@ -10,6 +10,7 @@ import hashlib
 import posixpath
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any
 
 from lxml import etree
@@ -21,7 +22,7 @@ from everyshelf.core.formats.modules import modules_of_project
 from everyshelf.core.formats.workbooks import MOST_CELLS, Cell, CellValue, Sheet, Workbook, column_number
 from everyshelf.core.formats.xml import local_name, pulled
 
-_PLACE = re.compile(r"([A-Za-z]{1,3})(\d{1,7})")
+_LETTERS = re.compile(r"[A-Za-z]{1,3}")
 _OPTIONS = {
     "sheetProtection": "protection",
     "autoFilter": "filter",
@@ -209,8 +210,7 @@ class _Cells:
         for c in element:
             if not isinstance(c.tag, str) or local_name(c.tag) != "c":
                 continue
-            place = _PLACE.fullmatch(c.get("r") or "")
-            column = column_number(place[1]) if place else column + 1
+            column = _column_of(c.get("r") or "") or column + 1
             cell = self._cell(c, row, column)
             if cell.value is not None or cell.formula is not None:
                 cells[column] = cell
@@ -282,6 +282,16 @@ class _Cells:
         else:
             said = element.get("ref") or element.get("rgb") or element.get("theme") or "on"
             sheet.fields[_OPTIONS[name]] = str(said)
+
+
+@lru_cache(20_000)
+def _column_named(letters: str) -> int:
+    return column_number(letters) if _LETTERS.fullmatch(letters) else 0
+
+
+def _column_of(place: str) -> int:
+    """The column a cell says it is in; 0 if it does not say."""
+    return _column_named(place.rstrip("0123456789"))
 
 
 def _validation(element: Any) -> str:
