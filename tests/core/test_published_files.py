@@ -46,6 +46,7 @@ class Published(unittest.TestCase):
         *,
         least_read: float = 0.95,
         least_exact: float = 0.9,
+        least: int = 5,
     ) -> None:
         rng = random.Random(3)
         read = noisy = tried = exact = 0
@@ -73,7 +74,7 @@ class Published(unittest.TestCase):
             f"{title}: {len(files)} files by {len(writers)} writers, {len(files) - read} fell back to text, "
             f"{exact} of {tried} edits told as exactly one finding ({noisy} as more)"
         )
-        self.assertGreater(len(files), 4)
+        self.assertGreaterEqual(len(files), least)
         self.assertGreaterEqual(read, len(files) * least_read)
         self.assertGreaterEqual(exact, tried * least_exact)
 

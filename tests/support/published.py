@@ -135,6 +135,22 @@ PACKAGES = {
         _pypi("skl2onnx-1.9.3", "25de7a28315094bccc543f52492706d6721fe4d0ca59bfb307a3cce9e585870f"),
         _pypi("magika-1.0.3", "ad3216012f6dd337be34c23ae3dfab36f0623bc62fbfb329f9a1852c9ad40304"),
     ],
+    "table": [
+        _pypi("csvkit-2.2.0", "147318a8dbaec07c0bbb9291c14b78de5fa32ed3d4a5c2396e52a83c0a30df6b"),
+        _pypi("agate-1.9.1", "bc60880c2ee59636a2a80cd8603d63f995be64526abf3cbba12f00767bcd5b3d"),
+        _pypi("vega_datasets-0.9.0", "9dbe9834208e8ec32ab44970df315de9102861e4cda13d8e143aab7a80d93fc0"),
+        _pypi("intake-0.6.8", "fcda7b572c63da20e5af39c30e0ff28cf7abad4c256e47dc6b5ce22edeb51a56"),
+    ],
+    "columnar": [
+        _pypi("awkward-2.0.0", "3782b34643083d6ee7644e9fdb3daeafc4b6030a667f219fd61cb7b234976b68"),
+        _pypi("pyarrow-8.0.0", "4a18a211ed888f1ac0b0ebcb99e2d9a3e913a481120ee9b1fe33d3fedb945d4e"),
+        _pypi("polars-0.14.0", "1709fcae3998ce9eef365a06132e15a106414f84a7fac83b9dd256ed6f0a89bc"),
+    ],
+    "database": [
+        _pypi("pyogrio-0.9.0", "6a6fa2e8cf95b3d4a7c0fac48bce6e5037579e28d3eb33b53349d6e11f15e5a8"),
+        _pypi("Fiona-1.9.0", "6e487cbfba5a849fbdf06e45169fd7e1f1662f44f3d717ab4b946046b2457eae"),
+        _pypi("peewee-3.17.0", "3a56967f28a43ca7a4287f4803752aeeb1a57a08dee2e839b99868181dfb5df8"),
+    ],
     "pickle": [
         _pypi("joblib-1.6.0", "2ccc96785b12046c08fd6d55839c12857831b54a3c1673ffadd2f04bfc4eda03"),
     ],

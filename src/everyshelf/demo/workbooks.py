@@ -6,12 +6,15 @@ import io
 import zipfile
 from xml.sax.saxutils import escape, quoteattr
 
+from everyshelf.demo.compound import project
 from everyshelf.demo.pair import Pair
 
 Rows = list[list[str | float | int | None]]  # a text that starts with "=" is a formula
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September")
 _MAIN = 'xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"'
 _OFFICE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+_PROJECT = "application/vnd.ms-office.vbaProject"
+_PROJECT_LINK = "http://schemas.microsoft.com/office/2006/relationships/vbaProject"
 _PACKAGE = "http://schemas.openxmlformats.org/package/2006"
 
 
@@ -29,6 +32,13 @@ def workbook_pairs() -> list[Pair]:
             "1 name added, 2 rows changed, 1 row added",
         ),
         Pair(
+            "workbooks/cash-desk.xlsm",
+            "spreadsheet",
+            xlsx(_desk(), {}, {"Closing": _CLOSING}),
+            xlsx(_desk(), {}, {"Closing": _CLOSING.replace("0.05", "0.1"), "Floats": _FLOATS}),
+            "1 procedure changed, 1 module added",
+        ),
+        Pair(
             "workbooks/duty-plan.ods",
             "spreadsheet",
             ods({"Plan": plan}, module),
@@ -36,6 +46,24 @@ def workbook_pairs() -> list[Pair]:
             "1 procedure changed, 1 row changed",
         ),
     ]
+
+
+_CLOSING = """Sub CloseDesk()
+  ' rounds to the smallest coin
+  total = Round(Sum(Range("B2:B6")) / 0.05) * 0.05
+  Range("B7").Value = total
+End Sub
+"""
+_FLOATS = """Function FloatOf(desk)
+  FloatOf = 120
+End Function
+"""
+
+
+def _desk() -> dict[str, Rows]:
+    return {
+        "Desk": [["Coin", "Count"], *([coin, 40 + 7 * n] for n, coin in enumerate(("2", "1", "0.5", "0.2", "0.1")))]
+    }
 
 
 def _budget(*, dearer: bool = False) -> dict[str, Rows]:
@@ -75,8 +103,8 @@ def packed(members: dict[str, str | bytes], *, stored: tuple[str, ...] = ()) -> 
 # --- Office Open XML (ECMA-376) ----------------------------------------------------
 
 
-def xlsx(sheets: dict[str, Rows], names: dict[str, str]) -> bytes:
-    """A workbook with texts in place and no styles."""
+def xlsx(sheets: dict[str, Rows], names: dict[str, str], modules: dict[str, str] | None = None) -> bytes:
+    """A workbook with texts in place and no styles; ``modules`` of scripts make it one with a project."""
     types = "".join(
         f'<Override PartName="/xl/worksheets/sheet{n}.xml" '
         'ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"/>'
@@ -89,6 +117,10 @@ def xlsx(sheets: dict[str, Rows], names: dict[str, str]) -> bytes:
         for n in range(1, len(sheets) + 1)
     )
     main = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"
+    if modules:
+        main = "application/vnd.ms-excel.sheet.macroEnabled.main+xml"
+        types += f'<Override PartName="/xl/vbaProject.bin" ContentType="{_PROJECT}"/>'
+        links += f'<Relationship Id="rId{len(sheets) + 1}" Type="{_PROJECT_LINK}" Target="vbaProject.bin"/>'
     return packed(
         {
             "[Content_Types].xml": f'<Types xmlns="{_PACKAGE}/content-types">'
@@ -99,6 +131,7 @@ def xlsx(sheets: dict[str, Rows], names: dict[str, str]) -> bytes:
             "xl/workbook.xml": f'<workbook {_MAIN} xmlns:r="{_OFFICE}"><sheets>{listed}</sheets>'
             f"<definedNames>{defined}</definedNames></workbook>",
             "xl/_rels/workbook.xml.rels": f'<Relationships xmlns="{_PACKAGE}/relationships">{links}</Relationships>',
+            **({"xl/vbaProject.bin": project(modules)} if modules else {}),
             **{f"xl/worksheets/sheet{n}.xml": _xlsx_sheet(rows) for n, rows in enumerate(sheets.values(), 1)},
         }
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import re
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -34,6 +35,7 @@ class Engine:
         self._connection = duckdb.connect(":memory:", config=config)
         self._names = 0
         self.run("SET enable_progress_bar = false")
+        self.run("SET TimeZone = 'UTC'")
         for function in FUNCTIONS:
             self.run(function)
 
@@ -135,4 +137,9 @@ def literal(text: str) -> str:
 
 
 def _first_line(error: Exception) -> str:
-    return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
+    said = _OUR_PATHS.sub("the file", str(error).strip())
+    return said.splitlines()[0][:300] if said else type(error).__name__
+
+
+# Where the engine's files lie is nobody's business.
+_OUR_PATHS = re.compile(r"['\"]?/\S*es-tables-[^'\"\s]*['\"]?")

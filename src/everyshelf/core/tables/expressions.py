@@ -117,6 +117,8 @@ def plain_text(column: Column, cell: str) -> str:
         return plain(cell, column.family, column.spelling)
     if column.engine_type == "BLOB":
         return f"hex({cell})"
+    if column.engine_type == "TIMESTAMP WITH TIME ZONE":
+        cell = f"CAST({cell} AS TIMESTAMP)"  # the same instant in UTC, as files without zones hold it
     text = f"CAST({cell} AS VARCHAR)"
     return f"es_when({text})" if column.family in ("date", "timestamp") else text
 
