@@ -61,9 +61,10 @@ End Function
 
 
 def _desk() -> dict[str, Rows]:
-    return {
-        "Desk": [["Coin", "Count"], *([coin, 40 + 7 * n] for n, coin in enumerate(("2", "1", "0.5", "0.2", "0.1")))]
-    }
+    rows: Rows = [["Coin", "Count"]]
+    for n, coin in enumerate(("2", "1", "0.5", "0.2", "0.1")):
+        rows.append([coin, 40 + 7 * n])
+    return {"Desk": rows}
 
 
 def _budget(*, dearer: bool = False) -> dict[str, Rows]:
