@@ -19,7 +19,7 @@ from openpyxl.styles import Font
 from openpyxl.worksheet.datavalidation import DataValidation
 
 from everyshelf.core.compare.sentences import headline
-from everyshelf.core.formats.formulas import follows, relative_formula
+from everyshelf.core.formats.formulas import follows, relative_formula, written_formula
 from everyshelf.core.formats.workbooks import column_letters, column_number
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.tasks import outline_json
@@ -319,6 +319,15 @@ class FormulaTests(unittest.TestCase):
 
         one = relative_formula(at(row, column), row, column + 3)
         self.assertEqual(one, relative_formula(at(row + down, column + right), row + down, column + right + 3))
+
+    @settings(max_examples=100, deadline=None)
+    @given(st.integers(5, 500), st.integers(5, 60), st.integers(-4, 9), st.integers(-4, 9), st.booleans())
+    def test_a_shared_formula_is_written_as_its_cell_would_have_it(
+        self, row: int, column: int, down: int, right: int, fixed: bool
+    ) -> None:
+        place = f"{column_letters(column + right)}{row + down}"
+        formula = f"=SUM({place}:$C$4)*{'$D1' if fixed else 'D$2'}"
+        self.assertEqual(written_formula(relative_formula(formula, row, column), row, column), formula)
 
     def test_a_formula_follows_rows_that_come(self) -> None:
         places = {"": ({5: 6}, {}, ""), "Rates": ({}, {2: 3}, "Prices")}

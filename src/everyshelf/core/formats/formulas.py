@@ -7,11 +7,11 @@ The tokens are those of openpyxl's tokenizer (ECMA-376, part 1, 18.17); OpenDocu
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Protocol
 
-from everyshelf.core.formats.workbooks import column_number
+from everyshelf.core.formats.workbooks import column_letters, column_number
 
 _REFERENCE = re.compile(r"(\$?)([A-Za-z]{1,3})(\$?)(\d{1,7})")
 _RANGE = re.compile(r"(?P<sheet>.*!)?(?P<rest>[^!]+)$", re.DOTALL)
@@ -83,6 +83,23 @@ def _row(fixed: str, number: int, row: int) -> str:
 def _column(fixed: str, letters: str, column: int) -> str:
     number = column_number(letters)
     return f"C{number}" if fixed else f"C[{number - column}]"
+
+
+def written_formula(relative: str, row: int, column: int) -> str:
+    """What a relative formula is in a cell: of cells that share one text, only the first has it written."""
+
+    def told(found: re.Match[str]) -> str:
+        return _placed(found["across"], column, column_letters) + _placed(found["down"], row, str)
+
+    return _RELATIVE.sub(told, relative)
+
+
+def _placed(told: str, here: int, spelt: Callable[[int], str]) -> str:
+    return spelt(here + int(told[1:-1])) if told.startswith("[") else f"${spelt(int(told))}"
+
+
+_STEP = r"(?:\[-?\d+\]|\d+)"
+_RELATIVE = re.compile(rf"(?<![\w\]])R(?P<down>{_STEP})C(?P<across>{_STEP})(?![\w\[])")
 
 
 def relative_open_formula(formula: str, row: int, column: int) -> str:

@@ -17,7 +17,7 @@ from lxml import etree
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import Member
-from everyshelf.core.formats.formulas import relative_formula
+from everyshelf.core.formats.formulas import relative_formula, written_formula
 from everyshelf.core.formats.modules import modules_of_project
 from everyshelf.core.formats.workbooks import MOST_CELLS, Cell, CellValue, Sheet, Workbook, column_number
 from everyshelf.core.formats.xml import local_name, pulled
@@ -258,7 +258,9 @@ class _Cells:
             if text:
                 self._shared[shared] = relative_formula(text, row, column)
             relative = self._shared.get(shared)
-            return (f"={text}" if text else relative), relative
+            if text or relative is None:
+                return f"={text}" if text else None, relative
+            return written_formula(relative, row, column), relative
         if not text:
             return None, None
         kind = " {array}" if element.get("t") == "array" else ""
