@@ -235,6 +235,32 @@ class PictureTests(unittest.TestCase):
         found = compared(picture(form="JPEG", quality=95), picture(dot=True, form="JPEG", quality=95), "p.jpg")
         self.assertEqual(headline(found), "1 picture changed")
 
+    def test_pictures_of_every_mode_are_compared(self) -> None:
+        dots = {
+            "1": 255,
+            "L": 255,
+            "LA": (255, 255),
+            "P": 1,
+            "RGB": (9, 99, 200),
+            "RGBA": (9, 9, 9, 255),
+            "I;16": 60_000,
+        }
+        for mode, dot in dots.items():
+            with self.subTest(mode=mode):
+                made = []
+                for dotted in (False, True):
+                    image = Image.new(mode, (40, 30))
+                    if mode == "P":
+                        image.putpalette([0, 0, 0, 255, 0, 0] + [0] * 762)
+                    if dotted:
+                        image.putpixel((7, 9), dot)
+                    out = io.BytesIO()
+                    image.save(out, "PNG")
+                    made.append(out.getvalue())
+                found = compared(made[0], made[1], "p.png")
+                self.assertEqual(found["read_as"], "picture", found["note"])
+                self.assertEqual(found["picture"]["region"], {"x": 7, "y": 9, "width": 1, "height": 1})
+
     def test_another_size_is_told_without_comparing_pixels(self) -> None:
         [finding] = compared(picture(), picture(size=(100, 80)), "p.png")["findings"]
         self.assertEqual((finding["before"], finding["after"]), ("120 × 80", "100 × 80"))

@@ -10,6 +10,7 @@ from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.pictures import Picture, read_picture
 from everyshelf.core.outline.model import Finding
 
+_BAND = 256
 _SHOWN_SIDE = 1_000  # of the difference picture
 
 
@@ -62,13 +63,13 @@ def _difference(old: Picture, new: Picture) -> dict[str, Any] | None:
     """
     import numpy as np
 
-    one, other = (np.asarray(p.pixels) for p in (old, new))
-    strength = np.zeros(one.shape[:2], dtype=np.uint8)
-    for top in range(0, one.shape[0], 256):
-        a, b = (side[top : top + 256].astype(np.int16) for side in (one, other))
+    strength = np.zeros((old.height, old.width), dtype=np.uint8)
+    for top in range(0, old.height, _BAND):
+        band = (0, top, old.width, min(top + _BAND, old.height))  # a band at a time: pixels are never held twice
+        a, b = (np.asarray(p.pixels.crop(band).convert("RGBA")).astype(np.int16) for p in (old, new))
         apart = np.abs(a - b).max(axis=2).astype(np.uint8)
         apart[(a[..., 3] == 0) & (b[..., 3] == 0)] = 0
-        strength[top : top + 256] = apart
+        strength[top : top + _BAND] = apart
     if not strength.any():
         return None
     rows, columns = np.flatnonzero(strength.any(axis=1)), np.flatnonzero(strength.any(axis=0))

@@ -9,14 +9,15 @@ from typing import Any
 
 from everyshelf.core.errors import UnreadableError
 
-MOST_PIXELS = 60_000_000
+MOST_PIXELS = 40_000_000  # four bytes each, twice, stay within what a reading process may hold
 _MOST_TEXT = 300
+_TURNED = 0x0112  # EXIF: how the picture is to be turned
 _FORMATS = ("PNG", "JPEG", "GIF", "WEBP", "BMP", "TIFF")
 
 
 @dataclass
 class Picture:
-    """Width and height in pixels, the pixels as red, green, blue and opacity, and what the file says beside them."""
+    """Width and height in pixels, the pixels as the file holds them, and what it says beside them."""
 
     width: int
     height: int
@@ -37,14 +38,22 @@ def read_picture(data: bytes) -> Picture:
             if image.width * image.height > MOST_PIXELS:
                 raise UnreadableError(f"it claims {image.width:,} × {image.height:,} pixels, more than are read")
             metadata, form, mode = _metadata(image), image.format or "", image.mode
-            shown = ImageOps.exif_transpose(image).convert("RGBA")
-            return Picture(shown.width, shown.height, form, mode, shown, metadata)
+            image.load()
+            shown = ImageOps.exif_transpose(image) if image.getexif().get(_TURNED, 1) != 1 else image.copy()
+            return Picture(shown.width, shown.height, form, mode, _in_bytes(shown), metadata)
     except UnreadableError:
         raise
     except UnidentifiedImageError as error:
         raise UnreadableError("it cannot be shown: its beginning is broken") from error
     except Exception as error:  # the decoders raise whatever a broken file leads them to
         raise UnreadableError(f"it cannot be shown: {str(error)[:200] or type(error).__name__}") from error
+
+
+def _in_bytes(image: Any) -> Any:
+    """The picture itself, or one of 8 bits where it holds more: what a screen shows of it."""
+    if image.mode.startswith(("I", "F")):
+        return image.convert("I").point(lambda value: value * (1 / 256)).convert("L")
+    return image
 
 
 def _metadata(image: Any) -> dict[str, str]:
