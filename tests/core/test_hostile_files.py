@@ -140,6 +140,7 @@ CASES: dict[str, bytes] = {
     "loop.cwl": b"cwlVersion: v1.2\n$graph: [{id: a, class: Workflow, steps: {a: {run: '#a', in: [], out: []}}}]\n",
     "odd.cwl": b"cwlVersion: [1]\nclass: {a: 1}\ninputs: 5\nsteps: [1, null, [2]]\noutputs: {a: [[]]}\n",
     "odd.ipynb": b'{"nbformat": 4, "cells": [1, null, {"source": {"a": 1}, "metadata": 5, "outputs": 7, "cell_type": []}]}',
+    "odd-outputs.ipynb": b'{"nbformat": 4, "cells": [{"outputs": 7}], "worksheets": [{"cells": 5}]}',
     "odd.dmn": b'<definitions xmlns="https://www.omg.org/spec/DMN/20191111/MODEL/"><decision><decisionTable><rule/></decisionTable></decision></definitions>',
     "odd.json": b'{"openapi": "3.0.0", "paths": {"/a": {"get": {"parameters": [{"$ref": "#/paths"}], "responses": {"200": {"$ref": "#"}}}}}}',
     "self.json": b'{"openapi": "3.1.0", "components": {"schemas": {"A": {"$ref": "#/components/schemas/A"}}}}',
@@ -173,6 +174,8 @@ class HostileFileTests(unittest.TestCase):
                 outline = worker.outline(name, self.folder / name)
                 self.assertIn("read_as", outline)
                 self.assertLess(time.monotonic() - start, 4 * SECONDS)
+        for name in ("odd.ipynb", "odd-outputs.ipynb"):
+            self.assertEqual(worker.outline(name, self.folder / name)["read_as"], "notebook")
         print(f"    hostile: {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
         self.assertEqual(set(os.listdir(".")), self.before, "something was written")
 

@@ -42,7 +42,8 @@ def _all_cells(tree: dict[str, Any]) -> list[Any]:
     sheets = tree.get("worksheets")
     if not isinstance(sheets, list):
         raise UnreadableError("there are neither cells nor worksheets in it")
-    return [cell for sheet in sheets if isinstance(sheet, dict) for cell in sheet.get("cells", [])]
+    held = [sheet.get("cells") for sheet in sheets if isinstance(sheet, dict)]
+    return [cell for cells in held if isinstance(cells, list) for cell in cells]
 
 
 def _path(tree: Any, *names: str) -> Any:
@@ -77,7 +78,8 @@ def _cell(cell: dict[str, Any], maker: Maker) -> Part:
     children = _metadata(rest, maker.table)
     if cell.get("outputs"):
         outputs = cell["outputs"]
-        children.append(Part("outputs", "outputs", "outputs", outputs, {"count": len(outputs)}))
+        fields_of_outputs: dict[str, Any] = {"count": len(outputs)} if isinstance(outputs, list | dict) else {}
+        children.append(Part("outputs", "outputs", "outputs", outputs, fields_of_outputs))
     if isinstance(cell.get("attachments"), dict) and cell["attachments"]:
         children.append(Part("attachments", "attachments", "attachments", cell["attachments"]))
     first = next((line.strip() for line in source.splitlines() if line.strip()), "")

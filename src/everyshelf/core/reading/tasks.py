@@ -99,6 +99,9 @@ def outline_json(given: Given, rules: Rules, kind: str | None = None) -> dict[st
     except (UnreadableError, RecursionError) as error:
         as_what = "bytes" if found.format in BYTES_FORMATS else "text"
         return {**result, "read_as": as_what, "note": str(error) or "no reader knows it"}
+    except Exception as error:
+        # Kinds come from other packages too; a mistake in a reader must not cost the answer.
+        return {**result, "read_as": "text", "note": f"its reader failed ({type(error).__name__})"}
     budget = [_MAX_PARTS]
     parts = _parts_json(root, "", budget)
     fields = {k: plain(v) for k, v in root.fields.items()}
