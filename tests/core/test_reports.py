@@ -15,7 +15,7 @@ from lxml import html
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from everyshelf.core.report import report_of, written
 from everyshelf.core.report.lines import changed_lines, words_apart
-from everyshelf.demo import flows
+from everyshelf.demo import flows, papers
 
 MADE = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 LINES = st.lists(st.text("ab <&", max_size=8), max_size=12).map("\n".join)
@@ -38,6 +38,14 @@ class ReportTests(unittest.TestCase):
         self.assertEqual(
             len(json.loads(written(told, "json"))["artifacts"][0]["findings"]), len(told["artifacts"][0]["findings"])
         )
+
+    def test_the_difference_of_pictures_is_in_the_page_and_the_page_lets_it_be_shown(self) -> None:
+        told = report(papers.picture(), papers.picture(route=True), "map.png")
+        page = html.fromstring(written(told, "html"))
+        [shown] = page.xpath("//img/@src")
+        self.assertTrue(shown.startswith("data:image/png;base64,"))
+        [policy] = page.xpath("//meta[@http-equiv='Content-Security-Policy']/@content")
+        self.assertIn("img-src data:", policy)
 
     def test_the_page_needs_nothing_else(self) -> None:
         page = html.fromstring(written(report(flows.disruption(), flows.disruption(shops=True), "d.bpmn"), "html"))
