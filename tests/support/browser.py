@@ -28,6 +28,7 @@ _FLAGS = (
     "--disable-component-update",
     "--disable-dev-shm-usage",
     "--force-color-profile=srgb",
+    "--force-prefers-reduced-motion",  # colours are judged as they end up, not on their way there
     "--lang=en-GB",
 )
 
