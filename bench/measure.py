@@ -31,14 +31,18 @@ class Figure:
         )
 
 
-def interleave(cases: dict[str, Callable[[], None]], rounds: int = ROUNDS) -> dict[str, float]:
-    """Median seconds of each case."""
+def interleave(
+    cases: dict[str, Callable[[], None]], rounds: int = ROUNDS, *, before: Callable[[], None] | None = None
+) -> dict[str, float]:
+    """Median seconds of each case; ``before`` runs, untimed, before each."""
     rng, times = random.Random(1), {name: [] for name in cases}
     for _ in range(rounds):
         order = list(cases)
         rng.shuffle(order)
         for name in order:
             os.sync()
+            if before is not None:
+                before()
             start = time.perf_counter()
             cases[name]()
             times[name].append(time.perf_counter() - start)

@@ -26,8 +26,11 @@ from everyshelf.core.formats.tensors import Tensor, distance, told_type
 from everyshelf.core.kinds.beside import belonging
 from everyshelf.core.kinds.peeking import recognise_given
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
+from everyshelf.demo.documents import docx
 from everyshelf.demo.office import pairs
+from everyshelf.demo.workbooks import xlsx
 from tests.support.factories import compared
 from tests.support.published import published
 
@@ -208,6 +211,33 @@ class ModuleTests(unittest.TestCase):
         types = {f["type"] for f in found["findings"] if f["effect"] != "cosmetic"}
         self.assertLessEqual(types, {"module", "procedure", "declaration"})
         self.assertTrue(types)
+
+
+class DamagedModuleTests(unittest.TestCase):
+    """Projects of modules that nobody can read."""
+
+    MARK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
+
+    def test_a_change_of_a_damaged_project_is_told(self) -> None:
+        sides = [self.MARK + bytes(range(256)) * 9 + filling * 300 for filling in (b"\x01", b"\x02")]
+        book, text = xlsx({"S": [["a"], [1]]}, {}), docx(["Calm seas"])
+        for name, whole, member in (("b.xlsm", book, "xl/vbaProject.bin"), ("b.docm", text, "word/vbaProject.bin")):
+            with self.subTest(name=name):
+                with zipfile.ZipFile(io.BytesIO(whole)) as archive:
+                    members = {n: archive.read(n) for n in archive.namelist()}
+                old, new = (zipped({**members, member: side}) for side in sides)
+                found = compared(old, new, name)
+                self.assertEqual([(f["type"], f["label"]) for f in found["findings"]], [("member", member)])
+                self.assertTrue(compared(old, old, name)["equal"])
+
+    def test_the_outline_says_that_it_could_not_be_read(self) -> None:
+        with zipfile.ZipFile(io.BytesIO(docx(["Calm seas"]))) as archive:
+            members = {n: archive.read(n) for n in archive.namelist()}
+        told = outline_json(
+            Given("b.docm", zipped({**members, "word/vbaProject.bin": self.MARK + bytes(3000)})), Rules()
+        )
+        part = next(p for p in told["parts"] if p["type"] == "module")
+        self.assertIn("script project", part["fields"]["problem"])
 
 
 class BesideTests(unittest.TestCase):

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from everyshelf.core.compare.sentences import headline
+from everyshelf.core.errors import InvalidError
 from tests.support.factories import compared
 
 SCHEMA = """
@@ -118,6 +119,35 @@ class RowTests(unittest.TestCase):
         table = self.rows("boats", "UPDATE boats SET id = id + 100", "UPDATE boats SET seats = 1 WHERE name = 'Boat 3'")
         self.assertEqual((table["key"], table["cells"]["seats"]["changed"]), (["name"], 1))
         self.assertIn("id was given anew", self.found["note"])
+
+    def test_a_declared_key_of_one_table(self) -> None:
+        anew = "UPDATE trips SET id = id + 1000 WHERE id < 150; UPDATE trips SET id = id - 150 WHERE id < 1000"
+        old, new = database(), database(anew)
+        asked = compared(old, new, "l.db", key=["trips:day", "boat", "fare"])
+        self.assertEqual(asked["tables"]["trips"]["key"], ["day", "boat", "fare"])
+        said = compared(old, new, "l.db", rules='[keys]\n"l.db/trips" = ["day", "boat", "fare"]\n')
+        self.assertEqual(said["tables"]["trips"]["key"], ["day", "boat", "fare"])
+        self.assertEqual(said["tables"]["trips"]["rows"]["added"], 0)
+
+    def test_rules_of_one_table(self) -> None:
+        edit = "UPDATE trips SET fare = fare + 0.001; UPDATE boats SET seats = seats + 1"
+        rules = (
+            '[tables]\n"l.db/trips" = {tolerance = {fare = 0.01}, ignore = ["cents"]}\n"l.db" = {ignore = ["seats"]}\n'
+        )
+        found = compared(database(), database(edit), "l.db", rules=rules)
+        self.assertEqual([f for f in found["findings"] if f["effect"] != "cosmetic"], [])
+        self.assertEqual(found["tables"]["trips"]["cells"]["fare"], {"changed": 0, "representation_only": 300})
+
+    def test_a_key_that_names_no_table_is_refused(self) -> None:
+        old, new = database(), database("DELETE FROM notes")
+        for key, said in (
+            (["day"], "several tables"),
+            (["sails:day"], "no table 'sails'"),
+            (["trips:colour"], "colour"),
+        ):
+            with self.subTest(key=key), self.assertRaises(InvalidError) as refused:
+                compared(old, new, "l.db", key=key)
+            self.assertIn(said, refused.exception.message)
 
     def test_blobs_and_rows_without_a_key(self) -> None:
         self.assertEqual(

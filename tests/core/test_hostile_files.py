@@ -6,6 +6,7 @@ import gzip
 import io
 import os
 import sqlite3
+import struct
 import tempfile
 import time
 import unittest
@@ -184,6 +185,51 @@ class HostileFileTests(unittest.TestCase):
         old.write_bytes(before)
         new.write_bytes(after)
         return worker.compare((name, old), (name, new))
+
+    def test_half_a_gigabyte_in_one_line_is_answered(self) -> None:
+        worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
+        self.addCleanup(worker.close)
+        small = self.folder / "small.csv"
+        small.write_bytes(b"a,b\n1,2\n3,4\n")
+        for name, start, unit in (
+            ("words.csv", b"a,b\n1,2\n3,", b"0123456789"),
+            ("commas.csv", b"", b","),
+            ("line.jsonl", b'{"a": "', b"harbour "),
+            ("nul.csv", b"a,b\n1,", b"\0"),
+        ):
+            with self.subTest(name=name):
+                path = self.folder / name
+                with path.open("wb") as file:
+                    file.write(start)
+                    if unit == b"\0":
+                        file.truncate(500_000_000)  # holes read as NULs
+                    else:
+                        for _ in range(500):
+                            file.write(unit * (1_000_000 // len(unit)))
+                begun = time.monotonic()
+                found = worker.compare((name, path), (name, small))
+                self.assertLess(
+                    time.monotonic() - begun, 4 * SECONDS
+                )  # the limits are the worker's; this is a slow machine's
+                if found["read_as"] == "bytes":
+                    self.assertRegex(found["note"], "memory|longer than|larger than|over 5 seconds")
+                else:  # read after all, within the limits
+                    self.assertEqual(found["table"]["rows"]["after"], 2)
+                self.assertIn("read_as", worker.outline(name, path))
+                path.unlink()
+
+    def test_a_thousand_million_columns_claimed_are_answered(self) -> None:
+        # The footer of a Parquet file in Thrift's compact form: a version, and a list of 10^9 schema elements.
+        count, claimed = 10**9, b""
+        while count > 127:
+            claimed, count = claimed + bytes([count & 127 | 128]), count >> 7
+        footer = bytes([0x15, 2, 0x19, 0xFC]) + claimed + bytes([count, 0x15, 0, 0])
+        data = b"PAR1" + footer + struct.pack("<I", len(footer)) + b"PAR1"
+        worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
+        self.addCleanup(worker.close)
+        found = self.compared(worker, "claims.parquet", data, data + b"x")
+        self.assertEqual(found["read_as"], "bytes")
+        self.assertIn("not readable as Parquet", found["note"])
 
     def test_nothing_outside_is_read(self) -> None:
         secret = self.folder / "secret.txt"

@@ -42,9 +42,9 @@ class MemoryShelf:
 
     def _artifact(self, path: str) -> Any:
         data = self.files[path]
-        return SimpleNamespace(path=path, content=content_id(data), size=len(data), version=1, kind="report")
+        return SimpleNamespace(path=path, content=content_id(data), size=len(data), version=1, kind="report", within="")
 
-    def artifacts(self, ref: str | None = None) -> Iterator[Any]:
+    def artifacts(self, ref: str | None = None, *, files: bool = False) -> Iterator[Any]:
         yield from (self._artifact(p) for p in sorted(self.files))
 
     def artifact(self, path: str, ref: str | None = None) -> Any:

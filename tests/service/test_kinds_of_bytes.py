@@ -52,6 +52,17 @@ class BytesTests(ServiceCase):
         self.assertEqual(moved[1], 1.0)
         self.assertNotEqual(*moved)
 
+    def test_weights_that_change_alone_are_told_at_the_model(self) -> None:
+        before = f"commit:{self.shelf.branch('main').head}"
+        data = PAIRS["models/tide.onnx.data"].after
+        self.put({"models/tide.onnx.data": data[:-4] + bytes(4)})
+        found = self.shelf.compare(before, "main")["artifacts"]
+        told = next(a for a in found if a["path"] == "models/tide.onnx")
+        self.assertEqual({f["field"] for f in told["findings"]}, {"weights"})
+        self.assertEqual(told["state"], "changed")
+        alone = self.shelf.compare_artifact("models/tide.onnx", before, "main")
+        self.assertEqual(alone["findings"], told["findings"])
+
     def test_a_picture_comes_with_its_region_and_difference(self) -> None:
         found = self.shelf.compare_artifact("pictures/route-map.png", "tag:one")["picture"]
         self.assertEqual(found["region"], {"x": 260, "y": 148, "width": 141, "height": 70})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from typing import Any
 
 from everyshelf.client import ProblemError
@@ -129,3 +130,47 @@ class LargeTests(ServiceCase):
         last = self.shelf.compare_rows("tickets.csv", "tag:one", start=1049)
         self.assertEqual((last["total"], last["rows"][0]["after"][0]), (1050, "1049000"))
         self.assertEqual({job.kind for job in seen}, {"compare-artifact"})
+
+
+class FingerprintTests(ServiceCase):
+    """Large tables are known by what they hold, which a job finds out after the commit."""
+
+    ROWS = 90_000
+
+    def setUp(self) -> None:
+        super().setUp()
+        head, *lines = table(self.ROWS, fare=1, every=977).splitlines()
+        self.sorted = b"\n".join([head, *lines, b""])
+        self.turned = b"\n".join(
+            [head.replace(b",", b";"), *(line.replace(b",", b";") for line in reversed(lines)), b""]
+        )
+
+    def commit(self, data: bytes) -> str:
+        made = self.put({"data/tickets.csv": data})
+        deadline = time.monotonic() + 90
+        while time.monotonic() < deadline:
+            version = self.shelf.history("data/tickets.csv")[0]
+            if version.effect:
+                return made.commit
+            time.sleep(0.2)
+        raise AssertionError("the job after the commit never ended")
+
+    def test_a_table_written_anew_is_the_same_without_being_read(self) -> None:
+        self.commit(self.sorted)
+        self.commit(self.turned)
+        version = self.shelf.history("data/tickets.csv")[0]
+        self.assertEqual(version.effect, "cosmetic")
+        found = self.shelf.compare_artifact("data/tickets.csv", "version:1", "version:2")
+        self.assertEqual(found["effects"] | {"cosmetic": 0}, {"breaks": 0, "alters": 0, "cosmetic": 0})
+        self.assertEqual(
+            found["table"]["rows"], {"added": 0, "removed": 0, "changed": 0, "before": self.ROWS, "after": self.ROWS}
+        )
+        self.assertEqual([(f["field"], f["before"], f["after"]) for f in found["findings"]], [("delimiter", ",", ";")])
+        # Nobody read a row for that, so none is kept for looking at.
+        self.assertEqual(self.shelf.compare_rows("data/tickets.csv", "version:1", "version:2")["rows"], [])
+
+    def test_another_cell_is_another_table(self) -> None:
+        self.commit(self.sorted)
+        self.commit(self.turned.replace(b"\n4711;", b"\n4711;by "))
+        found = self.shelf.compare_artifact("data/tickets.csv", "version:1", "version:2")
+        self.assertEqual(found["table"]["rows"]["changed"], 1)

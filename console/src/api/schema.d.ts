@@ -167,7 +167,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Its bytes; ranges are honoured. */
+        /** @description Its bytes; ranges are honoured. A folder kept whole comes as a zip. */
         get: operations["artifact_file"];
         put?: never;
         post?: never;
@@ -286,7 +286,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description By path, at a ref. */
+        /** @description By path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder. */
         get: operations["artifacts_list"];
         put?: never;
         post?: never;
@@ -834,6 +834,8 @@ export interface components {
             recorded: string | null;
             effect: string;
             headline: string;
+            whole: boolean;
+            within: string;
         };
         /** @description A page of artifacts at a ref. */
         ArtifactPage: {
@@ -859,6 +861,8 @@ export interface components {
             recorded: string | null;
             effect: string;
             headline: string;
+            whole: boolean;
+            within: string;
             moved_from: string;
             here: boolean;
             removed: boolean;
@@ -2071,6 +2075,7 @@ export interface operations {
             query?: {
                 /** @description `next` of the page before. */
                 cursor?: string;
+                files?: boolean;
                 folder?: string;
                 /** @description Entries on a page. */
                 limit?: number;

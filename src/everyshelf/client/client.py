@@ -163,9 +163,14 @@ class ShelfClient:
 
     # --- artifacts ---------------------------------------------------------
 
-    def artifacts(self, ref: str | None = None, folder: str | None = None) -> Iterator[Artifact]:
-        """Everything at a ref, by path; pages are fetched as they are needed."""
-        for row in self._pages("artifacts", ref=ref, folder=folder):
+    def artifacts(
+        self, ref: str | None = None, folder: str | None = None, *, files: bool = False
+    ) -> Iterator[Artifact]:
+        """Everything at a ref, by path; pages are fetched as they are needed.
+
+        ``files``: every file of a folder kept whole, instead of the folder.
+        """
+        for row in self._pages("artifacts", ref=ref, folder=folder, files="true" if files else None):
             yield msgspec.convert(row, Artifact)
 
     def artifact(self, path: str, ref: str | None = None, version: int | None = None) -> Artifact:
@@ -207,6 +212,13 @@ class ShelfClient:
     def fold(self, content: str) -> dict[str, Any]:
         """The content (``id``, ``size``, ``name``, ``notes``) that a zip of parts, uploaded before, folds to."""
         return self._transport.send("POST", f"{self._base}/contents/fold", {"content": content}, dict[str, Any])
+
+    def download(self, path: str, target: Path, ref: str | None = None, *, version: int | None = None) -> None:
+        """An artifact into a file, in pieces; a folder kept whole as a zip."""
+        address = f"{self._base}/artifact/file"
+        with self._transport.stream(address, path=path, ref=ref, version=version) as pieces, target.open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
 
     def text(
         self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None

@@ -65,6 +65,10 @@ class Artifact(msgspec.Struct):
     recorded: datetime | None
     effect: str
     headline: str
+    whole: bool = False
+    """A folder, all of whose files are this one artifact."""
+    within: str = ""
+    """The folder kept whole in which a file lies."""
 
 
 class ArtifactVersion(Artifact):

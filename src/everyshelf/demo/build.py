@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 from everyshelf.client import Client, ShelfClient, WantedChange
 from everyshelf.demo.office import pairs
+from everyshelf.demo.passages import passages
 from everyshelf.demo.story import Act, acts
 
 SHELF = "skerry-line"
@@ -48,9 +49,9 @@ def _office(client: Client) -> None:
         shelf.set_member(name, role)
     now = datetime.now(UTC).replace(second=0, microsecond=0)
     for days, tag, summary in ((40, "easter", "Everything the office uses"), (3, "summer", "Summer tickets")):
-        wanted = [
-            WantedChange(pair.path, shelf.upload(pair.before if tag == "easter" else pair.after).id) for pair in pairs()
-        ]
+        is_later = tag == "summer"
+        files = {pair.path: pair.after if is_later else pair.before for pair in pairs()} | passages(later=is_later)
+        wanted = [WantedChange(path, shelf.upload(data).id) for path, data in files.items()]
         when = now - timedelta(days=days)
         shelf.commit("main", shelf.branch("main").head, wanted, summary, author="tobias", time=when)
         shelf.make_tag(tag, "main", summary, created=when, created_by="tobias")

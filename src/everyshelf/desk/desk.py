@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
-from everyshelf.desk.states import Item, find_states, hash_settled
+from everyshelf.desk.states import Item, as_artifacts, find_states, hash_settled
 from everyshelf.desk.store import (
     FOLDER,
     Entry,
@@ -107,6 +107,10 @@ class Desk:
         """The state of every artifact, edited parts of unfolded ones folded back first."""
         return find_states(self.root, self._level())
 
+    def artifacts(self) -> list[Item]:
+        """As ``states``, with the files of each folder kept whole told as one artifact."""
+        return as_artifacts(self.root, self.states())
+
     def _level(self) -> dict[str, str]:
         """Unfolded artifacts and their parts say the same again; where that cannot be, why."""
         if not (self.root / FOLDER / "unfolded.json").is_file():
@@ -125,7 +129,7 @@ class Desk:
         """Bring the newest state of the branch (or the ref) here. What was edited here is never overwritten."""
         head = shelf.branch(self.home.branch).head if self.home.branch else None
         ref = f"commit:{head}" if head else self.home.ref if self.home.branch is None else None
-        wanted = {a.path: a for a in shelf.artifacts(ref)} if ref is not None else {}
+        wanted = {a.path: a for a in shelf.artifacts(ref, files=True)} if ref is not None else {}
         states = {i.path: i for i in self.states()}
         entries = load_entries(self.root)
         result = Taken()
@@ -214,7 +218,9 @@ class Desk:
     def _note(self, artifact: Artifact, entries: dict[str, Entry]) -> None:
         stat = (self.root / artifact.path).stat()
         mtime = trusted_mtime(stat, time.time_ns())
-        entries[artifact.path] = Entry(artifact.content, artifact.size, mtime, artifact.version, artifact.kind)
+        entries[artifact.path] = Entry(
+            artifact.content, artifact.size, mtime, artifact.version, artifact.kind, artifact.within
+        )
 
     def _drop_empty_folders(self, path: str) -> None:
         folder = (self.root / path).parent
@@ -334,11 +340,16 @@ class Desk:
             if item.content is None:
                 entries.pop(item.path, None)
         ref = f"commit:{commit}"
-        known = {a.path: a for a in shelf.artifacts(ref)} if len(items) > 20 else {}
+        known = {a.path: a for a in shelf.artifacts(ref, files=True)} if len(items) > 20 else {}
+        versions = {}
         for item in items:
             if item.content is not None:
                 made = known.get(item.path) or shelf.artifact(item.path, ref)
-                entries[item.path] = Entry(item.content, item.size, -1, made.version, made.kind)
+                entries[item.path] = Entry(item.content, item.size, -1, made.version, made.kind, made.within)
+                versions[made.within] = made.version
+        for entry in entries.values():
+            if entry.within:  # one file of it has another version, so all have
+                entry.version = versions.get(entry.within, entry.version)
         save_entries(self.root, entries)
         self.home.commit = commit
         save_home(self.root, self.home)
@@ -368,7 +379,7 @@ class Desk:
         part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
         shelf.download_content(entry.content, part)
         os.replace(part, target)
-        entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind)
+        entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind, entry.within)
 
 
 def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:

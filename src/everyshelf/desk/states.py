@@ -32,6 +32,8 @@ class Item:
     entry: Entry | None
     moved_from: str = ""
     reason: str = ""
+    files: tuple[int, int] | None = None
+    """Of a folder kept whole: how many of its files differ, and how many there are."""
 
 
 def load_rules(root: Path) -> Rules | None:
@@ -63,6 +65,53 @@ def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]
     if refreshed:
         save_entries(root, {**entries, **refreshed})
     return sorted(_with_moves(items, gone), key=lambda item: item.path)
+
+
+def as_artifacts(root: Path, items: list[Item]) -> list[Item]:
+    """Items with the files of each folder kept whole told as the one artifact that they are."""
+    wholes = find_wholes(root)
+    if not wholes:
+        return items
+    groups: dict[str, list[Item]] = {}
+    result = []
+    for item in items:
+        whole = next((w for w in wholes if item.path.startswith(f"{w}/")), None)
+        if whole is None:
+            result.append(item)
+        else:
+            groups.setdefault(whole, []).append(item)
+    result += [_as_one(whole, inner) for whole, inner in groups.items()]
+    return sorted(result, key=lambda item: item.path)
+
+
+def find_wholes(root: Path) -> list[str]:
+    """Folders of which a desk knows that they are kept whole: from the shelf, or from its own rules."""
+    wholes = {e.within for e in load_entries(root).values() if e.within}
+    rules = load_rules(root)
+    if rules is not None and rules.whole:
+        folders = (folder for path, _, _ in _files(root, rules) for folder in _above(path))
+        wholes |= {folder for folder in folders if rules.is_whole(folder)}
+    return [w for w in sorted(wholes) if not any(w.startswith(f"{other}/") for other in wholes)]
+
+
+def _above(path: str) -> list[str]:
+    parts = path.split("/")
+    return ["/".join(parts[:depth]) for depth in range(1, len(parts))]
+
+
+def _as_one(path: str, inner: list[Item]) -> Item:
+    states = {item.state for item in inner}
+    blocked = next((item for item in inner if item.state == "blocked"), None)
+    state: State = "blocked" if blocked else next(iter(states)) if len(states) == 1 else "edited"
+    entry = next((item.entry for item in inner if item.entry is not None), None)
+    differing = sum(item.state != "same" for item in inner)
+    reason = f"{blocked.path}: {blocked.reason}" if blocked else ""
+    came = {item.moved_from.removesuffix(item.path.removeprefix(path)) for item in inner if item.moved_from}
+    moved_from = came.pop() if state == "moved" and len(came) == 1 else ""
+    if state == "moved" and not moved_from:
+        state = "edited"
+    size = sum(item.size for item in inner)
+    return Item(path, state, None, size, entry, moved_from, reason, (differing, len(inner)))
 
 
 def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_result | None, str]]:
@@ -118,7 +167,7 @@ def _look(
         return Item(path, "edited", content, stat.st_size, entry)
     mtime = trusted_mtime(stat, time.time_ns())
     if mtime != entry.mtime_ns and mtime != -1:
-        refreshed[path] = Entry(entry.content, entry.size, mtime, entry.version, entry.kind)
+        refreshed[path] = Entry(entry.content, entry.size, mtime, entry.version, entry.kind, entry.within)
     return Item(path, "same", content, stat.st_size, entry)
 
 

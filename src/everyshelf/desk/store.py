@@ -32,6 +32,8 @@ class Entry(msgspec.Struct, array_like=True):
     mtime_ns: int
     version: int | None = None
     kind: str = "opaque"
+    within: str = ""
+    """The folder kept whole in which the file lies; version and kind are that folder's."""
 
 
 def load_home(root: Path) -> Home:

@@ -20,7 +20,7 @@ import { UnfoldedView } from "./UnfoldedView";
 import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", history: "History" } as const;
-const UNFOLDED = ["app", "tests", "notebook", "archive", "document", "spreadsheet"];
+const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
 /** Kinds whose bytes are no text to look at. */
 const OF_BYTES = ["picture", "spreadsheet", "document", "archive", "database"];
 const DRAWN = ["pipeline", "workflow"];
@@ -66,12 +66,12 @@ export function ArtifactPage() {
           <div className="line1">
             <KindIcon kind={a.kind} tone={tone(a.recorded)} />
             <h1 style={{ font: "400 15px/22px var(--sans)" }}>
-              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>, version {a.version}
+              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}, version {a.version}
               {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !OF_BYTES.includes(a.kind))).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !(a.whole || OF_BYTES.includes(a.kind)))).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>
@@ -83,7 +83,7 @@ export function ArtifactPage() {
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
               {!isReadOnly(at) && !version && (
                 <>
-                  {all.data && <Upload shelf={key} branch={at} commit={all.data.commit} known={all.data.items} only={path} label="Replace" />}
+                  {all.data && !a.whole && <Upload shelf={key} branch={at} commit={all.data.commit} known={all.data.items} only={path} label="Replace" />}
                   <Button variant="outlined" onClick={remove} disabled={!all.data}>Remove</Button>
                 </>
               )}

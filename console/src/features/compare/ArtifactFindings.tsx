@@ -46,6 +46,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   if (found.isError) return <ProblemBox error={found.error} />;
   const c = found.data;
   if (c.pending && c.job) return <PendingJob uid={c.job} onDone={() => void found.refetch()} />;
+  const isWhole = Boolean((c.after ?? c.before)?.whole);
   const table = c.table ? (c.table as unknown as ComparedTable) : null;
   const hidden = c.effects.cosmetic ?? 0;
   const shown = c.findings.filter((f) => (effect ? f.effect === effect : cosmetic || f.effect !== "cosmetic"));
@@ -58,7 +59,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
       {c.note && c.note !== c.headline && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">
         <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
-        {!OF_BYTES.includes(c.kind) && <span className="seg" role="group" aria-label="Seen as">
+        {!isWhole && !OF_BYTES.includes(c.kind) && <span className="seg" role="group" aria-label="Seen as">
           <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>Parts</button>
           <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>Raw text</button>
         </span>}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,9 +18,23 @@ from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
+    from everyshelf.core.reading.worker import Worker
     from everyshelf.desk import Desk, Item
 
 _MOST_ROWS = 20
+
+
+@dataclass(frozen=True)
+class _DeskPair:
+    """An artifact that differs: what is on the desk (None: nothing), and content ids of its files at the ref by path.
+
+    ``beside``: content ids at the ref, by name, of files that belong to it.
+    """
+
+    path: str
+    item: Item | None
+    contents: dict[str, str]
+    beside: dict[str, str] = field(default_factory=dict)
 
 
 @click.command("compare")
@@ -112,13 +127,13 @@ def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artif
     pairs = _desk_pairs(shelf, desk, ref)
     if artifact is not None:
         path = desk.as_path(artifact)
-        pairs = [p for p in pairs if p[0] == path]
+        pairs = [p for p in pairs if p.path == path]
     worker, rows = Worker(), []
     try:
         with terminal.progress_bar("Comparing") as progress, tempfile.TemporaryDirectory() as scratch:
-            for done, (path, item, content) in enumerate(pairs):
-                progress(done, len(pairs), path)
-                rows.append(_desk_row(shelf, desk, worker, Path(scratch), path, item, content, backwards))
+            for done, pair in enumerate(pairs):
+                progress(done, len(pairs), pair.path)
+                rows.append(_desk_row(shelf, desk, worker, Path(scratch, str(done)), pair, backwards=backwards))
     finally:
         worker.close()
     for row in rows:
@@ -136,35 +151,54 @@ def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artif
     }
 
 
-def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[tuple[str, Item | None, str | None]]:
-    """Path, item on the desk, and content at the ref, where they differ."""
+def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[_DeskPair]:
+    """What differs between the desk and a ref; a folder kept whole is one artifact."""
+    from everyshelf.desk.states import find_wholes
+
     items = {i.path: i for i in desk.states() if i.state not in ("gone", "blocked")}
     if ref == (desk.home.branch or desk.home.ref):
         from everyshelf.desk.store import load_entries
 
-        there = {p: e.content for p, e in load_entries(desk.root).items()}
+        known = load_entries(desk.root)
+        there = {p: e.content for p, e in known.items()}
+        wholes = find_wholes(desk.root)
     else:
-        there = {a.path: a.content for a in shelf.artifacts(ref)}
-    return [
-        (path, items.get(path), there.get(path))
-        for path in sorted(items.keys() | there.keys())
-        if (items[path].content if path in items else None) != there.get(path)
-    ]
+        artifacts = list(shelf.artifacts(ref, files=True))
+        there = {a.path: a.content for a in artifacts}
+        wholes = sorted({a.within for a in artifacts if a.within} | set(find_wholes(desk.root)))
+    pairs: dict[str, _DeskPair] = {}
+    for path in sorted(items.keys() | there.keys()):
+        if (items[path].content if path in items else None) == there.get(path):
+            continue
+        whole = next((w for w in wholes if path.startswith(f"{w}/")), None)
+        if whole is None:
+            content = there.get(path)
+            held = {path: content} if content is not None else {}
+            pairs[path] = _DeskPair(path, items.get(path), held, _beside_at(path, there))
+        elif whole not in pairs:
+            inside = {p: c for p, c in there.items() if p.startswith(f"{whole}/")}
+            item = next((i for p, i in items.items() if p.startswith(f"{whole}/")), None)
+            pairs[whole] = _DeskPair(whole, item, inside)
+    return list(pairs.values())
+
+
+def _beside_at(path: str, there: dict[str, str]) -> dict[str, str]:
+    from everyshelf.core.kinds.beside import belonging, may_have_beside
+
+    if not may_have_beside(path):
+        return {}
+    folder, _, name = path.rpartition("/")
+    siblings = {p.rpartition("/")[2]: c for p, c in there.items() if p.rpartition("/")[0] == folder}
+    return {sibling: siblings[sibling] for sibling in belonging(name, siblings)}
 
 
 def _desk_row(
-    shelf: ShelfClient,
-    desk: Desk,
-    worker: Any,
-    scratch: Path,
-    path: str,
-    item: Item | None,
-    content: str | None,
-    backwards: bool,
+    shelf: ShelfClient, desk: Desk, worker: Worker, scratch: Path, pair: _DeskPair, *, backwards: bool
 ) -> dict[str, Any]:
-    if item is None or content is None:
-        state = "added" if (content is None) != backwards else "removed"
-        kind = kind_on_desk(desk, item) if item else entry_kind(desk, path)
+    path, item = pair.path, pair.item
+    if item is None or not pair.contents:
+        state = "added" if (not pair.contents) != backwards else "removed"
+        kind = kind_on_desk(desk, item) if item else entry_kind(desk, next(iter(pair.contents)))
         return {
             "path": path,
             "state": state,
@@ -176,13 +210,18 @@ def _desk_row(
             "counts": {},
             "note": "",
         }
-    old = scratch / content
-    if not old.exists():
+    from everyshelf.cli.commands.files import files_beside
+
+    beside = {name: scratch / "beside" / name for name in pair.beside}
+    wanted = [(scratch / "old" / place, content) for place, content in pair.contents.items()]
+    for old, content in (*wanted, *((beside[name], content) for name, content in pair.beside.items())):
+        old.parent.mkdir(parents=True, exist_ok=True)
         shelf.download_content(content, old)
-    sides = [(path, old), (path, desk.root / path)]
-    before, after = reversed(sides) if backwards else sides
+    sides = [((path, scratch / "old" / path), beside), ((path, desk.root / path), files_beside(desk.root / path))]
+    (before, near), (after, new_near) = reversed(sides) if backwards else sides
     rules = desk.root / "shelf.toml"
-    found = worker.compare(before, after, rules_text=rules.read_text(errors="replace") if rules.is_file() else "")
+    text = rules.read_text(errors="replace") if rules.is_file() else ""
+    found = worker.compare(before, after, rules_text=text, beside=(near, new_near))
     return {**found, "path": path, "state": "changed", "effect": None, "headline": found["note"]}
 
 

@@ -85,12 +85,20 @@ def take(
         )
 
 
+def _artifacts_of(desk: Desk, paths: list[str]) -> set[str]:
+    """The artifacts these files are, or lie in."""
+    from everyshelf.desk.states import find_wholes
+
+    wholes = find_wholes(desk.root)
+    return {next((w for w in wholes if path.startswith(f"{w}/")), path) for path in paths}
+
+
 def _print_taken(desk: Desk, taken: Any) -> None:
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     where = f"{desk.home.branch} {at}" if desk.home.branch else desk.home.ref
-    changed = len(taken.written) + len(taken.removed)
-    sentence = f"{terminal.count(len(taken.written), 'artifact')} written" if changed else "Nothing new"
-    removed = f", {len(taken.removed)} removed" if taken.removed else ""
+    written, gone = _artifacts_of(desk, taken.written), _artifacts_of(desk, taken.removed)
+    sentence = f"{terminal.count(len(written), 'artifact')} written" if written or gone else "Nothing new"
+    removed = f", {len(gone)} removed" if gone else ""
     terminal.say(terminal.bold(sentence + removed) + f"; this desk shows {where}.")
     for path in taken.unfolded:
         terminal.say(terminal.line((2, terminal.dim("unfolded")), (13, f"{path}.unfolded/")))
@@ -106,7 +114,7 @@ def _print_taken(desk: Desk, taken: Any) -> None:
 def pending(as_json: bool, show_all: bool) -> None:
     """What differs on this desk from where it came; works without the service."""
     desk = get_desk()
-    items = desk.states()
+    items = desk.artifacts()
     if as_json:
         terminal.print_json(_pending_json(desk, items, show_all))
         return
@@ -132,6 +140,7 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
                 "version": i.entry.version if i.entry else None,
                 "moved_from": i.moved_from or None,
                 "reason": i.reason or None,
+                "files": {"differing": i.files[0], "all": i.files[1]} if i.files else None,
             }
             for i in shown
         ],
@@ -144,11 +153,24 @@ def kind_on_desk(desk: Desk, item: Item) -> str:
         return item.entry.kind
     if item.state == "blocked":
         return "opaque"
+    if item.files is not None:
+        from everyshelf.core.kinds.peeking import table_of_folder
+        from everyshelf.core.tables.given import given_at
+
+        found = table_of_folder(given_at(item.path, desk.root / item.path))
+        return found.kind if found is not None else "opaque"
     from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 
     file = desk.root / item.path
     with file.open("rb") as opened:
         return recognise(item.path, opened.read(HEAD_BYTES), item.size).kind
+
+
+def _files_of(item: Item) -> str:
+    if item.files is None:
+        return ""
+    differing, every = item.files
+    return f"all {every} files" if differing == every else f"{differing} of {every} files"
 
 
 def entry_kind(desk: Desk, path: str) -> str:
@@ -166,7 +188,7 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
     terminal.say(terminal.bold(sentence + tail) + f", against {desk.home.branch or desk.home.ref} {at}.")
     for item in (changed + blocked)[:_MANY]:
         version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
-        note = item.reason or (f"from {item.moved_from}" if item.moved_from else "")
+        note = item.reason or (f"from {item.moved_from}" if item.moved_from else _files_of(item))
         detail = terminal.line((0, terminal.dim(version)), (6 if version or note else 0, note)) if version else note
         terminal.row(item.state, kind_on_desk(desk, item), item.path, detail)
     if len(changed) + len(blocked) > _MANY:

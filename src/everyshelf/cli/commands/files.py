@@ -25,7 +25,7 @@ def _size(path: Path) -> int:
     return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
 
 
-def _beside(file: Path) -> dict[str, Path]:
+def files_beside(file: Path) -> dict[str, Path]:
     """What belongs to a model and lies in the same folder."""
     from everyshelf.core.kinds.beside import belonging, may_have_beside
 
@@ -46,7 +46,7 @@ def _rules_text(path: Path | None) -> str:
 
 
 @click.command("outline")
-@click.argument("file", type=_FILE)
+@click.argument("file", type=_FILE_OR_FOLDER)
 @click.option("--kind", help="Read it as this kind, whatever it looks like.")
 @json_option
 def outline(file: Path, kind: str | None, as_json: bool) -> None:
@@ -106,7 +106,7 @@ def checked_kind(kind: str | None) -> str | None:
 @click.argument("old", type=_FILE_OR_FOLDER)
 @click.argument("new", type=_FILE_OR_FOLDER)
 @click.option("--kind", help="Read both as this kind.")
-@click.option("--key", help="Key columns of a table, by commas.")
+@click.option("--key", help="Key columns of a table, by commas; of one in a database TABLE:COLUMN[,COLUMN].")
 @click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
 @click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Most findings to print.")
 @click.option(
@@ -139,7 +139,7 @@ def compare_files(
     wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:
         with terminal.waiting(f"Comparing {old.name} with {new.name}", shown=heavy) as tick:
-            beside = _beside(old), _beside(new)
+            beside = files_beside(old), files_beside(new)
             found = worker.compare((old.name, old), (new.name, new), beside=beside, tick=tick, **wanted)
     finally:
         worker.close()

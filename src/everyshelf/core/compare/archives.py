@@ -54,9 +54,11 @@ def compare_documents(
     return Comparison("document", [*findings, *more], note=notes, identity=identity)
 
 
-def other_members(before: dict[str, Member], after: dict[str, Member], inside: Inside) -> list[Finding]:
-    """What changed in charts, pictures and whatever else lies in a workbook beside its sheets."""
-    rest = [{n: m for n, m in side.items() if not in_workbook(n)} for side in (before, after)]
+def other_members(
+    before: dict[str, Member], after: dict[str, Member], inside: Inside, unread: set[str]
+) -> list[Finding]:
+    """What changed in charts, pictures and whatever else lies in a workbook beside its sheets, or is ``unread``."""
+    rest = [{n: m for n, m in side.items() if n.lower() in unread or not in_workbook(n)} for side in (before, after)]
     return _Members(rest[0], rest[1], inside, is_document=True).all()[0]
 
 

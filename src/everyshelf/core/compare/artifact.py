@@ -30,9 +30,10 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import Finding
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
+from everyshelf.core.tables.options import TableOptions
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 5
+READER_VERSION = 6
 MOST_IN_MEMORY = 200 * 1024 * 1024  # what is no table is held whole
 _MOST_DEPTH = 3  # of archives within archives
 _LINE_KINDS = ("script", "report")
@@ -111,11 +112,20 @@ def _versions(
             return found
     if old.format == new.format == "sqlite":
         from everyshelf.core.compare.databases import compare_databases
-        from everyshelf.core.compare.datasets import options_of
+        from everyshelf.core.compare.datasets import check_key_of_table, key_of_table, options_of
 
-        return compare_databases(before.given, after.given, options_of(rules, after.name), keep)
+        def options_for(table: str) -> TableOptions:
+            return options_of(rules, f"{after.name}/{table}", key_of_table(key or (), table), within=after.name)
+
+        told = compare_databases(before.given, after.given, options_for, keep)
+        check_key_of_table(key or (), told)
+        return told
     largest = max(before.given.size, after.given.size)
     if largest > MOST_IN_MEMORY:
+        from everyshelf.core.compare.datasets import same_bytes
+
+        if same_bytes(before.given, after.given):
+            return Comparison(new.kind)
         why = f"larger than {MOST_IN_MEMORY >> 20} MB"
         return as_bytes(after.name, before.given.size, after.given.size, why, new.kind)
     with _without_collection():
@@ -185,7 +195,7 @@ def _without_collection() -> Iterator[None]:
 
 def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None, depth: int) -> Comparison:
     old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
-    if before.data == after.data:
+    if before.data == after.data and not (new.kind == "model" and (before.beside or after.beside)):
         return Comparison(new.kind)
     note = new.note or old.note
     if old.kind != new.kind:

@@ -7,6 +7,7 @@ one.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -36,13 +37,19 @@ from everyshelf.core.tables.profiles import profile_tables
 _KINDS = (("index", "indexes"), ("view", "views"), ("trigger", "triggers"))
 
 
-def compare_databases(before: Given, after: Given, options: TableOptions, keep: Keep | None = None) -> Comparison:
-    """What changed; as bytes with the reason where a file cannot be read."""
+OptionsFor = Callable[[str], TableOptions]
+
+
+def compare_databases(before: Given, after: Given, options_for: OptionsFor, keep: Keep | None = None) -> Comparison:
+    """What changed; as bytes with the reason where a file cannot be read.
+
+    ``options_for``: what is said of a table, by its name. Raises ``InvalidError`` for a key that is not in it.
+    """
     if same_bytes(before, after):
         return Comparison("database")
     with borrowed_engine() as engine:
         try:
-            return _Run(engine, options, keep or Keep()).compared(before, after)
+            return _Run(engine, options_for, keep or Keep()).compared(before, after)
         except UnreadableError as error:
             return as_bytes(after.name, before.size, after.size, str(error), "database")
         except MemoryError:
@@ -51,8 +58,8 @@ def compare_databases(before: Given, after: Given, options: TableOptions, keep: 
 
 
 class _Run:
-    def __init__(self, engine: Engine, options: TableOptions, keep: Keep) -> None:
-        self._engine, self._options, self._keep = engine, options, keep
+    def __init__(self, engine: Engine, options_for: OptionsFor, keep: Keep) -> None:
+        self._engine, self._options_for, self._keep = engine, options_for, keep
         self._findings: list[Finding] = []
         self._tables: dict[str, dict[str, Any]] = {}
         self._notes: list[str] = []
@@ -132,7 +139,7 @@ class _Run:
     def _rows(self, one: Any, old: DatabaseTable, other: Any, new: DatabaseTable) -> None:
         before, after = table_source(self._engine, one, old), table_source(self._engine, other, new)
         preferred = new.key if new.key == old.key else ()
-        options = replace(self._options, key=(), preferred=preferred)
+        options = replace(self._options_for(new.name), preferred=preferred)
         keep = Keep(self._keep.first, rows_file(self._keep.path, new.name) if self._keep.path else None)
         found = compare_tables(self._engine, before, after, options, keep)
         profiles = [] if found.unrelated else profile_tables(self._engine, before, after, found.columns, options)

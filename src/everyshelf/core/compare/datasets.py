@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from everyshelf.core.compare.known import SAME
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.tables import profiles_json, table_findings
-from everyshelf.core.errors import UnreadableError
+from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.tables.columns import Source
@@ -17,20 +18,45 @@ from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.options import TableOptions
 from everyshelf.core.tables.profiles import profile_tables
-from everyshelf.core.tables.sources import open_table
+from everyshelf.core.tables.sources import open_table, open_tables
 
 _RECORDS_AS_TABLE_BYTES = 8 * 1024 * 1024
 
 
-def options_of(rules: Rules, name: str, key: Sequence[str] | None = None) -> TableOptions:
-    """What the rules, or the caller, say of the table under this name."""
-    said: dict[str, Any] = rules.table_for(name)
+def options_of(rules: Rules, name: str, key: Sequence[str] | None = None, *, within: str = "") -> TableOptions:
+    """What the rules, or the caller, say of the table under this name; ``within``: the file that holds several."""
+    said: dict[str, Any] = {**rules.table_for(within), **rules.table_for(name)} if within else rules.table_for(name)
     return TableOptions(
         key=tuple(key or rules.key_for(name) or ()),
         ignored=(*said.get("ignore", ()), *rules.ignored_fields),
         tolerances=tuple(said.get("tolerance", {}).items()),
         shift_limits=tuple(said.get("shift", {}).items()),
     )
+
+
+def key_of_table(key: Sequence[str], table: str) -> tuple[str, ...]:
+    """What a key asked for says of one table among several: ``TABLE:COLUMN`` names the table it is meant for."""
+    if not key:
+        return ()
+    name, colon, first = key[0].partition(":")
+    if not colon:
+        raise InvalidError(
+            "a database holds several tables, and the key does not say of which",
+            code="key.table",
+            hint="Name it: --key TABLE:COLUMN[,COLUMN]",
+        )
+    return (first, *key[1:]) if name == table else ()
+
+
+def check_key_of_table(key: Sequence[str], found: Comparison) -> None:
+    """Raise ``InvalidError`` for a key of a table that is not in both versions."""
+    name = key[0].partition(":")[0] if key else ""
+    if name and found.tables and name not in found.tables:
+        raise InvalidError(
+            f"there is no table {name!r} in both",
+            code="key.missing",
+            hint=f"Tables in both: {', '.join(found.tables)}.",
+        )
 
 
 def compare_datasets(
@@ -44,7 +70,7 @@ def compare_datasets(
         return Comparison("dataset")
     with borrowed_engine() as engine:
         try:
-            sources = _opened(engine, before, after, old, new)
+            sources = _opened(engine, before, after, old, new, options.key)
             if sources is None:
                 return None
             return _compared(engine, *sources, options, keep)
@@ -59,9 +85,9 @@ def compare_datasets(
 
 
 def _opened(
-    engine: Engine, before: Given, after: Given, old: Recognition, new: Recognition
+    engine: Engine, before: Given, after: Given, old: Recognition, new: Recognition, key: Sequence[str]
 ) -> tuple[Source, Source] | None:
-    one, other = open_table(engine, before, old.format), open_table(engine, after, new.format)
+    one, other = open_tables(engine, before, after, (old.format, new.format), key)
     records = ("json", "jsonl")
     if old.format in records and new.format in records:
         nested = {c.name for s in (one, other) for c in s.columns if c.family == "nested"}
@@ -82,13 +108,16 @@ def _holds_more(*sources: Source) -> bool:
 
 def _compared(engine: Engine, before: Source, after: Source, options: TableOptions, keep: Keep | None) -> Comparison:
     found = compare_tables(engine, before, after, options, keep)
-    profiles = [] if found.unrelated else profile_tables(engine, before, after, found.columns, options)
+    profiles = []
+    if not found.unrelated and not found.is_same:  # of equal tables there is nothing to tell
+        before, after = (side if side.rest is None else side.rest.whole() for side in (before, after))
+        profiles = profile_tables(engine, before, after, found.columns, options)
     # The key tells rows apart: that it moves with the rows that come and go is no news.
     shifts = [p.shift for p in profiles if p.shift is not None and p.column not in (*found.key, *found.renumbered)]
     findings = table_findings(found, shifts=shifts)
     note = "; ".join([*found.notes, *before.notes, *after.notes])
     if not findings and not note:
-        note = "written differently, means the same"
+        note = SAME
     table = {**found.as_json(), "profiles": profiles_json(profiles)}
     return Comparison("dataset", findings, note=note, table=table)
 

@@ -21,6 +21,7 @@ from typing import Any
 from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of, keys_of
 from everyshelf.core.compare.same import canonical, differing, leaf_set, likeness, same_value
 from everyshelf.core.compare.sequence import align, increasing
+from everyshelf.core.compare.tabular import TABULAR, level_columns
 from everyshelf.core.compare.wording import Names, names_in, text_change
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.identities import is_id_like
@@ -76,6 +77,8 @@ class Run:
             self.say("changed", path, after, cosmetic=True, detail="layout only")
             return
         said = len(self._findings)
+        if after.type in TABULAR and before.type == after.type:
+            before, after = self._columns(before, after, path, cosmetic=cosmetic)
         self.fields(before, after, path, cosmetic=cosmetic)
         self.children(before, after, path, cosmetic=cosmetic)
         if len(self._findings) == said and _form(before.value) != _form(after.value):
@@ -89,6 +92,26 @@ class Run:
                 after=_form(after.value),
                 cosmetic=cosmetic or not _is_empty(before.value),
             )
+
+    def _columns(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> tuple[Part, Part]:
+        """Tell what became of a table's columns; gives both sides with those they share."""
+        found = level_columns(before, after)
+        if found is None:
+            return before, after
+
+        def say(action: Step, name: str, was: str | None = None, now: str | None = None) -> None:
+            column = Part("column", name, name, None)
+            self.say(action, child_path(path, column, name), column, before=was, after=now, cosmetic=cosmetic)
+
+        for name in found.removed:
+            say("removed", name, was=name)
+        for name in found.added:
+            say("added", name, now=name)
+        for was, now in found.renamed:
+            say("renamed", now, was, now)
+        if found.reordered:
+            self.say("reordered", path, after, detail="columns", cosmetic=cosmetic)
+        return found.before, found.after
 
     def fields(self, before: Part, after: Part, path: str, *, cosmetic: bool, skip: tuple[str, ...] = ()) -> None:
         """What differs between the fields of two matched parts."""

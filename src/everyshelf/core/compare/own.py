@@ -44,7 +44,7 @@ def compare_own(
         books = [read_workbook(held, form) for held, form in zip(members, forms, strict=True)]
         result = compare_workbooks(books[0], books[1], table)
         if forms[0] == forms[1]:
-            result.findings += other_members(members[0], members[1], inside)
+            result.findings += other_members(members[0], members[1], inside, books[0].unread | books[1].unread)
         return result
     if new.kind == "document" and all(form in _DOCUMENTS for form in forms):
         return compare_documents(contents[0], contents[1], forms, table, inside)

@@ -90,11 +90,6 @@ class _Column:
     respelt: int = 0
     formulas: list[tuple[str, str | None, str | None]] = field(default_factory=list)
 
-    @property
-    def altered(self) -> int:
-        """Cells with another value or another formula."""
-        return len(self.changed) + len(self.formulas)
-
 
 class _SheetFindings:
     def __init__(self, old: Sheet, new: Sheet, laid: Laid, places: Placed) -> None:

@@ -10,7 +10,6 @@ from everyshelf.core.formats.archives import Member
 from everyshelf.core.formats.xml import local_name, pulled
 
 _MOST_BYTES = 64 * 1024 * 1024
-_LISTS = ("script-lc.xml", "script-lb.xml")
 
 
 def modules_of_project(data: bytes) -> tuple[dict[str, str], str]:
@@ -35,6 +34,12 @@ def modules_of_project(data: bytes) -> tuple[dict[str, str], str]:
     except Exception as error:  # the library raises whatever its parts raise
         return found, f"its script project could not be read ({type(error).__name__})"
     return found, ""
+
+
+def modules_of_member(data: bytes) -> tuple[dict[str, str], str]:
+    """As ``modules_of_project`` for a member that is there for its modules alone: none at all is wrong, too."""
+    found, problem = modules_of_project(data)
+    return found, problem or ("" if found else "no module was found in its script project")
 
 
 def modules_of_open_document(members: dict[str, Member]) -> dict[str, str]:

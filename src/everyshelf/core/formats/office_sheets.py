@@ -18,7 +18,7 @@ from lxml import etree
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import Member
 from everyshelf.core.formats.formulas import relative_formula, written_formula
-from everyshelf.core.formats.modules import modules_of_project
+from everyshelf.core.formats.modules import modules_of_member
 from everyshelf.core.formats.workbooks import MOST_CELLS, Cell, CellValue, Sheet, Workbook, column_number
 from everyshelf.core.formats.xml import local_name, pulled
 
@@ -62,8 +62,10 @@ def read_xlsx(members: dict[str, Member]) -> Workbook:
             book.names[name + where] = (element.text or "").strip()
     project = next((n for n in members if n.endswith("vbaproject.bin")), None)
     if project is not None:
-        book.modules, problem = modules_of_project(members[project].read())
-        book.notes += [problem] if problem else []
+        book.modules, problem = modules_of_member(members[project].read())
+        if problem:
+            book.notes.append(problem)
+            book.unread.add(project.lower())
     return book
 
 

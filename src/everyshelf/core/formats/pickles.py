@@ -72,7 +72,6 @@ def _inflated(data: bytes) -> bytes:
     return found
 
 
-_DTYPES = ("numpy.dtype", "numpy.dtypes")
 _RECONSTRUCT = ("numpy.core.multiarray._reconstruct", "numpy._core.multiarray._reconstruct")
 _SCALAR = ("numpy.core.multiarray.scalar", "numpy._core.multiarray.scalar")
 _FROM_BUFFER = ("numpy.core.numeric._frombuffer", "numpy._core.numeric._frombuffer")

@@ -29,6 +29,11 @@ class Table:
     header: bool = True
     preamble: list[str] = field(default_factory=list)
 
+    @property
+    def lines_before(self) -> int:
+        """Lines above the first row."""
+        return len(self.preamble) + (1 if self.header else 0)
+
 
 def find_delimiter(text: str) -> str | None:
     """The delimiter that splits most of the first lines into the same number (over one) of cells, or None."""
@@ -75,7 +80,7 @@ def _shaped(rows: list[tuple[str, ...]], delimiter: str, decoded: Decoded) -> Ta
     header = _is_header(rows)
     names = [cell.strip() for cell in rows[0]] if header else [f"column {i + 1}" for i in range(width)]
     dialect = {"delimiter": delimiter, "encoding": decoded.encoding, "newline": decoded.newline}
-    return Table(_unique(names), rows[1:] if header else rows, dialect, header, preamble)
+    return Table(unique_names(names), rows[1:] if header else rows, dialect, header, preamble)
 
 
 def _is_header(rows: list[tuple[str, ...]]) -> bool:
@@ -97,7 +102,8 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _unique(names: list[str]) -> list[str]:
+def unique_names(names: list[str]) -> list[str]:
+    """Every column under a name of its own: its number where it has none, told apart where one comes again."""
     seen: Counter[str] = Counter()
     result = []
     for place, given in enumerate(names):

@@ -59,6 +59,7 @@ class Workbook:
     modules: dict[str, str] = field(default_factory=dict)
     properties: dict[str, str] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+    unread: set[str] = field(default_factory=set)  # members that belong to it and could not be read, in lower case
 
 
 Read = Callable[[dict[str, Member]], Workbook]

@@ -32,7 +32,7 @@ Row = tuple[Any, ...]
 @dataclass(frozen=True)
 class Entry:
     """One name in a folder. ``id`` is a content id (of a node for folders), ``size`` bytes (artifacts below it for
-    folders)."""
+    folders, bytes of all files for a folder kept whole)."""
 
     name: str
     type: EntryType
@@ -122,6 +122,26 @@ class Trees:
             else:
                 yield prefix + entry.name, entry
 
+    def files(self, root: str, prefix: str = "") -> Iterator[tuple[str, Entry]]:
+        """Path and entry of every file below ``root``, those of folders kept whole too."""
+        for path, entry in self.walk(root, prefix):
+            if entry.type == "whole":
+                yield from self.files(entry.id, f"{path}/")
+            else:
+                yield path, entry
+
+    def whole_above(self, root: str, path: str) -> tuple[str, Entry] | None:
+        """The folder kept whole in which ``path`` lies, with its path; None for what lies in none."""
+        parts, at = path.split("/"), root
+        for depth, name in enumerate(parts[:-1], 1):
+            entry = self._find_name(at, name)
+            if entry is None or entry.type == "artifact":
+                return None
+            if entry.type == "whole":
+                return "/".join(parts[:depth]), entry
+            at = entry.id
+        return None
+
     def children(self, node: str) -> tuple[list[str], list[Entry]]:
         """The nodes directly below ``node`` (blocks and folders), and the artifacts in it."""
         loaded = self._node(node)
@@ -164,11 +184,20 @@ class Trees:
     # --- writing -----------------------------------------------------------
 
     def apply(self, root: str, changes: dict[str, Entry | None]) -> str:
-        """A new root with the entries at these paths set, or removed where None. Empty folders vanish.
+        """A new root with the entries at these paths set, or removed where None. Empty folders vanish; a folder kept
+        whole stays so, whatever changes in it.
 
-        Raises ``InvalidError`` if a path leads through an artifact that stays.
+        Raises ``InvalidError`` if a path leads through a file that stays.
         """
         return self._apply(root, {tuple(path.split("/")): entry for path, entry in changes.items()}, "")[0]
+
+    def whole(self, name: str, node: str) -> Entry:
+        """The entry of a folder kept whole: one artifact, as large as all its files."""
+        return Entry(name, "whole", node, sum(entry.size for _, entry in self.files(node)))
+
+    def parted(self, name: str, node: str) -> Entry:
+        """The entry of a folder whose files are artifacts of their own."""
+        return Entry(name, "folder", node, self.count(node))
 
     def _apply(self, node: str, changes: dict[tuple[str, ...], Entry | None], prefix: str) -> tuple[str, int]:
         """The new node, and by how many artifacts it holds more than the old one."""
@@ -179,13 +208,15 @@ class Trees:
                 below.setdefault(path[0], {})[path[1:]] = entry
         for name, inner in below.items():
             old = here.get(name, self._find_name(node, name))
-            if old is not None and old.type != "folder":
+            if old is not None and old.type == "artifact":
                 if all(e is None for e in inner.values()):
                     continue
                 raise InvalidError(f"{prefix}{name} is an artifact, so nothing can lie in it", code="path.taken")
             child, more = self._apply(old.id if old is not None else self.empty, inner, f"{prefix}{name}/")
             if child == self.empty:
                 here[name] = None
+            elif old is not None and old.type == "whole":
+                here[name] = self.whole(name, child)
             else:
                 here[name] = Entry(name, "folder", child, _weight(old) + more)
         more = sum(_weight(entry) - _weight(self._find_name(node, name)) for name, entry in here.items())

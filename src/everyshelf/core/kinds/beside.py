@@ -13,9 +13,19 @@ _KEPT_ELSEWHERE = (".data", ".bin", ".weight", ".weights", ".onnx_data", ".pb", 
 MOST_FILES = 40
 
 
+def may_hold_weights(name: str) -> bool:
+    """True for what is called as files are in which a model keeps its weights."""
+    return name.lower().endswith(_KEPT_ELSEWHERE)
+
+
 def may_have_beside(name: str) -> bool:
     """True for what is called as models are."""
     return PurePosixPath(name.lower()).suffix in _MODEL_NAMES
+
+
+def keeps_elsewhere(name: str, siblings: Iterable[str]) -> list[str]:
+    """Those of the files in a model's folder that may hold part of the model itself."""
+    return [sibling for sibling in belonging(name, siblings) if sibling not in METRIC_NAMES]
 
 
 def belonging(name: str, siblings: Iterable[str]) -> list[str]:

@@ -38,6 +38,8 @@ def read_compound(data: bytes, table: KindTable) -> Part:
         raise
     except Exception as error:  # the library raises whatever a broken file leads it to
         raise UnreadableError(f"its compound file is damaged ({type(error).__name__})") from error
-    modules, _ = modules_of_project(data)
+    modules, problem = modules_of_project(data)
     parts += [module_part(maker, name, code) for name, code in modules.items()]
+    if problem:
+        parts.append(maker.part("module", "project", "script project", {"problem": problem}))
     return maker.part("document", "document", "", {}, parts)

@@ -11,7 +11,7 @@ from lxml import etree
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import Member
-from everyshelf.core.formats.modules import modules_of_open_document, modules_of_project
+from everyshelf.core.formats.modules import modules_of_member, modules_of_open_document
 from everyshelf.core.formats.open_document import refuse_encrypted
 from everyshelf.core.formats.open_document import text_of as open_text
 from everyshelf.core.formats.xml import local_name
@@ -37,12 +37,14 @@ def read_document(members: dict[str, Member], form: str, table: KindTable) -> Pa
     maker = Maker(table)
     if form == "odt":
         parts = _open_document(members, maker)
-        modules = modules_of_open_document(members)
+        modules, problem = modules_of_open_document(members), ""
     else:
         parts = _slides(members, maker) if form == "pptx" else _word(members, maker)
         project = next((n for n in members if n.lower().endswith("vbaproject.bin")), None)
-        modules = modules_of_project(members[project].read())[0] if project is not None else {}
+        modules, problem = modules_of_member(members[project].read()) if project is not None else ({}, "")
     parts += [module_part(maker, name, code) for name, code in modules.items()]
+    if problem:
+        parts.append(maker.part("module", "project", "script project", {"problem": problem}))
     return maker.part("document", "document", "", {}, parts)
 
 

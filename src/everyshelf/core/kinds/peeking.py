@@ -33,4 +33,8 @@ def table_of_folder(given: Given) -> Recognition | None:
     """What a folder's files are if all of them are parts of one table, told by the first; else None."""
     files = [file for file in given.files if not is_marker(file.name, file.size)]
     forms = [form_of(file.name, file.head(8)) for file in files]
-    return Recognition("dataset", str(forms[0])) if forms and None not in forms else None
+    if not forms or None in forms:
+        return None
+    if forms[0] in ("json", "jsonl") and not is_table(recognise_given(files[0], Rules())):
+        return None  # most JSON is no table, and its name does not tell
+    return Recognition("dataset", str(forms[0]))

@@ -19,6 +19,7 @@ from everyshelf.core.formats.tables import find_delimiter
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
 from everyshelf.core.kinds.graphs import has_wires, id_field
+from everyshelf.core.tables.formats import is_arrow_stream
 
 HEAD_BYTES = 64 * 1024
 _WHOLE_BYTES = 2 * 1024 * 1024  # up to here a structured text is parsed to be recognised, beyond only its head is seen
@@ -110,6 +111,8 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
     for mark, found in _SIGNATURES:
         if head.startswith(mark):
             return found
+    if is_arrow_stream(head):
+        return Recognition("dataset", "arrow")
     if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
         return _zip(name, head)
     if head.startswith(b"\x1f\x8b"):

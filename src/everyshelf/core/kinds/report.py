@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.tables import unique_names
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
@@ -61,7 +62,9 @@ class _Section:
 
     def part(self, maker: Maker, part_type: str = "section") -> Part:
         blocks = [
-            maker.part(kind, text or kind, None, {"text": text or None, **extra}, anonymous=True)
+            _table_part(maker, extra["rows"])
+            if kind == "table"
+            else maker.part(kind, text or kind, None, {"text": text or None, **extra}, anonymous=True)
             for kind, text, extra in self.blocks
         ]
         below = [s.part(maker) for s in self.below]
@@ -69,10 +72,19 @@ class _Section:
         return maker.part(part_type, self.title or part_type, key, {}, [*blocks, *below])
 
 
+def _table_part(maker: Maker, rows: list[list[str]]) -> Part:
+    """A table by the names of its columns, its rows below it."""
+    names = unique_names(rows[0])
+    children = [maker.part("row", " | ".join(row), None, dict(zip(names, row, strict=False))) for row in rows[1:]]
+    header = " | ".join(names)
+    return maker.part("table", header, None, {"columns": header}, children, anonymous=True)
+
+
 class _Stack:
     def __init__(self) -> None:
         self.root = _Section(0, "")
         self._open = [self.root]
+        self.rows: list[list[str]] = []
 
     def heading(self, level: int, title: str) -> None:
         while self._open[-1].level >= level:
@@ -80,6 +92,14 @@ class _Stack:
         section = _Section(level, title)
         self._open[-1].below.append(section)
         self._open.append(section)
+
+    def table(self, mark: str) -> None:
+        """A row of a table begins, or the table ends."""
+        if mark == "tr_open":
+            self.rows.append([])
+        else:
+            self.block("table", "", rows=self.rows)
+            self.rows = []
 
     def block(self, kind: str, text: str, **extra: Any) -> None:
         self._open[-1].blocks.append((kind, text, {k: v for k, v in extra.items() if v}))
@@ -99,7 +119,12 @@ def read_markdown(text: str, table: KindTable) -> Part:
         raise UnreadableError("nested too deeply to be read as Markdown") from error
     kind, level = "paragraph", 0
     for token in tokens:
-        if token.type == "heading_open":
+        if token.type in ("tr_open", "table_close"):
+            stack.table(token.type)
+            kind = "paragraph"
+        elif token.type == "inline" and kind == "cell":
+            stack.rows[-1].append(" ".join(token.content.split()))
+        elif token.type == "heading_open":
             kind, level = "heading", int(token.tag[1])
         elif token.type in ("list_item_open", "paragraph_open", "td_open", "th_open"):
             if not (token.type == "paragraph_open" and kind == "item"):

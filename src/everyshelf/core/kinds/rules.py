@@ -20,6 +20,10 @@
     [tables]
     "tables/*.csv" = {ignore = ["exported_at"], tolerance = {fare = 0.005}, shift = {delay_min = 0.2}}
 
+    [folders]
+    whole = ["feeds/passages/"]
+    apart = ["plans/"]
+
     [order]
     "plans/*.json" = {berths = "means nothing", stops = "counts"}
 """
@@ -45,6 +49,7 @@ _SECTIONS = {
     "identity": None,
     "order": None,
     "tables": None,
+    "folders": {"whole", "apart"},
 }
 _ORDER_WORDS = {"counts": True, "means nothing": False}
 
@@ -60,6 +65,8 @@ class Rules:
     identities: tuple[tuple[str, dict[str, tuple[str, ...]]], ...] = ()
     orders: tuple[tuple[str, dict[str, bool]], ...] = ()
     tables: tuple[tuple[str, dict[str, Any]], ...] = ()
+    whole: tuple[str, ...] = ()
+    apart: tuple[str, ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -71,6 +78,13 @@ class Rules:
     def is_ignored(self, path: str) -> bool:
         """True if a pattern leaves ``path`` out; folders end with a slash."""
         return bool(self.ignore_patterns) and bool(self._ignore_spec.match_file(path))
+
+    def is_whole(self, path: str) -> bool | None:
+        """True for a folder that is one artifact, False for one whose files are; None if nothing is said of it."""
+        for patterns, said in ((self.apart, False), (self.whole, True)):
+            if any(fnmatchcase(path, pattern.rstrip("/")) for pattern in patterns):
+                return said
+        return None
 
     def kind_for(self, path: str) -> str | None:
         """The kind declared for ``path``, or None."""
@@ -129,15 +143,18 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
         if kind not in known:
             raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is no kind; the kinds are {', '.join(known)}")
     keys = tuple((p, tuple(_texts(name, f"keys.{p!r}", c))) for p, c in data.get("keys", {}).items())
+    folders = data.get("folders", {})
     return Rules(
-        tuple(_texts(name, "ignore.patterns", data.get("ignore", {}).get("patterns", []))),
-        kinds,
-        keys,
-        frozenset(_texts(name, "fields.ignore", data.get("fields", {}).get("ignore", []))),
-        tuple((p, _identity(name, p, said)) for p, said in data.get("identity", {}).items()),
-        tuple((p, _order(name, p, said)) for p, said in data.get("order", {}).items()),
-        tuple((p, _table(name, p, said)) for p, said in data.get("tables", {}).items()),
-        text,
+        ignore_patterns=tuple(_texts(name, "ignore.patterns", data.get("ignore", {}).get("patterns", []))),
+        kinds=kinds,
+        keys=keys,
+        ignored_fields=frozenset(_texts(name, "fields.ignore", data.get("fields", {}).get("ignore", []))),
+        identities=tuple((p, _identity(name, p, said)) for p, said in data.get("identity", {}).items()),
+        orders=tuple((p, _order(name, p, said)) for p, said in data.get("order", {}).items()),
+        tables=tuple((p, _table(name, p, said)) for p, said in data.get("tables", {}).items()),
+        whole=tuple(_texts(name, "folders.whole", folders.get("whole", []))),
+        apart=tuple(_texts(name, "folders.apart", folders.get("apart", []))),
+        source=text,
     )
 
 

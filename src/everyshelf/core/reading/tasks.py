@@ -10,13 +10,13 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, co
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.kinds.naming import names_in, offered_by
-from everyshelf.core.kinds.peeking import is_table, recognise_given
+from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.outline.model import Part, child_path, plain
-from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
 
 _MAX_PARTS = 5_000
@@ -32,7 +32,11 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         return {"uses": uses_json(name, Path(path).read_bytes(), rules, request["wanted"])}
     if request["task"] == "outline":
         name, path = request["file"]
-        return outline_json(Given(name, path=Path(path)), rules, request.get("kind"))
+        given = given_at(name, Path(path))
+        return _folder_json(given) if Path(path).is_dir() else outline_json(given, rules, request.get("kind"))
+    if request["task"] == "fingerprint":
+        name, path = request["file"]
+        return fingerprint_json(given_at(name, Path(path)), rules)
     if request["task"] == "names":
         name, path = request["file"]
         return names_json(name, Path(path).read_bytes(), rules)
@@ -62,6 +66,39 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
     keep = Keep(path=Path(request["keep"])) if request.get("keep") else Keep()
     found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"), keep=keep)
     return found.as_json(request.get("limit") or 10_000)
+
+
+def _folder_json(given: Given) -> dict[str, Any]:
+    """The outline of a folder kept whole: the table its files are parts of, or else the files."""
+    from everyshelf.core.reading import previews
+
+    found = table_of_folder(given)
+    if found is not None and (table := previews.table_json(given, found)) is not None:
+        return table
+    names = [file.name for file in given.files]
+    parts = [
+        {"path": f"/file:{n.replace('/', '%2F')}", "type": "file", "label": n, "fields": {}, "parts": []}
+        for n in names[:_MAX_PARTS]
+    ]
+    told = {"read_as": "bytes", "note": f"a folder of {len(names)} files", "size": given.size}
+    return {"kind": "opaque", "format": "", "parts": parts, "truncated": len(names) > _MAX_PARTS, **told}
+
+
+def fingerprint_json(given: Given, rules: Rules) -> dict[str, Any]:
+    """The fingerprint of a table; empty for what is none, or holds records within records."""
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.fingerprint import fingerprint_of
+    from everyshelf.core.tables.sources import open_table
+
+    found = table_of_folder(given) if given.files else recognise_given(given, rules)
+    if found is None or not is_table(found):
+        return {"digest": ""}
+    try:
+        with borrowed_engine() as engine:
+            source = open_table(engine, given, found.format)
+            return {"digest": ""} if source.holds_records else fingerprint_of(engine, source).as_json()
+    except (UnreadableError, MemoryError):
+        return {"digest": ""}
 
 
 def _rules(text: str) -> Rules:

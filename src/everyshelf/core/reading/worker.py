@@ -30,6 +30,7 @@ DEADLINE_SECONDS = 20.0
 MEMORY_BYTES = 1_000 * 1024 * 1024
 # The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.
 _RESERVED_BYTES = 3 * 1024 * 1024 * 1024
+MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
 _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 
@@ -78,17 +79,19 @@ class Worker:
             return self._ask(request, tick)
         except LimitError as error:
             why = error.message
+        if max(_size_of(path) for _, path in (before, after)) > MOST_AS_TEXT:
+            return as_bytes(after[0], _size_of(before[1]), _size_of(after[1]), why).as_json()
         try:
             return self._ask({**request, "as_text": why})
         except LimitError:
-            return as_bytes(after[0], before[1].stat().st_size, after[1].stat().st_size, why).as_json()
+            return as_bytes(after[0], _size_of(before[1]), _size_of(after[1]), why).as_json()
 
     def outline(self, name: str, path: Path, *, rules_text: str = "", kind: str | None = None) -> dict[str, Any]:
         """The JSON form of a file's outline; ``read_as`` and ``note`` tell if it has none."""
         try:
             return self._ask({"task": "outline", "file": [name, str(path)], "rules": rules_text, "kind": kind})
         except LimitError as error:
-            size = path.stat().st_size
+            size = _size_of(path)
             told = {"read_as": "bytes", "note": error.message, "size": size}
             return {"kind": "opaque", "format": "", "parts": [], "truncated": False, **told}
 
@@ -131,6 +134,15 @@ class Worker:
             return self._ask({"task": "names", "file": [name, str(path)], "rules": rules_text})
         except LimitError:
             return {"names": [], "offers": []}
+
+    def fingerprint(
+        self, name: str, path: Path, *, rules_text: str = "", tick: Callable[[], None] | None = None
+    ) -> dict[str, Any]:
+        """The fingerprint of a table (see ``tables.fingerprint``); with an empty digest where there is none."""
+        try:
+            return self._ask({"task": "fingerprint", "file": [name, str(path)], "rules": rules_text}, tick)
+        except LimitError:
+            return {"digest": ""}
 
     def page(
         self, path: Path, start: int, count: int, *, action: str = "", column: str = "", table: str = ""
@@ -207,6 +219,11 @@ class Worker:
                 with contextlib.suppress(OSError):
                     pipe.close()  # type: ignore[union-attr]
             self._process = None
+
+
+def _size_of(path: Path) -> int:
+    """Bytes of a file, or of all files in a folder."""
+    return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
 
 
 def _resident(pid: int) -> int:

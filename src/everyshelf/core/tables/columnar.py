@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from pathlib import Path
 
 import pyarrow as pa
@@ -26,7 +27,7 @@ def open_parquet(engine: Engine, given: Given) -> Source:
     if len(schema.names) > MOST_COLUMNS:
         raise UnreadableError(f"it has {len(schema.names)} columns, over {MOST_COLUMNS}")
     relation = engine.name("parquet")
-    read = f"read_parquet([{literal(str(path))}], file_row_number=true)"
+    read = f"read_parquet([{literal(str(path))}], file_row_number=true, hive_partitioning=false)"
     found = [row for row in engine.rows(f"DESCRIBE SELECT * FROM {read}") if row[0] != "file_row_number"]
     columns = [_column(name, row[1]) for name, row in zip(schema.names, found, strict=True)]
     cells = [_cell(_sql_name(row[0]), column, i) for i, (row, column) in enumerate(zip(found, columns, strict=True))]
@@ -60,7 +61,9 @@ def open_arrow(engine: Engine, given: Given) -> Source:
 
 def _arrow_table(path: Path, head: bytes) -> tuple[pa.Table, str]:
     if head.startswith(b"FEA1"):
-        return pyarrow.feather.read_table(path), "Feather 1"
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # the form is old, and so are the files people keep in it
+            return pyarrow.feather.read_table(path), "Feather 1"
     with pa.memory_map(str(path)) as file:
         if head.startswith(b"ARROW1"):
             return pyarrow.ipc.open_file(file).read_all(), "Arrow"

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 NUMBERS = ("integer", "decimal")
 MOST_COLUMNS = 1_000  # the engine needs memory, and its planner a stack, in proportion to a table's width
@@ -11,6 +13,7 @@ AT_ONCE = 50  # columns that are asked about in one query
 # Families in the order in which one holds all values of the one before it.
 _INTEGER_BITS = {"TINYINT": 8, "SMALLINT": 16, "INTEGER": 32, "BIGINT": 64, "HUGEINT": 128}
 _UNSIGNED_BITS = {"UTINYINT": 8, "USMALLINT": 16, "UINTEGER": 32, "UBIGINT": 64, "UHUGEINT": 128}
+INTEGERS = frozenset(_INTEGER_BITS) - {"HUGEINT"} | frozenset(_UNSIGNED_BITS) - {"UBIGINT", "UHUGEINT"}
 _FLOAT_BITS = {"FLOAT": 24, "DOUBLE": 53}
 _DECIMAL = re.compile(r"DECIMAL\((\d+),(\d+)\)")
 
@@ -46,6 +49,19 @@ class Column:
         return f"decimal {found[1]}.{found[2]}" if found else self.family
 
 
+class Rest(Protocol):
+    """Rows of a table that are known to be in the other version too, so that nobody had to take them apart."""
+
+    count: int
+    sample: str  # relation with an even share of all rows, in the form of ``Source.relation``
+
+    def is_key(self, places: Sequence[int]) -> bool:
+        """True if these columns tell every row of the whole table from every other."""
+
+    def whole(self) -> Source:
+        """The table with all its rows; takes as long as opening it does."""
+
+
 @dataclass
 class Source:
     """A table known to the engine: ``relation`` has a column ``r`` (row number from 1) and ``c0``, ``c1`` … by place.
@@ -61,7 +77,13 @@ class Source:
     preamble: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     in_order: bool = True  # columns come one after the other, rather than by name in each record
+    rest: Rest | None = None  # rows known to be in the other version too, and not in ``relation``
     holds_records: bool = False  # cells that are records themselves
+
+    @property
+    def left_out(self) -> int:
+        """How many rows are not in ``relation``."""
+        return self.rest.count if self.rest is not None else 0
 
     @property
     def names(self) -> list[str]:

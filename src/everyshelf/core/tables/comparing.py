@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.outline.identities import is_id_like
+from everyshelf.core.tables.aligned import can_align, sampled
+from everyshelf.core.tables.changes import NoKeyError, RowChanges
 from everyshelf.core.tables.columns import Source
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.expressions import Pair
 from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.matching import Matched, key_candidates, match_columns
+from everyshelf.core.tables.multisets import as_multisets
 from everyshelf.core.tables.options import TableOptions
-from everyshelf.core.tables.rows import NoKeyError, RowChanges, as_multisets, by_key
+from everyshelf.core.tables.rows import by_key
 
 # A found key that matches fewer rows is none; one whose rows agree in fewer cells gives way to a better one.
 _LEAST_MATCHED = 0.1
@@ -34,6 +39,13 @@ class TableComparison:
     notes: list[str] = field(default_factory=list)
     renumbered: list[str] = field(default_factory=list)
     unrelated: bool = False
+
+    @property
+    def is_same(self) -> bool:
+        """True if columns and rows are the same, whatever their order."""
+        columns, rows = self.columns, self.rows
+        moved = columns.added or columns.removed or columns.renamed or columns.retyped
+        return not moved and not rows.cells and rows.same == self.before.row_count == self.after.row_count
 
     def as_json(self) -> dict[str, Any]:
         """The ``table`` member of a comparison's answer."""
@@ -86,11 +98,7 @@ def compare_tables(
     if not columns.pairs:
         more = after.row_count - before.row_count
         return TableComparison(before, after, columns, RowChanges(max(more, 0), max(-more, 0)))
-    if before.row_count == after.row_count > _WORTH_A_LOOK and _same_rows(engine, before, after, columns):
-        return TableComparison(before, after, columns, RowChanges(same=after.row_count), list(options.key))
-    if options.key:
-        return _by_declared_key(engine, before, after, columns, options, keep or Keep())
-    return _by_found_key(engine, before, after, columns, options, keep or Keep())
+    return _Rows(engine, before, after, columns, options, keep or Keep()).compared()
 
 
 def _same_rows(engine: Engine, before: Source, after: Source, columns: Matched) -> bool:
@@ -108,63 +116,114 @@ def _same_rows(engine: Engine, before: Source, after: Source, columns: Matched) 
     return bool(signs[0] == signs[1])
 
 
-def _by_declared_key(
-    engine: Engine, before: Source, after: Source, columns: Matched, options: TableOptions, keep: Keep
-) -> TableComparison:
-    by_name = {p.name: p for p in columns.pairs} | {p.before.name: p for p in columns.pairs}
-    missing = next((name for name in options.key if name not in by_name), None)
-    if missing is not None:
-        shared = ", ".join(p.name for p in columns.pairs)
-        raise InvalidError(
-            f"the key column {missing!r} is not in both tables", code="key.missing", hint=f"Columns in both: {shared}."
-        )
-    key = [by_name[name] for name in options.key]
-    try:
-        rows = by_key(engine, before, after, columns.pairs, key, options, keep)
-    except NoKeyError as error:
-        note = f"the key {', '.join(options.key)} is {error}, so rows were compared without one"
-        rows = as_multisets(engine, before, after, columns.pairs, keep)
-        return TableComparison(before, after, columns, rows, notes=[note])
-    return TableComparison(before, after, columns, rows, [p.name for p in key])
+class _Rows:
+    """Rows of two tables whose columns are matched: under the declared key, else the best that is found, else none."""
 
+    def __init__(
+        self, engine: Engine, before: Source, after: Source, columns: Matched, options: TableOptions, keep: Keep
+    ) -> None:
+        self._engine, self._before, self._after = engine, before, after
+        self._columns, self._options, self._keep = columns, options, keep
+        self._expected: tuple[tuple[Pair, ...], list[int]] = ((), [])
 
-def _by_found_key(
-    engine: Engine, before: Source, after: Source, columns: Matched, options: TableOptions, keep: Keep
-) -> TableComparison:
-    best: tuple[float, tuple[Pair, ...], RowChanges] | None = None
-    first: tuple[Pair, ...] | None = None
-    for key in key_candidates(engine, before, after, columns.pairs, options.preferred):
+    def compared(self) -> TableComparison:
+        keys = self._declared() if self._options.key else self._candidates()
+        likely = next(keys, None)
+        if self._all_same(likely):
+            rows = RowChanges(same=self._after.row_count)
+            return self._told(rows, list(self._options.key))
+        tried = itertools.chain([likely] if likely else [], keys)
+        return self._by_declared_key(tried) if self._options.key else self._by_found_key(tried)
+
+    def _declared(self) -> Iterator[tuple[Pair, ...]]:
+        by_name = {p.name: p for p in self._columns.pairs} | {p.before.name: p for p in self._columns.pairs}
+        missing = next((name for name in self._options.key if name not in by_name), None)
+        if missing is not None:
+            shared = ", ".join(p.name for p in self._columns.pairs)
+            raise InvalidError(
+                f"the key column {missing!r} is not in both tables",
+                code="key.missing",
+                hint=f"Columns in both: {shared}.",
+            )
+        yield tuple(by_name[name] for name in self._options.key)
+
+    def _candidates(self) -> Iterator[tuple[Pair, ...]]:
+        preferred = self._options.preferred
+        return key_candidates(self._engine, self._before, self._after, self._columns.pairs, preferred)
+
+    def _all_same(self, likely: tuple[Pair, ...] | None) -> bool:
+        """True if all rows are equal in whatever order: known, or found in two reads without a join.
+
+        The first rows are asked before: where they differ under the likely key, nobody need read the rest for this.
+        """
+        before, after = self._before, self._after
+        seen = self._look_ahead(likely)
+        if before.row_count != after.row_count:
+            return False
+        if before.rest is not None and before.left_out == before.row_count == after.left_out:
+            return True
+        if before.rest is not None or before.row_count <= _WORTH_A_LOOK or seen:
+            return False
+        return _same_rows(self._engine, before, after, self._columns)
+
+    def _look_ahead(self, key: tuple[Pair, ...] | None) -> list[int]:
+        if key and can_align(self._before, self._after, key):
+            cells = [p for p in self._columns.pairs if p not in key]
+            self._expected = key, sampled(self._engine, self._before, self._after, key, cells)
+        return self._expected[1]
+
+    def _by_key(self, key: tuple[Pair, ...]) -> RowChanges:
+        expected = self._expected[1] if self._expected[0] == key else []
+        pairs = self._columns.pairs
+        return by_key(self._engine, self._before, self._after, pairs, key, self._options, self._keep, expected)
+
+    def _without_key(self) -> RowChanges:
+        return as_multisets(self._engine, self._before, self._after, self._columns.pairs, self._keep)
+
+    def _told(self, rows: RowChanges, key: list[str], notes: Sequence[str] = ()) -> TableComparison:
+        return TableComparison(self._before, self._after, self._columns, rows, key, list(notes))
+
+    def _by_declared_key(self, keys: Iterator[tuple[Pair, ...]]) -> TableComparison:
+        key = next(keys)
         try:
-            rows = by_key(engine, before, after, columns.pairs, key, options, keep)
-        except NoKeyError:
-            continue
-        names_rows = _names_rows(rows, before, after, key)
-        if names_rows or tuple(p.name for p in key) == options.preferred:
-            first = first or key
-        if not names_rows:
-            continue
-        alike = _alike(rows, before, columns, key)
-        if best is None or alike > best[0] + 0.05:
-            best = (alike, key, rows)
-        if alike >= _LEAST_ALIKE:
-            break
-    if best is None:
-        return _without_key(engine, before, after, columns, keep)
-    found = TableComparison(before, after, columns, best[2], [p.name for p in best[1]])
-    if first is not None and first != best[1]:
-        found.renumbered = [p.name for p in first if p not in best[1]]
-        names = ", ".join(p.name for p in first)
-        found.notes.append(f"{names} was given anew, so rows were matched by {', '.join(found.key)}")
-    return found
+            return self._told(self._by_key(key), [p.name for p in key])
+        except NoKeyError as error:
+            note = f"the key {', '.join(self._options.key)} is {error}, so rows were compared without one"
+            return self._told(self._without_key(), [], [note])
 
+    def _by_found_key(self, keys: Iterator[tuple[Pair, ...]]) -> TableComparison:
+        best: tuple[float, tuple[Pair, ...], RowChanges] | None = None
+        first: tuple[Pair, ...] | None = None
+        for key in keys:
+            try:
+                rows = self._by_key(key)
+            except NoKeyError:
+                continue
+            names_rows = _names_rows(rows, self._before, self._after, key)
+            if names_rows or tuple(p.name for p in key) == self._options.preferred:
+                first = first or key
+            if not names_rows:
+                continue
+            alike = _alike(rows, self._before, self._columns, key)
+            if best is None or alike > best[0] + 0.05:
+                best = (alike, key, rows)
+            if alike >= _LEAST_ALIKE:
+                break
+        if best is None:
+            return self._by_content()
+        found = self._told(best[2], [p.name for p in best[1]])
+        if first is not None and first != best[1]:
+            found.renumbered = [p.name for p in first if p not in best[1]]
+            names = ", ".join(p.name for p in first)
+            found.notes.append(f"{names} was given anew, so rows were matched by {', '.join(found.key)}")
+        return found
 
-def _without_key(engine: Engine, before: Source, after: Source, columns: Matched, keep: Keep) -> TableComparison:
-    rows = as_multisets(engine, before, after, columns.pairs, keep)
-    found = TableComparison(before, after, columns, rows)
-    if not rows.same and min(before.row_count, after.row_count) > 10:
-        found.notes.append("no row of one table is in the other: they may be unrelated")
-        found.unrelated = True
-    return found
+    def _by_content(self) -> TableComparison:
+        found = self._told(self._without_key(), [])
+        if not found.rows.same and min(self._before.row_count, self._after.row_count) > 10:
+            found.notes.append("no row of one table is in the other: they may be unrelated")
+            found.unrelated = True
+        return found
 
 
 def _names_rows(rows: RowChanges, before: Source, after: Source, key: tuple[Pair, ...]) -> bool:

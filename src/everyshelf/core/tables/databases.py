@@ -221,7 +221,9 @@ def _stored(engine: Engine, rows: Iterator[tuple[Any, ...]], schema: pa.Schema) 
             writer.write_batch(_batch(batch, place, schema))
             place += len(batch)
             batch = list(itertools.islice(rows, _BATCH_ROWS))
-    engine.run(f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}])")
+    engine.run(
+        f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}], hive_partitioning=false)"
+    )
     return relation
 
 

@@ -8,7 +8,6 @@ import csv
 from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -30,32 +29,34 @@ _MOST_LINE = 64 * 1024 * 1024
 def open_delimited(engine: Engine, given: Given) -> Source:
     """The table in a delimited text; raises ``UnreadableError`` if it is none."""
     if given.size <= SMALL_BYTES:
-        return _from_parsed(engine, parse_table(given.content))
-    head = _head(given)
-    shaped = shape_rows(head)
+        return from_parsed(engine, parse_table(given.content))
+    shaped = head_of(given)
     if len(shaped.columns) > MOST_COLUMNS:
         raise UnreadableError(f"it has {len(shaped.columns)} columns, over {MOST_COLUMNS}")
-    path = _as_utf8(engine, given, shaped.dialect["encoding"], shaped.dialect["newline"])
+    path = as_utf8(engine, given, shaped)
     relation = engine.name("delimited")
     try:
-        _by_engine(engine, relation, path, shaped)
+        into_table(engine, relation, path, shaped, skip=shaped.lines_before)
     except UnreadableError:
         engine.run(f"DROP TABLE IF EXISTS {relation}")
         return _by_parser(engine, path, shaped)
     return _finished(engine, relation, shaped)
 
 
-def _head(given: Given) -> Any:
+def head_of(given: Given) -> Table:
+    """Dialect, columns and first rows of a long file; raises ``UnreadableError``."""
     data = given.head(_HEAD_BYTES)
     end = data.rfind(b"\n")
     if end < 0:
         end = data.rfind(b"\r")
     if end < 0:
         raise UnreadableError("its first line is longer than 256 KB")
-    return decode(data[: end + 1])
+    return shape_rows(decode(data[: end + 1]))
 
 
-def _as_utf8(engine: Engine, given: Given, encoding: str, newline: str) -> Path:
+def as_utf8(engine: Engine, given: Given, shaped: Table) -> Path:
+    """The file, or a copy of it, in UTF-8 with line ends that the engine knows."""
+    encoding, newline = shaped.dialect["encoding"], shaped.dialect["newline"]
     path = given.on_disk(engine.folder)
     if encoding in ("utf-8", "ascii") and newline != "\r":
         return path
@@ -70,15 +71,15 @@ def _as_utf8(engine: Engine, given: Given, encoding: str, newline: str) -> Path:
     return target
 
 
-def _by_engine(engine: Engine, relation: str, path: Path, shaped: Table) -> None:
+def into_table(engine: Engine, relation: str, path: Path, shaped: Table, *, skip: int) -> None:
+    """The rows after the first ``skip`` lines as a table of the engine; raises ``UnreadableError``."""
     width = len(shaped.columns)
     columns = ", ".join(f"'c{i}': 'VARCHAR'" for i in range(width))
     kept = ", ".join(f"'c{i}'" for i in range(width))
-    skip = len(shaped.preamble) + (1 if shaped.header else 0)
     options = (
         f"auto_detect=false, header=false, skip={skip}, delim={literal(shaped.dialect['delimiter'])}, quote='\"', "
         f"escape='\"', columns={{{columns}}}, force_not_null=[{kept}], null_padding=false, strict_mode=true, "
-        f"parallel=true, max_line_size={_MOST_LINE >> 3}, comment=''"
+        f"parallel=true, max_line_size={_MOST_LINE >> 3}, comment='', hive_partitioning=false"
     )
     cells = ", ".join(f"c{i}" for i in range(width))
     engine.run(
@@ -89,6 +90,7 @@ def _by_engine(engine: Engine, relation: str, path: Path, shaped: Table) -> None
 
 def _by_parser(engine: Engine, path: Path, shaped: Table) -> Source:
     """Row by row, ragged rows kept: as wide as the widest, in two passes with bounded memory."""
+    _check_lines(path)
     width = max((len(row) for row in _parsed(path, shaped)), default=0)
     if width > MOST_COLUMNS:
         raise UnreadableError(f"a row has {width} cells, over {MOST_COLUMNS}")
@@ -102,16 +104,28 @@ def _by_parser(engine: Engine, path: Path, shaped: Table) -> Source:
             writer.write_batch(_batch(batch, width, place, schema))
             place += len(batch)
     relation = engine.name("ragged")
-    engine.run(f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}])")
+    engine.run(
+        f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}], hive_partitioning=false)"
+    )
     return _finished(engine, relation, Table(names, [], shaped.dialect, header=shaped.header, preamble=shaped.preamble))
 
 
+def _check_lines(path: Path) -> None:
+    """Raise ``UnreadableError`` for a line nobody could hold."""
+    since = 0
+    with path.open("rb") as file:
+        while piece := file.read(1 << 20):
+            last = piece.rfind(b"\n")
+            since = len(piece) - last - 1 if last >= 0 else since + len(piece)
+            if since > _MOST_LINE:
+                raise UnreadableError(f"a line in it is longer than {_MOST_LINE >> 20} MB")
+
+
 def _parsed(path: Path, shaped: Table) -> Iterator[tuple[str, ...]]:
-    skip = len(shaped.preamble) + (1 if shaped.header else 0)
     with path.open(encoding="utf-8-sig", newline="") as file:
         try:
             rows = (tuple(row) for row in csv.reader(file, delimiter=shaped.dialect["delimiter"]) if row)
-            yield from islice(rows, skip, None)
+            yield from islice(rows, shaped.lines_before, None)
         except (csv.Error, UnicodeError) as error:
             raise UnreadableError(f"not readable as a table: {error}") from error
 
@@ -123,7 +137,8 @@ def _batch(rows: list[tuple[str, ...]], width: int, place: int, schema: pa.Schem
     return pa.RecordBatch.from_arrays([numbers, *cells], schema=schema)
 
 
-def _from_parsed(engine: Engine, table: Table) -> Source:
+def from_parsed(engine: Engine, table: Table) -> Source:
+    """A table that is in memory; raises ``UnreadableError`` if it is too wide."""
     width = max([len(table.columns), *(len(row) for row in table.rows)])
     if width > MOST_COLUMNS:
         raise UnreadableError(f"it has {width} columns, over {MOST_COLUMNS}")
@@ -141,5 +156,9 @@ def _finished(engine: Engine, relation: str, shaped: Table) -> Source:
     count = engine.row(f"SELECT count(*) FROM {relation}")[0]
     types = found_types(engine, relation, list(range(len(shaped.columns))), count)
     columns = [Column(name, "VARCHAR", *types[i]) for i, name in enumerate(shaped.columns)]
-    layout = {"format": "delimited text", **shaped.dialect}
-    return Source(relation, columns, count, layout, shaped.preamble)
+    return Source(relation, columns, count, source_layout(shaped), shaped.preamble)
+
+
+def source_layout(shaped: Table) -> dict[str, str]:
+    """How the text is written."""
+    return {"format": "delimited text", **shaped.dialect}

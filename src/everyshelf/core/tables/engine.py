@@ -8,24 +8,29 @@ import re
 import shutil
 import tempfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from types import TracebackType
 from typing import Any
 
 import duckdb
+import pyarrow as pa
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.tables.functions import FUNCTIONS
 from everyshelf.core.tables.options import allowed_memory
+
+_BATCH_ROWS = 1 << 18
 
 
 class Engine:
     """One connection with a folder of its own, which goes away with it. Not for use by two threads at once."""
 
     def __init__(self, *, memory_bytes: int | None = None, threads: int = 2, folder: Path | None = None) -> None:
+        self.memory_bytes = memory_bytes or allowed_memory()
         self.folder = Path(tempfile.mkdtemp(prefix="es-tables-", dir=folder))
         config: dict[str, Any] = {
-            "memory_limit": f"{(memory_bytes or allowed_memory()) >> 20}MB",
+            "memory_limit": f"{self.memory_bytes >> 20}MB",
             "threads": threads,
             "temp_directory": str(self.folder / "spill"),
             "autoinstall_known_extensions": False,
@@ -36,6 +41,7 @@ class Engine:
         self._names = 0
         self.run("SET enable_progress_bar = false")
         self.run("SET TimeZone = 'UTC'")
+        self.run("SET streaming_buffer_size = '32MB'")
         for function in FUNCTIONS:
             self.run(function)
 
@@ -71,14 +77,8 @@ class Engine:
 
     def rows(self, sql: str, parameters: list[Any] | None = None) -> list[tuple[Any, ...]]:
         """All rows of a query; raises ``UnreadableError`` for what the engine cannot read."""
-        try:
+        with _engine_errors():
             return self._connection.execute(sql, parameters).fetchall()
-        except MemoryError:
-            raise
-        except duckdb.OutOfMemoryException as error:
-            raise MemoryError(str(error)) from error
-        except duckdb.Error as error:
-            raise UnreadableError(_first_line(error)) from error
 
     def row(self, sql: str, parameters: list[Any] | None = None) -> tuple[Any, ...]:
         """The only row of a query."""
@@ -88,13 +88,41 @@ class Engine:
         """A statement without an answer."""
         self.rows(sql, parameters)
 
+    def batches(self, sql: str) -> Iterator[pa.RecordBatch]:
+        """The rows of a query as they come, some at a time; raises as ``rows``.
+
+        The engine works on the next ones while the caller works on these.
+        """
+        with _engine_errors(), ThreadPoolExecutor(1) as ahead:
+            reader = self._connection.sql(sql).to_arrow_reader(_BATCH_ROWS)
+            coming = ahead.submit(next, reader, None)
+            while (batch := coming.result()) is not None:
+                coming = ahead.submit(next, reader, None)
+                yield batch
+
     def register(self, name: str, table: Any) -> None:
         """Make an Arrow table known under a name, without copying it."""
         self._connection.register(name, table)
 
+    def unregister(self, name: str) -> None:
+        """Let go of what ``register`` made known."""
+        self._connection.unregister(name)
+
     def interrupt(self) -> None:
         """Break off the query another thread is in."""
         self._connection.interrupt()
+
+
+@contextlib.contextmanager
+def _engine_errors() -> Iterator[None]:
+    try:
+        yield
+    except MemoryError:
+        raise
+    except duckdb.OutOfMemoryException as error:
+        raise MemoryError(str(error)) from error
+    except (duckdb.Error, pa.ArrowException) as error:
+        raise UnreadableError(_first_line(error)) from error
 
 
 _idle: list[Engine] = []

@@ -45,6 +45,10 @@ class Pair:
             return False
         return not (self.before.declared and self.after.declared)
 
+    def is_plain(self, tolerance: float | None) -> bool:
+        """True if cells that are not the same have another value, whatever they hold."""
+        return self.is_native and tolerance is None and not self.is_decimal and not self.needs_judging
+
     def old_value(self, table: str) -> str:
         """The value before, in the form in which both sides are matched."""
         return self._value(self.before, f"{table}.c{self.old_place}")

@@ -27,7 +27,7 @@ def page(engine: Engine, path: Path, start: int, count: int, *, action: str = ""
         tests.append({"added": "ar IS NULL", "removed": "br IS NULL"}.get(action, "ar IS NOT NULL AND br IS NOT NULL"))
     if column:
         tests.append(f"list_contains(columns, {literal(column)})")
-    read = f"read_parquet([{literal(str(path))}]) WHERE {' AND '.join(tests)}"
+    read = f"read_parquet([{literal(str(path))}], hive_partitioning=false) WHERE {' AND '.join(tests)}"
     total = engine.row(f"SELECT count(*) FROM {read}")[0]
     rows = engine.rows(f"SELECT * FROM {read} ORDER BY mark LIMIT {int(count)} OFFSET {int(start)}")
     return {"rows": [_row(row) for row in rows], "total": total, "start": start}

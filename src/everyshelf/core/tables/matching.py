@@ -135,9 +135,10 @@ def key_candidates(
 def _sample(engine: Engine, source: Source, pairs: list[Pair], *, old: bool) -> list[list[Any]]:
     """Values of the columns in whole stretches of rows: neighbours are where repeated keys show."""
     values = ", ".join((p.old_value if old else p.new_value)("t") for p in pairs)
-    step = max(1, source.row_count // _SAMPLE_ROWS)
+    step = max(1, source.row_count // _SAMPLE_ROWS) if source.rest is None else 1
     where = f"WHERE r % {step * 1000} < 1000" if step > 1 else ""
-    rows = engine.rows(f"SELECT {values} FROM {source.relation} t {where} LIMIT {_SAMPLE_ROWS}")
+    relation = source.relation if source.rest is None else source.rest.sample
+    rows = engine.rows(f"SELECT {values} FROM {relation} t {where} LIMIT {_SAMPLE_ROWS}")
     return [list(column) for column in zip(*rows, strict=True)] or [[] for _ in pairs]
 
 

@@ -179,7 +179,7 @@ class _Profiling:
             # Of a sample, values that are all different stand for a column where all are.
             rows = found.rows - found.nulls
             found.distinct = rows if distinct == filled else distinct
-            if numbers[0] is not None:
+            if None not in numbers:
                 found.numbers = dict(zip(_NUMBERS, map(float, numbers), strict=True))
 
     def _profile(self, lane: _Lane) -> Profile:

@@ -132,7 +132,9 @@ def _stored(engine: Engine, records: Iterator[dict[str, Any]], forms: dict[str, 
             writer.write_batch(_batch(batch, forms, place, schema))
             place += len(batch)
             batch = list(itertools.islice(records, _BATCH_ROWS))
-    engine.run(f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}])")
+    engine.run(
+        f"CREATE VIEW {relation} AS SELECT * FROM read_parquet([{literal(str(target))}], hive_partitioning=false)"
+    )
     return relation
 
 

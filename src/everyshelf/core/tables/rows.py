@@ -1,15 +1,17 @@
-"""Rows against rows: by a key in one outer join, or as multisets; every count exact, details bounded.
+"""Rows against rows by a key: every count exact, details bounded.
 
-Where a difference may be one of spelling alone (texts that write numbers or dates, whole columns that were rounded) the
-differing cells, and only those, are judged in a second step.
+Which rows differ is found first, without taking their cells apart; then only those are looked at. Where a difference may
+be one of spelling alone (texts that write numbers or dates, whole columns that were rounded) the differing cells, and
+only those, are judged in a third step.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.tables.aligned import Differing, by_alignment, can_align
+from everyshelf.core.tables.changes import NoKeyError, RowChanges
 from everyshelf.core.tables.columns import AT_ONCE, Source
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.expressions import CHANGED, EQUAL, JUDGED, RESPELT, ROUNDED, Pair, plain_text, shown
@@ -23,27 +25,6 @@ _ROUNDED_CELLS = 10
 _ROUNDED_SHARE = 0.3
 
 
-@dataclass
-class RowChanges:
-    """Exact counts; ``cells`` per column; ``details`` the first rows that differ, in the order of the newer table."""
-
-    added: int = 0
-    removed: int = 0
-    changed: int = 0
-    same: int = 0
-    cells: dict[str, dict[str, int]] = field(default_factory=dict)
-    rounded: list[str] = field(default_factory=list)
-    details: list[dict[str, Any]] = field(default_factory=list)
-
-    def cells_changed(self) -> int:
-        """Cells that differ in value, over all columns."""
-        return sum(c["changed"] for c in self.cells.values())
-
-
-class NoKeyError(Exception):
-    """The key is not unique, or empty somewhere; says which."""
-
-
 def by_key(
     engine: Engine,
     before: Source,
@@ -52,15 +33,19 @@ def by_key(
     key: Sequence[Pair],
     options: TableOptions,
     keep: Keep | None = None,
+    expected: Sequence[int] = (),
 ) -> RowChanges:
-    """Rows matched by ``key``; raises ``NoKeyError`` if it turns out not to tell every row from every other."""
-    return KeyedRun(engine, before, after, pairs, key, options).compared(keep or Keep())
+    """Rows matched by ``key``; raises ``NoKeyError`` if it turns out not to tell every row from every other.
+
+    ``expected``: places, among the columns that are no key, of those whose cells probably differ.
+    """
+    return KeyedRun(engine, before, after, pairs, key, options).compared(keep or Keep(), expected)
 
 
 class KeyedRun:
     """Both tables under one key: first the rows that differ are found, then only those are looked at, cell by cell.
 
-    The first step joins keys, exactly, with a 64-bit hash of the rest of the row beside them; two different rows under
+    The first step compares keys exactly, and a 64-bit hash of the rest of the row beside them; two different rows under
     one key are taken for equal with a chance of 2^-64.
     """
 
@@ -76,25 +61,32 @@ class KeyedRun:
         self._engine, self._before, self._after = engine, before, after
         self._key, self._options = key, options
         self._cells = [p for p in pairs if p not in key]
-        self._judged = [n for n, p in enumerate(self._cells) if p.needs_judging]
 
-    def compared(self, keep: Keep) -> RowChanges:
+    def compared(self, keep: Keep, expected: Sequence[int]) -> RowChanges:
         """The counts and the rows to keep; raises ``NoKeyError``."""
-        differing, matched = self._differing()
+        left_out = self._after.left_out
+        differing = self._aligned(expected) or self._joined()
+        matched = differing.matched + left_out
         result = RowChanges(self._after.row_count - matched, self._before.row_count - matched, 0, matched)
+        if not differing.is_checked:
+            self._check_alone(differing.table)
         looked = self._looked_at(differing)
-        self._check_alone(looked)
-        self._count(result, looked, matched)
-        self._engine.run(f"DROP TABLE {differing}")
-        if keep.first:
-            result.details = self._details(looked, keep)
-        self._engine.run(f"DROP TABLE {looked}")
+        self._count(result, looked, differing.suspects, matched)
+        if keep.first or keep.path:
+            result.details = self._details(looked, differing.suspects, keep)
+        for table in (differing.table, looked):
+            self._engine.run(f"DROP TABLE {table}")
         return result
 
     # --- which rows differ -------------------------------------------------
 
-    def _differing(self) -> tuple[str, int]:
-        """A table of the row numbers ``ar`` and ``br`` of rows that differ, came or went; how many rows have both."""
+    def _aligned(self, expected: Sequence[int]) -> Differing | None:
+        if not can_align(self._before, self._after, self._key):
+            return None
+        return by_alignment(self._engine, self._before, self._after, self._key[0], self._cells, expected)
+
+    def _joined(self) -> Differing:
+        """Both sides in one full outer join."""
         sides = []
         for source, old in ((self._before, True), (self._after, False)):
             keys = ", ".join(f"{(p.old_value if old else p.new_value)('t')} AS k{n}" for n, p in enumerate(self._key))
@@ -110,77 +102,101 @@ class KeyedRun:
             f"list({{'ar': a.r, 'br': b.r}}) FILTER (a.h <> b.h OR {alone}) AS pairs "
             f"FROM {sides[0]} a FULL OUTER JOIN {sides[1]} b ON {on}"
         )
-        in_old, in_new, matched = self._engine.row(f"SELECT in_old, in_new, matched FROM {found}")
+        *counts, matched = self._engine.row(f"SELECT in_old, in_new, matched FROM {found}")
         # A row that was joined twice has a key that comes twice.
-        if in_old != self._before.row_count or in_new != self._after.row_count:
+        if counts != [source.row_count - source.left_out for source in (self._before, self._after)]:
             raise NoKeyError("not unique")
         self._engine.run(
             f"CREATE TEMP TABLE {pairs} AS SELECT p.ar AS ar, p.br AS br FROM (SELECT unnest(pairs) AS p FROM {found})"
         )
         self._engine.run(f"DROP TABLE {found}")
-        return pairs, matched
+        return Differing(pairs, matched, list(range(len(self._cells))))
 
-    def _check_alone(self, looked: str) -> None:
-        """Rows without a partner must have a key as well, one that tells them apart."""
-        for sign, other, is_old in (("o", "br", True), ("w", "ar", False)):
-            names = [f"{sign}{p.old_place if is_old else p.new_place}" for p in self._key]
+    def _check_alone(self, differing: str) -> None:
+        """Rows without a partner must have a key as well, one that tells them apart; rows left out too."""
+        for source, row, other, is_old in ((self._before, "ar", "br", True), (self._after, "br", "ar", False)):
+            places = [p.old_place if is_old else p.new_place for p in self._key]
+            if source.rest is not None:
+                if not source.rest.is_key(places):
+                    raise NoKeyError("not unique or empty in some rows")
+                continue
+            names = [f"t.c{place}" for place in places]
+            alone = f"FROM {source.relation} t JOIN {differing} d ON t.r = d.{row} WHERE d.{other} IS NULL"
             empty = " OR ".join(f"{name} IS NULL" for name in names)
-            if self._engine.rows(f"SELECT 1 FROM {looked} WHERE {other} IS NULL AND ({empty}) LIMIT 1"):
-                raise NoKeyError("empty in some rows")
-            if self._engine.rows(
-                f"SELECT 1 FROM {looked} WHERE {other} IS NULL GROUP BY {', '.join(names)} HAVING count(*) > 1 LIMIT 1"
-            ):
-                raise NoKeyError("not unique")
+            keys = ", ".join(names)
+            is_empty, is_twice = self._engine.row(
+                f"SELECT coalesce(bool_or({empty}), false), coalesce(bool_or(n > 1), false) FROM "
+                f"(SELECT {keys}, count(*) AS n {alone} GROUP BY {keys}) t"
+            )
+            if is_empty or is_twice:
+                raise NoKeyError("empty in some rows" if is_empty else "not unique")
 
     # --- what differs in them ----------------------------------------------
 
-    def _looked_at(self, differing: str) -> str:
-        """The rows that differ with their cells (``o<n>`` before, ``w<n>`` after) and a state ``s<n>`` for each."""
+    def _looked_at(self, differing: Differing) -> str:
+        """The rows that differ with the cells that may (``o<n>`` before, ``w<n>`` after) and a state ``s<n>`` for each."""
         looked = self._engine.name("looked")
-        wanted = ["p.ar AS ar", "p.br AS br"]
-        for n, pair in enumerate(self._cells):
-            state = pair.state(self._options.tolerance(pair.name))
-            wanted.append(f"(CASE WHEN ar IS NULL OR br IS NULL THEN {EQUAL} ELSE {state} END)::UTINYINT AS s{n}")
-        wanted += [f"a.c{i} AS o{i}" for i in range(len(self._before.columns))]
-        wanted += [f"b.c{i} AS w{i}" for i in range(len(self._after.columns))]
-        # Each side on its own first: the few rows that are wanted meet the many that are there.
-        old = f"SELECT t.* FROM {self._before.relation} t JOIN {differing} d ON t.r = d.ar"
-        new = f"SELECT t.* FROM {self._after.relation} t JOIN {differing} d ON t.r = d.br"
+        wanted, read = ["p.ar AS ar", "p.br AS br"], []
+        for n in differing.suspects:
+            pair = self._cells[n]
+            tolerance = self._options.tolerance(pair.name)
+            if n in differing.seen and pair.is_plain(tolerance):
+                # Different is changed, and nobody need look at the cells for that.
+                wanted.append(f"(CASE WHEN p.d{n} THEN {CHANGED} ELSE {EQUAL} END)::UTINYINT AS s{n}")
+                continue
+            read.append(n)
+            state = f"CASE WHEN p.ar IS NULL OR p.br IS NULL THEN {EQUAL} ELSE {pair.state(tolerance)} END"
+            wanted += [f"({state})::UTINYINT AS s{n}", f"a.c{pair.old_place} AS o{n}", f"b.c{pair.new_place} AS w{n}"]
         self._engine.run(
-            f"CREATE TEMP TABLE {looked} AS WITH a AS MATERIALIZED ({old}), b AS MATERIALIZED ({new}) "
-            f"SELECT {', '.join(wanted)} FROM {differing} p LEFT JOIN a ON a.r = p.ar LEFT JOIN b ON b.r = p.br"
+            f"CREATE TEMP TABLE {looked} AS {self._both_sides(differing.table, read)} SELECT {', '.join(wanted)} "
+            f"FROM {differing.table} p {'LEFT JOIN a ON a.r = p.ar LEFT JOIN b ON b.r = p.br' if read else ''}"
         )
         return looked
 
-    def _count(self, result: RowChanges, looked: str, matched: int) -> None:
-        counts = self._states(looked)
-        judged = [n for n in self._judged if counts[n][CHANGED]]
-        judged += [n for n, p in enumerate(self._cells) if p.is_decimal and _mostly(counts[n][CHANGED], matched)]
+    def _both_sides(self, differing: str, read: Sequence[int]) -> str:
+        """``a`` and ``b``: the cells of matched rows. Each side on its own first: few are wanted, and many are there."""
+        if not read:
+            return ""
+        held = [f"m AS MATERIALIZED (SELECT ar, br FROM {differing} WHERE ar IS NOT NULL AND br IS NOT NULL)"]
+        for source, row, name in ((self._before, "ar", "a"), (self._after, "br", "b")):
+            pairs = [self._cells[n] for n in read]
+            cells = ", ".join(
+                f"t.c{place}" for place in sorted({p.old_place if name == "a" else p.new_place for p in pairs})
+            )
+            held.append(
+                f"{name} AS MATERIALIZED (SELECT t.r, {cells} FROM {source.relation} t JOIN m ON t.r = m.{row})"
+            )
+        return f"WITH {', '.join(held)}"
+
+    def _count(self, result: RowChanges, looked: str, suspects: Sequence[int], matched: int) -> None:
+        counts = self._states(looked, suspects)
+        judged = [n for n in suspects if self._cells[n].needs_judging and counts[n][CHANGED]]
+        judged += [n for n in suspects if self._cells[n].is_decimal and _mostly(counts[n][CHANGED], matched)]
         if judged:
             self._judge(looked, judged)
-            counts = self._states(looked)
-        for n, pair in enumerate(self._cells):
-            states = counts[n]
+            counts = self._states(looked, suspects)
+        for n in suspects:
+            pair, states = self._cells[n], counts[n]
             if states[ROUNDED]:
                 is_rounded = _mostly(states[ROUNDED], max(matched, 1))
                 if is_rounded:
                     result.rounded.append(pair.name)
-                kept = RESPELT if is_rounded else CHANGED
-                self._engine.run(f"UPDATE {looked} SET s{n} = {kept} WHERE s{n} = {ROUNDED}")
-                states[kept] += states[ROUNDED]
+                taken_for = RESPELT if is_rounded else CHANGED
+                self._engine.run(f"UPDATE {looked} SET s{n} = {taken_for} WHERE s{n} = {ROUNDED}")
+                states[taken_for] += states[ROUNDED]
             if states[CHANGED] or states[RESPELT]:
                 result.cells[pair.name] = {"changed": states[CHANGED], "representation_only": states[RESPELT]}
-        result.changed = self._engine.row(f"SELECT count(*) FROM {looked} WHERE {self._any_changed()}")[0]
+        result.changed = self._engine.row(f"SELECT count(*) FROM {looked} WHERE {_any_changed(suspects)}")[0]
         result.same = matched - result.changed
 
-    def _states(self, looked: str) -> list[dict[int, int]]:
-        result = []
+    def _states(self, looked: str, suspects: Sequence[int]) -> dict[int, dict[int, int]]:
+        result: dict[int, dict[int, int]] = {}
         states = (RESPELT, CHANGED, ROUNDED)
-        for start in range(0, len(self._cells), AT_ONCE):
-            places = range(start, min(start + AT_ONCE, len(self._cells)))
+        for start in range(0, len(suspects), AT_ONCE):
+            places = suspects[start : start + AT_ONCE]
             wanted = [f"count(*) FILTER (s{n} = {state})" for n in places for state in states]
             told = iter(self._engine.row(f"SELECT {', '.join(wanted)} FROM {looked}"))
-            result += [{state: next(told) for state in states} for _ in places]
+            result |= {n: {state: next(told) for state in states} for n in places}
         return result
 
     def _judge(self, looked: str, places: Sequence[int]) -> None:
@@ -192,8 +208,8 @@ class KeyedRun:
             tolerance = self._options.tolerance(pair.name)
             tolerances.append(f"({n}, {'NULL' if tolerance is None else repr(tolerance)}::DOUBLE)")
             pieces.append(
-                f"SELECT {n} AS n, {plain_text(pair.before, f'o{pair.old_place}')} AS o, "
-                f"{plain_text(pair.after, f'w{pair.new_place}')} AS w FROM {looked} WHERE s{n} = {CHANGED}"
+                f"SELECT {n} AS n, {plain_text(pair.before, f'o{n}')} AS o, "
+                f"{plain_text(pair.after, f'w{n}')} AS w FROM {looked} WHERE s{n} = {CHANGED}"
             )
         self._engine.run(
             f"CREATE TEMP TABLE {judged} AS SELECT n, o, w, {JUDGED}::UTINYINT AS state FROM (SELECT DISTINCT n, o, w FROM "
@@ -201,29 +217,50 @@ class KeyedRun:
         )
         for n in places:
             pair = self._cells[n]
-            old = plain_text(pair.before, f"{looked}.o{pair.old_place}")
-            new = plain_text(pair.after, f"{looked}.w{pair.new_place}")
+            old, new = plain_text(pair.before, f"{looked}.o{n}"), plain_text(pair.after, f"{looked}.w{n}")
             self._engine.run(
                 f"UPDATE {looked} SET s{n} = j.state FROM {judged} j WHERE j.n = {n} AND s{n} = {CHANGED} "
                 f"AND j.o IS NOT DISTINCT FROM {old} AND j.w IS NOT DISTINCT FROM {new}"
             )
         self._engine.run(f"DROP TABLE {judged}")
 
-    def _any_changed(self) -> str:
-        tests = [f"s{n} = {CHANGED}" for n in range(len(self._cells))]
-        return f"({' OR '.join(tests)})" if tests else "false"
+    # --- the rows themselves -------------------------------------------------
 
-    def _details(self, looked: str, keep: Keep) -> list[dict[str, Any]]:
-        old = ", ".join(f"CAST({shown(c, f'o{i}')} AS VARCHAR)" for i, c in enumerate(self._before.columns))
-        new = ", ".join(f"CAST({shown(c, f'w{i}')} AS VARCHAR)" for i, c in enumerate(self._after.columns))
-        changed = ", ".join(f"CASE WHEN s{n} = {CHANGED} THEN {literal(p.name)} END" for n, p in enumerate(self._cells))
+    def _details(self, looked: str, suspects: Sequence[int], keep: Keep) -> list[dict[str, Any]]:
+        changed = ", ".join(f"CASE WHEN s{n} = {CHANGED} THEN {literal(self._cells[n].name)} END" for n in suspects)
         listed = f"list_filter([{changed}], lambda x: x IS NOT NULL)" if changed else "[]::VARCHAR[]"
-        return kept(
+        picked = self._engine.name("picked")
+        self._engine.run(
+            f"CREATE TEMP TABLE {picked} AS SELECT {_MARK} AS mark, ar, br, {listed} AS columns FROM {looked} "
+            f"WHERE ar IS NULL OR br IS NULL OR {_any_changed(suspects)} "
+            f"ORDER BY mark LIMIT {MOST_KEPT if keep.path else keep.first}"
+        )
+        sides = ", ".join(
+            f"{name} AS MATERIALIZED ({self._picked_cells(source, picked, row)})"
+            for source, name, row in ((self._before, "a", "ar"), (self._after, "b", "br"))
+        )
+        details = kept(
             self._engine,
-            f"SELECT {_MARK} AS mark, ar, br, {listed} AS columns, [{old}] AS before, [{new}] AS after FROM {looked} "
-            f"WHERE ar IS NULL OR br IS NULL OR {self._any_changed()}",
+            f"WITH {sides} SELECT p.mark, p.ar, p.br, p.columns, a.cells AS before, b.cells AS after FROM {picked} p "
+            f"LEFT JOIN a ON a.r = p.ar LEFT JOIN b ON b.r = p.br",
             keep,
         )
+        self._engine.run(f"DROP TABLE {picked}")
+        return details
+
+    def _picked_cells(self, source: Source, picked: str, row: str) -> str:
+        cells = ", ".join(f"CAST({shown(c, f't.c{i}')} AS VARCHAR)" for i, c in enumerate(source.columns))
+        low, high = self._engine.row(f"SELECT coalesce(min({row}), 0), coalesce(max({row}), 0) FROM {picked}")
+        # The range tells the engine what it need not even open.
+        return (
+            f"SELECT t.r, [{cells}] AS cells FROM {source.relation} t JOIN {picked} d ON t.r = d.{row} "
+            f"WHERE t.r BETWEEN {low} AND {high}"
+        )
+
+
+def _any_changed(suspects: Sequence[int]) -> str:
+    tests = [f"s{n} = {CHANGED}" for n in suspects]
+    return f"({' OR '.join(tests)})" if tests else "false"
 
 
 def _mostly(changed: int, matched: int) -> bool:
@@ -231,48 +268,3 @@ def _mostly(changed: int, matched: int) -> bool:
 
 
 _MARK = "(coalesce(br, ar) * 2 + (br IS NULL)::INT)"
-
-
-def _numbers(values: Any) -> str:
-    return ", ".join(str(int(value)) for value in sorted(values)) or "-1"
-
-
-def as_multisets(
-    engine: Engine, before: Source, after: Source, pairs: Sequence[Pair], keep: Keep | None = None
-) -> RowChanges:
-    """Rows of the columns both tables have, without any key: how often each comes on either side."""
-    keep = keep or Keep()
-    names = ", ".join(f"v{n}" for n in range(len(pairs)))
-    old = ", ".join(f"{p.old_value('t')} AS v{n}" for n, p in enumerate(pairs))
-    new = ", ".join(f"{p.new_value('t')} AS v{n}" for n, p in enumerate(pairs))
-    grouped = (
-        f"SELECT {names}, sum(o) AS o, sum(n) AS n, max(ar) AS ar, max(br) AS br FROM ("
-        f"SELECT {old}, 1 AS o, 0 AS n, r AS ar, NULL AS br FROM {before.relation} t UNION ALL "
-        f"SELECT {new}, 0 AS o, 1 AS n, NULL AS ar, r AS br FROM {after.relation} t) GROUP BY {names}"
-    )
-    most = MOST_KEPT if keep.path else keep.first
-    added, removed, same, marks = engine.row(
-        f"SELECT coalesce(sum(greatest(n - o, 0)), 0), coalesce(sum(greatest(o - n, 0)), 0), "
-        f"coalesce(sum(least(o, n)), 0), "
-        f"min(CASE WHEN n > o THEN br * 2 ELSE ar * 2 + 1 END, {max(most, 1)}) FILTER (n <> o) FROM ({grouped})"
-    )
-    result = RowChanges(int(added), int(removed), 0, int(same))
-    if marks:
-        result.details = kept(engine, _multiset_rows(before, after, marks), keep)
-    return result
-
-
-def _multiset_rows(before: Source, after: Source, marks: Sequence[int]) -> str:
-    """One row for each different row that comes more often on one side."""
-    pieces = []
-    for source, odd in ((after, 0), (before, 1)):
-        rows = _numbers([int(m) // 2 for m in marks if int(m) % 2 == odd])
-        cells = ", ".join(f"CAST({shown(c, f't.c{i}')} AS VARCHAR)" for i, c in enumerate(source.columns))
-        numbers, sides = ("NULL AS ar, r AS br", "NULL::VARCHAR[] AS before, [{}] AS after")
-        if odd:
-            numbers, sides = ("r AS ar, NULL AS br", "[{}] AS before, NULL::VARCHAR[] AS after")
-        pieces.append(
-            f"SELECT r * 2 + {odd} AS mark, {numbers}, []::VARCHAR[] AS columns, {sides.format(cells)} "
-            f"FROM {source.relation} t WHERE r IN ({rows})"
-        )
-    return " UNION ALL ".join(pieces)

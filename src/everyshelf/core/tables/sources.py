@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import PurePosixPath
 
 from everyshelf.core.errors import UnreadableError
@@ -12,8 +13,10 @@ from everyshelf.core.tables.delimited import open_delimited
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.formats import form_of
 from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.lines import open_by_lines
 from everyshelf.core.tables.markers import is_marker
 from everyshelf.core.tables.records import open_records
+from everyshelf.core.tables.row_groups import open_by_row_groups
 
 
 def open_table(engine: Engine, given: Given, form: str, *, spelt_out: frozenset[str] = frozenset()) -> Source:
@@ -35,6 +38,21 @@ def open_table(engine: Engine, given: Given, form: str, *, spelt_out: frozenset[
     if packing:
         source.layout["compressed with"] = packing
     return source
+
+
+def open_tables(
+    engine: Engine, before: Given, after: Given, forms: tuple[str, str], key: Sequence[str] = ()
+) -> tuple[Source, Source]:
+    """Two versions of a table, if possible without the rows that both have; raises as ``open_table``.
+
+    ``key``: its columns, where somebody declared it.
+    """
+    found = None
+    if forms == ("csv", "csv"):
+        found = open_by_lines(engine, before, after, key)
+    elif forms == ("parquet", "parquet"):
+        found = open_by_row_groups(engine, before, after)
+    return found or (open_table(engine, before, forms[0]), open_table(engine, after, forms[1]))
 
 
 def unpacked(engine: Engine, given: Given) -> tuple[Given, str]:

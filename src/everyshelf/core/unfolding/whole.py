@@ -10,12 +10,13 @@ from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.kinds.reading import parse_tree, recognise_file
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.unfolding.databases import MAGIC, fold_database, unfold_database
 from everyshelf.core.unfolding.model import MANIFEST, Folded, Manifest, Unfolded, read_manifest
 from everyshelf.core.unfolding.texts import fold_text, unfold_text
 from everyshelf.core.unfolding.zips import fold_zip, unfold_zip
 
 # Kinds whose files hide parts: these are unfolded on a desk that asks for it.
-UNFOLDED_KINDS = frozenset({"app", "tests", "notebook", "archive", "document", "spreadsheet"})
+UNFOLDED_KINDS = frozenset({"app", "tests", "notebook", "archive", "database", "document", "spreadsheet"})
 _TEXT_FORMS = ("json", "yaml", "xml")
 
 
@@ -25,12 +26,14 @@ def unfold(name: str, data: bytes, *, rules: Rules | None = None, kind: str | No
     try:
         if data.startswith(b"PK\x03\x04"):
             manifest, files, notes = unfold_zip(name, data, found.kind)
+        elif data.startswith(MAGIC):
+            manifest, files, notes = unfold_database(name, data, found.kind)
         elif found.format in _TEXT_FORMS:
             encoding = _encoding(data, found.format)
             manifest, files = unfold_text(name, data, found.kind, found.format, encoding)
             notes = []
         else:
-            raise UnreadableError("only JSON, YAML, XML and zip files hide parts that can be unfolded")
+            raise UnreadableError("only JSON, YAML, XML, zip and SQLite files hide parts that can be unfolded")
         if not manifest.pieces:
             raise UnreadableError("it has neither parts nor texts of several lines that a file of their own would help")
     except (UnreadableError, RecursionError) as error:
@@ -67,6 +70,9 @@ def fold(files: dict[str, bytes]) -> Folded:
     manifest = read_manifest(files)
     if manifest.form == "zip":
         data, notes = fold_zip(manifest, files)
+        return Folded(manifest.name, data, tuple(notes))
+    if manifest.form == "sqlite":
+        data, notes = fold_database(manifest, files)
         return Folded(manifest.name, data, tuple(notes))
     if manifest.form not in _TEXT_FORMS:
         raise InvalidError(f"{MANIFEST} has an unknown form {manifest.form!r}", code="fold.manifest")

@@ -15,11 +15,13 @@ import zlib
 from pathlib import PurePosixPath
 
 from everyshelf.core.errors import InvalidError, UnreadableError
+from everyshelf.core.formats.modules import modules_of_project
 from everyshelf.core.unfolding.model import MANIFEST, Manifest, Names, Piece
 
 _MOST_BYTES = 400 * 1024 * 1024
 _MOST_MEMBERS = 20_000
 _FRAME = "fold/frame.zip-part"
+_MODULES = "modules/"
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 _BROKEN = (zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error, struct.error, EOFError, OSError)
 _LEVELS = (6, 9, 1, 5, 8, 7, 4, 3, 2)
@@ -55,10 +57,23 @@ def unfold_zip(name: str, data: bytes, kind: str) -> tuple[Manifest, dict[str, b
         pieces[file] = _piece(content, data[start:end], info)
         places[file] = place
         holes.append((start, end, file))
+    files |= _modules(files, names)
     frame, offsets = _frame(data, holes)
     files[_FRAME] = frame
-    details = {"holes": offsets, "members": places}
+    modules = {f: hashlib.sha256(files[f]).hexdigest() for f in files if f.startswith(_MODULES)}
+    details = {"holes": offsets, "members": places, "modules": modules}
     return Manifest(name, kind, "zip", _FRAME, "", "", pieces, details=details), files, notes
+
+
+def _modules(files: dict[str, bytes], names: Names) -> dict[str, bytes]:
+    """Script modules out of the compressed projects of office files, to be read; projects go back as they are."""
+    found: dict[str, bytes] = {}
+    for file, content in files.items():
+        if file.lower().endswith("vbaproject.bin"):
+            modules, _ = modules_of_project(content)
+            for name, source in modules.items():
+                found[names.make(_MODULES, PurePosixPath(name).stem, ".bas")] = source.encode()
+    return found
 
 
 def _member(archive: zipfile.ZipFile, info: zipfile.ZipInfo, data: bytes) -> tuple[bytes, int, int] | str:
@@ -129,8 +144,12 @@ def fold_zip(manifest: Manifest, files: dict[str, bytes]) -> tuple[bytes, list[s
         raise InvalidError(f"{manifest.frame} is missing", code="fold.missing", hint="Unfold the file again.")
     missing = [f for f in manifest.pieces if f not in files]
     added = sorted(f for f in files if f.startswith("members/") and f not in manifest.pieces)
-    extra = [f for f in sorted(files) if not f.startswith(("members/", "fold/")) and f != MANIFEST]
+    extra = [f for f in sorted(files) if not f.startswith(("members/", "fold/", _MODULES)) and f != MANIFEST]
     notes = [f"{f} is no member and was left out" for f in extra]
+    told = manifest.details.get("modules", {})
+    for file in sorted(files):
+        if file.startswith(_MODULES) and hashlib.sha256(files[file]).hexdigest() != told.get(file):
+            notes.append(f"{file} is there to be read; edit modules in their own program")
     same = {f: hashlib.sha256(files[f]).hexdigest() == p.sha256 for f, p in manifest.pieces.items() if f not in missing}
     original = _original(manifest, frame, files, {f for f, is_same in same.items() if is_same})
     if not missing and not added and all(same.values()):

@@ -37,7 +37,8 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     """Work out the comparison of two large contents; the answer is then found in the records."""
     given = run.parameters
     sides = [
-        Entry(given[f"{side}_path"], "artifact", given[side], given[f"{side}_size"]) for side in ("before", "after")
+        Entry(given[f"{side}_path"], given.get(f"{side}_type", "artifact"), given[side], given[f"{side}_size"])
+        for side in ("before", "after")
     ]
     before, after = (
         {name: Entry(name, "artifact", *held) for name, held in side.items()} for side in given.get("beside", [{}, {}])

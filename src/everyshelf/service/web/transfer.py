@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any
+from typing import IO, Any
 from urllib.parse import quote
 
-from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.context import get_store
@@ -97,6 +97,14 @@ def _headed(response: HttpResponseBase, tag: str, name: str) -> HttpResponseBase
     response["Accept-Ranges"] = "bytes"
     # Never shown as a page of ours: an artifact may hold any script.
     response["Content-Type"] = "application/octet-stream"
+    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
+    return response
+
+
+def send_file(file: IO[bytes], name: str, content_type: str) -> HttpResponseBase:
+    """An open file, from its beginning, as one to keep; it is closed when it is sent."""
+    response = FileResponse(file, content_type=content_type)
     response["Content-Security-Policy"] = "sandbox; default-src 'none'"
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
     return response

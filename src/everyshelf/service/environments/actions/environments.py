@@ -138,7 +138,7 @@ def recorded_manifest(environment: Environment) -> Manifest:
 
 def manifest_of_tag(tag: Tag, recorded: Manifest) -> Manifest:
     """What the tag would leave in an environment. A tag with a selection promotes only that; the rest stays."""
-    everything = {path: Placed(e.id, e.size) for path, e in get_trees().walk(tag.commit.root)}
+    everything = {path: Placed(e.id, e.size) for path, e in get_trees().files(tag.commit.root)}
     if tag.selection is None:
         return everything
     chosen = set(tag.selection)

@@ -15,9 +15,12 @@ from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, Un
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Change, CommitData, Entry, Move, check_path, encode_commit
 from everyshelf.core.history.merging import merge_trees
+from everyshelf.core.history.wholes import keep_whole
+from everyshelf.core.kinds.peeking import table_of_folder
 from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 from everyshelf.core.merge import Conflict, Side
+from everyshelf.core.tables.given import Given
 from everyshelf.service.context import get_store, get_trees
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import held_of
@@ -92,7 +95,7 @@ def commit_changes(
         merged = merge_trees(get_trees(), root_before, head.root, root, prefer)
         if merged.conflicts:
             raise MergeConflictError(merged.conflicts)
-        root, root_before = get_trees().apply(head.root, merged.changes), head.root
+        root, root_before = _marked(head.root, get_trees().apply(head.root, merged.changes)), head.root
     if root == root_before:
         raise InvalidError(
             "nothing would change, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
@@ -169,7 +172,14 @@ def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[t
             changes.setdefault(change.moved_from, None)
             moves.append((change.moved_from, change.path))
     _check_rules(changes.get(FILE_NAME))
-    return get_trees().apply(root, changes), moves
+    return _marked(root, get_trees().apply(root, changes)), moves
+
+
+def _marked(before: str, after: str) -> str:
+    """The state with the folders kept whole that are to be: one artifact each."""
+    trees = get_trees()
+    changed_rules = trees.find(before, FILE_NAME) != trees.find(after, FILE_NAME)
+    return keep_whole(trees, before, after, rules_at(after), everywhere=changed_rules)
 
 
 def _entry(change: Wanted, sizes: dict[str, int]) -> Entry | None:
@@ -284,12 +294,26 @@ def _kinds(rules: Rules, changes: Iterable[Change]) -> dict[str, str]:
     for change in changes:
         assert change.after is not None
         declared = rules.kind_for(change.path)
+        if declared is None and change.after.type == "whole":
+            declared = _kind_of_folder(change.path, change.after)
         if declared is None:
             whole = change.after.size <= _RECOGNISED_BYTES
             head = b"".join(store.iter_range(change.after.id, 0, None if whole else HEAD_BYTES))
             declared = recognise(change.path, head, change.after.size).kind
         result[change.path] = declared
     return result
+
+
+def _kind_of_folder(path: str, entry: Entry) -> str:
+    """A table in many files is a dataset; other folders are known for nothing but their files."""
+    trees, store = get_trees(), get_store()
+    files: list[Given] = []
+    for inner, held in trees.files(entry.id):
+        # The first file is looked into, of the others only how they begin.
+        size = 8 if files else _RECOGNISED_BYTES
+        files.append(Given(inner, b"".join(store.iter_range(held.id, 0, size))))
+    found = table_of_folder(Given(path, files=tuple(files)))
+    return found.kind if found is not None else "opaque"
 
 
 def _artifacts_before(shelf: Shelf, changes: list[Change], moved_from: dict[str, str]) -> dict[str, str]:

@@ -21,19 +21,20 @@ import orjson
 from django.db import IntegrityError
 
 from everyshelf.core.compare.artifact import READER_VERSION
+from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Change, Entry
 from everyshelf.core.history.merging import find_moves
-from everyshelf.core.kinds.beside import belonging, may_have_beside
+from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.commits import rules_at
-from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.contents import as_file, as_given
+from everyshelf.service.shelves.actions.listing import display_name, entry_of, versions_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
@@ -43,6 +44,7 @@ READ_LIMIT_BYTES = 200 * 1024 * 1024  # of an outline
 HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares, in a process with limits of its own
 _HEAVY_SECONDS = 3600.0
 _HEAVY_MEMORY = 1024 * 1024 * 1024
+FINGERPRINT_BYTES = 4 * 1024 * 1024  # smaller tables are read as quickly as their fingerprints are looked up
 SHOWN_FINDINGS = 50
 _MOST_BESIDE = 1 << 30
 _MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
@@ -86,6 +88,25 @@ def pair_changes(shelf: Shelf, before: Resolved, after: Resolved) -> list[Pairin
         entries = by_path[old_path].before, change.after
         beside = beside_of(before.root, old_path, entries[0]), beside_of(after.root, change.path, entries[1])
         result.append(Pairing(change.path, old_path, *entries, beside))
+    return result + _models_changed_beside(before, after, {p.path for p in result if p.before and p.after})
+
+
+def _models_changed_beside(before: Resolved, after: Resolved, changed: set[str]) -> list[Pairing]:
+    """Models whose own file stayed as it was while weights kept in files beside it did not."""
+    trees, result = get_trees(), []
+    by_folder: dict[str, set[str]] = {}
+    for path in changed:
+        folder, _, name = path.rpartition("/")
+        if may_hold_weights(name):
+            by_folder.setdefault(folder, set()).add(name)
+    for folder, names in by_folder.items():
+        node = trees.folder(after.root, folder)
+        for entry in trees.children(node)[1] if node is not None else []:
+            path = f"{folder}/{entry.name}" if folder else entry.name
+            if path in changed or not keeps_elsewhere(entry.name, names) or trees.find(before.root, path) != entry:
+                continue
+            beside = beside_of(before.root, path, entry), beside_of(after.root, path, entry)
+            result.append(Pairing(path, path, entry, entry, beside))
     return result
 
 
@@ -251,7 +272,7 @@ def compare_pair(
     """The findings of one artifact, from the records or worked out; None if that is not allowed now."""
     if pair.before is None or pair.after is None:
         return _whole(pair)
-    if pair.before.id == pair.after.id:
+    if pair.before.id == pair.after.id and pair.beside[0] == pair.beside[1]:
         return _moved_only(pair)
     sides = (pair.old_path, pair.before, pair.path, pair.after)
     return compare_contents(*sides, rules, allowed=allowed, tick=tick, beside=pair.beside)
@@ -317,10 +338,47 @@ def compare_contents(
     """As ``compare_pair`` for two contents under their names. ``tick`` may raise to give up."""
     parts = _parts(old_name, before, new_name, after, rules, kind, beside)
     rows = kept_rows.file_of(_key(parts))
+    if kind is None and (same := _known_same(old_name, before, new_name, after, rules)) is not None:
+        return same
     work = (
         (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick, beside)) if allowed else None
     )
     return remembered(parts, work)
+
+
+def _known_same(old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules) -> dict[str, Any] | None:
+    """The answer for two tables whose fingerprints agree, which nobody need read again."""
+    if min(before.size, after.size) < FINGERPRINT_BYTES:
+        return None
+    told = [fingerprint_at(*side, rules) for side in ((old_name, before), (new_name, after))]
+    found = compare_known(*told) if all(told) else None
+    return found.as_json() if found is not None else None
+
+
+def fingerprint_at(
+    path: str, entry: Entry, rules: Rules, *, make: bool = False, tick: Tick | None = None
+) -> dict[str, Any]:
+    """The fingerprint of a table, with an empty digest where there is none; ``make``: if nobody made it yet."""
+
+    def work() -> dict[str, Any]:
+        with as_given(entry) as file, _reader_for(entry) as worker:
+            return worker.fingerprint(path, file, rules_text=rules.source, tick=tick)
+
+    return remembered(("fingerprint", path, entry.id, rules.source), work if make else None) or {}
+
+
+@contextmanager
+def _reader_for(*entries: Entry) -> Iterator[Worker]:
+    """A process that may take as long as contents of this size need."""
+    if max(entry.size for entry in entries) > HEAVY_BYTES:
+        worker = Worker(deadline_seconds=_HEAVY_SECONDS, memory_bytes=_HEAVY_MEMORY)
+        try:
+            yield worker
+        finally:
+            worker.close()
+    else:
+        with reader() as worker:
+            yield worker
 
 
 def _parts(
@@ -342,12 +400,19 @@ def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: 
     parts = _parts(pair.old_path, pair.before, pair.path, pair.after, rules, None, pair.beside)
     file = kept_rows.file_of(_key(parts))
     if not kept_rows.files_at(file):
-        if is_heavy(pair):
+        sides = (pair.old_path, pair.before, pair.path, pair.after)
+        if is_heavy(pair) or _known_same(*sides, rules) is not None or _differs_nowhere(remembered(parts, None)):
             return nothing
         _worked_out(pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None)
     kept_rows.mark_used(file)
     with reader() as worker:
         return worker.page(file, start, count, **wanted)
+
+
+def _differs_nowhere(told: dict[str, Any] | None) -> bool:
+    """True for a comparison of tables, known already, in which no row differs: then none was kept."""
+    rows = ((told or {}).get("table") or {}).get("rows")
+    return rows is not None and not (rows["added"] or rows["removed"] or rows["changed"])
 
 
 def _key(parts: tuple[str, ...]) -> str:
@@ -384,11 +449,10 @@ def _worked_out(
     beside: Beside = ({}, {}),
 ) -> dict[str, Any]:
     part = rows.with_suffix(f".{uuid.uuid4().hex[:8]}")
-    heavy = max(before.size, after.size) > HEAVY_BYTES
     with ExitStack() as stack:
-        old, new = (stack.enter_context(as_file(entry.id)) for entry in (before, after))
+        old, new = (stack.enter_context(as_given(entry)) for entry in (before, after))
         one, other = ({n: stack.enter_context(as_file(e.id)) for n, e in side.items()} for side in beside)
-        worker = stack.enter_context(_heavy_reader() if heavy else reader())
+        worker = stack.enter_context(_reader_for(before, after))
         sides = (old_name, old), (new_name, new)
         try:
             found = worker.compare(
@@ -399,15 +463,6 @@ def _worked_out(
             for file in kept_rows.files_at(part):
                 file.unlink(missing_ok=True)
     return found
-
-
-@contextmanager
-def _heavy_reader() -> Iterator[Worker]:
-    worker = Worker(deadline_seconds=_HEAVY_SECONDS, memory_bytes=_HEAVY_MEMORY)
-    try:
-        yield worker
-    finally:
-        worker.close()
 
 
 def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
@@ -422,7 +477,7 @@ def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
             "size": entry.size,
             "truncated": False,
         }
-    with as_file(entry.id) as file, reader() as worker:
+    with as_given(entry) as file, reader() as worker:
         return worker.outline(path, file, rules_text=rules.source)
 
 
@@ -430,6 +485,12 @@ def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024)
     """The beginning of a content as text, in a found or chosen encoding; raises ``UnreadableError`` for bytes."""
     from everyshelf.core.formats.text import decode
 
+    if entry.type == "whole":
+        raise InvalidError(
+            f"{entry.name} is a folder kept whole, and no text",
+            code="artifact.whole",
+            hint="Download it, or see its outline.",
+        )
     data = b"".join(get_store().iter_range(entry.id, 0, limit))
     if len(data) < entry.size and (end := data.rfind(b"\n")) > 0:
         data = data[: end + 1]
@@ -461,10 +522,12 @@ def describe_commit(commit: Any) -> None:
 def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules: Rules) -> tuple[str, str]:
     if previous is None:
         return "alters", "first version"
-    before = Entry(previous.path, "artifact", previous.content, previous.size)
-    after = Entry(version.path, "artifact", version.content, version.size)
+    before, after = entry_of(previous), entry_of(version)
     if before.id == after.id:
         return "alters", f"moved from {previous.path}" if previous.path != version.path else "same content again"
+    if version.kind == "dataset" and min(before.size, after.size) >= FINGERPRINT_BYTES:
+        for path, entry in ((previous.path, before), (version.path, after)):
+            fingerprint_at(path, entry, rules, make=True)
     try:
         found = compare_contents(previous.path, before, version.path, after, rules)
     except InvalidError as error:

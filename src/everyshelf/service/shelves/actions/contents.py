@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import tempfile
+import zipfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import IO
 
 from everyshelf.core.content import ContentInfo, is_content_id
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
+from everyshelf.core.history import Entry
 from everyshelf.service.config import get_config
-from everyshelf.service.context import get_store
+from everyshelf.service.context import get_store, get_trees
 from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 
@@ -83,3 +86,33 @@ def as_file(identity: str) -> Iterator[Path]:
             file.write(piece)
         file.flush()
         yield Path(file.name)
+
+
+@contextmanager
+def as_given(entry: Entry) -> Iterator[Path]:
+    """A temporary file with an artifact's content; for a folder kept whole, a temporary folder with all its files."""
+    if entry.type != "whole":
+        with as_file(entry.id) as path:
+            yield path
+        return
+    with tempfile.TemporaryDirectory(dir=get_config().scratch, prefix="read-") as folder:
+        for path, inner in get_trees().files(entry.id):
+            target = Path(folder, path)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            with target.open("wb") as file:
+                file.writelines(get_store().iter_range(inner.id))
+        yield Path(folder)
+
+
+def zip_of(entry: Entry) -> IO[bytes]:
+    """A folder kept whole as a zip, open for reading; equal folders give equal zips."""
+    file = tempfile.TemporaryFile(dir=get_config().scratch)  # noqa: SIM115 - whoever sends it closes it
+    with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as packed:
+        for path, inner in get_trees().files(entry.id):
+            member = zipfile.ZipInfo(path)
+            member.compress_type = zipfile.ZIP_DEFLATED
+            with packed.open(member, "w", force_zip64=True) as target:
+                for piece in get_store().iter_range(inner.id):
+                    target.write(piece)
+    file.seek(0)
+    return file

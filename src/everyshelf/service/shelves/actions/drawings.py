@@ -16,7 +16,7 @@ _MOST_BYTES = 20 * 1024 * 1024
 
 def drawing_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
     """One version; without nodes where its kind has no drawing."""
-    if entry.size > _MOST_BYTES:
+    if entry.size > _MOST_BYTES or entry.type == "whole":
         return NOTHING
 
     def work() -> dict[str, Any]:

@@ -18,22 +18,25 @@ MAX_PAGE = 5000
 
 
 @functools.lru_cache(16)
-def _all_artifacts(root: str) -> tuple[tuple[str, Entry], ...]:
-    return tuple(get_trees().walk(root))
+def _all_artifacts(root: str, *, files: bool) -> tuple[tuple[str, Entry], ...]:
+    return tuple(get_trees().files(root) if files else get_trees().walk(root))
 
 
 def list_artifacts(
-    shelf: Shelf, at: Resolved, *, folder: str = "", limit: int = 500, cursor: str = ""
+    shelf: Shelf, at: Resolved, *, folder: str = "", limit: int = 500, cursor: str = "", files: bool = False
 ) -> dict[str, Any]:
-    """One page of the artifacts at a ref, by path; ``next`` is the cursor of the page after it, or None."""
-    rows = _all_artifacts(at.root)
+    """One page of the artifacts at a ref, by path; ``next`` is the cursor of the page after it, or None.
+
+    ``files``: with each file of the folders that are kept whole, instead of the folders.
+    """
+    rows = _all_artifacts(at.root, files=files)
     if folder:
         prefix = check_path(folder.rstrip("/")) + "/"
         rows = tuple(r for r in rows if r[0].startswith(prefix))
     start = decode_cursor(cursor)
     page = rows[start : start + min(limit, MAX_PAGE)]
     after = start + len(page)
-    items = describe(shelf, at.commit, page)
+    items = describe(shelf, at.commit, page, files=files)
     return {"items": items, "total": len(rows), "next": encode_cursor(after) if after < len(rows) else None}
 
 
@@ -55,15 +58,36 @@ def decode_cursor(cursor: str) -> int:
     return place
 
 
-def describe(shelf: Shelf, commit: Commit | None, rows: Iterable[tuple[str, Entry]]) -> list[dict[str, Any]]:
-    """The public form of entries at a commit."""
+def describe(
+    shelf: Shelf, commit: Commit | None, rows: Iterable[tuple[str, Entry]], *, files: bool = False
+) -> list[dict[str, Any]]:
+    """The public form of entries at a commit; ``files``: some may lie in folders kept whole."""
     rows = list(rows)
-    versions = versions_at(shelf, commit, {path: entry.id for path, entry in rows})
-    return [artifact_json(path, entry.id, entry.size, versions.get(path)) for path, entry in rows]
+    above = _wholes_above(commit, rows) if files else {}
+    own = {path: entry.id for path, entry in rows if path not in above}
+    versions = versions_at(shelf, commit, {**own, **{path: entry.id for path, entry in above.values()}})
+    told = []
+    for path, entry in rows:
+        within = above[path][0] if path in above else ""
+        version = versions.get(within or path)
+        told.append(artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within))
+    return told
 
 
-def artifact_json(path: str, content: str, size: int, version: ArtifactVersion | None) -> dict[str, Any]:
-    """One artifact at one moment."""
+def _wholes_above(commit: Commit | None, rows: Iterable[tuple[str, Entry]]) -> dict[str, tuple[str, Entry]]:
+    """For each path that lies in a folder kept whole, that folder."""
+    if commit is None:
+        return {}
+    trees = get_trees()
+    folders = {path.rpartition("/")[0]: path for path, _ in rows}
+    by_folder = {folder: trees.whole_above(commit.root, path) for folder, path in folders.items() if folder}
+    return {path: found for path, _ in rows if (found := by_folder.get(path.rpartition("/")[0]))}
+
+
+def artifact_json(
+    path: str, content: str, size: int, version: ArtifactVersion | None, *, whole: bool = False, within: str = ""
+) -> dict[str, Any]:
+    """One artifact at one moment. ``whole``: a folder of which it is made; ``within``: the one in which a file lies."""
     commit = version.commit if version else None
     return {
         "path": path,
@@ -79,6 +103,8 @@ def artifact_json(path: str, content: str, size: int, version: ArtifactVersion |
         "recorded": commit.recorded if commit else None,
         "effect": version.effect if version else "",
         "headline": version.headline if version else "",
+        "whole": whole,
+        "within": within,
     }
 
 
@@ -106,10 +132,26 @@ def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -
 
 def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, ArtifactVersion | None]:
     """The entry at ``path`` and its version; raises ``MissingError``."""
-    entry = get_trees().find(at.root, check_path(path))
+    trees = get_trees()
+    entry = trees.find(at.root, check_path(path))
     if entry is None or entry.type == "folder":
         raise MissingError(f"{path} is not in {at.ref}", code="artifact.missing", hint="See everyshelf browse.")
+    above = trees.whole_above(at.root, path)
+    if above is not None:
+        return entry, versions_at(shelf, at.commit, {above[0]: above[1].id}).get(above[0])
     return entry, versions_at(shelf, at.commit, {path: entry.id}).get(path)
+
+
+def within(at: Resolved, path: str) -> str:
+    """The folder kept whole in which a path lies, or an empty text."""
+    above = get_trees().whole_above(at.root, path)
+    return above[0] if above is not None else ""
+
+
+def entry_of(version: ArtifactVersion) -> Entry:
+    """What a version was made of, under its path then."""
+    entry = get_trees().find(version.commit.root, version.path)
+    return Entry(version.path, entry.type if entry is not None else "artifact", version.content, version.size)
 
 
 def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> ArtifactVersion:
@@ -128,14 +170,14 @@ def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> Artifact
 
 def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, Any]]:
     """Every version of the artifact at ``path``, newest first; ``here`` tells those in the line of the ref."""
-    _, current = get_artifact(shelf, at, path)
+    entry, current = get_artifact(shelf, at, path)
     if current is None:
         return []
     line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
     rows = ArtifactVersion.objects.filter(artifact=current.artifact).select_related("commit", "artifact")
     return [
         {
-            **artifact_json(r.path, r.content, r.size, r),
+            **artifact_json(r.path, r.content, r.size, r, whole=entry.type == "whole"),
             "moved_from": r.moved_from,
             "here": r.commit_id in line,
             "removed": not r.content,

@@ -41,7 +41,7 @@ def references_of(shelf: Shelf, at: Resolved, path: str) -> dict[str, Any]:
     told: dict[str, dict[str, Any]] = {}
     # The artifact itself first; of a very large shelf, it alone.
     for one in sorted(wanted, key=lambda p: p != path):
-        if kinds.get(one) in NAMING_KINDS and entries[one].size <= _MOST_BYTES:
+        if kinds.get(one) in NAMING_KINDS and entries[one].type == "artifact" and entries[one].size <= _MOST_BYTES:
             found = names_of(one, entries[one], rules, allowed=one == path or time.monotonic() < end)
             complete = complete and found is not None
             told[one] = found or {"names": [], "offers": []}

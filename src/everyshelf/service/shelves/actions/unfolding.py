@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from everyshelf.core.content import ContentInfo
-from everyshelf.core.errors import LimitError
+from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.config import get_config
@@ -22,6 +22,10 @@ _PIECE_BYTES = 1024 * 1024
 
 def unfold_artifact(path: str, entry: Entry, rules: Rules) -> tuple[dict[str, Any], bytes]:
     """Files with their texts and notes, and all of them as one zip; raises ``InvalidError`` or ``LimitError``."""
+    if entry.type == "whole":
+        raise InvalidError(
+            f"{path} is a folder kept whole: its files lie open already", code="unfold.impossible", hint="Download it."
+        )
     _check_size(path, entry.size)
     with as_file(entry.id) as file, _scratch() as output, reader() as worker:
         told = worker.unfold(path.rpartition("/")[2], file, output, rules_text=rules.source)

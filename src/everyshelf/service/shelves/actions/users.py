@@ -48,9 +48,13 @@ def _breaking(findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 
 def _readable(shelf: Shelf, after: Resolved) -> list[tuple[str, Entry]]:
-    entries = {path: entry for path, entry in get_trees().walk(after.root) if entry.size <= _MOST_BYTES}
+    entries = {path: entry for path, entry in get_trees().walk(after.root) if _is_small(entry)}
     versions = versions_at(shelf, after.commit, {path: entry.id for path, entry in entries.items()})
     return [(p, e) for p, e in sorted(entries.items()) if p in versions and versions[p].kind in NAMING_KINDS]
+
+
+def _is_small(entry: Entry) -> bool:
+    return entry.type == "artifact" and entry.size <= _MOST_BYTES
 
 
 def _ask(path: str, entry: Entry, target: str, broken: list[dict[str, Any]], rules: Rules) -> None:

@@ -29,7 +29,7 @@ from everyshelf.service.shelves.api.base import (
 )
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 from everyshelf.service.web.idempotency import once
-from everyshelf.service.web.transfer import as_download, body_pieces, send_content
+from everyshelf.service.web.transfer import as_download, body_pieces, send_content, send_file
 
 
 class ArtifactsView(ShelfView):
@@ -38,10 +38,10 @@ class ArtifactsView(ShelfView):
     @extend_schema(
         operation_id="artifacts_list",
         responses=shapes.ArtifactPage,
-        parameters=[REF, OpenApiParameter("folder", str), LIMIT, CURSOR],
+        parameters=[REF, OpenApiParameter("folder", str), OpenApiParameter("files", bool), LIMIT, CURSOR],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """By path, at a ref."""
+        """By path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder."""
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
         page = listing.list_artifacts(
@@ -50,6 +50,7 @@ class ArtifactsView(ShelfView):
             folder=request.query_params.get("folder", ""),
             limit=number(request, "limit", 500),
             cursor=request.query_params.get("cursor", ""),
+            files=request.query_params.get("files", "").lower() in ("1", "true"),
         )
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
 
@@ -64,7 +65,7 @@ class _ArtifactView(ShelfView):
         version = listing.find_version(shelf, at, path, number(request, "version", 1))
         if not version.content:
             raise MissingError(f"{path} was removed in that version", code="version.missing")
-        return shelf, at, version.path, Entry(version.path, "artifact", version.content, version.size), version
+        return shelf, at, version.path, listing.entry_of(version), version
 
 
 class ArtifactView(_ArtifactView):
@@ -73,8 +74,10 @@ class ArtifactView(_ArtifactView):
     @extend_schema(operation_id="artifact_get", responses=shapes.ArtifactOut, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
         """At a ref or version."""
-        _, _, path, entry, version = self.located(request, shelf)
-        return Response(listing.artifact_json(path, entry.id, entry.size, version))
+        _, at, path, entry, version = self.located(request, shelf)
+        within = listing.within(at, path) if "version" not in request.query_params else ""
+        is_whole = entry.type == "whole"
+        return Response(listing.artifact_json(path, entry.id, entry.size, version, whole=is_whole, within=within))
 
 
 class ArtifactHistoryView(_ArtifactView):
@@ -175,8 +178,10 @@ class ArtifactFileView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_file", responses={200: OpenApiTypes.BINARY}, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> HttpResponseBase:
-        """Its bytes; ranges are honoured."""
+        """Its bytes; ranges are honoured. A folder kept whole comes as a zip."""
         _, _, path, entry, _ = self.located(request, shelf)
+        if entry.type == "whole":
+            return send_file(contents.zip_of(entry), f"{path.rpartition('/')[2]}.zip", "application/zip")
         return send_content(request, entry.id, entry.size, path.rpartition("/")[2])
 
 

@@ -177,7 +177,8 @@ def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
     """The comparison of one artifact."""
     (before, after), pair = _pair(shelf, request)
     old, new = pair.before, pair.after
-    if old is not None and new is not None and old.id == new.id and pair.old_path == pair.path:
+    is_same = old is not None and new is not None and old.id == new.id and pair.old_path == pair.path
+    if is_same and pair.beside[0] == pair.beside[1]:
         result: dict[str, Any] = {
             "equal": True,
             "findings": [],
@@ -230,9 +231,11 @@ def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
         "before_path": pair.old_path,
         "before": pair.before.id,
         "before_size": pair.before.size,
+        "before_type": pair.before.type,
         "after_path": pair.path,
         "after": pair.after.id,
         "after_size": pair.after.size,
+        "after_type": pair.after.type,
         "rules": _rules(shelf, request).source,
         "beside": [{name: [entry.id, entry.size] for name, entry in side.items()} for side in pair.beside],
     }
@@ -251,7 +254,7 @@ def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] |
         if word == "version" and rest.isdigit():
             version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
             root, path = version.commit.root, version.path
-            entry = Entry(version.path, "artifact", version.content, version.size)
+            entry = listing.entry_of(version)
         else:
             state = resolve(shelf, ref)
             entry, version = listing.get_artifact(shelf, state, path)  # type: ignore[assignment]
@@ -260,5 +263,5 @@ def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] |
         if error.code != "artifact.missing":
             raise
         return None, None, {}
-    told = listing.artifact_json(path, entry.id, entry.size, version)
+    told = listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole")
     return told, entry, comparison.beside_of(root, path, entry)

@@ -107,6 +107,8 @@ class ArtifactOut(serializers.Serializer):
     recorded = serializers.DateTimeField(allow_null=True)
     effect = serializers.CharField()
     headline = serializers.CharField()
+    whole = serializers.BooleanField()
+    within = serializers.CharField()
 
 
 class ArtifactVersionOut(ArtifactOut):
