@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
-import gc
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -17,6 +15,7 @@ from everyshelf.core.compare.own import compare_own
 from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.texts import compare_texts
+from everyshelf.core.compare.uncollected import without_collection
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import folder_members
 from everyshelf.core.formats.code import without_comments
@@ -128,7 +127,7 @@ def _versions(
             return Comparison(new.kind)
         why = f"larger than {MOST_IN_MEMORY >> 20} MB"
         return as_bytes(after.name, before.given.size, after.given.size, why, new.kind)
-    with _without_collection():
+    with without_collection():
         sides = [_unpacked(side) for side in (before, after)]
         result = _compared(sides[0], sides[1], rules, kind, depth)
     packed = [one is not side for one, side in zip(sides, (before, after), strict=True)]
@@ -179,18 +178,6 @@ def _unpacked(side: ArtifactSide) -> ArtifactSide:
         return ArtifactSide(bare_name(side.name), decompressed(side.data), beside=side.beside)
     except UnreadableError:
         return side
-
-
-@contextlib.contextmanager
-def _without_collection() -> Iterator[None]:
-    """Trees of hundreds of thousands of parts hold no cycles; walking them for some takes longer than comparing."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None, depth: int) -> Comparison:

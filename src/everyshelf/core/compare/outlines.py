@@ -13,13 +13,25 @@ At the end, removed and added parts of equal content under different parents bec
 from __future__ import annotations
 
 import itertools
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of, keys_of
-from everyshelf.core.compare.same import canonical, differing, leaf_set, likeness, same_value
+from everyshelf.core.compare.pairing import (
+    ALONE_LIKENESS,
+    RENAMED_LIKENESS,
+    Pair,
+    content_key,
+    equal_leftovers,
+    gap_pairs,
+    minus,
+    pairs_by_equal,
+    pairs_by_likeness,
+    without,
+)
+from everyshelf.core.compare.same import canonical, differing, leaf_set, same_value
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.tabular import TABULAR, level_columns
 from everyshelf.core.compare.wording import Names, names_in, text_change
@@ -27,13 +39,7 @@ from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
-_RENAMED_LIKENESS = 0.6
-_CHANGED_LIKENESS = 0.5
-_ALONE_LIKENESS = 0.2
 _MOVE_LEAVES = 3
-_COMMON_LEAF = 40  # a leaf that more items share tells nothing, and would make likeness quadratic
-
-Pair = tuple[int, int]
 
 
 @dataclass
@@ -289,20 +295,20 @@ class _Siblings:
         for i, j in differing(olds, news, pairs):
             self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
-        left_a = _without(before, {i for i, _ in pairs})
-        left_b = _without(after, {j for _, j in pairs})
+        left_a = without(before, {i for i, _ in pairs})
+        left_b = without(after, {j for _, j in pairs})
         self._renames(before, after, left_a, left_b)
 
     def _renames(self, before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int]) -> None:
         renamed: list[Pair] = []
         if left_a and left_b:
             skip = self._identity.fields
-            renamed = _pairs_by_equal(before, after, left_a, left_b, skip)
-            rest_a, rest_b = _minus(left_a, renamed, 0), _minus(left_b, renamed, 1)
+            renamed = pairs_by_equal(before, after, left_a, left_b, skip)
+            rest_a, rest_b = minus(left_a, renamed, 0), minus(left_b, renamed, 1)
             # The only one of its type on both sides needs less to be taken for the same.
-            least = _ALONE_LIKENESS if len(before) == len(after) == 1 else _RENAMED_LIKENESS
+            least = ALONE_LIKENESS if len(before) == len(after) == 1 else RENAMED_LIKENESS
             if before[0].type not in self._run.renamed_if_equal:
-                renamed += _pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
+                renamed += pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
         for i, j in renamed:
             path = self._child_path(after[j], j)
             self._run.say(
@@ -314,7 +320,7 @@ class _Siblings:
                 cosmetic=self._cosmetic,
             )
             self._pair(before[i], after[j], path, skip=self._identity.fields)
-        self._rest(before, after, _minus(left_a, renamed, 0), _minus(left_b, renamed, 1))
+        self._rest(before, after, minus(left_a, renamed, 0), minus(left_b, renamed, 1))
 
     def _rest(self, before: Sequence[Part], after: Sequence[Part], gone: list[int], come: list[int]) -> None:
         for i in gone:
@@ -348,8 +354,8 @@ class _Siblings:
 
     def _by_content(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         skip = self._identity.regenerated
-        keys_a = [_content_key(p, skip) for p in before]
-        keys_b = [_content_key(p, skip) for p in after]
+        keys_a = [content_key(p, skip) for p in before]
+        keys_b = [content_key(p, skip) for p in after]
         pairs = align(keys_a, keys_b)
         if skip:
             self._run.say(
@@ -360,11 +366,11 @@ class _Siblings:
                 cosmetic=True,
                 detail=f"{skip[0]} given anew to {len(pairs)} items of equal content",
             )
-        left_a = _without(before, {i for i, _ in pairs})
-        left_b = _without(after, {j for _, j in pairs})
-        moved = _equal_leftovers(keys_a, keys_b, left_a, left_b)
-        left_a, left_b = _minus(left_a, moved, 0), _minus(left_b, moved, 1)
-        changed = self._gap_pairs(before, after, pairs, left_a, left_b)
+        left_a = without(before, {i for i, _ in pairs})
+        left_b = without(after, {j for _, j in pairs})
+        moved = equal_leftovers(keys_a, keys_b, left_a, left_b)
+        left_a, left_b = minus(left_a, moved, 0), minus(left_b, moved, 1)
+        changed = gap_pairs(before, after, pairs, left_a, left_b, skip)
         for i, j in moved:
             if self._ordered:
                 self._run.say(
@@ -374,29 +380,7 @@ class _Siblings:
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
         for i, j in changed:
             self._pair(before[i], after[j], self._child_path(after[j], j), skip=skip)
-        self._rest(before, after, _minus(left_a, changed, 0), _minus(left_b, changed, 1))
-
-    def _gap_pairs(
-        self, before: Sequence[Part], after: Sequence[Part], pairs: list[Pair], left_a: list[int], left_b: list[int]
-    ) -> list[Pair]:
-        """Within each gap of the alignment: likely pairs, or for plain values one against one."""
-        result: list[Pair] = []
-        for gap_a, gap_b in _gaps(pairs, left_a, left_b):
-            if not gap_a or not gap_b:
-                continue
-            items = [*(before[i] for i in gap_a), *(after[j] for j in gap_b)]
-            plain_values = all(set(p.fields) == {"value"} for p in items)
-            if plain_values and len(gap_a) == len(gap_b):
-                result.extend(zip(gap_a, gap_b, strict=True))
-                continue
-            if len(items) == 2 and _one_field_apart(items[0].value, items[1].value):
-                result.append((gap_a[0], gap_b[0]))
-                continue
-            skip = self._identity.regenerated
-            # One against one between equal neighbours needs less to be taken for the same.
-            least = _ALONE_LIKENESS if len(gap_a) == len(gap_b) == 1 else _CHANGED_LIKENESS
-            result.extend(_pairs_by_likeness(before, after, gap_a, gap_b, skip, least))
-        return result
+        self._rest(before, after, minus(left_a, changed, 0), minus(left_b, changed, 1))
 
     # --- common ------------------------------------------------------------
 
@@ -449,101 +433,3 @@ def _by_type(parts: Sequence[Part]) -> dict[str, Sequence[Part]]:
     for part in parts:
         groups.setdefault(part.type, []).append(part)
     return dict(groups)
-
-
-def _without(parts: Sequence[Part], matched: set[int]) -> list[int]:
-    return [i for i in range(len(parts)) if i not in matched]
-
-
-def _minus(places: list[int], pairs: list[Pair], side: int) -> list[int]:
-    taken = {pair[side] for pair in pairs}
-    return [i for i in places if i not in taken]
-
-
-def _content_key(part: Part, skip: tuple[str, ...]) -> bytes:
-    return canonical(_stripped(part.value, skip))
-
-
-def _stripped(value: Any, skip: tuple[str, ...]) -> Any:
-    if not skip:
-        return value
-    if isinstance(value, dict):
-        return {k: v for k, v in value.items() if k not in skip}
-    if isinstance(value, tuple):
-        return (value[0], {k: v for k, v in value[1].items() if k not in skip}, value[2], value[3])
-    return value
-
-
-def _pairs_by_equal(
-    before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int], skip: tuple[str, ...]
-) -> list[Pair]:
-    """Pairs of equal content that is unique on both sides."""
-    keys_a = {i: _content_key(before[i], skip) for i in left_a}
-    keys_b = {j: _content_key(after[j], skip) for j in left_b}
-    count_a, count_b = Counter(keys_a.values()), Counter(keys_b.values())
-    place = {k: j for j, k in keys_b.items() if count_b[k] == 1}
-    return [
-        (i, place[k])
-        for i, k in keys_a.items()
-        if count_a[k] == 1 and k in place and leaf_set(_stripped(before[i].value, skip))
-    ]
-
-
-def _pairs_by_likeness(
-    before: Sequence[Part],
-    after: Sequence[Part],
-    left_a: list[int],
-    left_b: list[int],
-    skip: tuple[str, ...],
-    least: float,
-) -> list[Pair]:
-    """The likeliest pairs first, each part once; candidates come from an index of leaves, not from all pairs."""
-    if not left_a or not left_b:
-        return []
-    leaves_a = {i: leaf_set(before[i].value, skip) for i in left_a}
-    leaves_b = {j: leaf_set(after[j].value, skip) for j in left_b}
-    index: dict[Any, list[int]] = defaultdict(list)
-    for j, found in leaves_b.items():
-        for leaf in found:
-            index[leaf].append(j)
-    scored = []
-    for place, (i, found) in enumerate(leaves_a.items()):
-        near = {j for leaf in found if len(index.get(leaf, ())) <= _COMMON_LEAF for j in index.get(leaf, ())}
-        for j in near:
-            score = likeness(found, leaves_b[j])
-            if score >= least:
-                scored.append((-score, abs(place - left_b.index(j)) if len(left_b) < 200 else 0, i, j))
-    result, used_a, used_b = [], set(), set()
-    for _, _, i, j in sorted(scored):
-        if i not in used_a and j not in used_b:
-            used_a.add(i)
-            used_b.add(j)
-            result.append((i, j))
-    return sorted(result)
-
-
-def _one_field_apart(before: Any, after: Any) -> bool:
-    """True for two records of the same fields of which exactly one has another value."""
-    if not isinstance(before, dict) or not isinstance(after, dict) or before.keys() != after.keys():
-        return False
-    return sum(not same_value(value, after[name]) for name, value in before.items()) == 1
-
-
-def _equal_leftovers(keys_a: list[bytes], keys_b: list[bytes], left_a: list[int], left_b: list[int]) -> list[Pair]:
-    places: dict[bytes, list[int]] = defaultdict(list)
-    for j in left_b:
-        places[keys_b[j]].append(j)
-    return [(i, places[keys_a[i]].pop(0)) for i in left_a if places.get(keys_a[i])]
-
-
-def _gaps(pairs: list[Pair], left_a: list[int], left_b: list[int]) -> list[tuple[list[int], list[int]]]:
-    """Unmatched places on both sides, split at the matched pairs."""
-    from bisect import bisect_left
-
-    bounds_a, bounds_b = [i for i, _ in pairs], [j for _, j in pairs]
-    gaps: dict[int, tuple[list[int], list[int]]] = {}
-    for i in left_a:
-        gaps.setdefault(bisect_left(bounds_a, i), ([], []))[0].append(i)
-    for j in left_b:
-        gaps.setdefault(bisect_left(bounds_b, j), ([], []))[1].append(j)
-    return list(gaps.values())

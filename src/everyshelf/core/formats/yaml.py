@@ -66,7 +66,7 @@ class _Builder:
         if depth > _LIMIT_DEPTH:
             raise UnreadableError(f"line {node.start_mark.line + 1}: nested over {_LIMIT_DEPTH} levels deep")
         if isinstance(node, yaml.ScalarNode):
-            return _scalar(node), 1
+            return scalar_value(node), 1
         known = self._done.get(id(node))
         if known is not None:
             return known
@@ -106,7 +106,8 @@ class _Builder:
         return ({**merged, **result} if merged else result), total
 
 
-def _scalar(node: Any) -> Any:
+def scalar_value(node: Any) -> Any:
+    """What a scalar of the composer means in the core schema."""
     text = node.value
     # libyaml gives an empty style for plain scalars, the Python reader None.
     plain = not node.style and node.tag.startswith("tag:yaml.org,2002:")

@@ -6,7 +6,17 @@ from collections import Counter
 from dataclasses import dataclass, replace
 
 from everyshelf.core.history.trees import Change, Entry, Trees
-from everyshelf.core.merge import Conflict, Side, merge_whole
+from everyshelf.core.merge import Side, merge_whole
+
+
+@dataclass(frozen=True)
+class Conflict:
+    """An artifact both sides changed; content ids, None where it is gone or was not there."""
+
+    path: str
+    base: str | None
+    this: str | None
+    other: str | None
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,8 @@ _CONTAINERS = (dict, list)
 _MAX_LABEL = 80
 
 
-def _label(fields: dict[str, Scalar], fallback: str) -> str:
+def label_of(fields: dict[str, Scalar], fallback: str) -> str:
+    """What people call a part with these fields."""
     for name in ("name", "label", "title", "id", "key", "code", "path"):
         value = fields.get(name)
         if isinstance(value, str | int) and not isinstance(value, bool) and str(value).strip():
@@ -58,7 +59,7 @@ class _ObjectPart(Part):
             if self.type == "connection" and all(isinstance(end, str) for end in ends):
                 self._said = " → ".join(str(end) for end in ends)
             else:
-                self._said = _label(self.fields, self._fallback)
+                self._said = label_of(self.fields, self._fallback)
         return self._said
 
     @label.setter
@@ -91,7 +92,7 @@ class DataShape:
             if isinstance(value, list):
                 result.append(self._list(value, name, name))
             elif isinstance(value, dict):
-                result.append(self._map(value, name) if self._is_map(name, value) else self._member(value, name))
+                result.append(self._map(value, name) if self.is_map(name, value) else self._member(value, name))
         return result
 
     def _member(self, value: dict[str, Any], name: str) -> Part:
@@ -99,7 +100,7 @@ class DataShape:
         part.label = name
         return part
 
-    def _is_map(self, name: str, value: dict[str, Any]) -> bool:
+    def is_map(self, name: str, value: dict[str, Any]) -> bool:
         """A map of named things: known to the kind, or every value an object and the name a plural."""
         if not value:
             return name in self.table.types
@@ -172,7 +173,7 @@ class XmlShape:
         part_type = self._table.types.get(element.name, element.name)
         return Part(
             part_type,
-            _label(fields, element.name),
+            label_of(fields, element.name),
             None,
             element,
             fields,

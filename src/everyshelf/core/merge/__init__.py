@@ -1,9 +1,11 @@
-"""Merging two versions of one artifact that grew from one base.
+"""Merging two versions of one artifact that grew from one base, by what they mean.
 
-The merge by meaning (part by part, row by row, line by line) has its place here. So far an artifact is merged as a
-whole: whoever changed it wins, and if both did, that is a conflict to settle.
+Structured texts are merged item by item and field by field, tables by row and cell, other texts by lines; what has no
+parts that can be told apart is taken from one side. What both sides changed in ways that do not go together is a
+conflict, told in the terms of the kind, and settled by a decision.
 """
 
-from everyshelf.core.merge.whole import Choice, Conflict, Side, merge_whole
+from everyshelf.core.merge.model import NOTHING, TAKES, Conflict, Decision, Merged, Side
+from everyshelf.core.merge.whole import Choice, merge_whole
 
-__all__ = ["Choice", "Conflict", "Side", "merge_whole"]
+__all__ = ["NOTHING", "TAKES", "Choice", "Conflict", "Decision", "Merged", "Side", "merge_whole"]

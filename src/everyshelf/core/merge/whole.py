@@ -1,22 +1,13 @@
-"""The merge of an artifact as a whole."""
+"""The merge of an artifact as a whole: for what is not there on a side, and for what has no parts to merge."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeVar
+from typing import TypeVar
 
-Side = Literal["this", "other"]
+from everyshelf.core.merge.model import Side
+
 T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Conflict:
-    """An artifact both sides changed; content ids, None where it is gone or was not there."""
-
-    path: str
-    base: str | None
-    this: str | None
-    other: str | None
 
 
 @dataclass(frozen=True)

@@ -14,12 +14,12 @@ from django.utils import timezone
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Change, CommitData, Entry, Move, check_path, encode_commit
-from everyshelf.core.history.merging import merge_trees
+from everyshelf.core.history.merging import Conflict, merge_trees
 from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.peeking import table_of_folder
 from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
-from everyshelf.core.merge import Conflict, Side
+from everyshelf.core.merge import Side
 from everyshelf.core.tables.given import Given
 from everyshelf.service.context import get_store, get_trees
 from everyshelf.service.people.rights import Caller, require

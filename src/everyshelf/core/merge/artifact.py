@@ -1,0 +1,269 @@
+"""One artifact merged by its kind: as a table, part by part, by lines, or as a whole."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from everyshelf.core.compare.same import same_value
+from everyshelf.core.compare.uncollected import without_collection
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.json import parse_json
+from everyshelf.core.formats.source import Node
+from everyshelf.core.formats.source.json import json_lines_source, json_source
+from everyshelf.core.formats.source.xml import xml_encoding, xml_source
+from everyshelf.core.formats.source.yaml import yaml_source
+from everyshelf.core.formats.text import Decoded, decode
+from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
+from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.merge.lines import Piece, merge_lines
+from everyshelf.core.merge.model import NOTHING, Conflict, Decision, Decisions, Merged, Side
+from everyshelf.core.merge.naming import PartNames, sentence
+from everyshelf.core.merge.policy import Policy
+from everyshelf.core.merge.spelling import Speller
+from everyshelf.core.merge.structure import StructureMerge
+from everyshelf.core.merge.tables import merge_tables
+from everyshelf.core.outline.model import Outline
+
+_SOURCES: dict[str, Callable[[bytes], tuple[Node, str, str]]] = {
+    "json": json_source,
+    "yaml": yaml_source,
+    "xml": xml_source,
+    "jsonl": json_lines_source,
+}
+_WRITTEN_AS = {"jsonl": "json"}
+MOST_MERGED = 200 * 1024 * 1024
+_BYTE_ORDER = {"utf-8": b"\xef\xbb\xbf", "utf-16-le": b"\xff\xfe", "utf-16-be": b"\xfe\xff"}
+
+
+@dataclass(frozen=True)
+class Versions:
+    """The three versions of one artifact, each with all its bytes, and the name it goes by."""
+
+    name: str
+    base: bytes
+    this: bytes
+    other: bytes
+
+    @property
+    def all(self) -> tuple[bytes, bytes, bytes]:
+        """Base, this and other."""
+        return self.base, self.this, self.other
+
+
+def merge_artifacts(
+    versions: Versions,
+    *,
+    rules: Rules | None = None,
+    kind: str | None = None,
+    prefer: Side | None = None,
+    decisions: Decisions | None = None,
+) -> Merged:
+    """``this`` and ``other`` put together; never raises for what the files hold.
+
+    ``decisions`` settle conflicts by their ids, ``prefer`` those that no decision settles. While one is open there is
+    no content.
+    """
+    rules, decided = rules or Rules(), decisions or {}
+    found = [recognise_file(versions.name, data, rules, kind) for data in versions.all]
+    with without_collection():
+        merged = _merged(versions, found, rules, prefer, decided)
+    merged.kind = found[1].kind
+    for conflict in merged.conflicts:
+        conflict.why = sentence(conflict)
+    return merged
+
+
+def _source(form: str, data: bytes, found: Recognition) -> tuple[Node, str, str]:
+    return json_source(data, found.tree) if form == "json" else _SOURCES[form](data)
+
+
+def _merged(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions) -> Merged:
+    if v.this == v.other or v.other == v.base:
+        return Merged(v.this, read_as=found[1].kind)
+    if v.this == v.base:
+        return Merged(v.other, read_as=found[1].kind)
+    if max(map(len, v.all)) > MOST_MERGED:
+        return _by_side(v, f"larger than {MOST_MERGED >> 20} MB", prefer, decided)
+    form = found[1].format
+    same_form = len({f.format for f in found}) == 1
+    if same_form and form in _SOURCES:
+        try:
+            return _by_structure(v, found, rules, prefer, decided)
+        except (UnreadableError, RecursionError) as error:
+            merged = _by_lines(v, found, rules, prefer, decided)
+            if str(error):
+                merged.notes.append(f"merged as text: {error}")
+            return merged
+    if same_form and form == "csv":
+        try:
+            return merge_tables(v.all, rules.key_for(v.name), prefer, decided)
+        except UnreadableError as error:
+            merged = _by_lines(v, found, rules, prefer, decided)
+            merged.notes.append(f"merged as text: {error.message}")
+            return merged
+    return _by_lines(v, found, rules, prefer, decided)
+
+
+# --- by structure -------------------------------------------------------------------
+
+
+def _by_structure(
+    v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions
+) -> Merged:
+    form = found[1].format
+    sources = [_source(form, data, f) for data, f in zip(v.all, found, strict=True)]
+    table = table_in_force(found[1], rules, v.name)
+    nodes = (sources[0][0], sources[1][0], sources[2][0])
+    policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), found[1].kind
+    merge = StructureMerge(policy, nodes, speller, {}, prefer)
+    out = merge.run(kind)
+    if merge.conflicts:
+        known = _named(merge.conflicts, v, found, rules)
+        given = {known[name]: decision for name, decision in decided.items() if name in known}
+        if given:
+            merge = StructureMerge(policy, nodes, speller, given, prefer)
+            out = merge.run(kind)
+            _named(merge.conflicts, v, found, rules)
+    edits = merge.here.edits + merge.there.edits
+    result = Merged(None, merge.conflicts, edits, merge.notes, read_as=kind)
+    if result.open:
+        return result
+    text = _around([s[1] for s in sources]) + out.text + _around([s[2] for s in sources])
+    content = _encoded(text, v, form)
+    wrong = _not_as_meant(content, out.value, form, found[1], v, rules)
+    if wrong:
+        return _by_side(v, wrong, prefer, decided, found[1].kind)
+    result.content = content
+    return result
+
+
+def _named(conflicts: list[Conflict], v: Versions, found: list[Recognition], rules: Rules) -> dict[str, str]:
+    """Give conflicts the names that the kind's outline has for their parts; those names -> names in the tree."""
+    outlines = [_outline(data, f, v.name, rules) for data, f in zip(v.all, found, strict=True)]
+    names = PartNames(o for o in outlines if o is not None)
+    result: dict[str, str] = {}
+    for conflict in conflicts:
+        before = conflict.id
+        names.told(conflict)
+        field, count = conflict.field, 1
+        while conflict.id in result:
+            count += 1
+            conflict.field = f"{field or 'part'} ({count})"
+        result[conflict.id] = before
+    return result
+
+
+def _around(said: list[str]) -> str:
+    """What stands before or behind the root: merged by lines, this side's where that clashes."""
+    base, this, other = said
+    if other in (base, this):
+        return this
+    if this == base:
+        return other
+    pieces = merge_lines(*(t.split("\n") for t in said))
+    return this if any(p.clash for p in pieces) else "\n".join(line for p in pieces for line in p.lines)
+
+
+def _encoded(text: str, v: Versions, form: str) -> bytes:
+    """The text in the encoding of the side that changed it, of the base if none did."""
+    found = [decode(data) for data in v.all]
+    chosen = next((f for f in found[1:] if (f.encoding, f.mark) != (found[0].encoding, found[0].mark)), found[0])
+    encoding = xml_encoding(v.this) if form == "xml" and not chosen.mark else chosen.encoding
+    mark = _BYTE_ORDER.get(chosen.encoding, b"") if chosen.mark else b""
+    try:
+        return mark + text.encode(encoding)
+    except UnicodeEncodeError:
+        return mark + text.encode("utf-8")
+
+
+def _not_as_meant(content: bytes, value: Any, form: str, found: Recognition, v: Versions, rules: Rules) -> str:
+    """Why what was written is not what was meant; empty if it is."""
+    try:
+        again = parse_json(content) if form == "json" else _SOURCES[form](content)[0].value
+    except UnreadableError as error:
+        return f"put together it would not be readable: {error}"
+    if not same_value(again, value):
+        return "put together it would not say what both sides say"
+    read = replace(found, tree=again) if form == "json" else found
+    if _outline(content, read, v.name, rules) is None:
+        before = [_outline(data, found, v.name, rules) is not None for data in v.all]
+        return f"put together it would not be readable as a {found.kind}" if all(before) else ""
+    return ""
+
+
+def _outline(data: bytes, found: Recognition, name: str, rules: Rules) -> Outline | None:
+    try:
+        again = found if found.tree is not None else recognise_file(name, data, rules, found.kind)
+        return shape_tree(parse_tree(data, again), again, table_in_force(again, rules, name))
+    except (UnreadableError, RecursionError):
+        return None
+
+
+# --- by lines, and as a whole ----------------------------------------------------------
+
+
+def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions) -> Merged:
+    try:
+        texts = [decode(data) for data in v.all]
+    except UnreadableError as error:
+        return _by_side(v, error.message, prefer, decided)
+    pieces = merge_lines(*(t.text.split("\n") for t in texts))
+    conflicts = []
+    lines: list[str] = []
+    for piece in pieces:
+        if not piece.clash:
+            lines += piece.lines
+            continue
+        conflict = _lines_clash(piece)
+        conflict.decision = decided.get(conflict.id) or (Decision(prefer) if prefer else None)
+        conflicts.append(conflict)
+        lines += _settled(piece, conflict.decision)
+    merged = Merged(None, conflicts, sum(p.changed for p in pieces), read_as="text")
+    if merged.open:
+        return merged
+    content = _text_bytes("\n".join(lines), texts)
+    before = [_outline(data, f, v.name, rules) is not None for data, f in zip(v.all, found, strict=True)]
+    if all(before) and _outline(content, found[1], v.name, rules) is None:
+        return _by_side(v, f"put together it would not be readable as a {found[1].kind}", prefer, decided, "text")
+    merged.content = content
+    return merged
+
+
+def _lines_clash(piece: Piece) -> Conflict:
+    start, count = piece.start + 1, max(1, len(piece.base))
+    label = f"line {start}" if count == 1 else f"lines {start}–{start + count - 1}"
+    base, this, other = ("\n".join(lines) if lines else NOTHING for lines in (piece.base, piece.this, piece.other))
+    return Conflict(f"/line:{start}", "line", label, None, base, this, other, "", ("this", "other", "both", "edited"))
+
+
+def _settled(piece: Piece, decision: Decision | None) -> tuple[str, ...]:
+    if decision is None or decision.take == "this":
+        return piece.this
+    if decision.take == "other":
+        return piece.other
+    if decision.take == "both":
+        return (*piece.this, *piece.other)
+    return tuple(str(decision.value).split("\n")) if decision.value not in (None, "") else ()
+
+
+def _text_bytes(text: str, texts: list[Decoded]) -> bytes:
+    chosen = next((t for t in texts[1:] if (t.encoding, t.mark) != (texts[0].encoding, texts[0].mark)), texts[0])
+    mark = _BYTE_ORDER.get(chosen.encoding, b"") if chosen.mark else b""
+    try:
+        return mark + text.encode(chosen.encoding)
+    except UnicodeEncodeError:
+        return mark + text.encode("utf-8")
+
+
+def _by_side(v: Versions, why: str, prefer: Side | None, decided: Decisions, read_as: str = "bytes") -> Merged:
+    """Only one side or the other can be taken."""
+    base, this, other = (f"{len(data):,} bytes" for data in v.all)
+    conflict = Conflict("/", "artifact", v.name, None, base, this, other, "", ("this", "other"))
+    conflict.decision = decided.get(conflict.id) or (Decision(prefer) if prefer else None)
+    merged = Merged(None, [conflict], notes=[why] if why else [], read_as=read_as)
+    if conflict.decision is not None:
+        merged.content = v.other if conflict.decision.take == "other" else v.this
+    return merged

@@ -1,0 +1,703 @@
+"""Three versions of a structured text merged item by item and field by field, and written by taking pieces of them.
+
+What only one side touched is taken from there as it is written; what nobody touched is the base's, byte for byte. The
+value that the result must mean is worked out beside the text, so that reading the text again can prove it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
+
+from everyshelf.core.compare.identity import key_of
+from everyshelf.core.compare.same import canonical, same_value
+from everyshelf.core.formats.source import Group, Item, Node
+from everyshelf.core.formats.xml import local_name
+from everyshelf.core.kinds.shapes import DataShape, label_of
+from everyshelf.core.merge.lines import merge_lines
+from everyshelf.core.merge.matching import Matching
+from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decision, Decisions, Side, Take
+from everyshelf.core.merge.order import merged_order
+from everyshelf.core.merge.policy import Policy, fields_of, is_named
+from everyshelf.core.merge.references import still_referred
+from everyshelf.core.merge.spelling import Speller, element_value, is_line_list, line_list, value_of_group
+from everyshelf.core.outline.model import Part, child_path
+
+_COUNTS = ("count", "total", "size", "length", "number", "num", "len")
+
+Key = tuple[str, int]
+
+
+class Out(NamedTuple):
+    """A merged value: how it is written, what it means, and the node it was written after."""
+
+    text: str
+    value: Any
+    like: Node
+
+
+@dataclass(frozen=True)
+class Where:
+    """The part a value belongs to: path, type and label; the field it is, and the names that lead to it."""
+
+    path: str = ""
+    type: str = ""
+    label: str = ""
+    field: str | None = None
+    names: tuple[str, ...] = ()
+    list_name: str = ""
+    item_type: str = ""  # of the members of a map of named things
+
+
+@dataclass
+class _Row:
+    """One item of a group in the versions that have it."""
+
+    base: Item | None = None
+    this: Item | None = None
+    other: Item | None = None
+
+    def any(self) -> Item:
+        found = self.base or self.this or self.other
+        assert found is not None
+        return found
+
+
+class StructureMerge:
+    """One merge on its way; ``run`` gives the result, ``conflicts`` and ``notes`` fill meanwhile."""
+
+    def __init__(
+        self,
+        policy: Policy,
+        sides: tuple[Node, Node, Node],
+        speller: Speller,
+        decisions: Decisions,
+        prefer: Side | None = None,
+    ) -> None:
+        self._policy, self._speller = policy, speller
+        self._decisions, self._prefer = decisions, prefer
+        self._base, self._this, self._other = sides
+        self.conflicts: list[Conflict] = []
+        self.notes: list[str] = []
+        self._ids: dict[str, int] = {}
+        self.here = Matching(policy, self._base, self._this)
+        self.there = Matching(policy, self._base, self._other)
+        self._busy = self._moved_and_edited()
+        self._referred = still_referred(self.here, self.there, self._base)
+        self._shape = DataShape(policy.table)
+
+    def run(self, kind: str) -> Out:
+        """The merged root."""
+        where = Where("", kind, kind, list_name="rows" if kind == "dataset" else "")
+        return self._node(self._base, self._this, self._other, where)
+
+    def _moved_and_edited(self) -> dict[int, tuple[Item, Item, Item]]:
+        """Items that one side put under another parent while the other side changed them: by id, in three versions."""
+        found: dict[int, tuple[Item, Item, Item]] = {}
+        for base in [i.item for i in self.here.removed if id(i.item) in self.here.moved]:
+            mine, theirs = self.here.side_of[id(base)], self.there.side_of.get(id(base))
+            if theirs is not None and theirs.node.text != base.node.text:
+                found[id(mine)] = (base, mine, theirs)
+        for base in [i.item for i in self.there.removed if id(i.item) in self.there.moved]:
+            theirs, mine_too = self.there.side_of[id(base)], self.here.side_of.get(id(base))
+            if mine_too is not None and mine_too.node.text != base.node.text and id(base) not in self.here.moved:
+                found[id(theirs)] = (base, mine_too, theirs)
+        return found
+
+    # --- nodes ---------------------------------------------------------------
+
+    def _node(self, base: Node, this: Node, other: Node, where: Where) -> Out:
+        if this.text == other.text or other.text == base.text:
+            return self._whole(this, where)
+        if this.text == base.text:
+            return self._whole(other, where)
+        shapes = {base.shape, this.shape, other.shape}
+        if len(shapes) == 1 and base.shape != "scalar":
+            return self._container(base, this, other, where)
+        return self._scalar(base, this, other, where)
+
+    def _whole(self, node: Node, where: Where) -> Out:
+        """A node as one side has it, but for what was moved into it and changed elsewhere."""
+        if not self._busy or not node.groups:
+            return Out(node.text, node.value, node)
+        texts, values = [], []
+        changed = False
+        for group in node.groups:
+            written = []
+            for item in group.items:
+                if id(item) in self._busy:
+                    versions = self._busy[id(item)]
+                    inner = self._node(*_nodes_of(versions), self._inside(item, group, where, 0))
+                else:
+                    inner = self._whole(item.node, where)
+                changed = changed or inner.text != item.node.text
+                written.append(item.lead + item.head + inner.text + item.tail)
+                values.append((group, item, inner.value))
+            texts.append(group.opening + group.separator.join(written) + group.closing)
+        if not changed:
+            return Out(node.text, node.value, node)
+        return Out("".join(texts), self._value(node, values), node)
+
+    @staticmethod
+    def _value(node: Node, values: list[tuple[Group, Item, Any]], tag: str | None = None) -> Any:
+        if node.shape == "element":
+            attributes = {str(i.name): v for g, i, v in values if g.kind == "map"}
+            children = [(i.name, v) for g, i, v in values if g.kind == "list"]
+            return element_value(tag or node.value.tag, attributes, children)
+        return value_of_group(node, [(i, v) for _, i, v in values])
+
+    def _scalar(self, base: Node, this: Node, other: Node, where: Where) -> Out:
+        if same_value(this.value, other.value) or same_value(other.value, base.value):
+            return self._whole(this, where)
+        if same_value(this.value, base.value):
+            return self._whole(other, where)
+        inside = self._json_inside(base, this, other, where)
+        if inside is not None:
+            return inside
+        if self._policy.is_layout(where.field or "", where.names):
+            return self._whole(this, where)
+        pieces = [self._speller.segments(n) for n in (base, this, other)]
+        if all(p is not None for p in pieces) and len({p[0] for p in pieces if p}) == 1:
+            return self._lines(base, this, other, where, [p for p in pieces if p])
+        return self._clash_of_values(where, base, this, other)
+
+    def _lines(self, base: Node, this: Node, other: Node, where: Where, pieces: list[Any]) -> Out:
+        before, _, between, behind = pieces[0]
+        merged = merge_lines(*(p[1] for p in pieces))
+        if not any(p.clash for p in merged):
+            text = before + between.join(line for p in merged for line in p.lines) + behind
+            return Out(text, _text_value(text, self._speller.form, this), this)
+
+        def both() -> Out:
+            lines = [line for p in merged for line in ((*p.this, *p.other) if p.clash else p.lines)]
+            text = before + between.join(lines) + behind
+            return Out(text, _text_value(text, self._speller.form, this), this)
+
+        return self._clash_of_values(where, base, this, other, both)
+
+    def _json_inside(self, base: Node, this: Node, other: Node, where: Where) -> Out | None:
+        """Settings that are kept as JSON inside a text: merged as what they are."""
+        from everyshelf.core.errors import UnreadableError
+        from everyshelf.core.formats.source.json import json_source
+
+        values = [n.value for n in (base, this, other)]
+        if not all(isinstance(v, str) and v[:1] in ("{", "[") and v[-1:] in ("}", "]") for v in values):
+            return None
+        try:
+            roots = [json_source(v.encode("utf-8", "surrogatepass")) for v in values]
+        except UnreadableError:
+            return None
+        if any(before or behind for _, before, behind in roots):
+            return None
+        nodes = (roots[0][0], roots[1][0], roots[2][0])
+        inner = StructureMerge(self._policy, nodes, Speller("json"), self._decisions, self._prefer)
+        place = where.path + (f"/group:{where.field}" if where.field else "")
+        result = inner._node(*nodes, replace(where, path=place, field=None, names=(*where.names, where.field or "")))
+        self.conflicts += inner.conflicts
+        self.notes += inner.notes
+        return Out(self._speller.value(result.text, this, ""), result.text, this)
+
+    # --- conflicts -------------------------------------------------------------
+
+    def _told(self, conflict: Conflict) -> Decision | None:
+        """Keep the conflict; gives what was decided about it."""
+        count = self._ids[conflict.id] = self._ids.get(conflict.id, 0) + 1
+        if count > 1:
+            conflict.field = f"{conflict.field or 'part'} ({count})"
+        conflict.decision = self._decisions.get(conflict.id) or (Decision(self._prefer) if self._prefer else None)
+        self.conflicts.append(conflict)
+        return conflict.decision
+
+    def _clash(
+        self,
+        where: Where,
+        base: Node | None,
+        this: Node | None,
+        other: Node | None,
+        both: Callable[[], Out] | None = None,
+    ) -> Out | None:
+        """A conflict: what was decided about it, or what this side has while nobody has."""
+        was, mine, theirs = (NOTHING if n is None else n.value for n in (base, this, other))
+        options: tuple[Take, ...] = ("this", "other", "both", "edited") if both else ("this", "other", "edited")
+        conflict = Conflict(where.path or "/", where.type, where.label, where.field, was, mine, theirs, "", options)
+        decision = self._told(conflict)
+        if decision is not None and decision.take == "both" and both is not None:
+            return both()
+        if decision is not None and decision.take == "edited":
+            like = this or other or base
+            assert like is not None
+            return Out(self._speller.value(decision.value, like, ""), self._meant(decision.value, like), like)
+        taken = other if decision is not None and decision.take == "other" else this
+        return self._whole(taken, where) if taken is not None else None
+
+    def _clash_of_values(
+        self, where: Where, base: Node, this: Node, other: Node, both: Callable[[], Out] | None = None
+    ) -> Out:
+        found = self._clash(where, base, this, other, both)
+        assert found is not None  # there is a value on either side
+        return found
+
+    def _meant(self, value: Any, like: Node) -> Any:
+        if self._speller.form != "xml":
+            return value
+        text = "" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+        return element_value(like.value.tag, {}, [("#text", text)] if text else []) if like.shape == "element" else text
+
+    # --- containers ------------------------------------------------------------
+
+    def _container(self, base: Node, this: Node, other: Node, where: Where) -> Out:
+        if is_line_list(base) and is_line_list(this) and is_line_list(other) and (base.value or this.value):
+            found = self._line_list(base, this, other, where)
+            if found is not None:
+                return found
+        if len({len(n.groups) for n in (base, this, other)}) > 1:
+            return self._clash_of_values(where, base, this, other)
+        notebook_cell = self._outputs_of_cell(base, this, other)
+        texts: list[str] = []
+        values: list[tuple[Group, Item, Any]] = []
+        frame = _three(base, this, other, lambda n: n.style)
+        for old, mine, theirs in zip(base.groups, this.groups, other.groups, strict=True):
+            text, held = self._group((base, this, other), (old, mine, theirs), where, notebook_cell)
+            texts.append(text)
+            values += held
+        if not values and frame.style == "block" and frame.shape != "element":
+            return Out(self._speller.empty(frame), self._value(frame, []), Node(self._speller.empty(frame), None))
+        return Out("".join(texts), self._value(frame, values), frame)
+
+    def _line_list(self, base: Node, this: Node, other: Node, where: Where) -> Out | None:
+        merged = merge_lines(*("".join(n.value).split("\n") for n in (base, this, other)))
+        groups = [n.groups[0] for n in (base, this, other)]
+        ascii_only = self._base.text.isascii()
+
+        def out(lines: list[str]) -> Out:
+            whole = [f"{line}\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
+            text, value = line_list(whole, groups, ascii_only)
+            return Out(text, value, this)
+
+        if not any(p.clash for p in merged):
+            return out([line for p in merged for line in p.lines])
+        name = where.field or (where.names[-1] if where.names else None)
+        nodes = [Node(n.text, "".join(n.value)) for n in (base, this, other)]
+        found = self._clash_of_values(
+            replace(where, field=name),
+            nodes[0],
+            nodes[1],
+            nodes[2],
+            lambda: out([line for p in merged for line in ((*p.this, *p.other) if p.clash else p.lines)]),
+        )
+        if isinstance(found.value, str):  # a side as a whole, or a text that was given
+            if found.text in [n.text for n in (base, this, other)]:
+                kept = next(n for n in (base, this, other) if n.text == found.text)
+                return Out(kept.text, kept.value, kept)
+            return out(found.value.split("\n"))
+        return found
+
+    def _outputs_of_cell(self, base: Node, this: Node, other: Node) -> str | None:
+        """Of a notebook's cell: the side whose source won, "none" if both changed it; None for anything else."""
+        if self._policy.table.id != "notebook" or base.shape != "map" or "outputs" not in base.value:
+            return None
+        name = "source" if "source" in base.value else "input"
+        sources = ["".join(v) if isinstance(v := n.value.get(name), list) else v for n in (base, this, other)]
+        if sources[1] == sources[2]:
+            return "this" if sources[1] != sources[0] else None
+        if sources[1] == sources[0]:
+            return "other"
+        return "this" if sources[2] == sources[0] else "none"
+
+    # --- groups ----------------------------------------------------------------
+
+    def _group(
+        self, nodes: tuple[Node, Node, Node], groups: tuple[Group, Group, Group], where: Where, cell: str | None
+    ) -> tuple[str, list[tuple[Group, Item, Any]]]:
+        rows, orders = self._rows(groups, where)
+        results: dict[Key, tuple[Item, Out, bool]] = {}
+        for key, row in rows.items():
+            found = self._one_sided(row) if cell is None else None
+            if found is None:
+                found = self._row(row, self._inside(row.any(), groups[0], where, key[1]), cell)
+            if found is not None:
+                results[key] = found
+        unordered = groups[0].kind == "map" or self._is_unordered(groups, where)
+        order = merged_order(orders[0], orders[1], orders[2], results.keys())
+        if order.clash and not unordered and self._order_clash(groups, where):
+            order = merged_order(orders[0], orders[2], orders[1], results.keys())
+        if order.both_inserted and groups[0].kind == "list" and not unordered:
+            self.notes.append(f"both sides inserted at one place of {where.list_name or where.label}: both are kept")
+        self._counts(rows, results, groups)
+        frame = self._frame(groups, bool(order.keys))
+        text = self._written(order.keys, rows, results, groups, frame)
+        return text, [(groups[0], results[k][0], results[k][1].value) for k in order.keys]
+
+    def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, _Row], list[list[Key]]]:
+        base, this, other = groups
+        rows: dict[Key, _Row] = {("b", n): _Row(item) for n, item in enumerate(base.items)}
+        place = {id(item): ("b", n) for n, item in enumerate(base.items)}
+        orders: list[list[Key]] = [list(rows)]
+        added: dict[Any, Key] = {}
+        for side, group, matching in (("this", this, self.here), ("other", other, self.there)):
+            order: list[Key] = []
+            anchor: Key | None = None
+            for n, item in enumerate(group.items):
+                was = matching.base_of.get(id(item))
+                key = place.get(id(was)) if was is not None else None
+                if key is None and was is None:
+                    twin = self._identity_of_new(item, base, where, anchor)
+                    key = added.setdefault(twin, (side[0], n)) if twin is not None else (side[0], n)
+                    if side == "other" and key[0] == "t" and rows[key].other is not None:
+                        key = ("o", n)  # the second of two equal ones
+                elif key is None:
+                    key = (side[0], n)  # from another parent
+                else:
+                    anchor = key
+                setattr(rows.setdefault(key, _Row()), side, item)
+                order.append(key)
+            orders.append(order)
+        return rows, orders
+
+    def _identity_of_new(self, item: Item, base: Group, where: Where, anchor: Key | None) -> Any:
+        """What makes additions of both sides one."""
+        if base.kind == "map":
+            return item.name
+        part_type = self._policy.type_of(item, where.list_name)
+        for matching in (self.here, self.there):
+            identity = matching.identity.get((id(base), part_type))
+            if identity is not None:
+                return part_type, key_of(self._policy.part_of(item, part_type), identity.fields)
+        if is_named(item.node):
+            fields = fields_of(item.node.value)
+            named = next((fields[n] for n in ("id", "key", "name") if fields.get(n)), None)
+            if named is not None and not base.items:
+                return part_type, named
+        return part_type, anchor, canonical(item.node.value)
+
+    def _inside(self, item: Item, group: Group, where: Where, place: int) -> Where:
+        """Where the value of an item is."""
+        names = (*where.names, item.name or where.list_name)
+        value, name = item.node.value, item.name or ""
+        if group.kind == "map":
+            if item.node.shape == "list":
+                return replace(where, names=names, list_name=name, field=None, item_type="")
+            if item.node.shape == "map":
+                part_type = where.item_type or (name if name in self._policy.table.cosmetic_types else "group")
+                if self._shape.is_map(name, value) and not where.item_type:
+                    return replace(where, names=names, field=None, item_type=self._policy.type_of(item, name))
+                label = label_of(fields_of(value), name) if where.item_type else name
+                path = child_path(where.path, Part(part_type, label, name, None), name)
+                return Where(path, part_type, label, None, names)
+            return replace(where, field=local_name(name), names=names)
+        part_type = self._policy.type_of(item, where.list_name)
+        fields = fields_of(value)
+        if item.node.shape == "element":
+            names = (*where.names, value.tag)
+            if not value.attributes and not value.children:
+                return replace(where, field=local_name(value.tag), names=names)
+        if item.name == "#text":
+            return replace(where, field="text", names=names)
+        label = label_of(fields, part_type)
+        key = self._key_of(item, group, part_type) or f"#{place + 1}"
+        path = child_path(where.path, Part(part_type, label, key, None), key)
+        return Where(path, part_type, label, None, names, part_type)
+
+    def _key_of(self, item: Item, group: Group, part_type: str) -> str | None:
+        for matching in (self.here, self.there):
+            identity = matching.identity.get((id(group), part_type))
+            if identity is not None:
+                return key_of(self._policy.part_of(item, part_type), identity.fields)
+        return None
+
+    def _is_unordered(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
+        types = {self._policy.type_of(i, where.list_name) for g in groups for i in g.items}
+        return all(self._policy.is_unordered(t) for t in types)
+
+    def _order_clash(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
+        """Tell that both sides put the same items elsewhere; True if the other side's order was decided on."""
+        base, this, other = (
+            [self._inside(i, groups[0], where, n).label for n, i in enumerate(g.items)] for g in groups
+        )
+        field = f"order of {where.list_name or 'items'}"
+        conflict = Conflict(where.path or "/", where.type, where.label, field, base, this, other, "", SIDES)
+        decision = self._told(conflict)
+        return decision is not None and decision.take == "other"
+
+    # --- rows ------------------------------------------------------------------
+
+    def _row(self, row: _Row, where: Where, cell: str | None) -> tuple[Item, Out, bool] | None:
+        """The item that comes out, its value, and whether it is one side's as a whole; None if it goes."""
+        base, this, other = row.base, row.this, row.other
+        if base is None:
+            return self._new(this, other, where)
+        if (id(base) in self.here.moved and this is None) or (id(base) in self.there.moved and other is None):
+            return None  # it comes where it was moved to
+        if this is None and other is None:
+            return None
+        if this is None or other is None:
+            return self._gone(base, this, other, where)
+        name = _name_of(row)
+        if name is None:
+            names = base.name, this.name, other.name
+            decision = self._told(Conflict(where.path, where.type, where.label, "name", *names, "", SIDES))
+            kept = other if decision is not None and decision.take == "other" else this
+            name = kept.name
+        out = self._cell_part(cell, row, where) or self._node(base.node, this.node, other.node, where)
+        source = next((i for i in (this, other, base) if i.name == name), this)
+        return source, out, False
+
+    def _one_sided(self, row: _Row) -> tuple[Item, Out, bool] | None:
+        """An item that is in all versions and at most one side touched: as most are."""
+        base, this, other = row.base, row.this, row.other
+        if base is None or this is None or other is None or self._busy or not base.name == this.name == other.name:
+            return None
+        node = this.node if other.node.text in (base.node.text, this.node.text) else other.node
+        if node is other.node and this.node.text != base.node.text:
+            return None
+        return this, Out(node.text, node.value, node), False
+
+    def _cell_part(self, cell: str | None, row: _Row, where: Where) -> Out | None:
+        name = row.any().name
+        if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
+            return None
+        assert row.this is not None and row.other is not None
+        if cell == "none" and row.this.node.text != row.other.node.text:
+            self.notes.append("outputs of a cell that both sides changed are cleared")
+            value: Any = [] if name == "outputs" else None
+            text = json.dumps(value)
+            return Out(text, value, Node(text, value))
+        return self._whole((row.other if cell == "other" else row.this).node, where)
+
+    def _new(self, this: Item | None, other: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
+        for item in (this, other):
+            if item is not None and id(item) in self._busy:
+                versions = self._busy[id(item)]
+                return item, self._node(*_nodes_of(versions), where), True
+            if item is not None and self._removed_elsewhere(item):
+                found = self._gone_though_moved(item, this is not None, where)
+                return (item, found, True) if found is not None else None
+        if this is None or other is None:
+            item = this or other
+            assert item is not None
+            return item, self._whole(item.node, where), True
+        if same_value(this.node.value, other.node.value):
+            return this, self._whole(this.node, where), True
+        out = self._clash(where, None, this.node, other.node)
+        assert out is not None
+        taken = other if out.text == other.node.text else this
+        return taken, out, True
+
+    def _removed_elsewhere(self, item: Item) -> bool:
+        """True for what one side put under another parent and the other side took out."""
+        for mine, theirs in ((self.here, self.there), (self.there, self.here)):
+            base = mine.base_of.get(id(item))
+            if base is not None and id(base) in mine.moved:
+                return any(loose.item is base for loose in theirs.removed) and id(base) not in theirs.moved
+        return False
+
+    def _gone_though_moved(self, item: Item, is_this: bool, where: Where) -> Out | None:
+        matching = self.here if is_this else self.there
+        base = matching.base_of[id(item)]
+        sides = (item.node, None) if is_this else (None, item.node)
+        return self._clash(where, base.node, *sides)
+
+    def _gone(self, base: Item, this: Item | None, other: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
+        left = this or other
+        assert left is not None
+        because = self._referred.get(id(base), "")
+        if not because and left.name == base.name and same_value(left.node.value, base.node.value):
+            return None
+        if self._policy.is_layout(where.field or "", where.names) or where.names[-1] in self._policy.table.derived:
+            return None
+        out = self._clash(where, base.node, this.node if this else None, other.node if other else None)
+        self.conflicts[-1].why = because
+        return (left, out, True) if out is not None else None
+
+    def _counts(self, rows: dict[Key, _Row], results: dict[Key, tuple[Item, Out, bool]], groups: Any) -> None:
+        """Counts of a sibling list that both sides changed are worked out anew."""
+        if groups[0].kind != "map":
+            return
+        for key, row in rows.items():
+            if key not in results or row.base is None or row.this is None or row.other is None:
+                continue
+            name, now = str(row.base.name).lower(), results[key][1]
+            if type(row.base.node.value) is not int or not any(word in name for word in _COUNTS):
+                continue
+            for list_key, sibling in rows.items():
+                versions = (sibling.base, sibling.this, sibling.other)
+                if list_key not in results or not all(v is not None and v.node.shape != "scalar" for v in versions):
+                    continue
+                counts = (row.base, row.this, row.other)
+                pairs = zip(counts, versions, strict=True)
+                if all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
+                    count = len(results[list_key][1].value)
+                    if now.value != count:
+                        self.notes.append(f"{row.base.name} is worked out anew: {count}")
+                        results[key] = (results[key][0], Out(str(count), count, now.like), False)
+                    self.conflicts = [
+                        c for c in self.conflicts if not (c.field == row.base.name and c.base == row.base.node.value)
+                    ]
+                    break
+
+    # --- writing a group ---------------------------------------------------------
+
+    @staticmethod
+    def _frame(groups: tuple[Group, Group, Group], holds: bool) -> Group:
+        """The version whose brackets and indentation are kept: the one that was changed."""
+        base, this, other = groups
+        able = [g for g in groups if bool(g.items) == holds] or list(groups)
+        changed = [g for g in (this, other) if g in able and (g.opening, g.closing, g.indent) != _outer(base)]
+        if base in able and not changed:
+            return base
+        return changed[0] if changed else able[0]
+
+    def _written(
+        self,
+        keys: list[Key],
+        rows: dict[Key, _Row],
+        results: dict[Key, tuple[Item, Out, bool]],
+        groups: tuple[Group, Group, Group],
+        frame: Group,
+    ) -> str:
+        if not keys:
+            return frame.opening.rstrip() + (frame.closing if not frame.items else frame.closing.lstrip())
+        firsts = [id(g.items[0]) if g.items else 0 for g in groups]
+        owner = {id(i): g for g in groups for i in g.items}
+        written = []
+        for n, key in enumerate(keys):
+            item, out, whole = results[key]
+            row = rows[key]
+            group = owner.get(id(item), frame)
+            lead = self._lead(row, n == 0, firsts, frame, groups, item, owner)
+            head, tail = self._around(row, item, out, whole)
+            if group.separator != frame.separator:
+                text = self._flat(head, out, frame)
+            else:
+                text = head + out.text + tail
+            if group.indent != frame.indent and group.indent is not None and frame.indent is not None:
+                text = reindented(text, group.indent, frame.indent)
+            written.append(lead + text)
+        return frame.opening + frame.separator.join(written) + frame.closing
+
+    def _flat(self, head: str, out: Out, frame: Group) -> str:
+        """An item written for a group of another style."""
+        if self._speller.form != "yaml":
+            return head + out.text
+        key = head.strip().rstrip(":").removeprefix("-").strip()
+        said = json.dumps(out.value, ensure_ascii=False)
+        if frame.kind == "map":
+            return f"{key}: {said}"
+        return said if frame.indent is None else f"- {said}"
+
+    def _around(self, row: _Row, item: Item, out: Out, whole: bool) -> tuple[str, str]:
+        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        same = next((i for i in versions if i.node is out.like and i.name == item.name), None)
+        if whole or len(versions) < 3:
+            source = same or item
+            return source.head, source.tail
+        base, this, other = versions
+        heads = _three(base, this, other, lambda i: i.head).head if item.name == base.name else item.head
+        tails = _three(base, this, other, lambda i: i.tail).tail
+        if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
+            # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
+            fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
+            return (heads if fits and same.head == base.head else same.head), tails
+        given = all(i.node is not out.like for i in versions)
+        if given and self._speller.form == "yaml" and "\n" in item.head:
+            return f"{item.head.splitlines()[0].rstrip()} ", ""
+        return heads, tails
+
+    def _lead(
+        self,
+        row: _Row,
+        first: bool,
+        firsts: list[int],
+        frame: Group,
+        groups: tuple[Group, Group, Group],
+        item: Item,
+        owner: dict[int, Group],
+    ) -> str:
+        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        if frame.separator == "" and self._speller.form == "xml":
+            usable = versions
+        else:
+            usable = [i for i in versions if (id(i) in firsts) == first]
+        if usable:
+            if len(usable) == 3:
+                chosen = _three(usable[0], usable[1], usable[2], lambda i: i.lead)
+            else:
+                chosen = item if item in usable else usable[-1]
+            lead, source = chosen.lead, owner.get(id(chosen), frame)
+            if frame.indent is None and source.indent is not None:
+                return "" if first else " "
+            if frame.indent is not None and source.indent is None:
+                return _typical(frame, groups, first)
+            return reindented(lead, source.indent, frame.indent) if source.indent != frame.indent else lead
+        comments = versions[-1].lead.strip()
+        typical = _typical(frame, groups, first)
+        if not comments:
+            return typical
+        indent = f"\n{frame.indent or ''}"
+        if first:
+            return f"{comments}{indent}"
+        return f"{indent}{comments}{typical if typical[:1] == chr(10) else indent}"
+
+
+def _nodes_of(versions: tuple[Item, Item, Item]) -> tuple[Node, Node, Node]:
+    return versions[0].node, versions[1].node, versions[2].node
+
+
+def _outer(group: Group) -> tuple[str, str, str | None]:
+    return group.opening, group.closing, group.indent
+
+
+def _typical(frame: Group, groups: tuple[Group, Group, Group], first: bool) -> str:
+    """The lead of a first or a further item, as the frame or another version writes it, without comments."""
+    for group in (frame, *groups):
+        items = group.items[:1] if first else group.items[1:]
+        if items and group.indent == frame.indent:
+            lead = items[-1].lead
+            return lead if not lead.strip() else f"\n{frame.indent or ''}"
+    if frame.indent is not None and not first:
+        return f"\n{frame.indent}"
+    lead = frame.items[0].lead if frame.items else ""
+    return lead if "\n" in lead else ("" if first else " ")
+
+
+def _three(base: Any, this: Any, other: Any, of: Callable[[Any], Any]) -> Any:
+    """The version that was changed in that respect; this one if both were."""
+    if of(this) != of(base):
+        return this
+    return other if of(other) != of(base) else base
+
+
+def _name_of(row: _Row) -> str | None:
+    """The name after the merge; None if both sides gave another one."""
+    assert row.base is not None and row.this is not None and row.other is not None
+    if row.this.name == row.other.name or row.other.name == row.base.name:
+        return row.this.name or ""
+    return row.other.name or "" if row.this.name == row.base.name else None
+
+
+def _text_value(text: str, form: str, like: Node) -> Any:
+    """What a merged text means; checked when the whole is read again."""
+    if form == "json":
+        return json.loads(text, strict=False)
+    if form == "xml":
+        from everyshelf.core.formats.source.xml import text_of
+
+        return text_of(text)
+    import yaml
+
+    return yaml.safe_load(text) if text[:1] == '"' else yaml.safe_load(f"x: {text}\n")["x"]
+
+
+def reindented(text: str, old: str | None, new: str | None) -> str:
+    """``text`` whose further lines begin with ``new`` where they began with ``old``."""
+    if not old and not new:
+        return text
+    lines = text.split("\n")
+    for n in range(1, len(lines)):
+        if old and lines[n].startswith(old):
+            lines[n] = f"{new or ''}{lines[n][len(old) :]}"
+        elif not old and lines[n].strip():
+            lines[n] = f"{new or ''}{lines[n]}"
+    return "\n".join(lines)
