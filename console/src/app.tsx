@@ -9,6 +9,7 @@ import { ComparePage } from "./features/compare/ComparePage";
 import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
 import { HistoryPage } from "./features/history/HistoryPage";
 import { PendingPage } from "./features/pending/PendingPage";
+import { SettlePage } from "./features/settle/SettlePage";
 import { SignIn } from "./features/session/SignIn";
 import { ShelfPage } from "./features/shelf/ShelfPage";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
@@ -51,6 +52,7 @@ function Gate() {
       <Route path="/s/:key/compare" element={<ComparePage />} />
       <Route path="/s/:key/history" element={<HistoryPage />} />
       <Route path="/s/:key/branches" element={<BranchesPage />} />
+      <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
       <Route path="/s/:key/environments" element={<EnvironmentsPage />} />
       <Route path="/s/:key/pending" element={<PendingPage />} />
       <Route path="*" element={<Navigate to="/" replace />} />

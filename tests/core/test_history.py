@@ -13,7 +13,8 @@ from everyshelf.core.content import ContentStore, content_id
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import CommitData, Entry, Trees, check_path, decode_commit, encode_commit
 from everyshelf.core.history.ancestry import ancestors, merge_base
-from everyshelf.core.history.merging import merge_trees
+from everyshelf.core.history.merging import as_wholes, merge_trees
+from everyshelf.core.merge import Side
 
 NAMES = st.sampled_from([f"{folder}{n}" for folder in ("", "data/", "data/old/", "flows/") for n in range(40)])
 STATES = st.dictionaries(NAMES, st.integers(0, 3), max_size=60)
@@ -150,9 +151,9 @@ class AncestryTests(unittest.TestCase):
 class MergeTests(TreeCase):
     """Laws of merging whole artifacts."""
 
-    def merged(self, base: dict[str, int], this: dict[str, int], other: dict[str, int], **options: object):  # type: ignore[no-untyped-def]
+    def merged(self, base: dict[str, int], this: dict[str, int], other: dict[str, int], prefer: Side | None = None):  # type: ignore[no-untyped-def]
         roots = [self.root(dict(s)) for s in (base, this, other)]
-        plan = merge_trees(self.trees, *roots, **options)  # type: ignore[arg-type]
+        plan = merge_trees(self.trees, *roots, as_wholes(prefer))
         return self.trees.apply(roots[1], plan.changes), plan, roots
 
     @settings(max_examples=40, deadline=None)

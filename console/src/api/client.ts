@@ -11,6 +11,8 @@ export interface Problem {
   request?: string;
   errors?: { pointer: string; detail: string }[];
   conflicts?: { path: string }[];
+  /** A merge that waits to be settled. */
+  merge?: string;
 }
 
 export class ProblemError extends Error {

@@ -650,8 +650,77 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Merge one branch into another; conflicts are answered with 409 merge.conflict. */
+        /** @description Merge one branch into another; what is to be settled first is answered with 409 merge.conflict. */
         post: operations["branches_merge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/merges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that are open, newest first. */
+        get: operations["merges_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/merges/{uid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every artifact both sides changed, with its conflicts and what was decided about them. */
+        get: operations["merges_get"];
+        put?: never;
+        post?: never;
+        /** @description Give it up; both sides stay as they are. */
+        delete: operations["merges_abandon"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/merges/{uid}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Note how conflicts are settled; a decision without ``take`` is taken back. */
+        post: operations["merges_settle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/merges/{uid}/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make the merge commit, with what was decided in its description. */
+        post: operations["merges_finish"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1118,6 +1187,11 @@ export interface components {
             detail?: string;
             used_by?: components["schemas"]["UseOut"][];
         };
+        /** @description What to say about the merge commit, if not what was said at first. */
+        FinishInRequest: {
+            /** @default  */
+            summary: string;
+        };
         /** @description Which content is a zip of parts. */
         FoldInRequest: {
             content: string;
@@ -1177,6 +1251,54 @@ export interface components {
             person: string;
             role: string;
         };
+        /** @description An artifact both sides changed: content ids (null: not there), and what is to be settled. */
+        MergeArtifact: {
+            path: string;
+            kind: string;
+            base: string | null;
+            this: string | null;
+            other: string | null;
+            open: boolean;
+            conflicts: components["schemas"]["MergeConflict"][];
+            notes: string[];
+            combined: number;
+        };
+        /** @description One part or field that both sides changed in ways that do not go together; a side without a value is left out. */
+        MergeConflict: {
+            id: string;
+            part: string;
+            type: string;
+            label: string;
+            field: string | null;
+            why: string;
+            options: string[];
+            base?: unknown;
+            this?: unknown;
+            other?: unknown;
+            decision?: components["schemas"]["MergeDecision"];
+        };
+        /** @description How a conflict is settled, and by whom. */
+        MergeDecision: {
+            take: components["schemas"]["TakeEnum"];
+            value?: unknown;
+            by?: string;
+        };
+        /** @description A merge with its artifacts; ``open`` conflicts are still to be settled. */
+        MergeDetail: {
+            id: string;
+            target: string;
+            source: string;
+            state: components["schemas"]["MergeState"];
+            summary: string;
+            drop: boolean;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            decided: number;
+            commit: string | null;
+            open: number;
+            artifacts: components["schemas"]["MergeArtifact"][];
+        };
         /** @description Merging a branch into another. */
         MergeInRequest: {
             /** @default  */
@@ -1196,12 +1318,23 @@ export interface components {
             /** @default false */
             drop: boolean;
         };
-        /** @description The merge commit (null if there was nothing to merge), the base, and how many artifacts were taken over. */
+        /**
+         * @description The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
+         *     of them both sides had changed.
+         */
         MergeOut: {
             commit: string | null;
             base: string | null;
             taken: number;
+            combined: number;
         };
+        /**
+         * @description * `open` - open
+         *     * `finished` - finished
+         *     * `abandoned` - abandoned
+         * @enum {string}
+         */
+        MergeState: "open" | "finished" | "abandoned";
         /** @description Something an artifact names that is not on the shelf. */
         MissedOut: {
             name: string;
@@ -1287,6 +1420,19 @@ export interface components {
             days: number | null;
         };
         NullEnum: null;
+        /**
+         * @description A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
+         *
+         *     ``take`` null takes it back. ``content`` (with a path): the whole artifact as it was put together elsewhere.
+         */
+        OneSettlingRequest: {
+            path?: string | null;
+            conflict?: string | null;
+            take?: components["schemas"]["TakeEnum"] | components["schemas"]["NullEnum"];
+            value?: unknown | null;
+            /** @default  */
+            content: string;
+        };
         /** @description What an artifact is made of; tables give columns and first rows instead of parts. */
         OutlineOut: {
             kind: string;
@@ -1456,6 +1602,10 @@ export interface components {
         Session: {
             person: components["schemas"]["Person"] | null;
         };
+        /** @description Decisions, in order. */
+        SettlingInRequest: {
+            decisions: components["schemas"]["OneSettlingRequest"][];
+        };
         /**
          * @description * `step` - step
          *     * `event` - event
@@ -1534,6 +1684,14 @@ export interface components {
         TagWantedRequest: {
             tag: string;
         };
+        /**
+         * @description * `this` - this
+         *     * `other` - other
+         *     * `both` - both
+         *     * `edited` - edited
+         * @enum {string}
+         */
+        TakeEnum: "this" | "other" | "both" | "edited";
         /** @description The beginning of an artifact as text. */
         TextOut: {
             text: string;
@@ -1593,6 +1751,20 @@ export interface components {
             place: string;
             label: string;
             exact: boolean;
+        };
+        /** @description A merge that waits to be settled; ``decided`` conflicts are settled already. */
+        WaitingMerge: {
+            id: string;
+            target: string;
+            source: string;
+            state: components["schemas"]["MergeState"];
+            summary: string;
+            drop: boolean;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            decided: number;
+            commit: string | null;
         };
         /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
         WantedChangeRequest: {
@@ -2758,6 +2930,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MergeOut"];
+                };
+            };
+        };
+    };
+    merges_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingMerge"][];
+                };
+            };
+        };
+    };
+    merges_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergeDetail"];
+                };
+            };
+        };
+    };
+    merges_abandon: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    merges_settle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlingInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergeDetail"];
+                };
+            };
+        };
+    };
+    merges_finish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FinishInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommitOut"];
                 };
             };
         };

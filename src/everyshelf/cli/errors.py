@@ -23,10 +23,19 @@ class FailOnMet(click.ClickException):
     exit_code = FAIL_ON
 
 
+class Unsettled(click.ClickException):
+    """Conflicts are left; they are printed already."""
+
+    exit_code = CONFLICT
+
+
 def report(error: Exception, arguments: list[str]) -> int:
     """Print the error and return the exit code; with --json the same as one document on stdout."""
     if isinstance(error, FailOnMet):
         return FAIL_ON
+    if isinstance(error, Unsettled):
+        click.echo(error.format_message(), err=True)
+        return CONFLICT
     if isinstance(error, click.Abort):
         click.echo("Stopped.", err=True)
         return FAILED
@@ -53,7 +62,7 @@ def _described(error: Exception) -> tuple[int, dict[str, Any]]:
             "detail": message,
             "code": error.code,
             "hint": error.hint,
-            **{k: v for k, v in extra.items() if k in ("conflicts", "gates", "paths", "errors", "head")},
+            **{k: v for k, v in extra.items() if k in ("conflicts", "gates", "paths", "errors", "head", "merge")},
         }
     if isinstance(error, OSError):
         return FAILED, {

@@ -28,6 +28,8 @@ GLYPHS = {
     "edited": "≠",
     "blocked": "‖",
     "same": " ",
+    "conflict": "⊣⊢",
+    "settled": "■",
 }
 _TONES: dict[str, tuple[tuple[int, int, int], str]] = {
     "added": ((0x6F, 0xDD, 0xE6), "cyan"),

@@ -26,6 +26,7 @@ from everyshelf.client.models import (
     Shelf,
     Tag,
     Token,
+    WaitingMerge,
     WantedChange,
 )
 
@@ -49,5 +50,6 @@ __all__ = [
     "Tag",
     "Token",
     "UnreachableError",
+    "WaitingMerge",
     "WantedChange",
 ]

@@ -28,6 +28,7 @@ from everyshelf.client.models import (
     Shelf,
     Tag,
     Token,
+    WaitingMerge,
     WantedChange,
 )
 from everyshelf.client.transport import Transport
@@ -330,6 +331,28 @@ class ShelfClient:
             "time": time,
         }
         return self._transport.send("POST", f"{self._base}/merge", body, Merge)
+
+    def merges(self) -> list[WaitingMerge]:
+        """Merges that wait to be settled, newest first."""
+        return self._transport.get(f"{self._base}/merges", list[WaitingMerge])
+
+    def waiting_merge(self, uid: str) -> WaitingMerge:
+        """One merge, with every artifact both sides changed and its conflicts."""
+        return self._transport.get(f"{self._base}/merges/{quote(uid)}", WaitingMerge)
+
+    def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
+        """Settle conflicts: each decision has ``path``, ``conflict``, ``take`` (this, other, both, edited or None), and
+        ``value`` for an edited one, or ``content`` (an uploaded content's id) for the artifact as a whole."""
+        body = {"decisions": decisions}
+        return self._transport.send("POST", f"{self._base}/merges/{quote(uid)}/decisions", body, WaitingMerge)
+
+    def finish_merge(self, uid: str, summary: str = "") -> Commit:
+        """Make the commit of a merge that is settled."""
+        return self._transport.send("POST", f"{self._base}/merges/{quote(uid)}/finish", {"summary": summary}, Commit)
+
+    def abandon_merge(self, uid: str) -> None:
+        """Give a merge up; both sides stay as they are."""
+        self._transport.send("DELETE", f"{self._base}/merges/{quote(uid)}")
 
     def tags(self) -> list[Tag]:
         """All tags, newest first."""

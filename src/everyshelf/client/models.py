@@ -119,11 +119,31 @@ class Content(msgspec.Struct):
 
 
 class Merge(msgspec.Struct):
-    """What a merge gave: its commit (None if there was nothing to merge) and how many artifacts it took over."""
+    """What a merge gave: its commit (None if there was nothing to merge), how many artifacts it took over, and how many
+    of them both sides had changed."""
 
     commit: str | None
     base: str | None
     taken: int
+    combined: int = 0
+
+
+class WaitingMerge(msgspec.Struct):
+    """A merge that waits to be settled. ``open``: conflicts left; ``artifacts`` (with one merge only): path, kind,
+    contents, conflicts in the form of ``merge-files``."""
+
+    id: str
+    target: str
+    source: str
+    state: str
+    summary: str
+    drop: bool
+    created: datetime
+    created_by: str
+    decided: int
+    commit: str | None
+    open: int = 0
+    artifacts: list[dict[str, Any]] = []
 
 
 class Deployment(msgspec.Struct):

@@ -319,6 +319,17 @@ def _fourth_week() -> Iterator[Act]:
         branch="tobias/quiet-hours",
     )
     yield Act(
+        2,
+        "13:05",
+        "tobias",
+        "At night the night officer approves, later",
+        {
+            "workflows/disruption-notice.bpmn": flows.disruption(tide_check=True, approver="night officer", limit=45),
+        },
+        branch="tobias/quiet-hours",
+        tasks=["SK-236"],
+    )
+    yield Act(
         1,
         "03:12",
         "maren",

@@ -7,6 +7,8 @@ import { type Branch, branches, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
+import { SettleButton } from "../settle/SettleButton";
+import { WaitingMerges } from "../settle/WaitingMerges";
 
 export function BranchesPage() {
   const key = useShelfKey();
@@ -20,6 +22,7 @@ export function BranchesPage() {
       </div>
       {lines.isPending && <Loading what="Reading branches" />}
       {lines.isError && <ProblemBox error={lines.error} />}
+      <WaitingMerges />
       {lines.data && <BranchTable rows={lines.data} />}
       {marks.data && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Tags">
@@ -108,14 +111,13 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   return (
     <dialog ref={dialog} aria-label="Merge a branch" onClose={() => { merge.reset(); setSaid(""); }}>
       <h2>Merge {source} into main</h2>
-      <p className="sec sm">Artifacts changed on one side only are taken over; one changed on both sides is a conflict.</p>
+      <p className="sec sm">What both sides changed is put together by what it means; what cannot be decided waits for you to settle it.</p>
       <label><input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> Drop the branch in the same act</label>
       {merge.isError && <ProblemBox error={merge.error} />}
       {said && <p role="status"><b>{said}</b></p>}
       <div className="acts">
         <Button onClick={() => dialog.current?.close()}>Close</Button>
-        {merge.isError && <Button variant="outlined" onClick={() => merge.mutate("this")}>Prefer main</Button>}
-        {merge.isError && <Button variant="outlined" onClick={() => merge.mutate("other")}>Prefer {source}</Button>}
+        <SettleButton error={merge.error} />
         {!said && <Button variant="contained" disabled={merge.isPending} onClick={() => merge.mutate(null)}>Merge</Button>}
       </div>
     </dialog>

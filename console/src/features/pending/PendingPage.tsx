@@ -7,6 +7,7 @@ import { Mark } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, ProblemBox } from "../../shell/states";
+import { isWaiting, SettleButton } from "../settle/SettleButton";
 import { type Pending, usePending } from "./pending";
 
 export function PendingPage() {
@@ -72,7 +73,8 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
         {commit.isError && <ProblemBox error={commit.error} />}
         <div className="line1">
           <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>Commit {count(chosen.length, "artifact")}</Button>
-          {commit.isError && <Button onClick={() => commit.mutate(true)}>Combine with what is there</Button>}
+          {commit.isError && !isWaiting(commit.error) && <Button onClick={() => commit.mutate(true)}>Combine with what is there</Button>}
+          <SettleButton error={commit.error} />
         </div>
       </div>
     </form>

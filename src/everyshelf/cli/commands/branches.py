@@ -90,7 +90,7 @@ def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | No
 @click.option(
     "--prefer",
     type=click.Choice(["this", "other"]),
-    help="For artifacts changed on both sides: the target's (this) or the source's (other).",
+    help="Where both cannot hold: the target's (this) or the source's (other).",
 )
 @click.option("--drop", is_flag=True, help="Drop SOURCE in the same act.")
 @click.option("--summary", default="", help="What to say about it.")
@@ -105,7 +105,7 @@ def merge(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Merge the branch SOURCE into another; an artifact changed on both sides is a conflict (exit code 3)."""
+    """Merge the branch SOURCE into another, by meaning; what cannot be decided waits to be settled (exit code 3)."""
     shelf, _ = open_shelf(shelf_key, address)
     into = target or shelf.info().main_branch
     result = shelf.merge(source, into, prefer=prefer, drop=drop, summary=summary)
@@ -119,6 +119,8 @@ def merge(
             terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} taken over")
             + f", as {result.commit[:8]} on {into}."
         )
+        if result.combined:
+            terminal.say(f"  Both sides had changed {result.combined} of them: combined by meaning.")
     if drop:
         terminal.say(f"Branch {source} is dropped.")
 

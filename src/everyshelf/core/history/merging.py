@@ -1,17 +1,47 @@
-"""Merging two states of a shelf that grew from one base, artifact by artifact, with moves followed."""
+"""Merging two states of a shelf that grew from one base, artifact by artifact, with moves followed.
+
+What both sides changed in one artifact is left to ``Combine``: as a whole by default, by its meaning in the service.
+"""
 
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 from everyshelf.core.history.trees import Change, Entry, Trees
 from everyshelf.core.merge import Side, merge_whole
 
 
 @dataclass(frozen=True)
+class Trio:
+    """One artifact in three states, None where it is not there, under the path it has after the merge."""
+
+    path: str
+    base: Entry | None
+    this: Entry | None
+    other: Entry | None
+
+
+@dataclass
+class Combined:
+    """What came of an artifact both sides changed: its entry (None: gone); ``open`` while something is to be settled.
+
+    ``conflicts`` in the form of ``merge-files``; ``notes`` and ``combined`` as there.
+    """
+
+    entry: Entry | None
+    open: bool = False
+    conflicts: list[dict[str, Any]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    combined: int = 0
+    kind: str = ""
+
+
+@dataclass(frozen=True)
 class Conflict:
-    """An artifact both sides changed; content ids, None where it is gone or was not there."""
+    """An artifact both sides changed that is to be settled; content ids, None where it is gone or was not there."""
 
     path: str
     base: str | None
@@ -19,12 +49,31 @@ class Conflict:
     other: str | None
 
 
-@dataclass(frozen=True)
+@dataclass
 class TreeMerge:
-    """What to apply onto ``this`` to get the merged state; conflicts are left as they are on this side."""
+    """What to apply onto ``this`` to get the merged state; open conflicts are left as they are on this side.
 
-    changes: dict[str, Entry | None]
-    conflicts: list[Conflict]
+    ``artifacts``: all that both sides changed. ``moves``: old path -> new path that the merge brings to this side.
+    """
+
+    changes: dict[str, Entry | None] = field(default_factory=dict)
+    conflicts: list[Conflict] = field(default_factory=list)
+    artifacts: list[tuple[Trio, Combined]] = field(default_factory=list)
+    moves: dict[str, str] = field(default_factory=dict)
+
+
+Combine = Callable[[Trio], Combined]
+Moves = Mapping[str, str]
+
+
+def as_wholes(prefer: Side | None) -> Combine:
+    """Artifacts merged as wholes: what both sides changed is a conflict unless a side is preferred."""
+
+    def combine(trio: Trio) -> Combined:
+        choice = merge_whole(trio.base, trio.this, trio.other, prefer)
+        return Combined(trio.other if choice.side == "other" else trio.this, open=choice.side is None)
+
+    return combine
 
 
 def find_moves(changes: list[Change]) -> dict[str, str]:
@@ -40,74 +89,153 @@ def find_moves(changes: list[Change]) -> dict[str, str]:
     }
 
 
-def merge_trees(trees: Trees, base: str, this: str, other: str, prefer: Side | None = None) -> TreeMerge:
-    """Merge ``other`` into ``this``. What one side moved and the other edited is edited where it is."""
-    ours, theirs = list(trees.changes(base, this)), list(trees.changes(base, other))
-    moved_here, moved_there = find_moves(ours), find_moves(theirs)
-    own = {c.path: c for c in ours}
-    other_paths = {c.path: c for c in theirs}
-    result: dict[str, Entry | None] = {}
-    conflicts: list[Conflict] = []
-    for change in theirs:
-        if change.path in moved_there and _edited(own.get(change.path)):
-            _follow_move_there(change, moved_there[change.path], own[change.path], result)
-        elif change.path in moved_there.values() and change.path in result:
-            continue
-        elif change.path in moved_here and change.after is not None:
-            target = moved_here[change.path]
-            result[target] = replace(change.after, name=target.rpartition("/")[2])
+def merge_trees(
+    trees: Trees,
+    base: str,
+    this: str,
+    other: str,
+    combine: Combine,
+    recorded: tuple[Moves, Moves] = ({}, {}),
+) -> TreeMerge:
+    """Merge ``other`` into ``this``. What one side moved and the other edited is edited where it is.
+
+    ``recorded``: moves people recorded on either side, old path -> new path.
+    """
+    return _Merge(
+        trees, this, _Side(trees, base, this, recorded[0]), _Side(trees, base, other, recorded[1]), combine
+    ).run()
+
+
+class _Side:
+    """What one side did to the base."""
+
+    def __init__(self, trees: Trees, base: str, side: str, recorded: Moves) -> None:
+        self.changes = {c.path: c for c in trees.changes(base, side)}
+        gone = {p for p, c in self.changes.items() if c.after is None}
+        come = {p for p, c in self.changes.items() if c.before is None}
+        known = {old: new for old, new in recorded.items() if old in gone and new in come}
+        self.moves = {**find_moves(list(self.changes.values())), **known}
+        self.targets = {new: old for old, new in self.moves.items()}
+
+    def state(self, path: str, before: Entry | None) -> tuple[str, Entry | None]:
+        """Where an artifact of the base is, and what it is there."""
+        target = self.moves.get(path, path)
+        change = self.changes.get(target)
+        return (target, change.after) if change is not None else (path, before)
+
+
+class _Merge:
+    def __init__(self, trees: Trees, root: str, ours: _Side, theirs: _Side, combine: Combine) -> None:
+        self._trees, self._root, self._ours, self._theirs = trees, root, ours, theirs
+        self._combine = combine
+        self._result = TreeMerge()
+
+    def run(self) -> TreeMerge:
+        for path, change in self._theirs.changes.items():
+            if change.before is not None:
+                self._existing(path, change.before)
+            elif path not in self._theirs.targets:
+                self._new(path, change.after)
+        self._drop_shadowed()
+        return self._result
+
+    def _existing(self, path: str, before: Entry) -> None:
+        here, this = self._ours.state(path, before)
+        there, other = self._theirs.state(path, before)
+        target = here if there in (path, here) or self._held_here(there) else there
+        if self._ours.moves.get(path) and self._theirs.moves.get(path) and here != there:
+            target = here  # both put it elsewhere: it stays where this side has it
+        if this is None and other is None:
+            return
+        trio = Trio(target, before, this, other)
+        if here == there and _all_whole(trio) and len({e.id for e in (before, this, other) if e is not None}) == 3:
+            self._inside_of_whole(trio)
+            return
+        found = self._combined(trio)
+        if found.open:
+            self._result.conflicts.append(Conflict(target, before.id, _id(this), _id(other)))
+            self._place(here, here, this)
+            return
+        self._place(here, target, found.entry)
+
+    def _new(self, path: str, entry: Entry | None) -> None:
+        own = self._ours.changes.get(path)
+        if own is None or own.after is None:
+            self._result.changes[path] = entry
+            return
+        found = self._combined(Trio(path, None, own.after, entry))
+        if found.open:
+            self._result.conflicts.append(Conflict(path, None, own.after.id, _id(entry)))
         else:
-            _merge_path(change, own.get(change.path), prefer, result, conflicts)
-    _drop_shadowed(trees, this, result, other_paths, conflicts)
-    return TreeMerge(result, conflicts)
+            self._place(path, path, found.entry)
 
+    def _combined(self, trio: Trio) -> Combined:
+        this, other, base = (_content(e) for e in (trio.this, trio.other, trio.base))
+        if this == other or other == base:
+            return Combined(trio.this)
+        if this == base:
+            return Combined(trio.other)
+        found = self._combine(trio)
+        self._result.artifacts.append((trio, found))
+        return found
 
-def _edited(change: Change | None) -> bool:
-    return change is not None and change.before is not None and change.after is not None
-
-
-def _follow_move_there(change: Change, target: str, own: Change, result: dict[str, Entry | None]) -> None:
-    assert own.after is not None
-    result[change.path] = None
-    result[target] = replace(own.after, name=target.rpartition("/")[2])
-
-
-def _merge_path(
-    theirs: Change,
-    ours: Change | None,
-    prefer: Side | None,
-    result: dict[str, Entry | None],
-    conflicts: list[Conflict],
-) -> None:
-    this = ours.after if ours is not None else theirs.before
-    choice = merge_whole(theirs.before, this, theirs.after, prefer)
-    if choice.side is None:
-        conflicts.append(Conflict(theirs.path, _id(theirs.before), _id(this), _id(theirs.after)))
-    elif choice.side == "other":
-        result[theirs.path] = theirs.after
-
-
-def _drop_shadowed(
-    trees: Trees, this: str, result: dict[str, Entry | None], theirs: dict[str, Change], conflicts: list[Conflict]
-) -> None:
-    """A file on one side where the other has a folder of that name cannot be put together: a conflict."""
-    for path, entry in list(result.items()):
-        if entry is None:
-            continue
-        parts = path.split("/")
-        blocked = next(
-            (p for k in range(1, len(parts)) if _is_artifact(trees, this, result, p := "/".join(parts[:k]))), None
+    def _inside_of_whole(self, trio: Trio) -> None:
+        """Files of one folder that is kept whole: merged one by one, told as what they are."""
+        assert trio.base is not None and trio.this is not None and trio.other is not None
+        inner = merge_trees(
+            self._trees,
+            trio.base.id,
+            trio.this.id,
+            trio.other.id,
+            lambda found: self._combine(replace(found, path=f"{trio.path}/{found.path}")),
         )
-        here = trees.find(this, path)
-        if blocked is not None or (here is not None and here.type == "folder"):
-            del result[path]
-            conflicts.append(Conflict(path, None, _id(here), _id(entry)))
+        for path, entry in inner.changes.items():
+            self._result.changes[f"{trio.path}/{path}"] = entry
+        for conflict in inner.conflicts:
+            self._result.conflicts.append(replace(conflict, path=f"{trio.path}/{conflict.path}"))
+        for found, combined in inner.artifacts:
+            self._result.artifacts.append((replace(found, path=f"{trio.path}/{found.path}"), combined))
+
+    def _held_here(self, path: str) -> bool:
+        """True where this side has another artifact at a path."""
+        own = self._ours.changes.get(path)
+        return own is not None and own.after is not None and path not in self._ours.targets
+
+    def _place(self, here: str, target: str, entry: Entry | None) -> None:
+        """The artifact that this side has at ``here`` comes to stand at ``target``, or goes."""
+        if here != target or entry is None:
+            self._result.changes[here] = None
+        if entry is not None:
+            self._result.changes[target] = replace(entry, name=target.rpartition("/")[2])
+            if here != target:
+                self._result.moves[here] = target
+
+    def _drop_shadowed(self) -> None:
+        """A file on one side where the other has a folder of that name cannot be put together: a conflict."""
+        changes = self._result.changes
+        for path, entry in list(changes.items()):
+            if entry is None:
+                continue
+            parts = path.split("/")
+            blocked = next((p for k in range(1, len(parts)) if self._is_artifact(p := "/".join(parts[:k]))), None)
+            here = self._trees.find(self._root, path)
+            if blocked is not None or (here is not None and here.type == "folder"):
+                del changes[path]
+                self._result.conflicts.append(Conflict(path, None, _id(here), _id(entry)))
+
+    def _is_artifact(self, path: str) -> bool:
+        changes = self._result.changes
+        entry = changes[path] if path in changes else self._trees.find(self._root, path)
+        return entry is not None and entry.type == "artifact"
 
 
-def _is_artifact(trees: Trees, root: str, result: dict[str, Entry | None], path: str) -> bool:
-    entry = result[path] if path in result else trees.find(root, path)
-    return entry is not None and entry.type != "folder"
+def _all_whole(trio: Trio) -> bool:
+    return all(e is not None and e.type == "whole" for e in (trio.base, trio.this, trio.other))
 
 
 def _id(entry: Entry | None) -> str | None:
     return entry.id if entry is not None else None
+
+
+def _content(entry: Entry | None) -> tuple[str, str] | None:
+    return (entry.type, entry.id) if entry is not None else None

@@ -459,8 +459,9 @@ class StructureMerge:
         if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
             return None
         assert row.this is not None and row.other is not None
-        if cell == "none" and row.this.node.text != row.other.node.text:
-            self.notes.append("outputs of a cell that both sides changed are cleared")
+        if cell == "none":
+            if name == "outputs" and row.this.node.value:
+                self.notes.append("outputs of a cell that both sides changed are cleared")
             value: Any = [] if name == "outputs" else None
             text = json.dumps(value)
             return Out(text, value, Node(text, value))
@@ -527,7 +528,8 @@ class StructureMerge:
                     continue
                 counts = (row.base, row.this, row.other)
                 pairs = zip(counts, versions, strict=True)
-                if all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
+                changed = any(c is not None and c.node.value != row.base.node.value for c in counts)
+                if changed and all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
                     count = len(results[list_key][1].value)
                     if now.value != count:
                         self.notes.append(f"{row.base.name} is worked out anew: {count}")

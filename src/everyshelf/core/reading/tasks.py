@@ -15,6 +15,7 @@ from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
+from everyshelf.core.merge import Decision
 from everyshelf.core.outline.model import Part, child_path, plain
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
@@ -56,6 +57,8 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         return unfolding_json(request, rules)
     if request["task"] == "drawing":
         return drawing_json(request, rules)
+    if request["task"] == "merge":
+        return merging_json(request, rules)
     near = request.get("beside") or [{}, {}]
     before, after = (
         ArtifactSide(n, path=Path(p), beside={name: Path(file) for name, file in held.items()})
@@ -66,6 +69,24 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
     keep = Keep(path=Path(request["keep"])) if request.get("keep") else Keep()
     found = compare_artifacts(before, after, rules=rules, kind=request.get("kind"), key=request.get("key"), keep=keep)
     return found.as_json(request.get("limit") or 10_000)
+
+
+def merging_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    """Three versions of a file merged; the result goes to ``output`` where nothing is left to settle."""
+    from everyshelf.core.merge.artifact import Versions, merge_artifacts
+
+    base, this, other = (Path(path).read_bytes() for path in request["files"])
+    decisions = {key: Decision(said["take"], said.get("value")) for key, said in request["decisions"].items()}
+    merged = merge_artifacts(
+        Versions(request["name"], base, this, other),
+        rules=rules,
+        kind=request.get("kind"),
+        prefer=request.get("prefer"),
+        decisions=decisions,
+    )
+    if merged.content is not None:
+        Path(request["output"]).write_bytes(merged.content)
+    return merged.as_json()
 
 
 def _folder_json(given: Given) -> dict[str, Any]:

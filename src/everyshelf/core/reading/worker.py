@@ -25,6 +25,7 @@ import orjson
 
 from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError
+from everyshelf.core.merge.whole import whole_conflict
 
 DEADLINE_SECONDS = 20.0
 MEMORY_BYTES = 1_000 * 1024 * 1024
@@ -116,6 +117,33 @@ class Worker:
     def fold(self, path: Path, output: Path) -> dict[str, Any]:
         """Write the file that a zip of parts folds to; gives its name and notes. Raises as ``unfold``."""
         return self._ask({"task": "fold", "file": ["", str(path)], "output": str(output)})
+
+    def merge(
+        self,
+        name: str,
+        files: tuple[Path, Path, Path],
+        output: Path,
+        *,
+        rules_text: str = "",
+        kind: str | None = None,
+        prefer: str | None = None,
+        decisions: Mapping[str, Mapping[str, Any]] | None = None,
+    ) -> dict[str, Any]:
+        """Base, this and other put together as ``output``; the JSON form of ``merge-files``.
+
+        ``decisions``: conflict id -> ``{"take", "value"}``. What cannot be merged within the limits is left to choose
+        as a whole.
+        """
+        request = {"task": "merge", "name": name, "files": [str(f) for f in files], "output": str(output)}
+        given = {"rules": rules_text, "kind": kind, "prefer": prefer, "decisions": dict(decisions or {})}
+        try:
+            return self._ask({**request, **given})
+        except LimitError as error:
+            found = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {})
+        if found["merged"]:
+            taken = found["conflicts"][0]["decision"]["take"]
+            output.write_bytes(files[2 if taken == "other" else 1].read_bytes())
+        return found
 
     def uses(
         self, name: str, path: Path, wanted: list[dict[str, Any]], *, rules_text: str = ""

@@ -71,6 +71,47 @@ class Branch(models.Model):
         constraints = [models.UniqueConstraint(fields=["shelf", "name"], name="one_branch_per_name")]
 
 
+class Merge(models.Model):
+    """A merge that waits to be settled: what is to come onto which branch, and what was decided about it so far.
+
+    ``other_root`` is the state to bring in, ``other_commit`` its commit where it is one. ``decisions``: path ->
+    conflict id -> ``{"take", "value", "by"}``. ``message`` is what will be said about the commit.
+    """
+
+    uid = models.CharField(max_length=12)
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="merges")
+    target = models.CharField(max_length=120)
+    source = models.CharField(max_length=160)
+    base_root = models.CharField(max_length=64)
+    base_commit = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
+    other_root = models.CharField(max_length=64)
+    other_commit = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
+    drop = models.BooleanField(default=False)
+    moves = models.JSONField(default=list)
+    message = models.JSONField(default=dict)
+    decisions = models.JSONField(default=dict)
+    state = models.CharField(max_length=12, default="open")
+    created = models.DateTimeField()
+    created_by = models.ForeignKey(User, models.PROTECT, related_name="+")
+    finished = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["shelf", "uid"], name="one_merge_per_id"),
+            models.CheckConstraint(condition=Q(state__in=["open", "finished", "abandoned"]), name="known_merge_state"),
+        ]
+        indexes = [models.Index(fields=["shelf", "state"])]
+
+
+class MergedContent(models.Model):
+    """What three contents gave when they were merged, so that looking at a merge does not merge again."""
+
+    key = models.CharField(max_length=64, unique=True)
+    answer = models.JSONField()
+    content = models.CharField(max_length=64, blank=True)
+    size = models.PositiveBigIntegerField(default=0)
+
+
 class Tag(models.Model):
     """A name that never moves. ``dropped`` names stay taken, so that none is ever reused."""
 

@@ -6,7 +6,6 @@ import uuid
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
@@ -14,7 +13,6 @@ from django.utils import timezone
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Change, CommitData, Entry, Move, check_path, encode_commit
-from everyshelf.core.history.merging import Conflict, merge_trees
 from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.peeking import table_of_folder
 from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
@@ -52,22 +50,6 @@ class Message:
     time: datetime | None = None
 
 
-class MergeConflictError(ConflictError):
-    """Artifacts changed on both sides; ``facts["conflicts"]`` lists them."""
-
-    code = "merge.conflict"
-    hint = "Settle them with --prefer this or --prefer other, or commit a version that joins both, then merge again."
-
-    def __init__(self, conflicts: list[Conflict]) -> None:
-        count = len(conflicts)
-        super().__init__(
-            f"{count} artifact{'s' if count > 1 else ''} changed on both sides: "
-            + ", ".join(c.path for c in conflicts[:3])
-            + (" …" if count > 3 else ""),
-            conflicts=[{"path": c.path, "base": c.base, "this": c.this, "other": c.other} for c in conflicts],
-        )
-
-
 def commit_changes(
     caller: Caller,
     shelf: Shelf,
@@ -92,16 +74,23 @@ def commit_changes(
     root, moves = _applied(shelf, root_before, wanted)
     head = branch.head
     if head is not None and base_commit != head:
-        merged = merge_trees(get_trees(), root_before, head.root, root, prefer)
-        if merged.conflicts:
-            raise MergeConflictError(merged.conflicts)
-        root, root_before = _marked(head.root, get_trees().apply(head.root, merged.changes)), head.root
+        from everyshelf.service.shelves.actions.merging import Wish, merge_or_wait
+
+        wish = Wish(root_before, root, base_commit, None, moves, f"a commit of {caller.person.username}")
+        made, _ = merge_or_wait(caller, shelf, branch, wish, message, prefer)
+        if made is None:
+            raise _nothing_to_commit()
+        return made
     if root == root_before:
-        raise InvalidError(
-            "nothing would change, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
-        )
+        raise _nothing_to_commit()
     parents = [head] if head is not None else []
     return record_commit(caller, shelf, branch, parents, root, message, moves)
+
+
+def _nothing_to_commit() -> InvalidError:
+    return InvalidError(
+        "nothing would change, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
+    )
 
 
 def require_branch(caller: Caller, shelf: Shelf, branch: Branch) -> None:
@@ -172,10 +161,10 @@ def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[t
             changes.setdefault(change.moved_from, None)
             moves.append((change.moved_from, change.path))
     _check_rules(changes.get(FILE_NAME))
-    return _marked(root, get_trees().apply(root, changes)), moves
+    return marked(root, get_trees().apply(root, changes)), moves
 
 
-def _marked(before: str, after: str) -> str:
+def marked(before: str, after: str) -> str:
     """The state with the folders kept whole that are to be: one artifact each."""
     trees = get_trees()
     changed_rules = trees.find(before, FILE_NAME) != trees.find(after, FILE_NAME)
@@ -397,38 +386,7 @@ def _existing(uids: set[str]) -> list[Artifact]:
     return found
 
 
-# --- merging and restoring -------------------------------------------------------
-
-
-def merge_branch(
-    caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
-) -> dict[str, Any]:
-    """Merge branch ``source`` into ``target``; with ``drop`` the source is dropped in the same act.
-
-    Returns commit (None if there was nothing to merge), base, and the number of artifacts taken over.
-    """
-    from everyshelf.service.shelves.actions.branches import drop_branch
-    from everyshelf.service.shelves.actions.lineage import lineage_of
-
-    this, other = get_branch(shelf, target), get_branch(shelf, source)
-    require_branch(caller, shelf, this)
-    if other.head is None:
-        raise InvalidError(f"{source} has no commit to merge", code="merge.empty")
-    lineage = lineage_of(shelf)
-    base = lineage.base(this.head.pk, other.head.pk) if this.head else None
-    commit, taken = None, 0
-    if base != other.head.pk:
-        base_root = Commit.objects.get(pk=base).root if base else get_trees().empty
-        this_root = this.head.root if this.head else get_trees().empty
-        merged = merge_trees(get_trees(), base_root, this_root, other.head.root, prefer)
-        if merged.conflicts:
-            raise MergeConflictError(merged.conflicts)
-        root, taken = get_trees().apply(this_root, merged.changes), len(merged.changes)
-        parents = [p for p in (this.head, other.head) if p is not None]
-        commit = record_commit(caller, shelf, this, parents, root, checked_message(caller, message))
-    if drop:
-        drop_branch(caller, shelf, source)
-    return {"commit": commit.uid if commit else None, "base": base and Commit.objects.get(pk=base).uid, "taken": taken}
+# --- restoring -------------------------------------------------------
 
 
 def restore(

@@ -24,7 +24,7 @@ from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.history import Change, Entry
+from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import find_moves
 from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
 from everyshelf.core.kinds.registry import packages
@@ -35,6 +35,7 @@ from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.contents import as_file, as_given
 from everyshelf.service.shelves.actions.listing import display_name, entry_of, versions_at
+from everyshelf.service.shelves.actions.moves import recorded_moves
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
@@ -77,7 +78,7 @@ class Pairing:
 def pair_changes(shelf: Shelf, before: Resolved, after: Resolved) -> list[Pairing]:
     """Changed paths, with an artifact that went from one path to another told as one."""
     changes = list(get_trees().changes(before.root, after.root))
-    moves = {**find_moves(changes), **_recorded_moves(shelf, before, after, changes)}
+    moves = {**find_moves(changes), **recorded_moves(shelf, before.commit, after.commit, changes)}
     targets = {new: old for old, new in moves.items()}
     by_path = {c.path: c for c in changes}
     result = []
@@ -120,17 +121,6 @@ def beside_of(root: str, path: str, entry: Entry | None) -> dict[str, Entry]:
     entries = {e.name: e for e in trees.children(node)[1]} if node is not None else {}
     found = {sibling: entries[sibling] for sibling in belonging(name, entries)}
     return found if sum(e.size for e in found.values()) <= _MOST_BESIDE else {}
-
-
-def _recorded_moves(shelf: Shelf, before: Resolved, after: Resolved, changes: list[Change]) -> dict[str, str]:
-    """Moves people recorded: the same artifact under a path that went and one that came."""
-    gone = {c.path: c.before.id for c in changes if c.before is not None and c.after is None}
-    come = {c.path: c.after.id for c in changes if c.after is not None and c.before is None}
-    if not gone or not come:
-        return {}
-    old = {v.artifact_id: p for p, v in versions_at(shelf, before.commit, gone).items()}
-    new = {v.artifact_id: p for p, v in versions_at(shelf, after.commit, come).items()}
-    return {old[artifact]: new[artifact] for artifact in old.keys() & new.keys()}
 
 
 def compare_states(

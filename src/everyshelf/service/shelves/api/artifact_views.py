@@ -271,25 +271,6 @@ class CommitView(ShelfView):
         return Response(listing.commit_json(commit))
 
 
-class MergeView(ShelfView):
-    """Merging branches."""
-
-    @extend_schema(operation_id="branches_merge", request=shapes.MergeIn, responses=shapes.MergeOut)
-    def post(self, request: Any, shelf: str) -> Response:
-        """Merge one branch into another; conflicts are answered with 409 merge.conflict."""
-        caller, found = self.shelf(request, shelf)
-        values = valid(shapes.MergeIn, request)
-        message = message_of(values, f"Merge {values['source']} into {values['target']}")
-
-        def act() -> Response:
-            result = commits.merge_branch(
-                caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
-            )
-            return Response(result)
-
-        return once(request, act)
-
-
 class RestoreView(ShelfView):
     """Bringing back."""
 

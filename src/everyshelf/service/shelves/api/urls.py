@@ -4,6 +4,7 @@ from django.urls import path
 
 from everyshelf.service.shelves.api import artifact_views as artifacts
 from everyshelf.service.shelves.api import compare_views as compare
+from everyshelf.service.shelves.api import merge_views as merges
 from everyshelf.service.shelves.api import shelf_views as shelves
 
 _S = "/<str:shelf>"
@@ -12,7 +13,11 @@ urlpatterns = [
     path(_S, shelves.OneShelfView.as_view()),
     path(f"{_S}/members", shelves.MembersView.as_view()),
     path(f"{_S}/branches", shelves.BranchesView.as_view()),
-    path(f"{_S}/merge", artifacts.MergeView.as_view()),
+    path(f"{_S}/merge", merges.MergeView.as_view()),
+    path(f"{_S}/merges", merges.MergesView.as_view()),
+    path(f"{_S}/merges/<str:uid>", merges.OneMergeView.as_view()),
+    path(f"{_S}/merges/<str:uid>/decisions", merges.DecisionsView.as_view()),
+    path(f"{_S}/merges/<str:uid>/finish", merges.FinishView.as_view()),
     path(f"{_S}/restore", artifacts.RestoreView.as_view()),
     path(f"{_S}/branches/<path:name>", shelves.BranchView.as_view()),
     path(f"{_S}/tags", shelves.TagsView.as_view()),

@@ -1,0 +1,516 @@
+"""Merging states of a shelf by meaning, and merges that wait until their conflicts are settled."""
+
+from __future__ import annotations
+
+import hashlib
+import uuid
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from datetime import datetime
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import orjson
+from django.db import IntegrityError
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.core.history import Entry
+from everyshelf.core.history.merging import Combine, Combined, Trio, merge_trees
+from everyshelf.core.history.trees import Change
+from everyshelf.core.merge import TAKES, Side
+from everyshelf.service.config import get_config
+from everyshelf.service.context import get_trees, reader
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.shelves.actions.commits import (
+    Message,
+    checked_message,
+    marked,
+    record_commit,
+    require_branch,
+    rules_at,
+)
+from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.moves import recorded_moves
+from everyshelf.service.shelves.actions.refs import get_branch
+from everyshelf.service.shelves.models import Branch, Commit, Merge, MergedContent, Shelf
+
+# Raised when the same three contents would be merged otherwise.
+_MERGER_VERSION = 1
+_TOLD = 3
+
+# path -> conflict id -> {"take", "value", "by"}
+Decided = Mapping[str, Mapping[str, Mapping[str, Any]]]
+
+
+class MergeConflictError(ConflictError):
+    """Something is to be settled; ``facts["merge"]`` names the merge that waits, ``facts["conflicts"]`` what."""
+
+    code = "merge.conflict"
+    hint = "Settle them: everyshelf settle. Or merge again with --prefer this or --prefer other."
+
+    def __init__(self, merge: Merge, plan: Plan) -> None:
+        told = [c["why"] for a in plan.open for c in a.conflicts if "decision" not in c]
+        more = f" (and {len(told) - _TOLD} more)" if len(told) > _TOLD else ""
+        super().__init__(
+            f"{plan.open_count} conflict{'s' if plan.open_count != 1 else ''} to settle: "
+            + "; ".join(told[:_TOLD])
+            + more,
+            merge=merge.uid,
+            conflicts=[{"path": a.path, "base": a.base, "this": a.this, "other": a.other} for a in plan.open],
+        )
+
+
+@dataclass(frozen=True)
+class ArtifactMerge:
+    """One artifact both sides changed: contents (None: not there), and what came of it."""
+
+    path: str
+    kind: str
+    base: str | None
+    this: str | None
+    other: str | None
+    open: bool
+    conflicts: list[dict[str, Any]]
+    notes: list[str]
+    combined: int
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a merge gives on top of a branch's head: the new root, or what is to be settled before."""
+
+    root: str
+    this_root: str
+    taken: int
+    moves: dict[str, str]
+    artifacts: list[ArtifactMerge]
+
+    @property
+    def open(self) -> list[ArtifactMerge]:
+        """Artifacts with something to settle."""
+        return [a for a in self.artifacts if a.open]
+
+    @property
+    def open_count(self) -> int:
+        """Conflicts nobody has settled."""
+        return sum(1 for a in self.open for c in a.conflicts if "decision" not in c)
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What is to be merged into a branch: the state to bring in, and the one both grew from."""
+
+    base_root: str
+    other_root: str
+    base_commit: Commit | None = None
+    other_commit: Commit | None = None
+    moves: list[tuple[str, str]] = field(default_factory=list)
+    source: str = ""
+    drop: bool = False
+
+
+def plan_merge(
+    shelf: Shelf, wish: Wish, this: Commit | None, decided: Decided | None = None, prefer: Side | None = None
+) -> Plan:
+    """What merging gives on top of ``this``; nothing is recorded."""
+    trees = get_trees()
+    this_root = this.root if this is not None else trees.empty
+    ours: list[Change] = list(trees.changes(wish.base_root, this_root))
+    theirs: list[Change] = list(trees.changes(wish.base_root, wish.other_root))
+    recorded = (
+        recorded_moves(shelf, wish.base_commit, this, ours),
+        {**recorded_moves(shelf, wish.base_commit, wish.other_commit, theirs), **dict(wish.moves)},
+    )
+    combine = _combine_by_meaning(shelf, this_root, decided or {}, prefer)
+    merged = merge_trees(trees, wish.base_root, this_root, wish.other_root, combine, recorded)
+    told = {conflict.path for conflict in merged.conflicts}
+    artifacts = [_told(trio, found) for trio, found in merged.artifacts]
+    known = {a.path for a in artifacts}
+    artifacts += [_shadowed(c.path, c.base, c.this, c.other) for c in merged.conflicts if c.path not in known]
+    root = marked(this_root, trees.apply(this_root, merged.changes)) if not told else this_root
+    return Plan(root, this_root, len(merged.changes), merged.moves, artifacts)
+
+
+def _told(trio: Trio, found: Combined) -> ArtifactMerge:
+    base, this, other = (e.id if e is not None else None for e in (trio.base, trio.this, trio.other))
+    return ArtifactMerge(
+        trio.path, found.kind, base, this, other, found.open, found.conflicts, found.notes, found.combined
+    )
+
+
+def _shadowed(path: str, base: str | None, this: str | None, other: str | None) -> ArtifactMerge:
+    why = f"artifact “{path}”: one side has a file where the other has a folder of that name"
+    conflict = {"id": "/", "part": "/", "type": "artifact", "label": path, "field": None, "why": why, "options": []}
+    return ArtifactMerge(path, "", base, this, other, True, [conflict], ["move one of them, then merge again"], 0)
+
+
+# --- one artifact -------------------------------------------------------------------
+
+
+def _combine_by_meaning(shelf: Shelf, this_root: str, decided: Decided, prefer: Side | None) -> Combine:
+    rules = rules_at(this_root)
+
+    def combine(trio: Trio) -> Combined:
+        decisions = decided.get(trio.path, {})
+        entries = trio.base, trio.this, trio.other
+        given = decisions.get("/", {})
+        if given.get("take") == "edited" and given.get("content"):
+            content = str(given["content"])
+            entry = Entry(trio.path.rpartition("/")[2], "artifact", content, get_size(shelf, content))
+            return Combined(entry, False, [_whole(trio, given, prefer)], kind="")
+        if any(e is None or e.type != "artifact" for e in entries):
+            return _one_or_the_other(trio, given, prefer)
+        kind = rules.kind_for(trio.path)
+        answer, content, size = _merged_contents(shelf, trio, decisions, prefer, rules.source, kind)
+        entry = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.this
+        return Combined(
+            entry, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
+        )
+
+    return combine
+
+
+def _one_or_the_other(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> Combined:
+    """One side removed it, or both added it, or one has a folder: only one state can be taken."""
+    conflict = _whole(trio, given, prefer)
+    take = conflict.get("decision", {}).get("take")
+    return Combined(trio.other if take == "other" else trio.this, take is None, [conflict])
+
+
+def _whole(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> dict[str, Any]:
+    name = trio.path
+    if trio.base is None:
+        why = f"artifact “{name}”: both sides added it, each with other content"
+    elif trio.this is None:
+        why = f"artifact “{name}”: this side removed it, the other side changed it"
+    elif trio.other is None:
+        why = f"artifact “{name}”: the other side removed it, this side changed it"
+    else:
+        why = f"artifact “{name}”: both sides changed it in ways that do not go together"
+    told: dict[str, Any] = {"id": "/", "part": "/", "type": "artifact", "label": name, "field": None, "why": why}
+    told["options"] = ["this", "other"]
+    for side in ("base", "this", "other"):
+        entry: Entry | None = getattr(trio, side)
+        if entry is not None:
+            told[side] = f"{entry.size:,} bytes"
+    take = given.get("take") or prefer
+    if take:
+        told["decision"] = {"take": take}
+    return told
+
+
+def _merged_contents(
+    shelf: Shelf,
+    trio: Trio,
+    decisions: Mapping[str, Mapping[str, Any]],
+    prefer: Side | None,
+    rules_text: str,
+    kind: str | None,
+) -> tuple[dict[str, Any], str, int]:
+    """The answer, and the content it gave ("" while something is to be settled); kept for the next time."""
+    assert trio.base is not None and trio.this is not None and trio.other is not None
+    plain = {name: {"take": d["take"], "value": d.get("value")} for name, d in decisions.items()}
+    ids = [trio.base.id, trio.this.id, trio.other.id]
+    basis = [_MERGER_VERSION, ids, trio.path, rules_text, kind, prefer, plain, shelf.pk]
+    key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
+    known = MergedContent.objects.filter(key=key).first()
+    if known is not None:
+        return known.answer, known.content, known.size
+    with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
+        output = Path(folder, "merged")
+        with as_file(ids[0]) as base, as_file(ids[1]) as this, as_file(ids[2]) as other, reader() as worker:
+            answer = worker.merge(
+                trio.path,
+                (base, this, other),
+                output,
+                rules_text=rules_text,
+                kind=kind,
+                prefer=prefer,
+                decisions=plain,
+            )
+        content, size = "", 0
+        if answer["merged"]:
+            with output.open("rb") as file:
+                info = take_in(shelf, iter(lambda: file.read(1 << 20), b""), None)
+            content, size = info.id, info.size
+    try:
+        MergedContent.objects.create(key=key, answer=answer, content=content, size=size)
+    except IntegrityError:
+        pass  # the same merge in parallel gave the same
+    return answer, content, size
+
+
+# --- merges that wait -----------------------------------------------------------------
+
+
+def keep_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
+    """Keep a merge on the server until it is settled; one that waits for the same already is taken up again."""
+    known = Merge.objects.filter(
+        shelf=shelf, target=target, state="open", base_root=wish.base_root, other_root=wish.other_root
+    ).first()
+    if known is not None:
+        return known
+    return Merge.objects.create(
+        uid=uuid.uuid4().hex[:12],
+        shelf=shelf,
+        target=target,
+        source=wish.source,
+        base_root=wish.base_root,
+        base_commit=wish.base_commit,
+        other_root=wish.other_root,
+        other_commit=wish.other_commit,
+        drop=wish.drop,
+        moves=[list(m) for m in wish.moves],
+        message={**asdict(message), "time": message.time.isoformat() if message.time else None},
+        created=timezone.now(),
+        created_by=caller.person,
+    )
+
+
+def get_merge(shelf: Shelf, uid: str) -> Merge:
+    """A merge by its id; raises ``MissingError``."""
+    found = Merge.objects.filter(shelf=shelf, uid=uid).select_related("other_commit", "base_commit").first()
+    if found is None:
+        raise MissingError(
+            f"there is no merge {uid[:20]!r} here", code="merge.missing", hint="List them: everyshelf settle"
+        )
+    return found
+
+
+def list_merges(shelf: Shelf) -> list[dict[str, Any]]:
+    """Merges that wait, newest first."""
+    rows = Merge.objects.filter(shelf=shelf, state="open").select_related("created_by").order_by("-id")
+    return [merge_json(row) for row in rows]
+
+
+def merge_json(merge: Merge) -> dict[str, Any]:
+    """A merge without its artifacts."""
+    return {
+        "id": merge.uid,
+        "target": merge.target,
+        "source": merge.source,
+        "state": merge.state,
+        "summary": merge.message.get("summary", ""),
+        "drop": merge.drop,
+        "created": merge.created,
+        "created_by": merge.created_by.username,
+        "decided": sum(len(found) for found in merge.decisions.values()),
+        "commit": merge.finished.uid if merge.finished else None,
+    }
+
+
+def merge_detail(merge: Merge) -> dict[str, Any]:
+    """A merge with every artifact both sides changed, its conflicts and what was decided."""
+    plan = _plan_of(merge)
+    artifacts = [asdict(a) for a in plan.artifacts]
+    for artifact in artifacts:
+        for conflict in artifact["conflicts"]:
+            said = merge.decisions.get(artifact["path"], {}).get(conflict["id"])
+            if said and "decision" in conflict:
+                conflict["decision"]["by"] = said.get("by", "")
+    return {**merge_json(merge), "open": plan.open_count, "artifacts": artifacts}
+
+
+def _plan_of(merge: Merge) -> Plan:
+    branch = get_branch(merge.shelf, merge.target)
+    return plan_merge(merge.shelf, _wish_of(merge), branch.head, merge.decisions)
+
+
+def _wish_of(merge: Merge) -> Wish:
+    return Wish(
+        merge.base_root,
+        merge.other_root,
+        merge.base_commit,
+        merge.other_commit,
+        [(old, new) for old, new in merge.moves],
+        merge.source,
+        merge.drop,
+    )
+
+
+@dataclass(frozen=True)
+class Settling:
+    """How a conflict is settled: of one artifact by its id, of all its open ones, or of the whole merge.
+
+    ``path`` None: all artifacts; ``conflict`` None: all that is open there. ``content``: a whole artifact that was put
+    together elsewhere.
+    """
+
+    path: str | None
+    conflict: str | None
+    take: str | None
+    value: Any = None
+    content: str = ""
+
+
+def settle(caller: Caller, merge: Merge, wanted: list[Settling]) -> Merge:
+    """Note how conflicts are settled; ``take`` None takes a decision back."""
+    require_branch(caller, merge.shelf, get_branch(merge.shelf, merge.target))
+    _check_open(merge)
+    plan = _plan_of(merge)
+    by_path = {a.path: a for a in plan.artifacts}
+    decisions: dict[str, dict[str, Any]] = {p: dict(found) for p, found in merge.decisions.items()}
+    for one in wanted:
+        _note(caller, merge, one, by_path, decisions)
+    merge.decisions = {path: found for path, found in decisions.items() if found}
+    merge.save(update_fields=["decisions"])
+    return merge
+
+
+def _note(
+    caller: Caller,
+    merge: Merge,
+    one: Settling,
+    artifacts: dict[str, ArtifactMerge],
+    decisions: dict[str, dict[str, Any]],
+) -> None:
+    if one.path is not None and one.path not in artifacts:
+        raise InvalidError(
+            f"{one.path} has nothing to settle", code="settle.artifact", hint="See everyshelf settle for what has."
+        )
+    paths = [one.path] if one.path is not None else list(artifacts)
+    by = caller.person.username
+    for path in paths:
+        held = decisions.setdefault(path, {})
+        if one.content:
+            get_size(merge.shelf, one.content)
+            held.clear()
+            held["/"] = {"take": "edited", "content": one.content, "by": by}
+            continue
+        known = {c["id"]: c for c in artifacts[path].conflicts}
+        names = [one.conflict] if one.conflict is not None else [i for i, c in known.items() if "decision" not in c]
+        for name in names:
+            if name not in known:
+                raise InvalidError(
+                    f"{path} has no conflict {name!r}", code="settle.conflict", hint="See everyshelf settle."
+                )
+            if one.take is None:
+                held.pop(name, None)
+                continue
+            if one.take not in TAKES or one.take not in known[name]["options"]:
+                options = ", ".join(known[name]["options"]) or "nothing"
+                raise InvalidError(
+                    f"{known[name]['why']}: it can be settled with {options}, not {one.take}", code="settle.take"
+                )
+            held[name] = {"take": one.take, "by": by}
+            if one.take == "edited":
+                held[name]["value"] = one.value
+
+
+def _check_open(merge: Merge) -> None:
+    if merge.state != "open":
+        raise ConflictError(f"this merge is {merge.state} already", code="merge.closed", hint="Merge again.")
+
+
+def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
+    """Make the commit of a merge that is settled; raises ``MergeConflictError`` while it is not."""
+    shelf = merge.shelf
+    branch = get_branch(shelf, merge.target)
+    require_branch(caller, shelf, branch)
+    _check_open(merge)
+    plan = _plan_of(merge)
+    if plan.open:
+        raise MergeConflictError(merge, plan)
+    said = dict(merge.message)
+    said["time"] = datetime.fromisoformat(said["time"]) if said.get("time") else None
+    message = Message(**said)
+    if summary:
+        message = Message(**{**said, "summary": summary})
+    commit = record_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
+    merge.state, merge.finished = "finished", commit
+    merge.save(update_fields=["state", "finished"])
+    if merge.drop:
+        from everyshelf.service.shelves.actions.branches import drop_branch
+
+        drop_branch(caller, shelf, merge.source)
+    return commit
+
+
+def abandon_merge(caller: Caller, merge: Merge) -> None:
+    """Give a merge up: who began it may, and who may commit to its branch."""
+    if merge.created_by_id != caller.person.pk:
+        require_branch(caller, merge.shelf, get_branch(merge.shelf, merge.target))
+    else:
+        require(caller, merge.shelf, "commit")
+    _check_open(merge)
+    merge.state = "abandoned"
+    merge.save(update_fields=["state"])
+
+
+# --- recording ---------------------------------------------------------------------------
+
+
+def merge_or_wait(
+    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
+) -> tuple[Commit | None, Plan]:
+    """Merge into the branch; None if there is nothing to do; ``MergeConflictError`` names the merge that waits."""
+    plan = plan_merge(shelf, wish, branch.head, prefer=prefer)
+    if plan.open:
+        raise MergeConflictError(keep_merge(caller, shelf, branch.name, wish, message), plan)
+    if plan.root == plan.this_root and wish.other_commit is None:
+        return None, plan
+    settled = {a.path: {c["id"]: c["decision"] for c in a.conflicts if "decision" in c} for a in plan.artifacts}
+    return record_merge(caller, shelf, branch, wish, plan, message, settled), plan
+
+
+def record_merge(
+    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, plan: Plan, message: Message, decided: Decided
+) -> Commit:
+    """The merge commit; what was decided is written into its description."""
+    told = _decisions_told(decided, plan)
+    if told:
+        message = Message(**{**asdict(message), "description": f"{message.description}\n\n{told}".strip()})
+    parents = [c for c in (branch.head, wish.other_commit) if c is not None]
+    moves = {**dict(wish.moves), **plan.moves}
+    there = get_trees()
+    kept = [(old, new) for old, new in moves.items() if there.find(plan.root, new) and not there.find(plan.root, old)]
+    return record_commit(caller, shelf, branch, parents, plan.root, checked_message(caller, message), kept)
+
+
+def _decisions_told(decided: Decided, plan: Plan) -> str:
+    lines = []
+    for artifact in plan.artifacts:
+        for conflict in artifact.conflicts:
+            said = decided.get(artifact.path, {}).get(conflict["id"])
+            if said:
+                how = {"this": "this side", "other": "the other side", "both": "both", "edited": "edited"}[said["take"]]
+                by = f", by {said['by']}" if said.get("by") else ""
+                lines.append(f"- {artifact.path}: {conflict['why']} — settled: {how}{by}")
+    return "\n".join(["Settled:", *lines]) if lines else ""
+
+
+def merge_branch(
+    caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
+) -> dict[str, Any]:
+    """Merge branch ``source`` into ``target``; with ``drop`` the source is dropped in the same act.
+
+    Returns commit (None if there was nothing to merge), base, the number of artifacts taken over, and how many of them
+    both sides had changed.
+    """
+    from everyshelf.service.shelves.actions.branches import drop_branch
+
+    this, other = get_branch(shelf, target), get_branch(shelf, source)
+    require_branch(caller, shelf, this)
+    if drop and (other.guarded or other.name == shelf.main_branch):
+        raise RefusedError(f"{source} cannot be dropped", code="branch.guarded", hint="Merge without --drop.")
+    if other.head is None:
+        raise InvalidError(f"{source} has no commit to merge", code="merge.empty")
+    lineage = lineage_of(shelf)
+    found = lineage.base(this.head.pk, other.head.pk) if this.head else None
+    base = Commit.objects.get(pk=found) if found else None
+    commit, plan = None, None
+    if base is None or base.pk != other.head.pk:
+        root = base.root if base else get_trees().empty
+        wish = Wish(root, other.head.root, base, other.head, [], source, drop)
+        commit, plan = merge_or_wait(caller, shelf, this, wish, checked_message(caller, message), prefer)
+    if drop:
+        drop_branch(caller, shelf, source)
+    return {
+        "commit": commit.uid if commit else None,
+        "base": base.uid if base else None,
+        "taken": plan.taken if plan else 0,
+        "combined": len(plan.artifacts) if plan else 0,
+    }

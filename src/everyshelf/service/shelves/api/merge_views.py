@@ -1,0 +1,98 @@
+"""Merging branches, and merges that wait to be settled."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.response import Response
+
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.shelves.actions import listing, merging
+from everyshelf.service.shelves.api import shapes
+from everyshelf.service.shelves.api.base import ShelfView, message_of, valid
+from everyshelf.service.web.idempotency import once
+
+
+class MergeView(ShelfView):
+    """Merging branches."""
+
+    @extend_schema(operation_id="branches_merge", request=shapes.MergeIn, responses=shapes.MergeOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Merge one branch into another; what is to be settled first is answered with 409 merge.conflict."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.MergeIn, request)
+        message = message_of(values, f"Merge {values['source']} into {values['target']}")
+
+        def act() -> Response:
+            result = merging.merge_branch(
+                caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
+            )
+            if result["commit"]:
+                start_job(caller, "describe", found, {"commit": result["commit"]})
+            return Response(result)
+
+        return once(request, act)
+
+
+class MergesView(ShelfView):
+    """Merges that wait."""
+
+    @extend_schema(operation_id="merges_list", responses=shapes.WaitingMerge(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """Those that are open, newest first."""
+        _, found = self.shelf(request, shelf)
+        return Response(merging.list_merges(found))
+
+
+class OneMergeView(ShelfView):
+    """One merge that waits, or did."""
+
+    @extend_schema(operation_id="merges_get", responses=shapes.MergeDetail)
+    def get(self, request: Any, shelf: str, uid: str) -> Response:
+        """Every artifact both sides changed, with its conflicts and what was decided about them."""
+        _, found = self.shelf(request, shelf)
+        merge = merging.get_merge(found, uid)
+        return Response(merging.merge_detail(merge) if merge.state == "open" else _closed(merge))
+
+    @extend_schema(operation_id="merges_abandon", responses={204: None})
+    def delete(self, request: Any, shelf: str, uid: str) -> Response:
+        """Give it up; both sides stay as they are."""
+        caller, found = self.shelf(request, shelf)
+        merging.abandon_merge(caller, merging.get_merge(found, uid))
+        return Response(status=204)
+
+
+class DecisionsView(ShelfView):
+    """Settling conflicts."""
+
+    @extend_schema(operation_id="merges_settle", request=shapes.SettlingIn, responses=shapes.MergeDetail)
+    def post(self, request: Any, shelf: str, uid: str) -> Response:
+        """Note how conflicts are settled; a decision without ``take`` is taken back."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.SettlingIn, request)
+        wanted = [
+            merging.Settling(d["path"], d["conflict"], d["take"], d["value"], d["content"]) for d in values["decisions"]
+        ]
+        return Response(merging.merge_detail(merging.settle(caller, merging.get_merge(found, uid), wanted)))
+
+
+class FinishView(ShelfView):
+    """Finishing a merge."""
+
+    @extend_schema(operation_id="merges_finish", request=shapes.FinishIn, responses={201: shapes.CommitOut})
+    def post(self, request: Any, shelf: str, uid: str) -> Response:
+        """Make the merge commit, with what was decided in its description."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.FinishIn, request)
+
+        def act() -> Response:
+            made = merging.finish_merge(caller, merging.get_merge(found, uid), values["summary"])
+            start_job(caller, "describe", found, {"commit": made.uid})
+            return Response(listing.commit_json(made), status=201)
+
+        return once(request, act)
+
+
+def _closed(merge: Any) -> dict[str, Any]:
+    return {**merging.merge_json(merge), "open": 0, "artifacts": []}
