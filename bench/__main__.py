@@ -14,6 +14,7 @@ from bench import figures
 from bench.crashes import Campaign
 from bench.meaning import meaning
 from bench.measure import Figure
+from bench.merging import merging
 from bench.models import models
 from bench.tables import tables
 
@@ -47,6 +48,7 @@ def main() -> int:
         ("T1", figures.ingest),
         ("T7", figures.commits_and_branches),
         ("meaning", meaning),
+        ("merging", merging),
         ("tables", tables),
         ("models", models),
         ("T21", figures.command_line),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from pathlib import Path
 
@@ -343,6 +344,35 @@ class WorkTests(ConsoleCase):
         self.browser.wait_for(
             lambda: {a.path for a in self.shelf.artifacts()} == {"data/fares.csv", "flow.json", "other.txt"}
         )
+
+    def test_a_merge_is_settled_part_by_part_in_the_browser(self) -> None:
+        def flow(weigh: int, load: str) -> bytes:
+            steps = [{"id": "weigh", "run": "weigh.py", "timeout": weigh}, {"id": "load", "run": load, "timeout": 60}]
+            return (json.dumps({"steps": steps}, indent=2) + "\n").encode()
+
+        self.put({"night.json": flow(30, "load.py")})
+        self.shelf.make_branch("try")
+        self.put({"night.json": flow(45, "a.py")}, "Mine")
+        self.put({"night.json": flow(60, "b.py")}, "Other", branch="try")
+        self.page("/branches")
+        self.browser.press("Merge")
+        self.browser.press("Merge", "dialog[open]")
+        self.browser.see("timeout was 30, this side says 45, the other side says 60")
+        self.browser.press("Settle them")
+        self.browser.see("Both sides changed timeout of step weigh")
+        self.browser.see("0 of 2 settled")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press_key("2")
+        self.browser.see("1 of 2 settled")
+        self.browser.see("Both sides changed run of step load")
+        self.browser.driver.find_element(By.CSS_SELECTOR, ".opt").click()
+        self.browser.type_into("The value of run", "both.py")
+        self.browser.press("Settle with this")
+        self.browser.see("2 of 2 settled")
+        self.browser.press("Commit merge")
+        self.browser.see("Merge try into main")
+        self.assertEqual(self.shelf.read("night.json"), flow(60, "both.py"))
+        self.assertEqual(self.browser.complaints(), [])
 
     def test_text_is_read_in_a_chosen_encoding(self) -> None:
         self.put({"a.txt": "Fähre nach Färö\n".encode("latin-1") * 9})

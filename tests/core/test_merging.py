@@ -10,11 +10,11 @@ import unittest
 from typing import Any
 
 import yaml
+from bench.edits import FORMATS, colliding, disjoint
+from bench.edits.model import Format
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from bench.edits import FORMATS, colliding, disjoint
-from bench.edits.model import Format
 from everyshelf.core.formats.source import written
 from everyshelf.core.formats.source.json import json_source
 from everyshelf.core.formats.source.xml import xml_source
@@ -114,8 +114,10 @@ class GeneratedEditTests(unittest.TestCase):
 
 
 VALUES = st.recursive(
-    st.none() | st.booleans() | st.integers(-99, 99) | st.text("abc \n\"\\é", max_size=6),
-    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text("abcd", min_size=1, max_size=3), inner, max_size=4),
+    st.none() | st.booleans() | st.integers(-99, 99) | st.text('abc \n"\\é', max_size=6),
+    lambda inner: (
+        st.lists(inner, max_size=4) | st.dictionaries(st.text("abcd", min_size=1, max_size=3), inner, max_size=4)
+    ),
     max_leaves=12,
 )
 
@@ -123,7 +125,7 @@ VALUES = st.recursive(
 class LawTests(unittest.TestCase):
     """What holds for any three versions."""
 
-    laws = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    laws = settings(max_examples=400, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
     @laws
     @given(VALUES, VALUES, VALUES, st.sampled_from([None, 2]), st.sampled_from(["json", "yaml"]))
@@ -164,7 +166,9 @@ class LawTests(unittest.TestCase):
             lines = list(base)
             for _ in range(data.draw(st.integers(0, 3))):
                 at = data.draw(st.integers(0, len(lines)))
-                lines[at : at + data.draw(st.integers(0, 2))] = data.draw(st.lists(st.sampled_from("abcxyz"), max_size=2))
+                lines[at : at + data.draw(st.integers(0, 2))] = data.draw(
+                    st.lists(st.sampled_from("abcxyz"), max_size=2)
+                )
             return lines
 
         b, x, y = ("\n".join([*lines, ""]) for lines in (base, edited(), edited()))
@@ -188,7 +192,10 @@ class UntouchedTextTests(Case):
     """Comments, indentation, the order of keys and the spelling of what nobody touched are the base's."""
 
     def test_json(self) -> None:
-        this, other = STEPS.replace("30", "45"), STEPS.replace('"sail.py" ', '"go.py"   ').replace('"sail.py"', '"go.py"')
+        this, other = (
+            STEPS.replace("30", "45"),
+            STEPS.replace('"sail.py" ', '"go.py"   ').replace('"sail.py"', '"go.py"'),
+        )
         self.assertEqual(self.combined("f.json", STEPS, this, other), other.replace("30", "45"))
 
     def test_yaml(self) -> None:
@@ -210,7 +217,9 @@ class UntouchedTextTests(Case):
 
     def test_encodings_and_line_ends_are_kept(self) -> None:
         base = FLOW.replace("Night", "Nächt").replace("\n", "\r\n").encode("utf-16")
-        this, other = (base.decode("utf-16").replace(a, b).encode("utf-16") for a, b in (("30", "31"), ("high: 9", "high: 8")))
+        this, other = (
+            base.decode("utf-16").replace(a, b).encode("utf-16") for a, b in (("30", "31"), ("high: 9", "high: 8"))
+        )
         found = merged("f.yaml", base, this, other)
         want = base.decode("utf-16").replace("30", "31").replace("high: 9", "high: 8").encode("utf-16")
         self.assertEqual(found.content, want)
@@ -239,15 +248,13 @@ class MeaningTests(Case):
 
     def test_one_moved_the_other_edited(self) -> None:
         lines = STEPS.splitlines(keepends=True)
-        moved = "".join([*lines[:3], lines[4].replace(',\n', ',\n'), lines[3], *lines[5:]])
+        moved = "".join([*lines[:3], lines[4].replace(",\n", ",\n"), lines[3], *lines[5:]])
         self.assertEqual(self.combined("f.json", STEPS, moved, STEPS.replace("30", "45")), moved.replace("30", "45"))
 
     def test_one_renamed_the_other_edited(self) -> None:
         base = '{"jobs": {"weigh": {"run": "a.py", "timeout": 3, "retries": 2}, "load": {"run": "b.py", "timeout": 4}}}'
         this = base.replace('"weigh"', '"weighing"')
-        self.assertEqual(
-            self.combined("f.json", base, this, base.replace("3", "5")), this.replace("3", "5")
-        )
+        self.assertEqual(self.combined("f.json", base, this, base.replace("3", "5")), this.replace("3", "5"))
 
     def test_one_moved_to_another_parent_the_other_edited(self) -> None:
         base = (
@@ -268,7 +275,9 @@ class MeaningTests(Case):
 
     def test_equal_additions_are_one_and_different_ones_conflict(self) -> None:
         base = '{"a": 1}'
-        self.assertEqual(json.loads(self.combined("f.json", base, '{"a": 1, "b": 2}', '{"b": 2, "a": 1}')), {"a": 1, "b": 2})
+        self.assertEqual(
+            json.loads(self.combined("f.json", base, '{"a": 1, "b": 2}', '{"b": 2, "a": 1}')), {"a": 1, "b": 2}
+        )
         self.assertIn("both sides added it", self.conflicts("f.json", base, '{"a": 1, "b": 2}', '{"a": 1, "b": 3}')[0])
 
     def test_edit_against_removal_conflicts(self) -> None:
@@ -292,7 +301,9 @@ class MeaningTests(Case):
         self.assertIn("step_count is worked out anew: 4", found.notes)
 
     def test_layout_both_changed_is_no_conflict(self) -> None:
-        base = '{"nodes": [{"id": "a", "x": 1, "y": 2}, {"id": "b", "x": 3, "y": 4}], "edges": [{"from": "a", "to": "b"}]}'
+        base = (
+            '{"nodes": [{"id": "a", "x": 1, "y": 2}, {"id": "b", "x": 3, "y": 4}], "edges": [{"from": "a", "to": "b"}]}'
+        )
         found = self.combined("g.json", base, base.replace('"x": 1', '"x": 10'), base.replace('"x": 1', '"x": 20'))
         self.assertEqual(found, base.replace('"x": 1', '"x": 10'))
 
@@ -300,12 +311,17 @@ class MeaningTests(Case):
         def text(a: int, b: int) -> str:
             return json.dumps({"id": "x", "config": json.dumps({"alpha": a, "beta": b})}, indent=2)
 
-        self.assertEqual(json.loads(self.combined("f.json", text(1, 2), text(9, 2), text(1, 8))), json.loads(text(9, 8)))
+        self.assertEqual(
+            json.loads(self.combined("f.json", text(1, 2), text(9, 2), text(1, 8))), json.loads(text(9, 8))
+        )
 
     def test_outputs_are_those_of_the_side_whose_source_won_and_cleared_if_both_did(self) -> None:
         def notebook(one: str, two: str, out: str) -> str:
             cell = {"cell_type": "code", "id": "c", "metadata": {}, "execution_count": 1}
-            cell |= {"source": [f"{one}\n", "mid\n", two], "outputs": [{"output_type": "stream", "name": "stdout", "text": [out]}]}
+            cell |= {
+                "source": [f"{one}\n", "mid\n", two],
+                "outputs": [{"output_type": "stream", "name": "stdout", "text": [out]}],
+            }
             return json.dumps({"cells": [cell], "metadata": {}, "nbformat": 4, "nbformat_minor": 5}, indent=1)
 
         base = notebook("a", "b", "old")
@@ -338,7 +354,10 @@ class SettlingTests(Case):
         return merged(name, base, this, other, decisions=given).content
 
     def test_a_side_the_other_or_a_value(self) -> None:
-        this, other = STEPS.replace("30", "45").replace("load.py", "a.py"), STEPS.replace("30", "60").replace("load.py", "b.py")
+        this, other = (
+            STEPS.replace("30", "45").replace("load.py", "a.py"),
+            STEPS.replace("30", "60").replace("load.py", "b.py"),
+        )
         found = self.settled("f.json", STEPS, this, other, timeout=Decision("other"), run=Decision("edited", "c.py"))
         assert found is not None
         self.assertEqual(found.decode(), STEPS.replace("30", "60").replace('"load.py"', '"c.py"'))
@@ -348,7 +367,14 @@ class SettlingTests(Case):
         for name, base, a, b, value, want in (
             ("f.yaml", "k: one\n", "k: two\n", "k: three\n", "yes", 'k: "yes"\n'),
             ("f.yaml", "k: one\n", "k: two\n", "k: three\n", "plain words", "k: plain words\n"),
-            ("p.xml", "<a k='1'><b/></a>", "<a k='2'><b/></a>", "<a k='3'><b/></a>", "x<&", '<a k="x&lt;&amp;"><b/></a>'),
+            (
+                "p.xml",
+                "<a k='1'><b/></a>",
+                "<a k='2'><b/></a>",
+                "<a k='3'><b/></a>",
+                "x<&",
+                '<a k="x&lt;&amp;"><b/></a>',
+            ),
         ):
             (conflict,) = merged(name, base, a, b).open
             found = merged(name, base, a, b, decisions={conflict.id: Decision("edited", value)})
@@ -383,7 +409,9 @@ class TableTests(Case):
 
     def test_a_renamed_column_takes_the_other_sides_cells(self) -> None:
         this = self.BASE.replace("fare", "price")
-        self.assertEqual(self.combined("f.csv", self.BASE, this, self.BASE.replace("3.00", "9.00")), this.replace("3.00", "9.00"))
+        self.assertEqual(
+            self.combined("f.csv", self.BASE, this, self.BASE.replace("3.00", "9.00")), this.replace("3.00", "9.00")
+        )
 
     def test_one_cell_given_two_values_is_told_by_row_and_column(self) -> None:
         said = self.conflicts("f.csv", self.BASE, self.BASE.replace("3.00", "3.10"), self.BASE.replace("3.00", "3.20"))
@@ -394,7 +422,9 @@ class TableTests(Case):
         found = merged("f.csv", self.BASE, this, self.BASE.replace("3.00", "3.20"))
         (conflict,) = found.open
         self.assertEqual((conflict.type, conflict.label), ("column", "fare"))
-        kept = merged("f.csv", self.BASE, this, self.BASE.replace("3.00", "3.20"), decisions={conflict.id: Decision("other")})
+        kept = merged(
+            "f.csv", self.BASE, this, self.BASE.replace("3.00", "3.20"), decisions={conflict.id: Decision("other")}
+        )
         self.assertEqual(kept.content, self.BASE.replace("3.00", "3.20").encode())
 
     def test_many_clashes_of_one_column_are_one_conflict(self) -> None:
@@ -404,20 +434,23 @@ class TableTests(Case):
         self.assertEqual([(c.type, c.label) for c in found.open], [("column", "fare")])
 
     def test_dialects_quotes_and_ends_are_kept(self) -> None:
-        base = "\ufeffid;note\r\n1;\"a; \"\"b\"\"\"\r\n2;x\r\n3;y"
+        base = '\ufeffid;note\r\n1;"a; ""b"""\r\n2;x\r\n3;y'
         this, other = base.replace("2;x", "2;xx"), base.replace("3;y", "3;yy")
         self.assertEqual(self.combined("f.csv", base, this, other), this.replace("3;y", "3;yy"))
 
     def test_rows_without_a_key_are_matched_by_content(self) -> None:
         base = "route,fare\na,1\na,1\nb,2\nc,3\n"
         self.assertEqual(
-            self.combined("f.csv", base, base.replace("b,2", "b,5"), base + "d,4\n"), base.replace("b,2", "b,5") + "d,4\n"
+            self.combined("f.csv", base, base.replace("b,2", "b,5"), base + "d,4\n"),
+            base.replace("b,2", "b,5") + "d,4\n",
         )
 
     def test_records_line_by_line(self) -> None:
         base = "".join(json.dumps({"id": n, "fare": n, "route": "r"}) + "\n" for n in range(9))
         this, other = base.replace('"fare": 3', '"fare": 30'), base.replace('4, "route": "r"', '4, "route": "x"')
-        self.assertEqual(self.combined("f.jsonl", base, this, other), this.replace('4, "route": "r"', '4, "route": "x"'))
+        self.assertEqual(
+            self.combined("f.jsonl", base, this, other), this.replace('4, "route": "r"', '4, "route": "x"')
+        )
 
 
 class PublishedFileTests(unittest.TestCase):
@@ -427,7 +460,20 @@ class PublishedFileTests(unittest.TestCase):
     SKIPPED = re.compile(r"xmlns|<\?xml|encoding|^\s*(?:#|//)")
 
     def test_edits_of_two_lines_combine_byte_for_byte(self) -> None:
-        suffixes = (".json", ".yaml", ".yml", ".cwl", ".xml", ".bpmn", ".dmn", ".feature", ".toml", ".sql", ".py", ".md")
+        suffixes = (
+            ".json",
+            ".yaml",
+            ".yml",
+            ".cwl",
+            ".xml",
+            ".bpmn",
+            ".dmn",
+            ".feature",
+            ".toml",
+            ".sql",
+            ".py",
+            ".md",
+        )
         told = []
         for group in ("pipeline", "process", "graph", "feature", "api", "app", "projects"):
             combined = conflicts = wrong = 0

@@ -146,9 +146,7 @@ class SettlingTests(MergingCase):
         merge = self.waiting()
         (artifact,) = merge.artifacts
         (conflict,) = artifact["conflicts"]
-        self.assertEqual(
-            conflict["why"], "step “weigh”: timeout was 30, this side says 45, the other side says 60"
-        )
+        self.assertEqual(conflict["why"], "step “weigh”: timeout was 30, this side says 45, the other side says 60")
         self.assertEqual(
             (conflict["part"], conflict["field"], conflict["base"], conflict["this"], conflict["other"]),
             ("/step:weigh", "timeout", 30, 45, 60),

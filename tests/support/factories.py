@@ -90,6 +90,10 @@ class Terminal:
         }
         self.run("connect", service.address, "--name", person)
 
+    def set(self, name: str, value: str) -> None:
+        """Set a variable for the commands that follow."""
+        self._environment[name] = value
+
     def run(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
         """Run a command; fails the test unless it ends with ``code``."""
         done = subprocess.run(

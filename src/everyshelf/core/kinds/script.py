@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import re
+import warnings
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
@@ -25,7 +26,9 @@ def read_python(text: str, table: KindTable) -> Part:
     if len(text) > _MAX_PYTHON:
         raise UnreadableError("too long to be read as Python; ")
     try:
-        module = ast.parse(text)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # what the compiler thinks of the code is not ours to say
+            module = ast.parse(text)
     except (SyntaxError, ValueError) as error:
         line = getattr(error, "lineno", None)
         raise UnreadableError((f"line {line}: " if line else "") + str(getattr(error, "msg", error))) from error

@@ -87,6 +87,8 @@ def _merged(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | 
         return Merged(v.other, read_as=found[1].kind)
     if max(map(len, v.all)) > MOST_MERGED:
         return _by_side(v, f"larger than {MOST_MERGED >> 20} MB", prefer, decided)
+    if {f.format for f in found} == {"json", "yaml"}:
+        found = [replace(f, format="yaml", tree=None) for f in found]  # all JSON is YAML, too
     form = found[1].format
     same_form = len({f.format for f in found}) == 1
     if same_form and form in _SOURCES:
@@ -187,7 +189,7 @@ def _not_as_meant(content: bytes, value: Any, form: str, found: Recognition, v: 
         return f"put together it would not be readable: {error}"
     if not same_value(again, value):
         return "put together it would not say what both sides say"
-    read = replace(found, tree=again) if form == "json" else found
+    read = replace(found, tree=again if form == "json" else None)
     if _outline(content, read, v.name, rules) is None:
         before = [_outline(data, found, v.name, rules) is not None for data in v.all]
         return f"put together it would not be readable as a {found.kind}" if all(before) else ""
@@ -226,7 +228,7 @@ def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side 
         return merged
     content = _text_bytes("\n".join(lines), texts)
     before = [_outline(data, f, v.name, rules) is not None for data, f in zip(v.all, found, strict=True)]
-    if all(before) and _outline(content, found[1], v.name, rules) is None:
+    if all(before) and _outline(content, replace(found[1], tree=None), v.name, rules) is None:
         return _by_side(v, f"put together it would not be readable as a {found[1].kind}", prefer, decided, "text")
     merged.content = content
     return merged

@@ -23,7 +23,7 @@ from everyshelf.core.compare.sequence import align
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.merge.policy import Policy, is_named
-from everyshelf.core.outline.model import Part
+from everyshelf.core.outline.model import Part, values_of
 
 Pair = tuple[int, int]
 _MOVE_LEAVES = 3
@@ -105,6 +105,10 @@ class Matching:
             self._siblings(old, part_type, before, after, name)
 
     def _by_type(self, old: Group, new: Group, name: str) -> dict[str, tuple[list[Item], list[Item]]]:
+        every = [*old.items[:1], *new.items[:1]]
+        if every and all(i.node.shape != "element" and i.name is None for i in every):
+            # In data all items of a list are of the type its name says.
+            return {self._policy.type_of(every[0], name): (list(old.items), list(new.items))}
         groups: dict[str, tuple[list[Item], list[Item]]] = defaultdict(lambda: ([], []))
         for which, group in enumerate((old, new)):
             for item in group.items:
@@ -113,7 +117,8 @@ class Matching:
 
     def _siblings(self, group: Group, part_type: str, before: list[Item], after: list[Item], within: str) -> None:
         olds, news = (self._policy.parts_of(side, part_type) for side in (before, after))
-        identity = find_identity(olds, news) if all(is_named(i.node) for i in (*before, *after)) else Identity()
+        kinds = {type(value) for side in (olds, news) for value in values_of(side)}
+        identity = find_identity(olds, news) if kinds in ({dict}, {Element}) else Identity()
         alone = len(before) == len(after) == 1 and before[0].node.shape == "element"
         if alone and not identity.fields:
             self._pair(before[0], after[0], part_type)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import Any
 
 from everyshelf.core.compare.identity import key_of
 from everyshelf.core.compare.same import canonical, same_value
@@ -23,19 +23,10 @@ from everyshelf.core.merge.order import merged_order
 from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred
 from everyshelf.core.merge.spelling import Speller, element_value, is_line_list, line_list, value_of_group
+from everyshelf.core.merge.writing import GroupWriter, Key, Out, Row, frame_of, three
 from everyshelf.core.outline.model import Part, child_path
 
 _COUNTS = ("count", "total", "size", "length", "number", "num", "len")
-
-Key = tuple[str, int]
-
-
-class Out(NamedTuple):
-    """A merged value: how it is written, what it means, and the node it was written after."""
-
-    text: str
-    value: Any
-    like: Node
 
 
 @dataclass(frozen=True)
@@ -49,20 +40,6 @@ class Where:
     names: tuple[str, ...] = ()
     list_name: str = ""
     item_type: str = ""  # of the members of a map of named things
-
-
-@dataclass
-class _Row:
-    """One item of a group in the versions that have it."""
-
-    base: Item | None = None
-    this: Item | None = None
-    other: Item | None = None
-
-    def any(self) -> Item:
-        found = self.base or self.this or self.other
-        assert found is not None
-        return found
 
 
 class StructureMerge:
@@ -257,7 +234,7 @@ class StructureMerge:
         notebook_cell = self._outputs_of_cell(base, this, other)
         texts: list[str] = []
         values: list[tuple[Group, Item, Any]] = []
-        frame = _three(base, this, other, lambda n: n.style)
+        frame = three(base, this, other, lambda n: n.style)
         for old, mine, theirs in zip(base.groups, this.groups, other.groups, strict=True):
             text, held = self._group((base, this, other), (old, mine, theirs), where, notebook_cell)
             texts.append(text)
@@ -326,13 +303,13 @@ class StructureMerge:
         if order.both_inserted and groups[0].kind == "list" and not unordered:
             self.notes.append(f"both sides inserted at one place of {where.list_name or where.label}: both are kept")
         self._counts(rows, results, groups)
-        frame = self._frame(groups, bool(order.keys))
-        text = self._written(order.keys, rows, results, groups, frame)
+        frame = frame_of(groups, bool(order.keys))
+        text = GroupWriter(self._speller.form, groups, frame).written(order.keys, rows, results)
         return text, [(groups[0], results[k][0], results[k][1].value) for k in order.keys]
 
-    def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, _Row], list[list[Key]]]:
+    def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, Row], list[list[Key]]]:
         base, this, other = groups
-        rows: dict[Key, _Row] = {("b", n): _Row(item) for n, item in enumerate(base.items)}
+        rows: dict[Key, Row] = {("b", n): Row(item) for n, item in enumerate(base.items)}
         place = {id(item): ("b", n) for n, item in enumerate(base.items)}
         orders: list[list[Key]] = [list(rows)]
         added: dict[Any, Key] = {}
@@ -351,7 +328,7 @@ class StructureMerge:
                     key = (side[0], n)  # from another parent
                 else:
                     anchor = key
-                setattr(rows.setdefault(key, _Row()), side, item)
+                setattr(rows.setdefault(key, Row()), side, item)
                 order.append(key)
             orders.append(order)
         return rows, orders
@@ -423,7 +400,7 @@ class StructureMerge:
 
     # --- rows ------------------------------------------------------------------
 
-    def _row(self, row: _Row, where: Where, cell: str | None) -> tuple[Item, Out, bool] | None:
+    def _row(self, row: Row, where: Where, cell: str | None) -> tuple[Item, Out, bool] | None:
         """The item that comes out, its value, and whether it is one side's as a whole; None if it goes."""
         base, this, other = row.base, row.this, row.other
         if base is None:
@@ -444,7 +421,7 @@ class StructureMerge:
         source = next((i for i in (this, other, base) if i.name == name), this)
         return source, out, False
 
-    def _one_sided(self, row: _Row) -> tuple[Item, Out, bool] | None:
+    def _one_sided(self, row: Row) -> tuple[Item, Out, bool] | None:
         """An item that is in all versions and at most one side touched: as most are."""
         base, this, other = row.base, row.this, row.other
         if base is None or this is None or other is None or self._busy or not base.name == this.name == other.name:
@@ -454,7 +431,7 @@ class StructureMerge:
             return None
         return this, Out(node.text, node.value, node), False
 
-    def _cell_part(self, cell: str | None, row: _Row, where: Where) -> Out | None:
+    def _cell_part(self, cell: str | None, row: Row, where: Where) -> Out | None:
         name = row.any().name
         if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
             return None
@@ -512,7 +489,7 @@ class StructureMerge:
         self.conflicts[-1].why = because
         return (left, out, True) if out is not None else None
 
-    def _counts(self, rows: dict[Key, _Row], results: dict[Key, tuple[Item, Out, bool]], groups: Any) -> None:
+    def _counts(self, rows: dict[Key, Row], results: dict[Key, tuple[Item, Out, bool]], groups: Any) -> None:
         """Counts of a sibling list that both sides changed are worked out anew."""
         if groups[0].kind != "map":
             return
@@ -539,139 +516,12 @@ class StructureMerge:
                     ]
                     break
 
-    # --- writing a group ---------------------------------------------------------
-
-    @staticmethod
-    def _frame(groups: tuple[Group, Group, Group], holds: bool) -> Group:
-        """The version whose brackets and indentation are kept: the one that was changed."""
-        base, this, other = groups
-        able = [g for g in groups if bool(g.items) == holds] or list(groups)
-        changed = [g for g in (this, other) if g in able and (g.opening, g.closing, g.indent) != _outer(base)]
-        if base in able and not changed:
-            return base
-        return changed[0] if changed else able[0]
-
-    def _written(
-        self,
-        keys: list[Key],
-        rows: dict[Key, _Row],
-        results: dict[Key, tuple[Item, Out, bool]],
-        groups: tuple[Group, Group, Group],
-        frame: Group,
-    ) -> str:
-        if not keys:
-            return frame.opening.rstrip() + (frame.closing if not frame.items else frame.closing.lstrip())
-        firsts = [id(g.items[0]) if g.items else 0 for g in groups]
-        owner = {id(i): g for g in groups for i in g.items}
-        written = []
-        for n, key in enumerate(keys):
-            item, out, whole = results[key]
-            row = rows[key]
-            group = owner.get(id(item), frame)
-            lead = self._lead(row, n == 0, firsts, frame, groups, item, owner)
-            head, tail = self._around(row, item, out, whole)
-            if group.separator != frame.separator:
-                text = self._flat(head, out, frame)
-            else:
-                text = head + out.text + tail
-            if group.indent != frame.indent and group.indent is not None and frame.indent is not None:
-                text = reindented(text, group.indent, frame.indent)
-            written.append(lead + text)
-        return frame.opening + frame.separator.join(written) + frame.closing
-
-    def _flat(self, head: str, out: Out, frame: Group) -> str:
-        """An item written for a group of another style."""
-        if self._speller.form != "yaml":
-            return head + out.text
-        key = head.strip().rstrip(":").removeprefix("-").strip()
-        said = json.dumps(out.value, ensure_ascii=False)
-        if frame.kind == "map":
-            return f"{key}: {said}"
-        return said if frame.indent is None else f"- {said}"
-
-    def _around(self, row: _Row, item: Item, out: Out, whole: bool) -> tuple[str, str]:
-        versions = [i for i in (row.base, row.this, row.other) if i is not None]
-        same = next((i for i in versions if i.node is out.like and i.name == item.name), None)
-        if whole or len(versions) < 3:
-            source = same or item
-            return source.head, source.tail
-        base, this, other = versions
-        heads = _three(base, this, other, lambda i: i.head).head if item.name == base.name else item.head
-        tails = _three(base, this, other, lambda i: i.tail).tail
-        if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
-            # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
-            fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
-            return (heads if fits and same.head == base.head else same.head), tails
-        given = all(i.node is not out.like for i in versions)
-        if given and self._speller.form == "yaml" and "\n" in item.head:
-            return f"{item.head.splitlines()[0].rstrip()} ", ""
-        return heads, tails
-
-    def _lead(
-        self,
-        row: _Row,
-        first: bool,
-        firsts: list[int],
-        frame: Group,
-        groups: tuple[Group, Group, Group],
-        item: Item,
-        owner: dict[int, Group],
-    ) -> str:
-        versions = [i for i in (row.base, row.this, row.other) if i is not None]
-        if frame.separator == "" and self._speller.form == "xml":
-            usable = versions
-        else:
-            usable = [i for i in versions if (id(i) in firsts) == first]
-        if usable:
-            if len(usable) == 3:
-                chosen = _three(usable[0], usable[1], usable[2], lambda i: i.lead)
-            else:
-                chosen = item if item in usable else usable[-1]
-            lead, source = chosen.lead, owner.get(id(chosen), frame)
-            if frame.indent is None and source.indent is not None:
-                return "" if first else " "
-            if frame.indent is not None and source.indent is None:
-                return _typical(frame, groups, first)
-            return reindented(lead, source.indent, frame.indent) if source.indent != frame.indent else lead
-        comments = versions[-1].lead.strip()
-        typical = _typical(frame, groups, first)
-        if not comments:
-            return typical
-        indent = f"\n{frame.indent or ''}"
-        if first:
-            return f"{comments}{indent}"
-        return f"{indent}{comments}{typical if typical[:1] == chr(10) else indent}"
-
 
 def _nodes_of(versions: tuple[Item, Item, Item]) -> tuple[Node, Node, Node]:
     return versions[0].node, versions[1].node, versions[2].node
 
 
-def _outer(group: Group) -> tuple[str, str, str | None]:
-    return group.opening, group.closing, group.indent
-
-
-def _typical(frame: Group, groups: tuple[Group, Group, Group], first: bool) -> str:
-    """The lead of a first or a further item, as the frame or another version writes it, without comments."""
-    for group in (frame, *groups):
-        items = group.items[:1] if first else group.items[1:]
-        if items and group.indent == frame.indent:
-            lead = items[-1].lead
-            return lead if not lead.strip() else f"\n{frame.indent or ''}"
-    if frame.indent is not None and not first:
-        return f"\n{frame.indent}"
-    lead = frame.items[0].lead if frame.items else ""
-    return lead if "\n" in lead else ("" if first else " ")
-
-
-def _three(base: Any, this: Any, other: Any, of: Callable[[Any], Any]) -> Any:
-    """The version that was changed in that respect; this one if both were."""
-    if of(this) != of(base):
-        return this
-    return other if of(other) != of(base) else base
-
-
-def _name_of(row: _Row) -> str | None:
+def _name_of(row: Row) -> str | None:
     """The name after the merge; None if both sides gave another one."""
     assert row.base is not None and row.this is not None and row.other is not None
     if row.this.name == row.other.name or row.other.name == row.base.name:
@@ -690,16 +540,3 @@ def _text_value(text: str, form: str, like: Node) -> Any:
     import yaml
 
     return yaml.safe_load(text) if text[:1] == '"' else yaml.safe_load(f"x: {text}\n")["x"]
-
-
-def reindented(text: str, old: str | None, new: str | None) -> str:
-    """``text`` whose further lines begin with ``new`` where they began with ``old``."""
-    if not old and not new:
-        return text
-    lines = text.split("\n")
-    for n in range(1, len(lines)):
-        if old and lines[n].startswith(old):
-            lines[n] = f"{new or ''}{lines[n][len(old) :]}"
-        elif not old and lines[n].strip():
-            lines[n] = f"{new or ''}{lines[n]}"
-    return "\n".join(lines)

@@ -74,14 +74,13 @@ class _Index:
         self._depths = np.cumsum(steps)
 
     def node(self, start: int, end: int, value: Any) -> Node:
-        text = self.text[start:end]
-        if type(value) is dict:
-            return Node(text, value, "map", "flow", lambda: [self._group(start, end, value, "map")])
-        if type(value) is list:
-            return Node(text, value, "list", "flow", lambda: [self._group(start, end, value, "list")])
-        return Node(text, value)
+        kind = type(value)
+        if kind is dict or kind is list:
+            return _Container(self, start, end, value)
+        return Node(self.text[start:end], value)
 
-    def _group(self, start: int, end: int, value: Any, kind: Any) -> Group:
+    def group(self, start: int, end: int, value: Any, kind: Any) -> Group:
+        """What stands between two brackets."""
         text = self.text
         first = int(np.searchsorted(self._places, start))
         last = int(np.searchsorted(self._places, end - 1))
@@ -102,13 +101,16 @@ class _Index:
         if len(values) != len(ends):
             raise UnreadableError("its members cannot be told apart")
         items = []
-        stop = start + 1
+        stop, lead = start + 1, ""
         for k, (low, high) in enumerate(zip(starts, ends, strict=True)):
             begin, stop = low, high
+            if lead and text.startswith(lead, low):
+                begin += len(lead)
             while text[begin] in _BLANKS:
                 begin += 1
             while text[stop - 1] in _BLANKS:
                 stop -= 1
+            lead = text[low:begin]
             at = begin
             if kind == "map":
                 at = colons[k] + 1
@@ -116,8 +118,26 @@ class _Index:
                     at += 1
             closing = text[stop:high] if k < len(values) - 1 else ""
             node = self.node(at, stop, values[k])
-            items.append(Item(names[k] if names else None, node, text[low:begin], text[begin:at], closing))
+            items.append(Item(names[k] if names else None, node, lead, text[begin:at], closing))
         return Group(kind, text[start], text[stop:end], ",", items, last_line(items[-1].lead))
+
+
+class _Container(Node):
+    """An object or a list: taken apart when somebody asks what it holds."""
+
+    __slots__ = ("_end", "_index", "_start")
+
+    def __init__(self, index: _Index, start: int, end: int, value: Any) -> None:
+        self.text, self.value, self.style = index.text[start:end], value, "flow"
+        self.shape = "map" if type(value) is dict else "list"
+        self._index, self._start, self._end = index, start, end
+        self._groups = None
+
+    @property
+    def groups(self) -> list[Group]:
+        if self._groups is None:
+            self._groups = [self._index.group(self._start, self._end, self.value, self.shape)]
+        return self._groups
 
 
 def _escaped(slashes: Any) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import uuid
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -264,7 +264,10 @@ def keep_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: M
         other_commit=wish.other_commit,
         drop=wish.drop,
         moves=[list(m) for m in wish.moves],
-        message={**asdict(message), "time": message.time.isoformat() if message.time else None},
+        message={
+            **asdict(_unclaimed(caller, message)),
+            "time": message.time.isoformat() if message.time else None,
+        },
         created=timezone.now(),
         created_by=caller.person,
     )
@@ -418,7 +421,7 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
     said["time"] = datetime.fromisoformat(said["time"]) if said.get("time") else None
     message = Message(**said)
     if summary:
-        message = Message(**{**said, "summary": summary})
+        message = replace(message, summary=summary)
     commit = record_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
     merge.state, merge.finished = "finished", commit
     merge.save(update_fields=["state", "finished"])
@@ -462,12 +465,18 @@ def record_merge(
     """The merge commit; what was decided is written into its description."""
     told = _decisions_told(decided, plan)
     if told:
-        message = Message(**{**asdict(message), "description": f"{message.description}\n\n{told}".strip()})
+        message = replace(message, description=f"{message.description}\n\n{told}".strip())
     parents = [c for c in (branch.head, wish.other_commit) if c is not None]
     moves = {**dict(wish.moves), **plan.moves}
     there = get_trees()
     kept = [(old, new) for old, new in moves.items() if there.find(plan.root, new) and not there.find(plan.root, old)]
-    return record_commit(caller, shelf, branch, parents, plan.root, checked_message(caller, message), kept)
+    said = checked_message(caller, _unclaimed(caller, message))
+    return record_commit(caller, shelf, branch, parents, plan.root, said, kept)
+
+
+def _unclaimed(caller: Caller, message: Message) -> Message:
+    """Without an author that nobody claimed: whoever asks is it anyway."""
+    return replace(message, author=None) if message.author == caller.person.username else message
 
 
 def _decisions_told(decided: Decided, plan: Plan) -> str:

@@ -1,0 +1,176 @@
+"""A merged group of items written: which version's brackets, white space, comments and keys each piece takes."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, NamedTuple, TypeVar
+
+from everyshelf.core.formats.source import Group, Item, Node
+
+Key = tuple[str, int]
+T = TypeVar("T")
+_SHAPES = ("scalar", "list", "map", "element")
+
+
+class Out(NamedTuple):
+    """A merged value: how it is written, what it means, and the node it was written after."""
+
+    text: str
+    value: Any
+    like: Node
+
+
+@dataclass
+class Row:
+    """One item of a group in the versions that have it."""
+
+    base: Item | None = None
+    this: Item | None = None
+    other: Item | None = None
+
+    def any(self) -> Item:
+        """The version that tells where it is: the base's, else that of the side which holds more; the same whichever
+        side is which."""
+        if self.base is not None:
+            return self.base
+        return max((i for i in (self.this, self.other) if i is not None), key=lambda i: _SHAPES.index(i.node.shape))
+
+
+def frame_of(groups: tuple[Group, Group, Group], holds: bool) -> Group:
+    """The version whose brackets and indentation are kept: the one that was changed."""
+    base, this, other = groups
+    able = [g for g in groups if bool(g.items) == holds] or list(groups)
+    changed = [g for g in (this, other) if g in able and (g.opening, g.closing, g.indent) != _outer(base)]
+    if base in able and not changed:
+        return base
+    return changed[0] if changed else able[0]
+
+
+class GroupWriter:
+    """Writes one group in the form of ``frame``, the version whose brackets and indentation are kept."""
+
+    def __init__(self, form: str, groups: tuple[Group, Group, Group], frame: Group) -> None:
+        self._form, self._groups, self._frame = form, groups, frame
+        self._firsts = {id(g.items[0]) for g in groups if g.items}
+        self._owner = {id(i): g for g in groups for i in g.items}
+        self._is_plain = len({(g.separator, g.indent) for g in groups}) == 1
+
+    def written(self, keys: list[Key], rows: dict[Key, Row], results: dict[Key, tuple[Item, Out, bool]]) -> str:
+        """The group with these items in this order; a result is an item, its value and whether it is a side's own."""
+        frame = self._frame
+        if not keys:
+            return frame.opening.rstrip() + (frame.closing if not frame.items else frame.closing.lstrip())
+        pieces = []
+        for n, key in enumerate(keys):
+            item, out, whole = results[key]
+            row = rows[key]
+            if self._is_plain and n and self._is_untouched(row, out):
+                pieces.append(item.lead + item.head + out.text + item.tail)
+                continue
+            group = self._owner.get(id(item), frame)
+            head, tail = self._around(row, item, out, whole)
+            text = head + out.text + tail if group.separator == frame.separator else self._flat(head, out)
+            if group.indent != frame.indent and group.indent is not None and frame.indent is not None:
+                text = reindented(text, group.indent, frame.indent)
+            pieces.append(self._lead(row, n == 0, item) + text)
+        return frame.opening + frame.separator.join(pieces) + frame.closing
+
+    def _is_untouched(self, row: Row, out: Out) -> bool:
+        """True where nothing but the value can differ, and that is some version's."""
+        base, this, other = row.base, row.this, row.other
+        if base is None or this is None or other is None or id(base) in self._firsts or id(this) in self._firsts:
+            return False
+        same = base.lead == this.lead == other.lead and base.head == this.head == other.head
+        return same and base.tail == this.tail == other.tail and base.node.style == out.like.style
+
+    def _flat(self, head: str, out: Out) -> str:
+        """An item written for a group of another style."""
+        if self._form != "yaml":
+            return head + out.text
+        key = head.strip().rstrip(":").removeprefix("-").strip()
+        said = json.dumps(out.value, ensure_ascii=False)
+        if self._frame.kind == "map":
+            return f"{key}: {said}"
+        return said if self._frame.indent is None else f"- {said}"
+
+    def _around(self, row: Row, item: Item, out: Out, whole: bool) -> tuple[str, str]:
+        """What stands between the lead and the value, and behind the value."""
+        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        same = next((i for i in versions if i.node is out.like and i.name == item.name), None)
+        if whole or len(versions) < 3:
+            source = same or item
+            return source.head, source.tail
+        base, this, other = versions
+        head = three(base, this, other, lambda i: i.head).head if item.name == base.name else item.head
+        tail = three(base, this, other, lambda i: i.tail).tail
+        if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
+            # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
+            fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
+            return (head if fits and same.head == base.head else same.head), tail
+        is_given = all(i.node is not out.like for i in versions)
+        if is_given and self._form == "yaml" and "\n" in item.head:
+            return f"{item.head.splitlines()[0].rstrip()} ", ""
+        return head, tail
+
+    def _lead(self, row: Row, first: bool, item: Item) -> str:
+        """White space and comments before an item."""
+        frame = self._frame
+        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        usable = versions if self._form == "xml" else [i for i in versions if (id(i) in self._firsts) == first]
+        if usable:
+            if len(usable) == 3:
+                chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
+            else:
+                chosen = item if item in usable else usable[-1]
+            lead, source = chosen.lead, self._owner.get(id(chosen), frame)
+            if frame.indent is None and source.indent is not None:
+                return "" if first else " "
+            if frame.indent is not None and source.indent is None:
+                return self._typical(first)
+            return reindented(lead, source.indent, frame.indent) if source.indent != frame.indent else lead
+        comments, typical = versions[-1].lead.strip(), self._typical(first)
+        if not comments:
+            return typical
+        indent = f"\n{frame.indent or ''}"
+        if first:
+            return f"{comments}{indent}"
+        return f"{indent}{comments}{typical if typical[:1] == chr(10) else indent}"
+
+    def _typical(self, first: bool) -> str:
+        """The lead of a first or a further item, as the frame or another version writes it, without comments."""
+        frame = self._frame
+        for group in (frame, *self._groups):
+            items = group.items[:1] if first else group.items[1:]
+            if items and group.indent == frame.indent:
+                lead = items[-1].lead
+                return lead if not lead.strip() else f"\n{frame.indent or ''}"
+        if frame.indent is not None and not first:
+            return f"\n{frame.indent}"
+        lead = frame.items[0].lead if frame.items else ""
+        return lead if "\n" in lead else ("" if first else " ")
+
+
+def _outer(group: Group) -> tuple[str, str, str | None]:
+    return group.opening, group.closing, group.indent
+
+
+def three(base: T, this: T, other: T, of: Callable[[T], object]) -> T:
+    """The version that was changed in that respect; this one if both were."""
+    if of(this) != of(base):
+        return this
+    return other if of(other) != of(base) else base
+
+
+def reindented(text: str, old: str | None, new: str | None) -> str:
+    """``text`` whose further lines begin with ``new`` where they began with ``old``."""
+    if not old and not new:
+        return text
+    lines = text.split("\n")
+    for n in range(1, len(lines)):
+        if old and lines[n].startswith(old):
+            lines[n] = f"{new or ''}{lines[n][len(old) :]}"
+        elif not old and lines[n].strip():
+            lines[n] = f"{new or ''}{lines[n]}"
+    return "\n".join(lines)
