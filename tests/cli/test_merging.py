@@ -119,6 +119,39 @@ class SettleTests(TerminalCase):
         self.assertIn("given up", self.terminal.run("settle", "--give-up", *where).stdout)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45, load_run="a.py"))
 
+    def test_a_desk_catches_up_with_what_was_edited_on_it(self) -> None:
+        self.put({"flow.json": flow(), "b.txt": b"1\n", "c.txt": b"1\n"})
+        self.terminal.run("take", self.shelf.key, "desk")
+        self.terminal.folder = self.terminal.folder / "desk"
+        self.put({"flow.json": flow(weigh_timeout=45), "b.txt": b"2\n", "c.txt": b"2\n"})
+        self.terminal.write("flow.json", flow(sail_timeout=99))
+        self.assertIn("everyshelf catch-up", self.terminal.run("take", code=3).stderr)
+        self.assertIn("2 changes combined", self.terminal.run("catch-up").stdout)
+        self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=45, sail_timeout=99))
+        self.assertEqual((self.terminal.folder / "b.txt").read_bytes(), b"2\n")
+        aside = self.terminal.folder / ".everyshelf/before-catch-up/flow.json"
+        self.assertEqual(aside.read_bytes(), flow(sail_timeout=99))
+        (item,) = self.terminal.json("pending")["artifacts"]
+        self.assertEqual((item["path"], item["state"]), ("flow.json", "edited"))
+        self.terminal.run("commit", "--summary", "Both")
+        self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45, sail_timeout=99))
+
+    def test_what_a_desk_cannot_decide_stays_as_it_is_until_a_side_is_preferred(self) -> None:
+        self.put({"flow.json": flow(), "c.txt": b"1\n"})
+        self.terminal.run("take", self.shelf.key, "desk")
+        self.terminal.folder = self.terminal.folder / "desk"
+        self.put({"flow.json": flow(weigh_timeout=45), "c.txt": None})
+        self.terminal.write("flow.json", flow(weigh_timeout=60))
+        self.terminal.write("c.txt", b"2\n")
+        found = self.terminal.json("catch-up", code=3)
+        self.assertEqual(sorted(found["conflicts"]), ["c.txt", "flow.json"])
+        self.assertIn("timeout was 30", found["conflicts"]["flow.json"][0])
+        self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=60))
+        self.terminal.run("catch-up", "--prefer", "other")
+        self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=45))
+        self.assertFalse((self.terminal.folder / "c.txt").exists())
+        self.assertEqual(self.terminal.json("pending")["artifacts"], [])
+
     def test_a_commit_onto_a_branch_that_moved_waits_as_well(self) -> None:
         self.put({"flow.json": flow()})
         self.terminal.run("take", self.shelf.key, "desk")

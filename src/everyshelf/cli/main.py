@@ -16,6 +16,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "token": ("people", "List, make and revoke tokens."),
     "shelf": ("shelves", "List and make shelves."),
     "take": ("desk", "Take a shelf onto a desk, or bring its newest state here."),
+    "catch-up": ("desk", "Bring newer commits here, merged with what you edited."),
     "pending": ("desk", "What differs on this desk from where it came."),
     "commit": ("desk", "Commit pending artifacts."),
     "discard": ("desk", "Bring pending artifacts back to what they came from."),

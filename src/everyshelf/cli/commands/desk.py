@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.errors import Unsettled
 from everyshelf.cli.session import find_desk, get_desk, json_option, open_client, open_shelf, shelf_options
 
 if TYPE_CHECKING:
@@ -81,7 +82,45 @@ def take(
             f"{terminal.count(len(taken.kept), 'artifact')} edited here changed there too, and {left} left as you have"
             f" them: {', '.join(taken.kept[:3])}",
             code="take.kept",
-            hint="Commit them with --merge, or discard them and take again.",
+            hint="Bring both together: everyshelf catch-up.",
+        )
+
+
+@click.command("catch-up")
+@click.option("--prefer", type=click.Choice(["this", "other"]), help="Where both cannot hold: yours (this) or theirs.")
+@json_option
+def catch_up(prefer: str | None, as_json: bool) -> None:
+    """Bring newer commits onto this desk; what you edited and others changed is put together by what it means."""
+    from everyshelf.desk.catching_up import catch_up as bring
+
+    desk = get_desk()
+    found = bring(desk, open_client(None, desk).shelf(desk.home.shelf), prefer)
+    taken = found.taken
+    if as_json:
+        terminal.print_json(
+            {
+                "desk": str(desk.root),
+                "commit": desk.home.commit,
+                "written": taken.written,
+                "removed": taken.removed,
+                "merged": sorted(found.merged),
+                "conflicts": found.conflicts,
+                "notes": found.notes,
+            }
+        )
+    else:
+        _print_taken(desk, taken)
+        for path, combined in found.merged.items():
+            terminal.row("edited", "", path, f"{terminal.count(combined, 'change')} combined", word="merged")
+        for path, why in found.conflicts.items():
+            for said in why:
+                terminal.row("conflict", "", path, terminal.cut(said, 60), word="open")
+        for note in found.notes:
+            terminal.say(terminal.dim(f"  {note}"))
+    if found.conflicts:
+        raise Unsettled(
+            f"{terminal.count(len(found.conflicts), 'artifact')} changed on both sides in ways that do not go together,"
+            " left as you have them. Settle them: everyshelf commit --merge, then everyshelf settle; or --prefer."
         )
 
 

@@ -312,7 +312,7 @@ def _print_merge(merge: WaitingMerge, as_json: bool) -> None:
         terminal.print_json(msgspec.to_builtins(merge))
         return
     left = f"{terminal.count(merge.open, 'conflict')} to settle" if merge.open else "everything is settled"
-    terminal.say(terminal.bold(f"{merge.source} into {merge.target}: {left}") + f"  {terminal.dim(merge.id)}")
+    terminal.say(terminal.bold(f"{merge.source} into {merge.target}: {left}") + ".")
     for artifact in merge.artifacts:
         if not artifact["conflicts"]:
             continue

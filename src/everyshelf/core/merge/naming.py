@@ -33,6 +33,8 @@ class PartNames:
     def told(self, conflict: Conflict) -> None:
         """Give the conflict the part's path, type and label, where exactly one part of the outline is meant."""
         path, below = conflict.part, ""
+        if conflict.field is not None:
+            conflict.field = _field_of(conflict.field)
         while path and path != "/":
             head, _, last = path.rpartition("/")
             part_type, _, key = last.partition(":")
@@ -41,10 +43,21 @@ class PartNames:
                 where, part = next(iter(found.values()))
                 if not below:
                     conflict.type, conflict.label = part.type, part.label
+                if below and conflict.field == "text":
+                    # The text of an element that is no part of its own: a field of the part it stands in.
+                    below, _, last = below.rpartition("/")
+                    conflict.field = _field_of(last)
+                    if not below:
+                        conflict.type, conflict.label = part.type, part.label
                 conflict.part = where + below
                 return
             below = f"/{last}{below}"
             path = head
+
+
+def _field_of(step: str) -> str:
+    """The field that an element's text is, as readers call it: a condition expression is a condition."""
+    return step.partition(":")[0].removesuffix("Expression")
 
 
 def sentence(conflict: Conflict) -> str:

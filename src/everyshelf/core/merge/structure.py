@@ -371,7 +371,7 @@ class StructureMerge:
             if not value.attributes and not value.children:
                 return replace(where, field=local_name(value.tag), names=names)
         if item.name == "#text":
-            return replace(where, field="text", names=names)
+            return replace(where, field=where.field or "text", names=names)
         label = label_of(fields, part_type)
         key = self._key_of(item, group, part_type) or f"#{place + 1}"
         path = child_path(where.path, Part(part_type, label, key, None), key)

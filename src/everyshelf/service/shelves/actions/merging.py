@@ -39,7 +39,7 @@ from everyshelf.service.shelves.models import Branch, Commit, Merge, MergedConte
 
 # Raised when the same three contents would be merged otherwise.
 _MERGER_VERSION = 1
-_TOLD = 3
+_TOLD = 1
 
 # path -> conflict id -> {"take", "value", "by"}
 Decided = Mapping[str, Mapping[str, Mapping[str, Any]]]
