@@ -142,9 +142,12 @@ class PathTests(ConsoleCase):
         self.page("/branches")
         self.browser.press("Merge")
         self.browser.press("Merge", "dialog[open]")
-        self.browser.see("changed on both sides")
-        self.browser.press("Prefer try")
-        self.browser.see("1 artifact taken over")
+        self.browser.see("both sides changed it")
+        self.browser.press("Settle them")
+        self.browser.press("Take the other for all")
+        self.browser.see("1 of 1 settled")
+        self.browser.press("Commit merge")
+        self.browser.see("Merge try into main")
         self.assertEqual(self.shelf.read("a.txt"), b"2")
 
 
@@ -330,6 +333,27 @@ class WorkTests(ConsoleCase):
         self.browser.press("Promote into test")
         self.browser.see("is in place")
         self.assertNotIn(b"purser", file.parent.joinpath("notes.md").read_bytes())
+
+    def test_what_was_saved_outlives_a_killed_browser_and_can_be_brought_back(self) -> None:
+        self.fill()
+        other = Browser()
+        self.addCleanup(other.close)
+        other.sign_in(self.service.address, "owner", PASSWORD)
+        other.open(f"{self.service.address}/s/{self.shelf.key}/artifact?path=notes.md")
+        other.press("Remove")
+        other.see("1 artifact pending, saved")
+        other.kill()
+        self.page("/pending")
+        self.browser.see("notes.md")
+        self.browser.press("Save points")
+        self.browser.see("not committed")
+        self.browser.press("Discard")
+        self.browser.see("Nothing is pending")
+        self.assertEqual([p.state for p in self.shelf.save_points("main")], ["discarded", "gone"])
+        self.shelf.bring_back("main", 1)
+        self.page("/pending")
+        self.browser.see("1 artifact pending, saved")
+        self.assertEqual(self.browser.axe(), [])
 
     def test_commit_onto_a_moved_branch_can_be_combined(self) -> None:
         self.fill()

@@ -520,6 +520,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those with something pending. */
+        get: operations["drafts_list"];
+        put?: never;
+        /** @description Keep edits as they are made. */
+        post: operations["drafts_save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/drafts/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Save what it holds anew. */
+        post: operations["drafts_bring_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/drafts/commit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description All pending entries or a selection; the rest stays. */
+        post: operations["drafts_commit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/drafts/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Their save points stay. */
+        post: operations["drafts_discard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/drafts/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Save points, newest first, also of what was committed or discarded. */
+        get: operations["drafts_points"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments": {
         parameters: {
             query?: never;
@@ -957,6 +1043,16 @@ export interface components {
             ahead: number;
             behind: number;
         };
+        /** @description The number of a save point. */
+        BringBackInRequest: {
+            branch: string;
+            point: number;
+        };
+        /** @description Entries of a draft; null for all. */
+        ChosenInRequest: {
+            branch: string;
+            paths?: string[] | null;
+        };
         /** @description A commit in a list, with its first artifacts. */
         CommitListed: {
             commit: string;
@@ -1084,6 +1180,34 @@ export interface components {
          * @enum {string}
          */
         DeploymentOutStateEnum: "planned" | "staged" | "switched" | "verified" | "recorded" | "undone";
+        /** @description A commit of pending entries, of all where ``paths`` is null. */
+        DraftCommitInRequest: {
+            summary: string;
+            /** @default  */
+            description: string;
+            labels?: {
+                [key: string]: string;
+            };
+            tasks?: string[];
+            author?: string | null;
+            /** Format: date-time */
+            time?: string | null;
+            branch: string;
+            paths?: string[] | null;
+            /** @default false */
+            merge: boolean;
+            prefer?: components["schemas"]["PreferEnum"] | components["schemas"]["NullEnum"];
+        };
+        /** @description A draft: the commit it builds on, the branch's head, and what is pending. */
+        DraftOut: {
+            branch: string;
+            base: string | null;
+            head: string | null;
+            behind: boolean;
+            /** Format: date-time */
+            saved: string | null;
+            entries: components["schemas"]["PointOut"][];
+        };
         /** @description A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand. */
         Drawing: {
             nodes: components["schemas"]["DrawnNode"][];
@@ -1489,6 +1613,27 @@ export interface components {
          * @enum {string}
          */
         PlannedArtifactStateEnum: "added" | "changed" | "removed";
+        /** @description A save point: what an artifact was in the draft (content null: gone), and the commit that took it up. */
+        PointOut: {
+            point: number;
+            path: string;
+            moved_from: string;
+            state: components["schemas"]["PointOutStateEnum"];
+            content: string | null;
+            size: number;
+            /** Format: date-time */
+            made: string;
+            commit: string | null;
+        };
+        /**
+         * @description * `new` - new
+         *     * `edited` - edited
+         *     * `moved` - moved
+         *     * `gone` - gone
+         *     * `discarded` - discarded
+         * @enum {string}
+         */
+        PointOutStateEnum: "new" | "edited" | "moved" | "gone" | "discarded";
         /**
          * @description * `this` - this
          *     * `other` - other
@@ -1588,6 +1733,20 @@ export interface components {
             rows: components["schemas"]["RowOut"][];
             total: number;
             start: number;
+        };
+        /** @description Edits to keep, all or none; ``base`` is the commit they build on. */
+        SaveInRequest: {
+            branch: string;
+            base?: string | null;
+            entries: components["schemas"]["SavingInRequest"][];
+        };
+        /** @description An edit: uploaded content at a path, null where it is gone; ``onto`` the save point it was made on (0: none). */
+        SavingInRequest: {
+            path: string;
+            content: string | null;
+            /** @default  */
+            moved_from: string;
+            onto?: number | null;
         };
         /**
          * @description * `read` - read
@@ -2691,6 +2850,155 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MissingOut"];
+                };
+            };
+        };
+    };
+    drafts_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"][];
+                };
+            };
+        };
+    };
+    drafts_save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+        };
+    };
+    drafts_bring_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringBackInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+        };
+    };
+    drafts_commit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftCommitInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+        };
+    };
+    drafts_discard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+        };
+    };
+    drafts_points: {
+        parameters: {
+            query: {
+                /** @description Only save points before this number. */
+                before?: number;
+                /** @description The branch the draft is of. */
+                branch: string;
+                /** @description Only of this artifact. */
+                path?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointOut"][];
                 };
             };
         };

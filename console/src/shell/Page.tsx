@@ -41,7 +41,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   const go = useNavigate();
   const info = useQuery(shelf(key));
   const all = useQuery(artifacts(key, at));
-  const { pending } = usePending(key);
+  const { pending, saved, outOfReach } = usePending(key);
   const [shown, setShown] = useState<Spine | null>(null);
   useEffect(() => {
     document.title = `${title} · Every Shelf`;
@@ -66,7 +66,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
         <div className="right">
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
             <b>{pending.length} pending</b>
-            {pending.length ? `, kept ${when(pending[pending.length - 1]?.kept)}` : ""}
+            {outOfReach ? ", service out of reach" : saved ? `, saved ${when(saved)}` : ""}
           </Link>
           <Person />
         </div>

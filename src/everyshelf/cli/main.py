@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "catch-up": ("desk", "Bring newer commits here, merged with what you edited."),
     "pending": ("desk", "What differs on this desk from where it came."),
     "commit": ("desk", "Commit pending artifacts."),
+    "draft": ("drafts", "Your uncommitted work on the server."),
     "discard": ("desk", "Bring pending artifacts back to what they came from."),
     "restore": ("desk", "Bring an artifact, or the shelf, back to an older state."),
     "compare": ("compare", "What changed between two states, by what it means."),

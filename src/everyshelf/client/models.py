@@ -146,6 +146,40 @@ class WaitingMerge(msgspec.Struct):
     artifacts: list[dict[str, Any]] = []
 
 
+class SavePoint(msgspec.Struct):
+    """What an artifact was in a draft (content None: gone), and the commit that took it up."""
+
+    point: int
+    path: str
+    moved_from: str
+    state: str
+    content: str | None
+    size: int
+    made: datetime
+    commit: str | None
+
+
+class Draft(msgspec.Struct):
+    """A draft of one's own: the commit it builds on, the branch's head, and what is pending."""
+
+    branch: str
+    base: str | None
+    head: str | None
+    behind: bool
+    saved: datetime | None
+    entries: list[SavePoint]
+
+
+class Saving(msgspec.Struct):
+    """An edit to keep: uploaded content at a path, None where it is gone; ``onto`` the save point it was made on (0:
+    none; None: do not ask)."""
+
+    path: str
+    content: str | None
+    moved_from: str = ""
+    onto: int | None = None
+
+
 class Deployment(msgspec.Struct):
     """One promotion."""
 

@@ -26,7 +26,7 @@ from everyshelf.desk.store import (
 )
 
 if TYPE_CHECKING:
-    from everyshelf.client import Artifact, Commit, ShelfClient
+    from everyshelf.client import Artifact, Commit, Draft, ShelfClient
 
 Progress = Callable[[int, int, str], None]
 T = TypeVar("T")
@@ -315,6 +315,20 @@ class Desk:
         if merge:
             self.take(shelf)
         return made
+
+    def save(self, shelf: ShelfClient, items: list[Item], progress: Progress = _silent) -> Draft:
+        """Keep these items in the draft of the desk's branch, as they are now; nothing is committed."""
+        from everyshelf.client import Saving
+
+        if self.home.branch is None:
+            raise DeskError(
+                f"this desk shows {self.home.ref}, which is read only",
+                code="desk.read_only",
+                hint="Take a branch: everyshelf take SHELF FOLDER --branch NAME",
+            )
+        self._send_contents(shelf, items, progress)
+        entries = [Saving(i.path, i.content, i.moved_from) for i in items]
+        return shelf.save(self.home.branch, entries, self.home.commit)
 
     def _send_contents(self, shelf: ShelfClient, items: list[Item], progress: Progress) -> None:
         by_content = {i.content: i for i in items if i.content is not None}

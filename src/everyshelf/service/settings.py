@@ -28,6 +28,7 @@ INSTALLED_APPS = [
     "everyshelf.service.shelves",
     "everyshelf.service.environments",
     "everyshelf.service.jobs",
+    "everyshelf.service.drafts",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

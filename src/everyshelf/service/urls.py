@@ -10,6 +10,7 @@ _v1 = [
     path("", include("everyshelf.service.people.api")),
     path("", include("everyshelf.service.jobs.api")),
     path("shelves", include("everyshelf.service.shelves.api.urls")),
+    path("shelves/<str:shelf>/drafts", include("everyshelf.service.drafts.api")),
     path("shelves/<str:shelf>/environments", include("everyshelf.service.environments.api")),
 ]
 urlpatterns = [

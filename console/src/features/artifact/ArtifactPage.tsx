@@ -41,7 +41,7 @@ export function ArtifactPage() {
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: (view === "outline" || view === "graph") && !waiting });
   const all = useQuery(artifacts(key, at));
-  const { keep } = usePending(key);
+  const { keep, problem } = usePending(key);
   const name = found.data?.name ?? path.split("/").pop() ?? "";
   const say = (
     <>
@@ -52,8 +52,10 @@ export function ArtifactPage() {
     </>
   );
   const remove = () => {
-    keep({ path, state: "gone", content: null, size: 0, branch: at, base: all.data?.commit ?? null, kept: new Date().toISOString() });
-    void go(`/s/${key}/pending`);
+    keep({ path, content: null, branch: at, base: all.data?.commit ?? null }).then(
+      () => go(`/s/${key}/pending`),
+      () => undefined, // told below
+    );
   };
   const a = found.data;
   const newest = versions.data?.[0]?.version;
@@ -61,6 +63,7 @@ export function ArtifactPage() {
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
       {found.isPending && <Loading what={`Reading ${path}`} />}
       {found.isError && <ProblemBox error={found.error} />}
+      {problem && <ProblemBox error={problem} />}
       {a && (
         <>
           <div className="line1">
@@ -83,7 +86,7 @@ export function ArtifactPage() {
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
               {!isReadOnly(at) && !version && (
                 <>
-                  {all.data && !a.whole && <Upload shelf={key} branch={at} commit={all.data.commit} known={all.data.items} only={path} label="Replace" />}
+                  {all.data && !a.whole && <Upload shelf={key} branch={at} commit={all.data.commit} only={path} label="Replace" />}
                   <Button variant="outlined" onClick={remove} disabled={!all.data}>Remove</Button>
                 </>
               )}

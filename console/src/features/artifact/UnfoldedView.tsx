@@ -69,7 +69,7 @@ function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string
     try {
       const sent = await putFile(shelf, file);
       const folded = await send<Schemas["FoldedOut"]>("POST", `shelves/${shelf}/contents/fold`, { content: sent.id });
-      keep({ path, state: "edited", content: folded.id, size: folded.size, branch, base: commit, kept: new Date().toISOString() });
+      await keep({ path, content: folded.id, branch, base: commit });
       await go(`/s/${shelf}/pending`);
     } catch (error) {
       setProblem(error);

@@ -9,14 +9,16 @@ import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, ProblemBox } from "../../shell/states";
 import { isWaiting, SettleButton } from "../settle/SettleButton";
 import { type Pending, usePending } from "./pending";
+import { SavePoints } from "./SavePoints";
 
 export function PendingPage() {
   const key = useShelfKey();
-  const { pending } = usePending(key);
-  const branches = [...new Set(pending.map((p) => p.branch))];
+  const { drafts, pending, saved, outOfReach } = usePending(key);
+  const branches = drafts.map((d) => d.branch);
   return (
     <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">what waits to be committed</i>}>
-      <h1>{pending.length ? `${count(pending.length, "artifact")} pending, kept in this browser.` : "Nothing is pending."}</h1>
+      <h1>{pending.length ? `${count(pending.length, "artifact")} pending, saved ${when(saved)}.` : "Nothing is pending."}</h1>
+      {pending.length > 0 && <p className="sec">Kept on the server, in a draft that only you see; a closed browser loses nothing.{outOfReach && " The service is out of reach: what is saved there stays."}</p>}
       {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}
       {branches.map((branch) => (
         <CommitForm key={branch} branch={branch} waiting={pending.filter((p) => p.branch === branch)} />
@@ -27,7 +29,9 @@ export function PendingPage() {
 
 function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] }) {
   const key = useShelfKey();
-  const { drop } = usePending(key);
+  const { discard, problem, drafts, again } = usePending(key);
+  const [trail, setTrail] = useState(false);
+  const behind = drafts.find((d) => d.branch === branch)?.behind ?? false;
   const [left, setLeft] = useState<string[]>([]);
   const [summary, setSummary] = useState("");
   const [description, setDescription] = useState("");
@@ -36,22 +40,20 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
   const chosen = waiting.filter((p) => !left.includes(p.path));
   const commit = useMutation({
     mutationFn: (merge: boolean) =>
-      send("POST", `shelves/${key}/commits`, {
-        branch, summary, description, merge, base: chosen[0]?.base ?? null,
-        changes: chosen.map((p) => ({ path: p.path, content: p.content })),
-      }),
+      send("POST", `shelves/${key}/drafts/commit`, { branch, summary, description, merge, paths: chosen.map((p) => p.path) }),
     onSuccess: async () => {
-      drop(chosen.map((p) => p.path));
+      await again();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       await go(`/s/${key}?ref=${encodeURIComponent(branch)}`);
     },
   });
   return (
     <form className="sheet" style={{ marginTop: 10, maxWidth: 900 }} onSubmit={(e) => { e.preventDefault(); commit.mutate(false); }}>
-      <div className="ph"><h3>For {branch}</h3></div>
+      <div className="ph"><h3>For {branch}</h3>{behind && <span className="readonly">{branch} has moved on</span>}<span className="r"><button type="button" className="plainbtn" aria-expanded={trail} onClick={() => setTrail(!trail)}>Save points</button></span></div>
+      {problem && <div className="pad"><ProblemBox error={problem} /></div>}
       <table>
         <caption className="sr">Pending artifacts for {branch}</caption>
-        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Kept</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {waiting.map((p) => (
             <tr key={p.path}>
@@ -59,8 +61,8 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
               <td><Mark action={p.state} /> {p.state}</td>
               <td><b>{p.path}</b></td>
               <td className="num">{p.content ? size(p.size) : ""}</td>
-              <td>{when(p.kept)}</td>
-              <td><button type="button" className="plainbtn" onClick={() => drop([p.path])}>Discard</button></td>
+              <td>{when(p.made)}</td>
+              <td><button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>Discard</button></td>
             </tr>
           ))}
         </tbody>
@@ -77,6 +79,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
           <SettleButton error={commit.error} />
         </div>
       </div>
+      {trail && <><div className="ph"><h3>Save points</h3><span className="cap">every state that was saved, newest first</span></div><SavePoints branch={branch} /></>}
     </form>
   );
 }

@@ -1,57 +1,48 @@
-/** What waits to be committed from this browser. Contents are on the shelf already; the list is kept in local storage,
- * so that a closed browser loses nothing that was acknowledged. */
-import { useSyncExternalStore } from "react";
+/** What waits to be committed: the person's drafts, kept on the server edit by edit. */
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { get, type Schemas, send } from "../../api/client";
 
-export interface Pending {
+export type Draft = Schemas["DraftOut"];
+export type SavePoint = Schemas["PointOut"];
+
+export interface Pending extends SavePoint {
+  branch: string;
+}
+
+/** An edit to keep; ``base`` is the commit it was made on. */
+export interface Edit {
   path: string;
-  state: "new" | "edited" | "gone";
   content: string | null;
-  size: number;
   branch: string;
   base: string | null;
-  kept: string;
 }
 
-const listeners = new Set<() => void>();
-const cache = new Map<string, { raw: string; list: Pending[] }>();
+const ASK_AGAIN_MS = 15_000;
 
-function storageKey(shelf: string): string {
-  return `everyshelf.pending.${shelf}`;
-}
+export const drafts = (key: string) =>
+  queryOptions({ queryKey: ["shelf", key, "drafts"], queryFn: () => get<Draft[]>(`shelves/${key}/drafts`), refetchInterval: ASK_AGAIN_MS });
 
-function read(shelf: string): Pending[] {
-  const raw = localStorage.getItem(storageKey(shelf)) ?? "[]";
-  const known = cache.get(shelf);
-  if (known?.raw === raw) return known.list;
-  let list: Pending[] = [];
-  try {
-    list = JSON.parse(raw) as Pending[];
-  } catch {
-    list = [];
-  }
-  cache.set(shelf, { raw, list });
-  return list;
-}
-
-function write(shelf: string, list: Pending[]): void {
-  localStorage.setItem(storageKey(shelf), JSON.stringify(list));
-  for (const tell of listeners) tell();
-}
-
-function subscribe(tell: () => void): () => void {
-  listeners.add(tell);
-  window.addEventListener("storage", tell);
-  return () => {
-    listeners.delete(tell);
-    window.removeEventListener("storage", tell);
-  };
-}
+export const savePoints = (key: string, branch: string) =>
+  queryOptions({ queryKey: ["shelf", key, "drafts", branch, "points"], queryFn: () => get<SavePoint[]>(`shelves/${key}/drafts/points`, { branch }) });
 
 export function usePending(shelf: string) {
-  const pending = useSyncExternalStore(subscribe, () => read(shelf));
-  return {
-    pending,
-    keep: (change: Pending) => write(shelf, [...read(shelf).filter((p) => p.path !== change.path || p.branch !== change.branch), change]),
-    drop: (paths: string[]) => write(shelf, read(shelf).filter((p) => !paths.includes(p.path))),
-  };
+  const queries = useQueryClient();
+  const found = useQuery(drafts(shelf));
+  const all = found.data ?? [];
+  const pending: Pending[] = all.flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch })));
+  const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
+  const keep = useMutation({
+    mutationFn: ({ branch, base, path, content }: Edit) => {
+      // Made on what this page shows: saved elsewhere meanwhile, the service asks.
+      const onto = pending.find((p) => p.path === path && p.branch === branch)?.point ?? 0;
+      return send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries: [{ path, content, onto }] });
+    },
+    onSettled: again,
+  });
+  const discard = useMutation({
+    mutationFn: ({ branch, paths }: { branch: string; paths: string[] }) => send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
+    onSettled: again,
+  });
+  const saved = all.map((d) => d.saved).filter((s): s is string => s !== null).sort().pop();
+  return { drafts: all, pending, saved, outOfReach: found.isError, problem: keep.error ?? discard.error, keep: keep.mutateAsync, discard: discard.mutateAsync, again };
 }

@@ -50,7 +50,7 @@ export function ShelfPage() {
         ))}
         <span className="end">
           <button type="button" className="plainbtn" onClick={save}>Save as CSV</button>
-          {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} known={all} />}
+          {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} />}
         </span>
       </div>
       {found.isPending && <Loading what="Reading the artifacts" />}

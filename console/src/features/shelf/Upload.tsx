@@ -3,7 +3,6 @@ import { Button } from "@mui/material";
 import { useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { putFile } from "../../api/client";
-import type { Artifact } from "../../api/queries";
 import { ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
 
@@ -11,12 +10,11 @@ interface Props {
   shelf: string;
   branch: string;
   commit: string | null;
-  known: Artifact[];
   only?: string;
   label?: string;
 }
 
-export function Upload({ shelf, branch, commit, known, only, label = "Add files" }: Props) {
+export function Upload({ shelf, branch, commit, only, label = "Add files" }: Props) {
   const input = useRef<HTMLInputElement>(null);
   const dialog = useRef<HTMLDialogElement>(null);
   const { keep } = usePending(shelf);
@@ -31,8 +29,7 @@ export function Upload({ shelf, branch, commit, known, only, label = "Add files"
         setNote(`Sending ${done + 1} of ${files.length}: ${file.name}`);
         const sent = await putFile(shelf, file);
         const path = only ?? [folder.replace(/^\/+|\/+$/g, ""), file.webkitRelativePath || file.name].filter(Boolean).join("/");
-        const state = known.some((a) => a.path === path) ? "edited" : "new";
-        keep({ path, state, content: sent.id, size: sent.size, branch, base: commit, kept: new Date().toISOString() });
+        await keep({ path, content: sent.id, branch, base: commit });
       }
       dialog.current?.close();
       await go(`/s/${shelf}/pending`);

@@ -75,7 +75,8 @@ class Merge(models.Model):
     """A merge that waits to be settled: what is to come onto which branch, and what was decided about it so far.
 
     ``other_root`` is the state to bring in, ``other_commit`` its commit where it is one. ``decisions``: path ->
-    conflict id -> ``{"take", "value", "by"}``. ``message`` is what will be said about the commit.
+    conflict id -> ``{"take", "value", "by"}``. ``message`` is what will be said about the commit. ``points``:
+    save points of a draft that it takes up.
     """
 
     uid = models.CharField(max_length=12)
@@ -90,6 +91,7 @@ class Merge(models.Model):
     moves = models.JSONField(default=list)
     message = models.JSONField(default=dict)
     decisions = models.JSONField(default=dict)
+    points = models.JSONField(default=list)
     state = models.CharField(max_length=12, default="open")
     created = models.DateTimeField()
     created_by = models.ForeignKey(User, models.PROTECT, related_name="+")

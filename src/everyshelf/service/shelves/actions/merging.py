@@ -425,6 +425,10 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
     commit = record_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
     merge.state, merge.finished = "finished", commit
     merge.save(update_fields=["state", "finished"])
+    if merge.points:
+        from everyshelf.service.drafts.actions import take_up
+
+        take_up(merge.points, commit)
     if merge.drop:
         from everyshelf.service.shelves.actions.branches import drop_branch
 

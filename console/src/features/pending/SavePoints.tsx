@@ -1,0 +1,47 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { send } from "../../api/client";
+import { Mark } from "../../marks/Mark";
+import { size, when } from "../../marks/words";
+import { useShelfKey } from "../../shell/Page";
+import { Loading, ProblemBox } from "../../shell/states";
+import { savePoints } from "./pending";
+
+/** The trail of a draft: every state that was saved, also of what was committed or discarded. */
+export function SavePoints({ branch }: { branch: string }) {
+  const key = useShelfKey();
+  const queries = useQueryClient();
+  const found = useQuery(savePoints(key, branch));
+  const back = useMutation({
+    mutationFn: (point: number) => send("POST", `shelves/${key}/drafts/bring-back`, { branch, point }),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key, "drafts"] }),
+  });
+  if (found.isPending) return <Loading what="Reading the save points" />;
+  if (found.isError) return <ProblemBox error={found.error} />;
+  const newest = new Set<number>();
+  const seen = new Set<string>();
+  for (const p of found.data) {
+    if (!seen.has(p.path)) newest.add(p.point);
+    seen.add(p.path);
+  }
+  return (
+    <div className="scroll">
+      {back.isError && <ProblemBox error={back.error} />}
+      <table>
+        <caption className="sr">Save points of {branch}</caption>
+        <thead><tr><th className="num">Point</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th>Taken up by</th><th><span className="sr">Action</span></th></tr></thead>
+        <tbody>
+          {found.data.map((p) => (
+            <tr key={p.point}>
+              <td className="num">{p.point}</td>
+              <td>{p.state !== "discarded" && <Mark action={p.state} />} {p.state}</td>
+              <td>{p.path}</td><td className="num">{p.content ? size(p.size) : ""}</td><td>{when(p.made)}</td>
+              <td className="mono">{p.commit ? <Link to={`/s/${key}?ref=commit:${p.commit}`}>{p.commit.slice(0, 8)}</Link> : <span className="mut">not committed</span>}</td>
+              <td>{(!newest.has(p.point) || p.state === "discarded" || p.commit) && <button type="button" className="plainbtn" aria-label={`Bring back save point ${p.point}`} onClick={() => back.mutate(p.point)}>Bring back</button>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}

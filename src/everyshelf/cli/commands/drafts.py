@@ -1,0 +1,175 @@
+"""``draft``: what is kept on the server before it is committed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import get_desk, json_option, open_client, open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.client import Draft, ShelfClient
+    from everyshelf.desk import Desk
+
+branch_option = click.option("--branch", help="The branch the draft is of; default: the desk's, else the main one.")
+
+
+@click.group("draft")
+def draft() -> None:
+    """Your uncommitted work on the server: list, save, look back, discard, commit."""
+
+
+def _branch(shelf: ShelfClient, desk: Desk | None, branch: str | None) -> str:
+    return branch or (desk.home.branch if desk is not None else None) or shelf.info().main_branch
+
+
+def _plain(value: Any) -> Any:
+    import msgspec
+
+    return msgspec.to_builtins(value)
+
+
+def _print_draft(found: Draft) -> None:
+    where = f"on {found.branch}" + (", which has moved on" if found.behind else "")
+    if not found.entries:
+        terminal.say(terminal.bold("Nothing is pending") + f" {where}.")
+        return
+    saved = f", saved {terminal.when(found.saved)}" if found.saved else ""
+    terminal.say(terminal.bold(f"{len(found.entries)} pending in your draft") + f" {where}{saved}.")
+    for entry in found.entries:
+        terminal.row(
+            entry.state, f"point {entry.point}", entry.path, terminal.size(entry.size) if entry.content else ""
+        )
+
+
+@draft.command("list")
+@shelf_options
+def draft_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Your drafts with something pending."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.drafts()
+    if as_json:
+        terminal.print_json({"drafts": _plain(found)})
+        return
+    if not found:
+        terminal.say(terminal.bold("You have nothing pending") + ".")
+        return
+    for one in found:
+        _print_draft(one)
+    terminal.next_step(f'everyshelf draft commit --branch {found[0].branch} --summary "SUMMARY"')
+
+
+@draft.command("save")
+@click.argument("artifacts", nargs=-1)
+@json_option
+def draft_save(artifacts: tuple[str, ...], as_json: bool) -> None:
+    """Save what is pending on this desk into your draft: ARTIFACTS, or everything."""
+    desk = get_desk()
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    with terminal.progress_bar("Sending") as progress:
+        found = desk.save(shelf, desk.select(desk.pending(), artifacts), progress)
+    if as_json:
+        terminal.print_json(_plain(found))
+    else:
+        _print_draft(found)
+
+
+@draft.command("points")
+@click.argument("artifact", required=False)
+@branch_option
+@shelf_options
+def draft_points(
+    artifact: str | None, branch: str | None, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Every state that was saved, newest first, and the commit that took it up."""
+    shelf, desk = open_shelf(shelf_key, address)
+    found = shelf.save_points(_branch(shelf, desk, branch), artifact or "")
+    if as_json:
+        terminal.print_json({"points": _plain(found)})
+        return
+    terminal.say(terminal.bold(terminal.count(len(found), "save point")) + ".")
+    for point in found:
+        taken = f"in {point.commit[:8]}" if point.commit else "not committed"
+        terminal.say(
+            terminal.line(
+                (2, str(point.point)),
+                (8, terminal.tone(point.state, point.state)),
+                (19, terminal.bold(terminal.cut(point.path, 38))),
+                (59, terminal.size(point.size) if point.content else ""),
+                (70, terminal.when(point.made)),
+                (84, taken),
+            )
+        )
+
+
+@draft.command("bring-back")
+@click.argument("point", type=click.IntRange(1))
+@branch_option
+@shelf_options
+def draft_bring_back(point: int, branch: str | None, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Save what save point POINT holds anew."""
+    shelf, desk = open_shelf(shelf_key, address)
+    found = shelf.bring_back(_branch(shelf, desk, branch), point)
+    if as_json:
+        terminal.print_json(_plain(found))
+    else:
+        _print_draft(found)
+
+
+@draft.command("discard")
+@click.argument("artifacts", nargs=-1)
+@click.option("--all", "everything", is_flag=True, help="Everything that is pending.")
+@branch_option
+@shelf_options
+def draft_discard(
+    artifacts: tuple[str, ...],
+    everything: bool,
+    branch: str | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Give pending ARTIFACTS up; their save points stay and can be brought back."""
+    if not artifacts and not everything:
+        raise click.UsageError("name what to discard, or say --all")
+    shelf, desk = open_shelf(shelf_key, address)
+    found = shelf.discard_draft(_branch(shelf, desk, branch), None if everything else list(artifacts))
+    if as_json:
+        terminal.print_json(_plain(found))
+    else:
+        _print_draft(found)
+
+
+@draft.command("commit")
+@click.argument("artifacts", nargs=-1)
+@click.option("--summary", required=True, help="What changed, in one line.")
+@click.option("--description", default="", help="More about it.")
+@click.option("--merge", is_flag=True, help="If the branch has moved on, combine both by meaning.")
+@click.option(
+    "--prefer", type=click.Choice(["this", "other"]), help="With --merge: the branch's (this) or yours (other)."
+)
+@branch_option
+@shelf_options
+def draft_commit(
+    artifacts: tuple[str, ...],
+    summary: str,
+    description: str,
+    merge: bool,
+    prefer: str | None,
+    branch: str | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Commit pending ARTIFACTS of your draft, or all of them; the rest stays."""
+    shelf, desk = open_shelf(shelf_key, address)
+    name = _branch(shelf, desk, branch)
+    made = shelf.commit_draft(
+        name, summary, list(artifacts) or None, description=description, merge=merge, prefer=prefer
+    )
+    if as_json:
+        terminal.print_json(_plain(made))
+    else:
+        terminal.say(terminal.bold(f"Committed to {name}") + f" as {made.commit[:8]}: {summary}")

@@ -1,0 +1,249 @@
+"""Saving into a draft, its trail, and committing from it. A draft is its person's alone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.history import check_path
+from everyshelf.core.merge import Side
+from everyshelf.service.context import get_trees
+from everyshelf.service.drafts.models import Draft, SavePoint
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.shelves.actions.commits import Message, Wanted, commit_changes
+from everyshelf.service.shelves.actions.contents import get_size
+from everyshelf.service.shelves.actions.refs import get_branch
+from everyshelf.service.shelves.models import Commit, Merge, Shelf
+
+MOST_POINTS = 500
+
+
+@dataclass(frozen=True)
+class Saving:
+    """One edit to keep: new content at a path (perhaps moved from another), or None where it is gone.
+
+    ``onto`` is the number of the save point it was made on, 0 for what was not in the draft; None: do not ask.
+    """
+
+    path: str
+    content: str | None
+    moved_from: str = ""
+    onto: int | None = None
+
+
+def save(caller: Caller, shelf: Shelf, branch_name: str, base: str | None, wanted: list[Saving]) -> dict[str, Any]:
+    """Keep edits, all or none; raises ``ConflictError`` (draft.moved) if one was made on another save point.
+
+    ``base`` is the commit the edits build on; a draft with something pending keeps building on its own.
+    """
+    require(caller, shelf, "commit")
+    branch = get_branch(shelf, branch_name)
+    found = _commit_of(shelf, base) if base else None
+    with transaction.atomic():
+        draft, _ = Draft.objects.get_or_create(person=caller.person, shelf=shelf, branch=branch.name)
+        pending = {p.path: p for p in _pending(draft)}
+        if not pending:
+            draft.base = found if found is not None else branch.head
+        root = draft.base.root if draft.base else get_trees().empty
+        for one in wanted:
+            _save_one(shelf, draft, root, pending, one)
+        draft.save()
+    return draft_json(draft)
+
+
+def _commit_of(shelf: Shelf, uid: str) -> Commit:
+    found = Commit.objects.filter(shelf=shelf, uid=uid).first()
+    if found is None:
+        raise InvalidError(f"there is no commit {uid[:12]} to build on", code="commit.base")
+    return found
+
+
+def _save_one(shelf: Shelf, draft: Draft, root: str, pending: dict[str, SavePoint], one: Saving) -> None:
+    check_path(one.path)
+    last = pending.get(one.path)
+    number = last.number if last is not None else 0
+    if one.onto is not None and one.onto != number:
+        raise ConflictError(
+            f"{one.path} was saved elsewhere meanwhile: save point {number}, and you build on {one.onto or 'none'}",
+            code="draft.moved",
+            hint="Look at what was saved there, then save again onto it.",
+            point=number,
+        )
+    content = one.content or ""
+    size = get_size(shelf, content) if content else 0
+    if last is not None and last.content == content and last.moved_from == one.moved_from:
+        return
+    held = get_trees().find(root, one.path)
+    if held is not None and held.id == content and not one.moved_from:
+        if last is not None:
+            _add(draft, one.path, "discarded", content, size)
+        return
+    if not content and held is None:
+        if last is None:
+            raise InvalidError(f"{one.path} is not there, so it cannot go", code="draft.missing")
+        _add(draft, one.path, "discarded", "", 0)
+        return
+    state = "gone" if not content else "moved" if one.moved_from else "edited" if held is not None else "new"
+    _add(draft, one.path, state, content, size, one.moved_from)
+
+
+def _add(draft: Draft, path: str, state: str, content: str, size: int, moved_from: str = "") -> SavePoint:
+    draft.points_made += 1
+    SavePoint.objects.filter(draft=draft, path=path, newest=True).update(newest=False)
+    return SavePoint.objects.create(
+        draft=draft,
+        number=draft.points_made,
+        path=path,
+        state=state,
+        content=content,
+        size=size,
+        moved_from=moved_from,
+        made=timezone.now(),
+    )
+
+
+def _pending(draft: Draft) -> Iterable[SavePoint]:
+    """The newest save point of each path that is neither committed nor discarded."""
+    rows = SavePoint.objects.filter(draft=draft, newest=True, commit=None)
+    return rows.exclude(state="discarded").order_by("path")
+
+
+# --- looking ------------------------------------------------------------------------
+
+
+def list_drafts(caller: Caller, shelf: Shelf) -> list[dict[str, Any]]:
+    """The caller's drafts that have something pending."""
+    rows = Draft.objects.filter(person=caller.person, shelf=shelf).select_related("base").order_by("branch")
+    return [told for told in map(draft_json, rows) if told["entries"]]
+
+
+def get_draft(caller: Caller, shelf: Shelf, branch: str) -> Draft:
+    """The caller's draft of a branch; raises ``MissingError``."""
+    found = Draft.objects.filter(person=caller.person, shelf=shelf, branch=branch).select_related("base").first()
+    if found is None:
+        raise MissingError(f"you have no draft of {branch}", code="draft.none", hint="Save something into it first.")
+    return found
+
+
+def draft_json(draft: Draft) -> dict[str, Any]:
+    """A draft with what is pending in it."""
+    entries = [point_json(p) for p in _pending(draft)]
+    branch = draft.shelf.branches.filter(name=draft.branch).select_related("head").first()
+    head = branch.head if branch is not None else None
+    return {
+        "branch": draft.branch,
+        "base": draft.base.uid if draft.base else None,
+        "head": head.uid if head else None,
+        "behind": bool(entries) and (head.pk if head else None) != draft.base_id,
+        "saved": max((e["made"] for e in entries), default=None),
+        "entries": entries,
+    }
+
+
+def point_json(point: SavePoint) -> dict[str, Any]:
+    """A save point."""
+    return {
+        "point": point.number,
+        "path": point.path,
+        "moved_from": point.moved_from,
+        "state": point.state,
+        "content": point.content or None,
+        "size": point.size,
+        "made": point.made,
+        "commit": point.commit.uid if point.commit else None,
+    }
+
+
+def list_points(draft: Draft, path: str, before: int | None) -> list[dict[str, Any]]:
+    """The trail, newest first: of one path, or of all."""
+    rows = SavePoint.objects.filter(draft=draft).select_related("commit").order_by("-number")
+    if path:
+        rows = rows.filter(path=path)
+    if before is not None:
+        rows = rows.filter(number__lt=before)
+    return [point_json(p) for p in rows[:MOST_POINTS]]
+
+
+# --- undoing --------------------------------------------------------------------------
+
+
+def discard(caller: Caller, draft: Draft, paths: list[str] | None) -> dict[str, Any]:
+    """Give pending entries up, all without ``paths``; their save points stay and can be brought back."""
+    require(caller, draft.shelf, "commit")
+    with transaction.atomic():
+        pending = {p.path: p for p in _pending(draft)}
+        for path in paths if paths is not None else list(pending):
+            if path not in pending:
+                raise InvalidError(f"{path} is not pending in your draft", code="draft.missing")
+            _add(draft, path, "discarded", pending[path].content, pending[path].size)
+        draft.save(update_fields=["points_made"])
+    return draft_json(draft)
+
+
+def bring_back(caller: Caller, draft: Draft, number: int) -> dict[str, Any]:
+    """Save what a save point holds anew."""
+    point = SavePoint.objects.filter(draft=draft, number=number).first()
+    if point is None:
+        raise MissingError(f"your draft has no save point {number}", code="draft.point")
+    base = draft.base.uid if draft.base else None
+    again = Saving(point.path, point.content or None, point.moved_from)
+    return save(caller, draft.shelf, draft.branch, base, [again])
+
+
+# --- committing -----------------------------------------------------------------------
+
+
+def commit_draft(
+    caller: Caller,
+    draft: Draft,
+    paths: list[str] | None,
+    message: Message,
+    *,
+    merge: bool = False,
+    prefer: Side | None = None,
+) -> Commit:
+    """Commit pending entries, all or a selection; what is left stays. Raises as ``commit_changes``."""
+    pending = {p.path: p for p in _pending(draft)}
+    chosen = list(pending) if paths is None else paths
+    missing = next((p for p in chosen if p not in pending), None)
+    if missing is not None:
+        raise InvalidError(f"{missing} is not pending in your draft", code="draft.missing")
+    wanted = [Wanted(p, pending[p].content or None, pending[p].moved_from) for p in chosen]
+    base = draft.base.uid if draft.base else None
+    try:
+        made = commit_changes(caller, draft.shelf, draft.branch, base, wanted, message, merge=merge, prefer=prefer)
+    except ConflictError as error:
+        if error.code == "merge.conflict":
+            waiting = Merge.objects.get(shelf=draft.shelf, uid=error.facts["merge"])
+            waiting.points = [pending[p].pk for p in chosen]
+            waiting.save(update_fields=["points"])
+        raise
+    take_up([pending[p].pk for p in chosen], made)
+    # What is left was not touched by this commit; unless others' work came in with it, it builds on it now.
+    if [link.parent_id for link in made.parent_links.all()] == [draft.base_id] or draft.base_id is None:
+        Draft.objects.filter(pk=draft.pk).exclude(base=None).update(base=made)
+    return made
+
+
+def take_up(points: list[int], commit: Commit) -> None:
+    """Note which commit took save points up; what has been saved since stays pending."""
+    rows = SavePoint.objects.filter(pk__in=points).select_related("draft")
+    for draft, paths in _by_draft(rows).items():
+        highest = {p.path: p.number for p in paths}
+        for path, number in highest.items():
+            older = SavePoint.objects.filter(draft=draft, path=path, number__lte=number, commit=None)
+            older.exclude(state="discarded").update(commit=commit)
+        if not list(_pending(draft)):
+            Draft.objects.filter(pk=draft.pk).update(base=None)
+
+
+def _by_draft(points: Iterable[SavePoint]) -> dict[Draft, list[SavePoint]]:
+    found: dict[Draft, list[SavePoint]] = {}
+    for point in points:
+        found.setdefault(point.draft, []).append(point)
+    return found

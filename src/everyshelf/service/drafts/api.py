@@ -1,0 +1,180 @@
+"""Drafts over HTTP: always the caller's own."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.urls import path
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.drafts import actions
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.shelves.actions import listing
+from everyshelf.service.shelves.api import shapes
+from everyshelf.service.shelves.api.base import ShelfView, message_of, number, valid
+from everyshelf.service.web.idempotency import once
+
+BRANCH = OpenApiParameter("branch", str, required=True, description="The branch the draft is of.")
+
+
+class PointOut(serializers.Serializer):
+    """A save point: what an artifact was in the draft (content null: gone), and the commit that took it up."""
+
+    point = serializers.IntegerField()
+    path = serializers.CharField()
+    moved_from = serializers.CharField()
+    state = serializers.ChoiceField(["new", "edited", "moved", "gone", "discarded"])
+    content = serializers.CharField(allow_null=True)
+    size = serializers.IntegerField()
+    made = serializers.DateTimeField()
+    commit = serializers.CharField(allow_null=True)
+
+
+class DraftOut(serializers.Serializer):
+    """A draft: the commit it builds on, the branch's head, and what is pending."""
+
+    branch = serializers.CharField()
+    base = serializers.CharField(allow_null=True)
+    head = serializers.CharField(allow_null=True)
+    behind = serializers.BooleanField()
+    saved = serializers.DateTimeField(allow_null=True)
+    entries = PointOut(many=True)
+
+
+class SavingIn(serializers.Serializer):
+    """An edit: uploaded content at a path, null where it is gone; ``onto`` the save point it was made on (0: none)."""
+
+    path = serializers.CharField(trim_whitespace=False)
+    content = serializers.CharField(allow_null=True)
+    moved_from = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
+    onto = serializers.IntegerField(required=False, allow_null=True, default=None, min_value=0)
+
+
+class SaveIn(serializers.Serializer):
+    """Edits to keep, all or none; ``base`` is the commit they build on."""
+
+    branch = serializers.CharField()
+    base = serializers.CharField(required=False, allow_null=True, default=None)
+    entries = SavingIn(many=True)
+
+
+class ChosenIn(serializers.Serializer):
+    """Entries of a draft; null for all."""
+
+    branch = serializers.CharField()
+    paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
+
+
+class BringBackIn(serializers.Serializer):
+    """The number of a save point."""
+
+    branch = serializers.CharField()
+    point = serializers.IntegerField(min_value=1)
+
+
+class DraftCommitIn(shapes.MessageIn):
+    """A commit of pending entries, of all where ``paths`` is null."""
+
+    branch = serializers.CharField()
+    paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
+    merge = serializers.BooleanField(required=False, default=False)
+    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
+
+
+class DraftsView(ShelfView):
+    """The caller's drafts."""
+
+    @extend_schema(operation_id="drafts_list", responses=DraftOut(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """Those with something pending."""
+        caller, found = self.shelf(request, shelf)
+        return Response(actions.list_drafts(caller, found))
+
+    @extend_schema(operation_id="drafts_save", request=SaveIn, responses=DraftOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Keep edits as they are made."""
+        caller, found = self.shelf(request, shelf, "commit")
+        values = valid(SaveIn, request)
+        wanted = [actions.Saving(e["path"], e["content"], e["moved_from"], e["onto"]) for e in values["entries"]]
+        return Response(actions.save(caller, found, values["branch"], values["base"], wanted))
+
+
+class PointsView(ShelfView):
+    """The trail of a draft."""
+
+    @extend_schema(
+        operation_id="drafts_points",
+        responses=PointOut(many=True),
+        parameters=[
+            BRANCH,
+            OpenApiParameter("path", str, description="Only of this artifact."),
+            OpenApiParameter("before", int, description="Only save points before this number."),
+        ],
+    )
+    def get(self, request: Any, shelf: str) -> Response:
+        """Save points, newest first, also of what was committed or discarded."""
+        caller, found = self.shelf(request, shelf)
+        draft = actions.get_draft(caller, found, _branch(request))
+        before = number(request, "before", 0) if "before" in request.query_params else None
+        return Response(actions.list_points(draft, request.query_params.get("path", ""), before))
+
+
+class DiscardView(ShelfView):
+    """Giving entries up."""
+
+    @extend_schema(operation_id="drafts_discard", request=ChosenIn, responses=DraftOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Their save points stay."""
+        caller, found = self.shelf(request, shelf, "commit")
+        values = valid(ChosenIn, request)
+        return Response(actions.discard(caller, actions.get_draft(caller, found, values["branch"]), values["paths"]))
+
+
+class BringBackView(ShelfView):
+    """Bringing a save point back."""
+
+    @extend_schema(operation_id="drafts_bring_back", request=BringBackIn, responses=DraftOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Save what it holds anew."""
+        caller, found = self.shelf(request, shelf, "commit")
+        values = valid(BringBackIn, request)
+        return Response(actions.bring_back(caller, actions.get_draft(caller, found, values["branch"]), values["point"]))
+
+
+class DraftCommitView(ShelfView):
+    """Committing from a draft."""
+
+    @extend_schema(operation_id="drafts_commit", request=DraftCommitIn, responses={201: shapes.CommitOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """All pending entries or a selection; the rest stays."""
+        caller, found = self.shelf(request, shelf, "commit")
+        values = valid(DraftCommitIn, request)
+
+        def act() -> Response:
+            draft = actions.get_draft(caller, found, values["branch"])
+            made = actions.commit_draft(
+                caller, draft, values["paths"], message_of(values), merge=values["merge"], prefer=values["prefer"]
+            )
+            start_job(caller, "describe", found, {"commit": made.uid})
+            return Response(listing.commit_json(made), status=201)
+
+        return once(request, act)
+
+
+def _branch(request: Any) -> str:
+    branch: str = request.query_params.get("branch", "")
+    if not branch:
+        raise InvalidError("the address lacks branch=…", code="input.missing_branch", hint="Name the branch.")
+    return branch
+
+
+urlpatterns = [
+    path("", DraftsView.as_view()),
+    path("/points", PointsView.as_view()),
+    path("/discard", DiscardView.as_view()),
+    path("/bring-back", BringBackView.as_view()),
+    path("/commit", DraftCommitView.as_view()),
+]
