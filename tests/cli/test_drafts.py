@@ -2,6 +2,12 @@
 
 from __future__ import annotations
 
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+
 from tests.cli.test_merging import TerminalCase
 from tests.service.test_merging import flow
 
@@ -40,3 +46,68 @@ class DraftTests(TerminalCase):
         self.terminal.write("b.txt", b"2\n")
         self.terminal.run("draft", "save")
         self.assertIn("not pending", self.terminal.run("draft", "discard", "none.txt", code=1).stderr)
+
+
+class WatchTests(TerminalCase):
+    """``take --watch``: edits are on the server as they are made."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.put({"flow.json": flow(), "b.txt": b"1\n"})
+        self.terminal.run("take", self.shelf.key, "desk")
+        self.terminal.folder = self.terminal.folder / "desk"
+
+    def watcher(self) -> subprocess.Popen[str]:
+        process = self.terminal.start("take", "--watch")
+        self.addCleanup(process.stdout.close)  # type: ignore[union-attr]
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
+        self.wait_for(lambda: "Watching" in process.stdout.readline())  # type: ignore[union-attr]
+        return process
+
+    @staticmethod
+    def wait_for(condition: Callable[[], bool], seconds: float = 30) -> None:
+        end = time.monotonic() + seconds
+        while not condition():
+            if time.monotonic() > end:
+                raise AssertionError("waited in vain")
+            time.sleep(0.1)
+
+    def entries(self) -> dict[str, str]:
+        return {e.path: e.state for d in self.shelf.drafts() for e in d.entries}
+
+    def test_each_edit_is_saved_and_what_goes_back_is_pending_no_more(self) -> None:
+        self.watcher()
+        self.terminal.write("flow.json", flow(weigh_timeout=45))
+        self.wait_for(lambda: self.entries() == {"flow.json": "edited"})
+        self.terminal.write("new.txt", b"n\n")
+        (self.terminal.folder / "b.txt").unlink()
+        self.wait_for(lambda: self.entries() == {"flow.json": "edited", "new.txt": "new", "b.txt": "gone"})
+        self.terminal.write("b.txt", b"1\n")
+        (self.terminal.folder / "new.txt").unlink()
+        self.wait_for(lambda: self.entries() == {"flow.json": "edited"})
+
+    def test_every_saved_edit_is_there_after_the_watcher_was_killed(self) -> None:
+        process = self.watcher()
+        for n in range(5):
+            self.terminal.write("b.txt", b"state %d\n" % n)
+            self.wait_for(lambda n=n: len(self.shelf_points()) == n + 1)  # type: ignore[misc]
+        process.send_signal(signal.SIGKILL)
+        self.assertEqual(self.shelf_points(), [b"state %d\n" % n for n in range(5)])
+        self.terminal.write("b.txt", b"while nobody watched\n")
+        self.watcher()
+        self.wait_for(lambda: self.shelf_points()[-1] == b"while nobody watched\n")
+
+    def shelf_points(self) -> list[bytes]:
+        if not self.shelf.drafts():
+            return []
+        trail = self.shelf.save_points("main", "b.txt")
+        return [self.shelf.content(p.content or "") for p in reversed(trail)]
+
+    def test_a_file_that_cannot_be_read_is_named_and_the_rest_goes_on(self) -> None:
+        process = self.watcher()
+        (self.terminal.folder / "b.txt").unlink()
+        os.mkfifo(self.terminal.folder / "b.txt")
+        self.terminal.write("c.txt", b"c\n")
+        self.wait_for(lambda: self.entries().get("c.txt") == "new")
+        self.wait_for(lambda: "b.txt" in process.stdout.readline())  # type: ignore[union-attr]

@@ -109,6 +109,17 @@ class Terminal:
             raise AssertionError(f"{arguments} ended with {done.returncode}:\n{done.stdout}\n{done.stderr}")
         return done
 
+    def start(self, *arguments: str) -> subprocess.Popen[str]:
+        """A command that goes on; its output is a pipe."""
+        return subprocess.Popen(
+            [sys.executable, "-u", "-m", "everyshelf.cli.main", *arguments],
+            cwd=self.folder,
+            env=self._environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+
     def json(self, *arguments: str, code: int = 0) -> Any:
         """Run a command with --json and parse the one document it prints."""
         return json.loads(self.run(*arguments, "--json", code=code).stdout)

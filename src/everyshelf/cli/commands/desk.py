@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,6 +14,7 @@ from everyshelf.cli.errors import Unsettled
 from everyshelf.cli.session import find_desk, get_desk, json_option, open_client, open_shelf, shelf_options
 
 if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
     from everyshelf.desk import Desk, Item
 
 _MANY = 200
@@ -24,6 +26,7 @@ _MANY = 200
 @click.option("--branch", help="Branch to work on; default: the main branch.")
 @click.option("--ref", help="Look at this ref instead, read only.")
 @click.option("--unfold", is_flag=True, help="Lay the parts of apps, tests, notebooks and archives beside them.")
+@click.option("--watch", is_flag=True, help="Then save edits into your draft as files change, until Ctrl+C.")
 @click.option("--address", help="Address of the service.")
 @json_option
 def take(
@@ -32,6 +35,7 @@ def take(
     branch: str | None,
     ref: str | None,
     unfold: bool,
+    watch: bool,
     address: str | None,
     as_json: bool,
 ) -> None:
@@ -42,6 +46,8 @@ def take(
     """
     from everyshelf.desk import Desk, DeskError, Origin
 
+    if watch and (as_json or ref):
+        raise click.UsageError("--watch goes neither with --json nor with --ref")
     if shelf_key is None:
         desk = get_desk()
         if branch or ref:
@@ -76,6 +82,9 @@ def take(
         )
     else:
         _print_taken(desk, taken)
+    if watch:
+        _watch(desk, shelf)
+        return
     if taken.kept:
         left = "was" if len(taken.kept) == 1 else "were"
         raise DeskError(
@@ -122,6 +131,23 @@ def catch_up(prefer: str | None, as_json: bool) -> None:
             f"{terminal.count(len(found.conflicts), 'artifact')} changed on both sides in ways that do not go together,"
             " left as you have them. Settle them: everyshelf commit --merge, then everyshelf settle; or --prefer."
         )
+
+
+def _watch(desk: Desk, shelf: ShelfClient) -> None:
+    import threading
+
+    from everyshelf.desk.watching import watch
+
+    terminal.say(terminal.bold(f"Watching {desk.root}") + "; edits go into your draft as files change. Ctrl+C ends it.")
+    with contextlib.suppress(KeyboardInterrupt):
+        for found in watch(desk, shelf, threading.Event()):
+            for path, state in found.saved:
+                terminal.row(state, "", path, f"saved {terminal.when(found.at)}")
+            for path, why in found.blocked.items():
+                terminal.row("blocked", "", path, why)
+            if found.problem:
+                terminal.say(f"  {found.problem}; what you edit waits on this desk and is sent when it can be.")
+    terminal.say("Watching has ended; what was saved is in your draft: everyshelf draft list")
 
 
 def _artifacts_of(desk: Desk, paths: list[str]) -> set[str]:
