@@ -273,6 +273,17 @@ class MeaningTests(Case):
         self.assertEqual(found.content, b'{"list": [1, 5, 7, 2]}')
         self.assertEqual(found.notes, ["both sides inserted at one place of list: both are kept"])
 
+    def test_what_both_sides_put_something_else_in_the_place_of_conflicts(self) -> None:
+        base = '{"rows": [{"a": 1, "b": 2}, {"a": 3, "b": 4}, {"a": 5, "b": 6}]}'
+        this, other = base.replace('"a": 3, "b": 4', '"a": 7, "b": 8'), base.replace('"a": 3, "b": 4', '"a": 9, "b": 0')
+        (conflict,) = merged("f.json", base, this, other).open
+        for take, want in (("this", this), ("other", other)):
+            found = merged("f.json", base, this, other, decisions={conflict.id: Decision(take)})  # type: ignore[arg-type]
+            self.assertEqual(found.content, want.encode())
+        both = merged("f.json", base, this, other, decisions={conflict.id: Decision("both")}).content
+        assert both is not None
+        self.assertEqual([r["a"] for r in json.loads(both)["rows"]], [1, 7, 9, 5])
+
     def test_equal_additions_are_one_and_different_ones_conflict(self) -> None:
         base = '{"a": 1}'
         self.assertEqual(

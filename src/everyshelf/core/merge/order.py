@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence, Set
+from collections.abc import Callable, Hashable, Sequence, Set
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -45,6 +45,35 @@ def merged_order(base: Sequence[K], this: Sequence[K], other: Sequence[K], kept:
             main = _inserted([k for k in main if k not in moved], other, set(main), before=False)
     found = _inserted(main, other, every, before=False)
     return Order([k for k in found if k in kept], clash, both)
+
+
+def replaced_by_both(
+    base: Sequence[K], this: Sequence[K], other: Sequence[K]
+) -> list[tuple[list[K], list[K], list[K]]]:
+    """Stretches that both sides took out and put something else in the place of: what was there, and what each has."""
+    common = set(base) & set(this) & set(other)
+    known = set(base)
+    present = {*this, *other}
+    gone = _by_anchor(base, common, lambda k: k not in present)
+    if not gone:
+        return []
+    ours = _by_anchor(this, common, lambda k: k not in known)
+    theirs = _by_anchor(other, common, lambda k: k not in known)
+    return [
+        (keys, ours[a], theirs[a]) for a, keys in gone.items() if a in ours and a in theirs and ours[a] != theirs[a]
+    ]
+
+
+def _by_anchor(side: Sequence[K], common: Set[K], wanted: Callable[[K], bool]) -> dict[K | None, list[K]]:
+    """The wanted keys by the common key they stand behind."""
+    found: dict[K | None, list[K]] = {}
+    anchor: K | None = None
+    for key in side:
+        if key in common:
+            anchor = key
+        elif wanted(key):
+            found.setdefault(anchor, []).append(key)
+    return found
 
 
 def _moved(before: Sequence[K], after: Sequence[K]) -> set[K]:

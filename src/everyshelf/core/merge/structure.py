@@ -19,7 +19,7 @@ from everyshelf.core.kinds.shapes import DataShape, label_of
 from everyshelf.core.merge.lines import merge_lines
 from everyshelf.core.merge.matching import Matching
 from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decision, Decisions, Side, Take
-from everyshelf.core.merge.order import merged_order
+from everyshelf.core.merge.order import merged_order, replaced_by_both
 from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred
 from everyshelf.core.merge.spelling import Speller, element_value, is_line_list, line_list, value_of_group
@@ -296,6 +296,7 @@ class StructureMerge:
                 found = self._row(row, self._inside(row.any(), groups[0], where, key[1]), cell)
             if found is not None:
                 results[key] = found
+        self._both_replaced(rows, orders, results, groups, where)
         unordered = groups[0].kind == "map" or self._is_unordered(groups, where)
         order = merged_order(orders[0], orders[1], orders[2], results.keys())
         if order.clash and not unordered and self._order_clash(groups, where):
@@ -306,6 +307,35 @@ class StructureMerge:
         frame = frame_of(groups, bool(order.keys))
         text = GroupWriter(self._speller.form, groups, frame).written(order.keys, rows, results)
         return text, [(groups[0], results[k][0], results[k][1].value) for k in order.keys]
+
+    def _both_replaced(
+        self,
+        rows: dict[Key, Row],
+        orders: list[list[Key]],
+        results: dict[Key, tuple[Item, Out, bool]],
+        groups: tuple[Group, Group, Group],
+        where: Where,
+    ) -> None:
+        """One item that each side put something else in the place of: which of it holds is to be decided."""
+        for gone, ours, others in replaced_by_both(orders[0], orders[1], orders[2]):
+            if any(id(rows[k].base) in self.here.moved | self.there.moved for k in gone):
+                continue
+            mine, theirs = ([k for k in keys if k in results] for keys in (ours, others))
+            if not mine or not theirs or set(mine) == set(theirs):
+                continue
+            inside = self._inside(rows[gone[0]].any(), groups[0], where, gone[0][1])
+            base, this, other = (
+                [rows[k].any().node.value for k in keys] if len(keys) > 1 else rows[keys[0]].any().node.value
+                for keys in (gone, mine, theirs)
+            )
+            options: tuple[Take, ...] = ("this", "other", "both")
+            found = Conflict(
+                inside.path or "/", inside.type, inside.label, inside.field, base, this, other, "", options
+            )
+            decision = self._told(found)
+            if decision is None or decision.take != "both":
+                for key in mine if decision is not None and decision.take == "other" else theirs:
+                    results.pop(key, None)
 
     def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, Row], list[list[Key]]]:
         base, this, other = groups
