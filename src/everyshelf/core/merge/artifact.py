@@ -70,7 +70,7 @@ def merge_artifacts(
     found = [recognise_file(versions.name, data, rules, kind) for data in versions.all]
     with without_collection():
         merged = _merged(versions, found, rules, prefer, decided)
-    merged.kind = found[1].kind
+    merged.kind = _kind_in_force(found).kind
     for conflict in merged.conflicts:
         conflict.why = sentence(conflict)
     return merged
@@ -112,14 +112,20 @@ def _merged(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | 
 # --- by structure -------------------------------------------------------------------
 
 
+def _kind_in_force(found: list[Recognition]) -> Recognition:
+    """What both sides are taken for, else what the base is: the same whichever side is which."""
+    return found[1] if found[1].kind == found[2].kind else found[0]
+
+
 def _by_structure(
     v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions
 ) -> Merged:
-    form = found[1].format
+    chosen = _kind_in_force(found)
+    form = chosen.format
     sources = [_source(form, data, f) for data, f in zip(v.all, found, strict=True)]
-    table = table_in_force(found[1], rules, v.name)
+    table = table_in_force(chosen, rules, v.name)
     nodes = (sources[0][0], sources[1][0], sources[2][0])
-    policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), found[1].kind
+    policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), chosen.kind
     merge = StructureMerge(policy, nodes, speller, {}, prefer)
     out = merge.run(kind)
     if merge.conflicts:
@@ -135,9 +141,9 @@ def _by_structure(
         return result
     text = _around([s[1] for s in sources]) + out.text + _around([s[2] for s in sources])
     content = _encoded(text, v, form)
-    wrong = _not_as_meant(content, out.value, form, found[1], v, rules)
+    wrong = _not_as_meant(content, out.value, form, chosen, v, rules)
     if wrong:
-        return _by_side(v, wrong, prefer, decided, found[1].kind)
+        return _by_side(v, wrong, prefer, decided, chosen.kind)
     result.content = content
     return result
 

@@ -320,8 +320,8 @@ class StructureMerge:
         for gone, ours, others in replaced_by_both(orders[0], orders[1], orders[2]):
             if any(id(rows[k].base) in self.here.moved | self.there.moved for k in gone):
                 continue
-            mine, theirs = ([k for k in keys if k in results] for keys in (ours, others))
-            if not mine or not theirs or set(mine) == set(theirs):
+            mine, theirs = [k for k in ours if k not in others], [k for k in others if k not in ours]
+            if not mine or not theirs or not results.keys() >= {*mine, *theirs}:
                 continue
             inside = self._inside(rows[gone[0]].any(), groups[0], where, gone[0][1])
             base, this, other = (
