@@ -8,13 +8,10 @@ diff3", FSTTCS 2007, but a region ends where a side's own change ends, not where
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from everyshelf.core.compare.sequence import align
-
-_LINES = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+")
 
 
 @dataclass(frozen=True)
@@ -37,11 +34,6 @@ class _Change:
     low: int
     high: int
     lines: tuple[str, ...]
-
-
-def split_lines(text: str) -> list[str]:
-    """Lines with their ends, so that joining them gives the text."""
-    return _LINES.findall(text)
 
 
 def merge_lines(base: Sequence[str], this: Sequence[str], other: Sequence[str]) -> list[Piece]:

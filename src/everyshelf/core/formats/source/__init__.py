@@ -3,6 +3,6 @@
 What is put together again from the parts of one text is that text. Merging picks the parts from three.
 """
 
-from everyshelf.core.formats.source.model import Group, Item, Node, Span, written
+from everyshelf.core.formats.source.model import Group, Item, Node, written
 
-__all__ = ["Group", "Item", "Node", "Span", "written"]
+__all__ = ["Group", "Item", "Node", "written"]

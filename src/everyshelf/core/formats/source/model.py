@@ -8,17 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 Shape = Literal["map", "list", "element", "scalar"]
 Style = Literal["flow", "block", "plain"]
-
-
-class Span(NamedTuple):
-    """Where something stands: from ``start`` up to, not including, ``end``; in characters."""
-
-    start: int
-    end: int
 
 
 class Node:

@@ -12,7 +12,7 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 import orjson
-from django.db import IntegrityError
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
@@ -355,11 +355,15 @@ def settle(caller: Caller, merge: Merge, wanted: list[Settling]) -> Merge:
     _check_open(merge)
     plan = _plan_of(merge)
     by_path = {a.path: a for a in plan.artifacts}
-    decisions: dict[str, dict[str, Any]] = {p: dict(found) for p, found in merge.decisions.items()}
-    for one in wanted:
-        _note(caller, merge, one, by_path, decisions)
-    merge.decisions = {path: found for path, found in decisions.items() if found}
-    merge.save(update_fields=["decisions"])
+    with transaction.atomic():
+        # Read again: somebody else may have settled something while this was planned.
+        merge.refresh_from_db(fields=["decisions", "state"])
+        _check_open(merge)
+        decisions: dict[str, dict[str, Any]] = {p: dict(found) for p, found in merge.decisions.items()}
+        for one in wanted:
+            _note(caller, merge, one, by_path, decisions)
+        merge.decisions = {path: found for path, found in decisions.items() if found}
+        merge.save(update_fields=["decisions"])
     return merge
 
 
