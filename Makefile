@@ -5,6 +5,8 @@ BIN := $(VENV)/bin
 CONSOLE := src/everyshelf/service/web/console
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/package.json console/vite.config.ts console/index.html
 export PYTHONUTF8 := 1
+# Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: demo test serve bench check fix schema kinds tour setup browser console
 
@@ -16,6 +18,9 @@ serve: setup console
 
 test: setup console browser
 	$(BIN)/python -m tests
+
+laws: setup
+	EVERYSHELF_LAWS=1 $(BIN)/python -m tests
 
 check: setup console
 	$(BIN)/ruff check .

@@ -7,14 +7,23 @@ import { ArtifactPage } from "./features/artifact/ArtifactPage";
 import { BranchesPage } from "./features/branches/BranchesPage";
 import { ComparePage } from "./features/compare/ComparePage";
 import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
+import { ExperimentPage } from "./features/experiments/ExperimentPage";
+import { ExperimentsPage } from "./features/experiments/ExperimentsPage";
 import { HistoryPage } from "./features/history/HistoryPage";
 import { PendingPage } from "./features/pending/PendingPage";
+import { JoinPage } from "./features/people/JoinPage";
+import { LogPage } from "./features/people/LogPage";
+import { PeoplePage } from "./features/people/PeoplePage";
+import { TokensPage } from "./features/people/TokensPage";
+import { ProposalPage } from "./features/proposals/ProposalPage";
+import { ProposalsPage } from "./features/proposals/ProposalsPage";
 import { SettlePage } from "./features/settle/SettlePage";
 import { SignIn } from "./features/session/SignIn";
 import { ShelfPage } from "./features/shelf/ShelfPage";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
 import { Loading, ProblemBox } from "./shell/states";
+import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
 
 const queries = new QueryClient({
@@ -31,6 +40,7 @@ export function App() {
     <ThemeProvider theme={theme}>
       <QueryClientProvider client={queries}>
         <Patterns />
+        <WorkedOut />
         <BrowserRouter>
           <Gate />
         </BrowserRouter>
@@ -43,6 +53,7 @@ function Gate() {
   const who = useQuery(session());
   if (who.isPending) return <Loading what="Asking who you are" />;
   if (who.isError) return <ProblemBox error={who.error} />;
+  if (window.location.pathname === "/join") return <JoinPage />;
   if (!who.data.person) return <SignIn />;
   return (
     <Routes>
@@ -52,6 +63,13 @@ function Gate() {
       <Route path="/s/:key/compare" element={<ComparePage />} />
       <Route path="/s/:key/history" element={<HistoryPage />} />
       <Route path="/s/:key/branches" element={<BranchesPage />} />
+      <Route path="/tokens" element={<TokensPage />} />
+      <Route path="/s/:key/proposals" element={<ProposalsPage />} />
+      <Route path="/s/:key/proposals/:number" element={<ProposalPage />} />
+      <Route path="/s/:key/experiments" element={<ExperimentsPage />} />
+      <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
+      <Route path="/s/:key/people" element={<PeoplePage />} />
+      <Route path="/s/:key/log" element={<LogPage />} />
       <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
       <Route path="/s/:key/environments" element={<EnvironmentsPage />} />
       <Route path="/s/:key/pending" element={<PendingPage />} />

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 import onnx
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from onnx import TensorProto, helper, numpy_helper
 
@@ -32,6 +32,7 @@ from everyshelf.demo.documents import docx
 from everyshelf.demo.office import pairs
 from everyshelf.demo.workbooks import xlsx
 from tests.support.factories import compared
+from tests.support.laws import law
 from tests.support.published import published
 
 
@@ -46,7 +47,7 @@ def zipped(members: dict[str, bytes], packing: int = zipfile.ZIP_DEFLATED) -> by
 class ArchiveTests(unittest.TestCase):
     """Members by name, unpacked when asked for."""
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(st.dictionaries(st.from_regex(r"[a-z]{1,8}(/[a-z]{1,8}){0,2}", fullmatch=True), st.binary(max_size=200)))
     def test_every_member_comes_back(self, members: dict[str, bytes]) -> None:
         for packing in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2):
@@ -123,7 +124,7 @@ class TensorTests(unittest.TestCase):
 class NetworkFileTests(unittest.TestCase):
     """Structure and weights parted."""
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.lists(st.lists(st.floats(-5, 5, width=32), min_size=1, max_size=6), max_size=5), st.booleans())
     def test_weights_and_structure_are_those_of_the_whole(self, weights: list[list[float]], raw: bool) -> None:
         tensors = []
@@ -148,7 +149,7 @@ class NetworkFileTests(unittest.TestCase):
         for n, values in enumerate(weights):
             self.assertEqual(bytes(read[f"w{n}"].load()), np.array(values, "<f4").tobytes())
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(st.binary(max_size=300))
     def test_noise_is_refused_in_words(self, noise: bytes) -> None:
         try:
@@ -250,7 +251,7 @@ class BesideTests(unittest.TestCase):
         )
         self.assertEqual(belonging("notes.md", names), [])
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(
         st.dictionaries(st.sampled_from(["rmse", "accuracy", "rows", "test_loss", "f1"]), st.floats(0, 1)),
         st.floats(0.01, 1),

@@ -8,7 +8,7 @@ import random
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
@@ -18,6 +18,7 @@ from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.rules import parse_rules
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 TREES = st.recursive(
     st.none() | st.booleans() | st.integers(-5, 5) | st.text("abc", max_size=3),
@@ -33,19 +34,19 @@ PIPELINE = {
 class JsonTests(unittest.TestCase):
     """JSON, and what every outlined format shares."""
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(TREES)
     def test_thing_with_itself_differs_in_nothing(self, tree: Any) -> None:
         self.assertTrue(compared(tree, json.dumps(tree, indent=3, sort_keys=True).encode())["equal"])
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(TREES, TREES)
     def test_unequal_trees_are_told_apart(self, one: Any, other: Any) -> None:
         same = json.dumps(one, sort_keys=True) == json.dumps(other, sort_keys=True)
         if not same:
             self.assertFalse(compared(one, other)["equal"], (one, other))
 
-    @settings(max_examples=100, deadline=None)
+    @law(100)
     @given(TREES, TREES)
     def test_swapping_sides_swaps_added_and_removed(self, one: Any, other: Any) -> None:
         there, back = compared(one, other)["counts"], compared(other, one)["counts"]
@@ -332,14 +333,14 @@ class RulesTests(unittest.TestCase):
 class SequenceTests(unittest.TestCase):
     """Alignment is a common subsequence, and increasing runs are longest."""
 
-    @settings(max_examples=200, deadline=None)
+    @law(200)
     @given(st.lists(st.integers(0, 6), max_size=30), st.lists(st.integers(0, 6), max_size=30))
     def test_pairs_are_equal_and_increasing(self, one: list[int], other: list[int]) -> None:
         pairs = align(one, other)
         self.assertTrue(all(one[i] == other[j] for i, j in pairs))
         self.assertTrue(all(a < c and b < d for (a, b), (c, d) in itertools.pairwise(pairs)))
 
-    @settings(max_examples=100, deadline=None)
+    @law(100)
     @given(st.lists(st.integers(0, 50), max_size=12, unique=True))
     def test_run_is_longest(self, values: list[int]) -> None:
         found = [values[i] for i in increasing(values)]

@@ -9,12 +9,13 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.content import CUTTER, ContentStore, content_id, cut_window
 from everyshelf.core.content.segments import decode, iter_records
 from everyshelf.core.errors import BrokenError, MissingError
+from tests.support.laws import law
 
 BIG = random.Random(4).randbytes(900_000)
 
@@ -66,7 +67,7 @@ class StoringTests(StoreCase):
         grown = sum(f.stat().st_size for f in self.folder.iterdir()) - before
         self.assertLess(grown, 600_000)  # a chunk or two of at most 256 KiB and a recipe, never all of it
 
-    @settings(max_examples=30, deadline=None)
+    @law(30)
     @given(st.lists(st.binary(max_size=300_000), max_size=5))
     def test_any_pieces_give_the_same_id(self, pieces: list[bytes]) -> None:
         with tempfile.TemporaryDirectory() as folder:

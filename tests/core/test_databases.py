@@ -6,12 +6,13 @@ import sqlite3
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.errors import InvalidError
 from tests.support.factories import compared
+from tests.support.laws import law
 
 SCHEMA = """
 CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT NOT NULL, seats INT, built DATE);
@@ -156,7 +157,7 @@ class RowTests(unittest.TestCase):
         table = self.rows("notes", "INSERT INTO notes VALUES ('calm'), ('fog')")
         self.assertEqual((table["key"], table["rows"]["added"], table["rows"]["removed"]), ([], 2, 0))
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(
         st.dictionaries(st.integers(0, 20), st.sampled_from([None, 1, 2.5, "x", "1", b"x"]), min_size=1, max_size=15),
         st.dictionaries(st.integers(0, 20), st.sampled_from([None, 1, 2.5, "x", "1", b"x"]), min_size=1, max_size=15),

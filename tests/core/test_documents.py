@@ -9,7 +9,7 @@ import unittest
 import zipfile
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from odf.opendocument import OpenDocumentText
 from odf.style import ParagraphProperties, Style
@@ -24,6 +24,7 @@ from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
 from everyshelf.demo.documents import docx
 from tests.support.factories import compared
+from tests.support.laws import law
 
 Members = list[tuple[str, bytes]]
 
@@ -178,7 +179,7 @@ class ArchiveTests(unittest.TestCase):
         self.assertEqual(recognise("a.zip", noise).kind, "archive")
         self.assertEqual(recognise("lies.zip", docx(TERMS)).kind, "document")
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(
         st.dictionaries(st.from_regex(r"[a-z]{1,6}(/[a-z]{1,6})?\.bin", fullmatch=True), st.binary(max_size=40)),
         st.data(),

@@ -9,11 +9,12 @@ import random
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 HARBOURS = [
     {"alpha_2": "AW", "code": "AW-1", "name": "Aldwick", "quays": 3},
@@ -85,7 +86,7 @@ class TextTests(unittest.TestCase):
         found = compared({"rows": rows}, text_of({"rows": after}, separators=(",", ":")), "one.json")
         self.assertEqual(told(found), [("changed", "/row:s1234", "late", 1234 % 7, 99)])
 
-    @settings(max_examples=30, deadline=None)
+    @law(30)
     @given(st.randoms(use_true_random=False))
     def test_an_edit_is_seen_through_everything_at_once(self, rng: random.Random) -> None:
         """Keys re-ordered, blocks re-indented, lines ended otherwise, the file renamed, and one value changed."""

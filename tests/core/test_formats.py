@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 import yaml
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.errors import InvalidError, UnreadableError
@@ -17,6 +17,7 @@ from everyshelf.core.formats.tables import find_delimiter, parse_table
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.xml import Element, parse_xml
 from everyshelf.core.formats.yaml import parse_yaml
+from tests.support.laws import law
 
 VALUES = st.recursive(
     st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=8),
@@ -61,7 +62,7 @@ class TextTests(unittest.TestCase):
 class JsonTests(unittest.TestCase):
     """RFC 8259, and what files have beside it."""
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(VALUES)
     def test_any_tree_reads_back(self, tree: Any) -> None:
         self.assertEqual(parse_json(json.dumps(tree).encode()), tree)
@@ -119,7 +120,7 @@ class YamlTests(unittest.TestCase):
             with self.subTest(text=text):
                 self.assertEqual(parse_yaml(f"a: {text}\n".encode()), {"a": value})
 
-    @settings(max_examples=100, deadline=None)
+    @law(100)
     @given(VALUES.filter(lambda tree: isinstance(tree, dict | list)))
     def test_what_another_writer_dumps_reads_back(self, tree: Any) -> None:
         text = yaml.safe_dump(json.loads(json.dumps(tree)), allow_unicode=True)
@@ -211,7 +212,7 @@ class TableTests(unittest.TestCase):
             with self.assertRaises(UnreadableError):
                 parse_table(data)
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(
         st.lists(
             st.lists(st.text(st.characters(exclude_categories=("Cs", "Cc")), max_size=6), min_size=3, max_size=3),

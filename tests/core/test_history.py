@@ -15,6 +15,7 @@ from everyshelf.core.history import CommitData, Entry, Trees, check_path, decode
 from everyshelf.core.history.ancestry import ancestors, merge_base
 from everyshelf.core.history.merging import as_wholes, merge_trees
 from everyshelf.core.merge import Side
+from tests.support.laws import law
 
 NAMES = st.sampled_from([f"{folder}{n}" for folder in ("", "data/", "data/old/", "flows/") for n in range(40)])
 STATES = st.dictionaries(NAMES, st.integers(0, 3), max_size=60)
@@ -39,7 +40,7 @@ class TreeCase(unittest.TestCase):
 class TreeTests(TreeCase):
     """A tree is its entries, whatever the history."""
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(STATES, STATES)
     def test_history_leaves_no_trace(self, before: dict[str, int], after: dict[str, int]) -> None:
         changes: dict[str, Entry | None] = {p: None for p in before if p not in after}
@@ -49,7 +50,7 @@ class TreeTests(TreeCase):
         self.assertEqual(dict(self.trees.walk(root)), {p: entry(p, v) for p, v in after.items()})
         self.assertEqual(self.trees.count(root), len(after))
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(STATES, STATES)
     def test_changes_are_exactly_the_differences(self, before: dict[str, int], after: dict[str, int]) -> None:
         found = {c.path: (c.before, c.after) for c in self.trees.changes(self.root(before), self.root(after))}
@@ -156,7 +157,7 @@ class MergeTests(TreeCase):
         plan = merge_trees(self.trees, *roots, as_wholes(prefer))
         return self.trees.apply(roots[1], plan.changes), plan, roots
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(STATES, STATES)
     def test_unchanged_side_gives_the_other(self, base: dict[str, int], new: dict[str, int]) -> None:
         self.assertEqual(self.merged(base, base, new)[0], self.root(dict(new)))

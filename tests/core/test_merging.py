@@ -12,7 +12,7 @@ from typing import Any
 import yaml
 from bench.edits import FORMATS, colliding, disjoint
 from bench.edits.model import Format
-from hypothesis import HealthCheck, example, given, settings
+from hypothesis import HealthCheck, example, given
 from hypothesis import strategies as st
 
 from everyshelf.core.formats.source import written
@@ -23,6 +23,7 @@ from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.core.merge import Decision, Merged
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
 from tests.support.figures import say
+from tests.support.laws import law
 from tests.support.published import published
 
 SAMPLE = 25
@@ -126,7 +127,7 @@ class LawTests(unittest.TestCase):
     """What holds for any three versions."""
 
     # The same examples in every run: what chance finds elsewhere becomes an example here.
-    laws = settings(max_examples=400, deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
+    laws = law(400, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
 
     @laws
     @example({"c": None}, {"a": []}, {"b": None, "a": [None]}, None, "json")

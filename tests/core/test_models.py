@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 import onnx
 import safetensors.numpy
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from onnx import TensorProto, external_data_helper, helper, numpy_helper
 
@@ -29,6 +29,7 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
 from tests.support.factories import compared
+from tests.support.laws import law
 
 PROTOCOLS = range(6)
 
@@ -212,7 +213,7 @@ class SafetensorsTests(unittest.TestCase):
         huge = struct.pack("<Q", 2**60) + b'{"a":1}'
         self.assertNotEqual(outline_json(Given("m.safetensors", huge), Rules())["read_as"], "model")
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(st.lists(st.floats(-1e6, 1e6, width=32), min_size=1, max_size=40), st.data())
     def test_distance_agrees_with_arithmetic_in_full_width(self, values: list[float], data: st.DataObject) -> None:
         other = data.draw(st.lists(st.floats(-1e6, 1e6, width=32), min_size=len(values), max_size=len(values)))
@@ -327,7 +328,7 @@ class PickleTests(unittest.TestCase):
         for value in (round_trip, bomb):
             self.assertEqual(self.outline(pickle.dumps(value))["read_as"], "model")
 
-    @settings(max_examples=120, deadline=None)
+    @law(120)
     @given(
         st.recursive(
             st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text() | st.binary(),
@@ -339,7 +340,7 @@ class PickleTests(unittest.TestCase):
     def test_plain_values_are_read_back_as_they_were(self, value: Any, protocol: int) -> None:
         self.assertEqual(_plain(read_pickle(pickle.dumps(value, protocol)).value), value)
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(st.data())
     def test_broken_pickles_are_refused_in_words(self, data: st.DataObject) -> None:
         whole = bytearray(pickle.dumps(Boat("Tern", 12), data.draw(st.sampled_from(PROTOCOLS))))

@@ -20,7 +20,7 @@ import pyarrow.feather
 import pyarrow.ipc
 import pyarrow.parquet as pq
 import zstandard
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.tables.comparing import compare_tables
@@ -29,6 +29,7 @@ from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.sources import open_table
 from tests.support.factories import compared
+from tests.support.laws import law
 
 # None, the empty text and the text of a null are three different things.
 TEXTS = st.sampled_from([None, "", "null", "Brae", "brae", "a,b", 'say "ahoy"', "1.50", "007"])
@@ -94,7 +95,7 @@ class CountTests(unittest.TestCase):
             if column in expected:
                 self.assertEqual(table["cells"].get(column, {"changed": 0})["changed"], expected[column], column)
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(ROWS, ROWS, st.randoms(use_true_random=False))
     def test_keyed_rows_of_parquet(self, before: Any, after: Any, rng: Any) -> None:
         old = [(n, *row) for n, row in enumerate(before)]
@@ -103,7 +104,7 @@ class CountTests(unittest.TestCase):
         found = compared(parquet(old), parquet(new), "t.parquet", key=["k"])
         self.check(found, by_sql(old, new, "k"))
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(
         st.dictionaries(
             st.tuples(st.integers(0, 4), st.sampled_from("xyz")), st.tuples(NUMBERS, DECIMALS), min_size=1, max_size=12
@@ -117,7 +118,7 @@ class CountTests(unittest.TestCase):
         found = compared(parquet(old), parquet(new), "t.parquet", key=["k", "a"])
         self.check(found, by_sql(old, new, "ka"))
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(ROWS, ROWS)
     def test_rows_without_a_key_are_multisets(self, before: Any, after: Any) -> None:
         # Every row twice and a constant: nothing is unique.
@@ -131,7 +132,7 @@ class CountTests(unittest.TestCase):
         self.assertEqual((found["table"]["rows"]["added"], found["table"]["rows"]["removed"]), (added, removed))
         self.assertEqual(found["table"]["key"], [])
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(ROWS, st.randoms(use_true_random=False))
     def test_details_hold_exactly_the_rows_that_differ(self, rows: Any, rng: Any) -> None:
         old = [(n, *row) for n, row in enumerate(rows)]
@@ -367,7 +368,7 @@ class ShiftTests(unittest.TestCase):
         profile = next(p for p in found["table"]["profiles"] if p["column"] == "v")
         return {**profile["shift"], "told": [f for f in found["findings"] if f.get("field") == "shift"]}
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.lists(st.integers(0, 30), min_size=5, max_size=60), st.lists(st.integers(0, 30), min_size=5, max_size=60))
     def test_distance_is_the_largest_difference_of_shares(self, old: list[int], new: list[int]) -> None:
         if old == new:

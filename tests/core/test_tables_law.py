@@ -8,10 +8,11 @@ import sqlite3
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared
+from tests.support.laws import law
 
 CELLS = st.sampled_from(["", "A", "B", "1", "2.5", "x y", "Brae; north", 'the "Fulmar"', "7\n8"])
 KEYED = st.dictionaries(st.integers(1, 40), st.tuples(CELLS, CELLS), max_size=25)
@@ -36,7 +37,7 @@ def counted(before: list[tuple[Any, ...]], after: list[tuple[Any, ...]], sql: di
 class KeyedTests(unittest.TestCase):
     """Rows with a declared key."""
 
-    @settings(max_examples=200, deadline=None)
+    @law(200)
     @given(KEYED, KEYED, st.randoms(use_true_random=False), st.sampled_from([",", ";", "\t"]))
     def test_counts_are_those_of_sql(
         self, before: dict[int, Any], after: dict[int, Any], rng: Any, delimiter: str
@@ -71,7 +72,7 @@ class KeyedTests(unittest.TestCase):
         for column in ("a", "b"):
             self.assertEqual(found["table"]["cells"].get(column, {"changed": 0})["changed"], expected[column])
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(KEYED.filter(lambda rows: len(rows) > 1), st.randoms(use_true_random=False))
     def test_re_sorted_table_has_no_difference(self, table: dict[int, Any], rng: Any) -> None:
         rows = [(k, *v) for k, v in table.items()]
@@ -84,7 +85,7 @@ class KeyedTests(unittest.TestCase):
 class MultisetTests(unittest.TestCase):
     """Rows without any key, repeated ones included."""
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(ROWS, ROWS)
     def test_counts_are_those_of_sql(self, before: list[Any], after: list[Any]) -> None:
         # every row twice: no column, and no set of columns, is unique

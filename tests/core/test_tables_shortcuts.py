@@ -15,7 +15,7 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare.known import compare_known
@@ -32,6 +32,7 @@ from everyshelf.core.tables.row_groups import open_by_row_groups
 from everyshelf.core.tables.sources import open_tables
 from tests.core.test_tables import COLUMNS, DECIMALS, NUMBERS, SCHEMA, TEXTS, by_sql, parquet, text
 from tests.support.factories import compared
+from tests.support.laws import law
 
 KEYS = st.integers(-40, 40) | st.sampled_from([10**12, -(10**15), 2**62, 2**40 + 1])
 TABLE = st.dictionaries(KEYS, st.tuples(TEXTS, NUMBERS, DECIMALS), min_size=1, max_size=20)
@@ -59,7 +60,7 @@ def counts(found: dict[str, Any]) -> dict[str, int]:
 class AlignedTests(unittest.TestCase):
     """Rows under one whole number."""
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(TABLE, TABLE, st.randoms(use_true_random=False))
     def test_counts_are_those_of_sql(self, before: dict[int, Any], after: dict[int, Any], rng: Any) -> None:
         old, new = ([(k, *cells) for k, cells in side.items()] for side in (before, after))
@@ -72,7 +73,7 @@ class AlignedTests(unittest.TestCase):
         self.assertEqual(found["table"]["key"], ["k"] if not found["equal"] or found["table"]["key"] else [])
         self.assertEqual(counts(found), by_sql(old, new, "k"))
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(TABLE, TABLE)
     def test_rows_are_those_a_join_finds(self, before: dict[int, Any], after: dict[int, Any]) -> None:
         old, new = ([(k, *cells) for k, cells in side.items()] for side in (before, after))
@@ -131,7 +132,7 @@ class AlignedTests(unittest.TestCase):
 class LineTests(unittest.TestCase):
     """Texts of which both versions have most lines."""
 
-    @settings(max_examples=50, deadline=None)
+    @law(50)
     @given(
         LINES,
         LINES,
@@ -152,7 +153,7 @@ class LineTests(unittest.TestCase):
         if "table" in found:
             self.assertEqual(found["table"]["details"], whole["table"]["details"])
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.lists(st.tuples(CELLS, CELLS), min_size=2, max_size=12), st.lists(st.tuples(CELLS, CELLS), max_size=12))
     def test_repeated_lines_are_counted_without_a_key(self, before: list[Any], more: list[Any]) -> None:
         old, new = [("x", *r) for r in before * 2], [("x", *r) for r in (before + more) * 2]
@@ -279,7 +280,7 @@ class FingerprintTests(unittest.TestCase):
         self.assertEqual({f.effect for f in told.findings}, {"cosmetic"})
         self.assertEqual(told.as_json()["table"]["rows"]["after"], 60)
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(TABLE, TABLE)
     def test_equal_for_equal_rows_only(self, before: dict[int, Any], after: dict[int, Any]) -> None:
         old, new = ([(k, *cells) for k, cells in side.items()] for side in (before, after))
@@ -305,7 +306,7 @@ class HashTests(unittest.TestCase):
 
     HASHES = st.lists(st.integers(0, 12), max_size=30)
 
-    @settings(max_examples=200, deadline=None)
+    @law(200)
     @given(HASHES, HASHES)
     def test_surplus_is_what_counting_says(self, old: list[int], new: list[int]) -> None:
         sides = [np.array(side, np.uint64) << np.uint64(55) for side in (old, new)]

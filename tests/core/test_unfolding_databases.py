@@ -10,13 +10,14 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.unfolding import fold, unfold
 from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.workbooks import xlsx
+from tests.support.laws import law
 
 SCHEMA = """
 CREATE TABLE piers (pier INTEGER PRIMARY KEY, name TEXT UNIQUE, depth REAL, chart BLOB);
@@ -66,13 +67,13 @@ class DatabaseTests(unittest.TestCase):
         files = unfold("sea.db", data).files
         return fold({**files, **{f"tables/{name}.jsonl": content for name, content in tables.items()}}).data
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(CALLS)
     def test_untouched_it_is_the_same_bytes(self, calls: dict[tuple[str, str], Any]) -> None:
         data = database(calls)
         self.assertEqual(fold(unfold("sea.db", data).files).data, data)
 
-    @settings(max_examples=80, deadline=None)
+    @law(80)
     @given(CALLS, CALLS)
     def test_edited_it_holds_what_the_file_says(
         self, old: dict[tuple[str, str], Any], new: dict[tuple[str, str], Any]

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import Any
 
 import openpyxl
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from odf.opendocument import OpenDocumentSpreadsheet
 from odf.table import Table, TableCell, TableRow
@@ -25,6 +25,7 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
 from tests.support.factories import compared
+from tests.support.laws import law
 
 Rows = list[list[Any]]
 
@@ -152,7 +153,7 @@ class AlignmentTests(unittest.TestCase):
         self.assertNotIn("breaks", {f["effect"] for f in found["findings"]})
         self.assertTrue(found["findings"])
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.lists(st.integers(0, 10**6), min_size=3, max_size=25, unique=True), st.data())
     def test_what_was_done_to_rows_is_what_is_told(self, keys: list[int], data: st.DataObject) -> None:
         rows = [[f"key {k}", k * 3, f"note {k % 7}"] for k in keys]
@@ -311,7 +312,7 @@ class FormulaTests(unittest.TestCase):
         }.items():
             self.assertEqual(relative_formula(formula, 3, 3), relative, formula)
 
-    @settings(max_examples=100, deadline=None)
+    @law(100)
     @given(st.integers(1, 500), st.integers(1, 60), st.integers(0, 300), st.integers(0, 40))
     def test_a_copy_that_moved_is_equal(self, row: int, column: int, down: int, right: int) -> None:
         def at(r: int, c: int) -> str:
@@ -320,7 +321,7 @@ class FormulaTests(unittest.TestCase):
         one = relative_formula(at(row, column), row, column + 3)
         self.assertEqual(one, relative_formula(at(row + down, column + right), row + down, column + right + 3))
 
-    @settings(max_examples=100, deadline=None)
+    @law(100)
     @given(st.integers(5, 500), st.integers(5, 60), st.integers(-4, 9), st.integers(-4, 9), st.booleans())
     def test_a_shared_formula_is_written_as_its_cell_would_have_it(
         self, row: int, column: int, down: int, right: int, fixed: bool

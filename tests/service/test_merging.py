@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from everyshelf.client import ProblemError, WaitingMerge, WantedChange
@@ -152,6 +153,31 @@ class SettlingTests(MergingCase):
             ("/step:weigh", "timeout", 30, 45, 60),
         )
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45))
+
+    def test_what_several_people_settle_at_once_is_all_kept(self) -> None:
+        names = [f"s{n}" for n in range(8)]
+        base = {"steps": [{"id": n, "run": f"{n}.py", "timeout": 1} for n in names]}
+        this = {"steps": [{**step, "timeout": 2} for step in base["steps"]]}
+        other = {"steps": [{**step, "timeout": 3} for step in base["steps"]]}
+        self.split({"flow.json": text(base)}, {"flow.json": text(this)}, {"flow.json": text(other)})
+        merge = self.waiting()
+        self.shelf.set_member("keeper", "keeper")
+        people = [self.client_of(p).shelf(self.shelf.key) for p in ("owner", "keeper") * 4]
+        ids = [c["id"] for c in merge.artifacts[0]["conflicts"]]
+
+        def settle(number: int) -> None:
+            take = "this" if number % 2 else "other"
+            people[number].settle(merge.id, [{"path": "flow.json", "conflict": ids[number], "take": take}])
+
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(settle, range(8)))
+        found = self.shelf.waiting_merge(merge.id)
+        self.assertEqual((found.open, found.decided), (0, 8))
+        by = {c["decision"]["by"] for c in found.artifacts[0]["conflicts"]}
+        self.assertEqual(by, {"owner", "keeper"})
+        self.shelf.finish_merge(merge.id)
+        times = [s["timeout"] for s in json.loads(self.shelf.read("flow.json"))["steps"]]
+        self.assertEqual(times, [3, 2] * 4)
 
     def test_settling_part_by_part_then_finishing_makes_the_commit(self) -> None:
         self.split(

@@ -15,6 +15,7 @@ from typing import Any
 from everyshelf.client import Client, Commit, ShelfClient, WantedChange
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from everyshelf.core.kinds.rules import Rules, parse_rules
+from tests.support.prefork import prefork
 from tests.support.service import PASSWORD, Service, shared_service
 
 _numbers = itertools.count(1)
@@ -96,15 +97,8 @@ class Terminal:
 
     def run(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
         """Run a command; fails the test unless it ends with ``code``."""
-        done = subprocess.run(
-            [sys.executable, "-m", "everyshelf.cli.main", *arguments],
-            cwd=self.folder,
-            env=self._environment,
-            capture_output=True,
-            text=True,
-            timeout=120,
-            check=False,
-        )
+        returned, out, err = prefork().run(list(arguments), self.folder, self._environment)
+        done = subprocess.CompletedProcess(list(arguments), returned, out, err)
         if done.returncode != code:
             raise AssertionError(f"{arguments} ended with {done.returncode}:\n{done.stdout}\n{done.stderr}")
         return done

@@ -28,6 +28,8 @@ def run(name: str) -> Ran:
     """Run the tests of one module, class or test in this process."""
     warnings.simplefilter("error", DeprecationWarning)
     warnings.filterwarnings("ignore", category=DeprecationWarning, module=r"selenium|urllib3|trio|websocket")
+    # It warns of what stands in a file (an escape nobody knows), not of a use of it.
+    warnings.filterwarnings("ignore", category=DeprecationWarning, module="pickletools")
     start, report = time.monotonic(), io.StringIO()
     figures.SAID.clear()
     found = unittest.defaultTestLoader.loadTestsFromName(name)

@@ -50,12 +50,21 @@ def steps(page: str) -> list[Step]:
 
 
 @contextlib.contextmanager
-def demo_running() -> Iterator[tuple[str, subprocess.Popen[str], Path]]:
-    """A demo of one's own: its address, its process, and a home folder beside it."""
+def demo_running(data: Path | None = None) -> Iterator[tuple[str, subprocess.Popen[str], Path]]:
+    """A demo: its address, its process, and a home folder of its own. Data of an earlier one is used again."""
     with tempfile.TemporaryDirectory(prefix="es-tour-") as folder:
         home, port = Path(folder), free_port()
         demo = subprocess.Popen(
-            [sys.executable, "-m", "everyshelf.cli.main", "demo", "--data", str(home / "data"), "--port", str(port)],
+            [
+                sys.executable,
+                "-m",
+                "everyshelf.cli.main",
+                "demo",
+                "--data",
+                str(data or home / "data"),
+                "--port",
+                str(port),
+            ],
             stdout=subprocess.PIPE,
             text=True,
             env={**os.environ, "NO_COLOR": "1", "COLUMNS": "100"},
@@ -68,9 +77,9 @@ def demo_running() -> Iterator[tuple[str, subprocess.Popen[str], Path]]:
             demo.wait(30)
 
 
-def run(wanted: list[Step]) -> Iterator[tuple[Step, list[str]]]:
-    """Each step with what really comes out, on a demo of its own; addresses and folders as the page has them."""
-    with demo_running() as (address, _demo, home):
+def run(wanted: list[Step], data: Path | None = None) -> Iterator[tuple[Step, list[str]]]:
+    """Each step with what really comes out of a demo; addresses and folders as the page has them."""
+    with demo_running(data) as (address, _demo, home):
         environment = {
             **os.environ,
             "NO_COLOR": "1",
@@ -122,7 +131,7 @@ def _in_shell(
 def told(lines: list[str]) -> list[str]:
     """Lines without what differs from run to run: ids, moments, seconds, and the blanks that follow from them."""
     text = "\n".join(" ".join(line.split()) for line in lines if line.strip())
-    text = re.sub(r"\b[0-9a-f]{8}\b", "ID", text)
+    text = re.sub(r"\b[0-9a-f]{8}([0-9a-f]{4})?\b", "ID", text)
     text = re.sub(r"\b(today|yesterday|Mon|Tue|Wed|Thu|Fri|Sat|Sun|\d+ \w{3})( \w{3})? \d\d:\d\d", "WHEN", text)
     return re.sub(r"in \d+\.\d s", "in N s", text).split("\n")
 

@@ -13,6 +13,8 @@ export interface Problem {
   conflicts?: { path: string }[];
   /** A merge that waits to be settled. */
   merge?: string;
+  /** A job that works the answer out. */
+  job?: string;
 }
 
 export class ProblemError extends Error {
@@ -31,10 +33,33 @@ function csrf(): string {
   return document.cookie.match(/everyshelf_csrf=([^;]+)/)?.[1] ?? "";
 }
 
-async function answer(request: Promise<Response>): Promise<Response> {
+/** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
+export const WORKED_OUT = "everyshelf:worked-out";
+const MOST_WAITS = 20;
+const PAUSE_MS = 400;
+
+type JobState = { state: string; ended: string | null; problem: Problem | null };
+
+async function ended(uid: string): Promise<void> {
+  const tell = (detail: string | null) => window.dispatchEvent(new CustomEvent(WORKED_OUT, { detail }));
+  tell(uid);
+  try {
+    for (;;) {
+      const job = (await (await fetch(address(`jobs/${uid}`))).json()) as JobState;
+      if (job.ended && job.state !== "done") throw new ProblemError(job.problem ?? { detail: `The job was ${job.state}.`, code: "job.failed" });
+      if (job.ended) return;
+      await new Promise((go) => setTimeout(go, PAUSE_MS));
+    }
+  } finally {
+    tell(null);
+  }
+}
+
+/** An answer; where a job works it out first, it is asked for again once that is done. */
+async function answer(request: () => Promise<Response>, waits = 0): Promise<Response> {
   let response: Response;
   try {
-    response = await request;
+    response = await request();
   } catch {
     throw new ProblemError(UNREACHABLE);
   }
@@ -44,6 +69,10 @@ async function answer(request: Promise<Response>): Promise<Response> {
     problem = (await response.json()) as Problem;
   } catch {
     // an answer without a body of ours: the status says it
+  }
+  if (problem.code === "merge.reading" && problem.job && waits < MOST_WAITS) {
+    await ended(problem.job);
+    return answer(request, waits + 1);
   }
   throw new ProblemError(problem);
 }
@@ -55,20 +84,21 @@ export function address(path: string, query: Record<string, string | number | un
 }
 
 export async function get<T>(path: string, query?: Record<string, string | number | undefined>): Promise<T> {
-  const response = await answer(fetch(address(path, query), { headers: { Accept: "application/json" } }));
+  const response = await answer(() => fetch(address(path, query), { headers: { Accept: "application/json" } }));
   return (await response.json()) as T;
 }
 
 /** The bytes of a file. */
 export async function blob(path: string, query?: Record<string, string | number | undefined>): Promise<Blob> {
-  return (await answer(fetch(address(path, query)))).blob();
+  return (await answer(() => fetch(address(path, query)))).blob();
 }
 
 export async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await answer(
+  const key = crypto.randomUUID();
+  const response = await answer(() =>
     fetch(address(path), {
       method,
-      headers: { "Content-Type": "application/json", "X-CSRFToken": csrf(), "Idempotency-Key": crypto.randomUUID() },
+      headers: { "Content-Type": "application/json", "X-CSRFToken": csrf(), "Idempotency-Key": key },
       body: body === undefined ? "{}" : JSON.stringify(body),
     }),
   );
@@ -76,7 +106,7 @@ export async function send<T>(method: string, path: string, body?: unknown): Pro
 }
 
 export async function putFile(shelf: string, file: Blob): Promise<Schemas["ContentOut"]> {
-  const response = await answer(
+  const response = await answer(() =>
     fetch(address(`shelves/${shelf}/contents`), {
       method: "PUT",
       headers: { "Content-Type": "application/octet-stream", "X-CSRFToken": csrf() },

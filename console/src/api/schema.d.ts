@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/invitations/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description As who is signed in, else as somebody new, who is signed in by this. */
+        post: operations["invitations_accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What it offers. The secret is in the body, so that no log of addresses has it. */
+        post: operations["invitations_look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{uid}": {
         parameters: {
             query?: never;
@@ -32,6 +66,23 @@ export interface paths {
         put?: never;
         /** @description Ask it to stop. */
         post: operations["jobs_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own acts; for who set the installation up, everybody's. */
+        get: operations["log_own"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -123,7 +174,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Its name, what is said about it, and who may see it. */
+        patch: operations["shelves_change"];
         trace?: never;
     };
     "/api/v1/shelves/{shelf}/artifact": {
@@ -135,6 +187,23 @@ export interface paths {
         };
         /** @description At a ref or version. */
         get: operations["artifact_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/artifact/cells": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Its cells as texts, in the order of the file; without any where it is too large or no plain table. */
+        get: operations["artifact_cells"];
         put?: never;
         post?: never;
         delete?: never;
@@ -332,6 +401,24 @@ export interface paths {
         patch: operations["branches_change"];
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest of each name, for the commit the ref stands for. */
+        get: operations["checks_list"];
+        put?: never;
+        /** @description Record one. */
+        post: operations["checks_record"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/commits": {
         parameters: {
             query?: never;
@@ -486,6 +573,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/contents/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new content that differs in nothing but these fields and cells; save it into a draft to keep it. */
+        post: operations["contents_edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/contents/fold": {
         parameters: {
             query?: never;
@@ -514,6 +618,23 @@ export interface paths {
         put?: never;
         /** @description Those the shelf does not hold. */
         post: operations["contents_missing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Copy one as of a version, with the versions it comes from; their authors and times are kept. */
+        post: operations["artifacts_copy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -710,7 +831,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/shelves/{shelf}/members": {
+    "/api/v1/shelves/{shelf}/experiments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Open ones first, each with what its runs say so far. */
+        get: operations["experiments_list"];
+        put?: never;
+        /** @description Begin one; its branch is made if it is not there yet. */
+        post: operations["experiments_begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/experiments/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description With its runs side by side. */
+        get: operations["experiments_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Word the question better, or say which metric answers it. */
+        patch: operations["experiments_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/experiments/{key}/abandon": {
         parameters: {
             query?: never;
             header?: never;
@@ -718,10 +875,165 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        put?: never;
+        /** @description Close it, and say why; everything is kept. */
+        post: operations["experiments_abandon"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/experiments/{key}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Open a proposal of its branch, and close it. */
+        post: operations["experiments_adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/experiments/{key}/courses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One metric along the course of some runs. */
+        get: operations["experiments_courses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/experiments/{key}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Record one. */
+        post: operations["experiments_record_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Newest first. */
+        get: operations["invitations_list"];
+        put?: never;
+        /** @description Invite somebody; the secret is shown this once. */
+        post: operations["invitations_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/invitations/{uid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Make it worthless at once. */
+        delete: operations["invitations_withdraw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest commits with their parents, branches and tags. */
+        get: operations["lines_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Newest first. Entries are never changed or removed. */
+        get: operations["log_shelf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Owners first. */
+        get: operations["members_list"];
         /** @description Give someone a role. */
         put: operations["members_set"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/members/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take their role away; anybody may leave. */
+        delete: operations["members_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -796,6 +1108,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/merges/{uid}/drawing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * @description This side and what it becomes in one drawing; no nodes while something of it is open, or where its kind has
+         *     no drawing.
+         */
+        get: operations["merges_drawing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/merges/{uid}/finish": {
         parameters: {
             query?: never;
@@ -807,6 +1139,110 @@ export interface paths {
         put?: never;
         /** @description Make the merge commit, with what was decided in its description. */
         post: operations["merges_finish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Newest first. */
+        get: operations["proposals_list"];
+        put?: never;
+        /** @description Ask that a branch be merged into another. */
+        post: operations["proposals_open"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description As it stands now: conflicts, verdicts, checks, and what holds it. */
+        get: operations["proposals_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Change what is said about it, who is asked, or close it without merging. */
+        patch: operations["proposals_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals/{number}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Merge it in one act; what is to be settled first is answered with 409 merge.conflict. */
+        post: operations["proposals_merge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals/{number}/remarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say something about it, or answer. */
+        post: operations["proposals_remark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals/{number}/remarks/{uid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Say that it is dealt with, or is not after all. */
+        patch: operations["proposals_settle_remark"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/proposals/{number}/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say what you think of it; it takes the place of what you said before. */
+        post: operations["proposals_verdict"];
         delete?: never;
         options?: never;
         head?: never;
@@ -917,10 +1353,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/waiting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What has waited longest first. */
+        get: operations["waiting_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Why it is abandoned. */
+        AbandonInRequest: {
+            why: string;
+        };
+        /** @description Taking an invitation up: as who is signed in, or as somebody new with a name and password. */
+        AcceptInRequest: {
+            invitation: string;
+            /** @default  */
+            name: string;
+            /** @default  */
+            full_name: string;
+            /** @default  */
+            password: string;
+        };
         /**
          * @description * `added` - added
          *     * `removed` - removed
@@ -931,6 +1398,14 @@ export interface components {
          * @enum {string}
          */
         ActionEnum: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered";
+        /** @description Which branch is proposed; its own if left out. */
+        AdoptInRequest: {
+            /** @default  */
+            branch: string;
+            /** @default  */
+            title: string;
+            reviewers?: string[];
+        };
         /** @description The comparison of two versions of one artifact. */
         ArtifactComparison: {
             kind: string;
@@ -1026,6 +1501,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * @description * `lower` - lower
+         *     * `higher` - higher
+         * @enum {string}
+         */
+        BetterEnum: "lower" | "higher";
         /** @description A branch and its newest commit. */
         BranchOut: {
             name: string;
@@ -1048,10 +1529,53 @@ export interface components {
             branch: string;
             point: number;
         };
+        /** @description That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said. */
+        CellEditInRequest: {
+            row: number;
+            column: string;
+            value: string;
+            was?: string | null;
+        };
+        /** @description A small table as texts, for editing it by cell; ``note`` says why there is nothing. */
+        CellsOut: {
+            content: string;
+            columns: string[];
+            rows: string[][];
+            note: string;
+        };
+        /** @description What is to be recorded; the main branch if no ref is named. */
+        CheckInRequest: {
+            /** @default  */
+            ref: string;
+            name: string;
+            passed: boolean;
+            /** @default  */
+            said: string;
+            link?: string;
+        };
+        /** @description What was found about a commit. */
+        CheckOut: {
+            name: string;
+            passed: boolean;
+            said: string;
+            link: string;
+            commit: string;
+            /** Format: date-time */
+            made: string;
+            made_by: string;
+        };
         /** @description Entries of a draft; null for all. */
         ChosenInRequest: {
             branch: string;
             paths?: string[] | null;
+        };
+        /** @description A column of the table of runs. */
+        ColumnOut: {
+            group: components["schemas"]["GroupEnum"];
+            name: string;
+            better: components["schemas"]["BetterEnum"] | components["schemas"]["NullEnum"];
+            unit: string;
+            differs: boolean;
         };
         /** @description A commit in a list, with its first artifacts. */
         CommitListed: {
@@ -1149,6 +1673,31 @@ export interface components {
         ContentOut: {
             id: string;
             size: number;
+        };
+        /** @description An artifact of another shelf: ``path`` as it is on its main branch now; its newest version if none is named. */
+        CopyInRequest: {
+            shelf: string;
+            path: string;
+            version?: number | null;
+            /** @default  */
+            to: string;
+            /** @default  */
+            branch: string;
+            /** @default  */
+            summary: string;
+        };
+        /** @description The commit that brought the copy in, and the versions it has here. */
+        CopyOut: {
+            commit: string;
+            path: string;
+            versions: number;
+            copied_from: string;
+        };
+        /** @description The course of a metric in a run: [step, value], thinned to what a drawing shows. */
+        CourseOut: {
+            number: number;
+            branch: string;
+            points: number[][];
         };
         /** @description One promotion and how it ended. */
         DeploymentOut: {
@@ -1277,6 +1826,16 @@ export interface components {
             where: string;
             lost: boolean;
         };
+        /** @description Edits of a content, read under its path with the rules at ``ref``: its whole text, fields, cells. */
+        EditInRequest: {
+            content: string;
+            path: string;
+            /** @default  */
+            ref: string;
+            text?: string | null;
+            parts?: components["schemas"]["FieldEditInRequest"][];
+            cells?: components["schemas"]["CellEditInRequest"][];
+        };
         /**
          * @description * `breaks` - breaks
          *     * `alters` - alters
@@ -1297,6 +1856,62 @@ export interface components {
             current: components["schemas"]["DeploymentOut"] | null;
             before: components["schemas"]["DeploymentOut"] | null;
             waiting: string | null;
+        };
+        /** @description An experiment in a list; ``primary``: the metric that was chosen to answer it, empty for none. */
+        ExperimentListed: {
+            key: string;
+            question: string;
+            branch: string;
+            target: string;
+            state: components["schemas"]["ExperimentState"];
+            why: string;
+            proposal: number | null;
+            proposal_state: string | null;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            closed: string | null;
+            closed_by: string | null;
+            runs_made: number;
+            answer: string;
+            primary: string;
+        };
+        /** @description An experiment with its runs side by side, against the run ``base``; ``primary``: the metric that answers it. */
+        ExperimentOut: {
+            key: string;
+            question: string;
+            branch: string;
+            target: string;
+            state: components["schemas"]["ExperimentState"];
+            why: string;
+            proposal: number | null;
+            proposal_state: string | null;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            closed: string | null;
+            closed_by: string | null;
+            runs_made: number;
+            answer: string;
+            primary: string | null;
+            base: number | null;
+            columns: components["schemas"]["ColumnOut"][];
+            runs: components["schemas"]["RunCompared"][];
+        };
+        /**
+         * @description * `open` - open
+         *     * `adopted` - adopted
+         *     * `abandoned` - abandoned
+         * @enum {string}
+         */
+        ExperimentState: "open" | "adopted" | "abandoned";
+        /** @description That a field of a part (its path in the outline; empty for the file itself) shall say a value. */
+        FieldEditInRequest: {
+            part: string;
+            field: string;
+            value: unknown | null;
         };
         /** @description One semantic difference. */
         FindingOut: {
@@ -1333,6 +1948,75 @@ export interface components {
             met: boolean;
             said: string;
         };
+        /**
+         * @description * `reads` - reads
+         *     * `parameters` - parameters
+         *     * `metrics` - metrics
+         * @enum {string}
+         */
+        GroupEnum: "reads" | "parameters" | "metrics";
+        /** @description Something that stands in the way of merging. */
+        HoldOut: {
+            what: components["schemas"]["HoldOutWhatEnum"];
+            said: string;
+        };
+        /**
+         * @description * `branch` - branch
+         *     * `conflicts` - conflicts
+         *     * `verdict` - verdict
+         *     * `agreement` - agreement
+         *     * `check` - check
+         * @enum {string}
+         */
+        HoldOutWhatEnum: "branch" | "conflicts" | "verdict" | "agreement" | "check";
+        /** @description The secret of an invitation. */
+        InvitationInRequest: {
+            invitation: string;
+        };
+        /** @description A new invitation with its secret, shown this once; ``/join#SECRET`` of the console takes it. */
+        InvitationMade: {
+            id: string;
+            role: components["schemas"]["RoleEnum"];
+            note: string;
+            state: components["schemas"]["InvitationState"];
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            expires: string;
+            accepted_by: string | null;
+            value: string;
+        };
+        /** @description An invitation without its secret. */
+        InvitationOut: {
+            id: string;
+            role: components["schemas"]["RoleEnum"];
+            note: string;
+            state: components["schemas"]["InvitationState"];
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            expires: string;
+            accepted_by: string | null;
+        };
+        /** @description What an invitation offers. */
+        InvitationSeen: {
+            shelf: string;
+            shelf_name: string;
+            role: string;
+            by: string;
+            /** Format: date-time */
+            expires: string;
+        };
+        /**
+         * @description * `open` - open
+         *     * `accepted` - accepted
+         *     * `withdrawn` - withdrawn
+         *     * `expired` - expired
+         * @enum {string}
+         */
+        InvitationState: "open" | "accepted" | "withdrawn" | "expired";
         /** @description A job: where it stands and how it ended. */
         JobOut: {
             job: string;
@@ -1365,17 +2049,65 @@ export interface components {
          * @enum {string}
          */
         JobOutStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
-        /** @description A person's role. */
-        MemberIn: {
-            person: string;
+        /** @description Who joined which shelf. */
+        Joined: {
+            person: components["schemas"]["Person"];
+            shelf: string;
             role: string;
+        };
+        /** @description A commit in the drawing of branches; ``branches`` and ``tags`` stand on it. */
+        LineCommit: {
+            commit: string;
+            parents: string[];
+            author: string;
+            /** Format: date-time */
+            recorded: string;
+            summary: string;
+            branches: string[];
+            tags: string[];
+        };
+        /** @description The newest commits of all branches, newest first. */
+        LinesOut: {
+            main: string;
+            commits: components["schemas"]["LineCommit"][];
+            more: boolean;
+        };
+        /** @description Who did what: ``words`` go between the person and the subject. ``via``: the token used, empty for the console. */
+        LogEntryOut: {
+            entry: number;
+            /** Format: date-time */
+            time: string;
+            person: string;
+            via: string;
+            shelf: string | null;
+            act: string;
+            words: string;
+            subject: string;
+            detail: {
+                [key: string]: unknown;
+            };
+        };
+        /** @description A page of the log, newest first; ``next`` goes into ``before``. */
+        LogPage: {
+            items: components["schemas"]["LogEntryOut"][];
+            next: number | null;
         };
         /** @description A person's role. */
         MemberInRequest: {
             person: string;
             role: string;
         };
-        /** @description An artifact both sides changed: content ids (null: not there), and what is to be settled. */
+        /** @description Somebody with a role on a shelf. */
+        MemberOut: {
+            person: string;
+            full_name: string;
+            role: components["schemas"]["RoleEnum"];
+        };
+        /**
+         * @description An artifact both sides changed: content ids (null: not there), and what is to be settled.
+         *
+         *     ``result``: the content it becomes, once nothing of it is open.
+         */
         MergeArtifact: {
             path: string;
             kind: string;
@@ -1386,6 +2118,7 @@ export interface components {
             conflicts: components["schemas"]["MergeConflict"][];
             notes: string[];
             combined: number;
+            result: string | null;
         };
         /** @description One part or field that both sides changed in ways that do not go together; a side without a value is left out. */
         MergeConflict: {
@@ -1452,6 +2185,14 @@ export interface components {
             taken: number;
             combined: number;
         };
+        /** @description Merging; ``anyway`` says why it is done though something holds it. */
+        MergeProposalRequest: {
+            /** @default  */
+            anyway: string;
+            /** @default  */
+            summary: string;
+            drop?: boolean | null;
+        };
         /**
          * @description * `open` - open
          *     * `finished` - finished
@@ -1469,8 +2210,9 @@ export interface components {
         MissingOut: {
             missing: string[];
         };
-        /** @description A branch to be made from a ref. */
+        /** @description A branch to be made from a ref; a name is suggested from the note if it is left out. */
         NewBranchRequest: {
+            /** @default  */
             name: string;
             /** @default  */
             start: string;
@@ -1509,11 +2251,86 @@ export interface components {
             /** @default  */
             note: string;
         };
+        /** @description An experiment to begin; key and branch are suggested from the question if left out. */
+        NewExperimentRequest: {
+            question: string;
+            /** @default  */
+            key: string;
+            /** @default  */
+            branch: string;
+            /** @default  */
+            start: string;
+            /** @default  */
+            target: string;
+            /** @default  */
+            primary: string;
+        };
+        /** @description Whom to invite (in words, for your own list), as what, and how long it holds. */
+        NewInvitationRequest: {
+            role: string;
+            /** @default  */
+            note: string;
+            /** @default 7 */
+            days: number;
+        };
         /** @description Someone to be added. */
         NewPersonRequest: {
             name: string;
             full_name: string;
             password: string;
+        };
+        /** @description A proposal to be opened. */
+        NewProposalRequest: {
+            title: string;
+            source: string;
+            /** @default  */
+            target: string;
+            /** @default  */
+            description: string;
+            tasks?: string[];
+            reviewers?: string[];
+            /** @default false */
+            drop: boolean;
+        };
+        /** @description A remark on the whole, an artifact or a part; or the answer to one. */
+        NewRemarkRequest: {
+            text: string;
+            /** @default  */
+            path: string;
+            /** @default  */
+            part: string;
+            /** @default  */
+            label: string;
+            /** @default  */
+            answer_to: string;
+        };
+        /** @description A run. ``commit`` holds what it wrote, ``base`` is where it read; both as ids. ``series``: name to points. */
+        NewRunRequest: {
+            branch: string;
+            commit: string;
+            /** @default  */
+            base: string;
+            reads?: string[];
+            parameters?: {
+                [key: string]: unknown;
+            };
+            metrics?: {
+                [key: string]: unknown;
+            };
+            series?: {
+                [key: string]: unknown;
+            };
+            /** @default  */
+            command: string;
+            /** @default done */
+            state: components["schemas"]["RunState"];
+            exit_code?: number | null;
+            /** @default  */
+            note: string;
+            /** Format: date-time */
+            began?: string | null;
+            /** Format: double */
+            took_seconds?: number | null;
         };
         /** @description A shelf to be made; its key is made from the name if left out. */
         NewShelfRequest: {
@@ -1542,6 +2359,14 @@ export interface components {
             scopes: components["schemas"]["ScopesEnum"][];
             /** @default 90 */
             days: number | null;
+        };
+        /** @description A verdict; ``commit``: the state one looked at, refused if the source moved on since. */
+        NewVerdictRequest: {
+            verdict: string;
+            /** @default  */
+            text: string;
+            /** @default  */
+            commit: string;
         };
         NullEnum: null;
         /**
@@ -1588,10 +2413,41 @@ export interface components {
         PatchedBranchChangeRequest: {
             guarded?: boolean;
         };
+        /** @description What is to be changed. */
+        PatchedExperimentChangeRequest: {
+            question?: string;
+            primary?: string;
+        };
+        /** @description What is to be changed; what is left out stays. ``state``: closed, with ``why``, or open again. */
+        PatchedProposalChangeRequest: {
+            title?: string;
+            description?: string;
+            reviewers?: string[];
+            drop?: boolean;
+            state?: components["schemas"]["ProposalStateWanted"];
+            /** @default  */
+            why: string;
+        };
+        /** @description Whether it is dealt with. */
+        PatchedRemarkChangeRequest: {
+            settled?: boolean;
+        };
+        /** @description What is to be changed about a shelf; what is left out stays. */
+        PatchedShelfChangeRequest: {
+            name?: string;
+            description?: string;
+            open_to_all?: boolean;
+        };
         /** @description Someone who signs in. */
         Person: {
             name: string;
             full_name: string;
+        };
+        /** @description Where a remark's artifact and part are now; null for what is gone. */
+        PlaceOut: {
+            path: string | null;
+            part: string | null;
+            label: string;
         };
         /** @description What would happen to one artifact. */
         PlannedArtifact: {
@@ -1651,6 +2507,92 @@ export interface components {
             at?: string | null;
             who?: string | null;
         };
+        /** @description A proposal in a list, with how many remarks there are and how many are open. */
+        ProposalListed: {
+            number: number;
+            title: string;
+            state: components["schemas"]["ProposalState"];
+            source: string;
+            target: string;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            closed: string | null;
+            closed_by: string | null;
+            why: string;
+            merged: string | null;
+            reviewers: string[];
+            remarks: number;
+            remarks_open: number;
+        };
+        /** @description Everything about a proposal as it stands now. ``merge``: the merge of it that waits to be settled. */
+        ProposalOut: {
+            number: number;
+            title: string;
+            state: components["schemas"]["ProposalState"];
+            source: string;
+            target: string;
+            /** Format: date-time */
+            created: string;
+            created_by: string;
+            /** Format: date-time */
+            closed: string | null;
+            closed_by: string | null;
+            why: string;
+            merged: string | null;
+            reviewers: string[];
+            description: string;
+            tasks: string[];
+            drop: boolean;
+            remarks_open: number;
+            head: string;
+            base: string | null;
+            ahead: number;
+            behind: number;
+            verdicts: components["schemas"]["VerdictOut"][];
+            remarks: components["schemas"]["RemarkOut"][];
+            checks: components["schemas"]["CheckOut"][];
+            conflicts: components["schemas"]["ProposedConflict"][];
+            combined: number;
+            holds: components["schemas"]["HoldOut"][];
+            /** @description job that works out what merging gives, while it does */
+            reading: string | null;
+            merge: string | null;
+            may_merge: boolean;
+            may_change: boolean;
+            may_judge: boolean;
+            who_merges: components["schemas"]["WhoMergesEnum"];
+        };
+        /**
+         * @description * `open` - open
+         *     * `merged` - merged
+         *     * `closed` - closed
+         * @enum {string}
+         */
+        ProposalState: "open" | "merged" | "closed";
+        /**
+         * @description * `open` - open
+         *     * `closed` - closed
+         * @enum {string}
+         */
+        ProposalStateWanted: "open" | "closed";
+        /** @description What would have to be settled. */
+        ProposedConflict: {
+            path: string;
+            kind: string;
+            part: string;
+            why: string;
+        };
+        /** @description A version that a run read. */
+        ReadOut: {
+            path: string;
+            name: string;
+            artifact: string | null;
+            version: number | null;
+            kind: string;
+            content: string;
+        };
         /** @description What a ref stood for. */
         RefOut: {
             ref: string;
@@ -1691,6 +2633,39 @@ export interface components {
             /** Format: date-time */
             rehearsed: string;
         };
+        /** @description Something said: about the whole (no path), an artifact, or a part as it was at ``commit``. */
+        RemarkAnswer: {
+            id: string;
+            person: string;
+            /** Format: date-time */
+            made: string;
+            text: string;
+            commit: string;
+            path: string;
+            part: string;
+            label: string;
+            now: components["schemas"]["PlaceOut"] | null;
+            /** Format: date-time */
+            settled: string | null;
+            settled_by: string | null;
+        };
+        /** @description A remark with its answers. */
+        RemarkOut: {
+            id: string;
+            person: string;
+            /** Format: date-time */
+            made: string;
+            text: string;
+            commit: string;
+            path: string;
+            part: string;
+            label: string;
+            now: components["schemas"]["PlaceOut"] | null;
+            /** Format: date-time */
+            settled: string | null;
+            settled_by: string | null;
+            answers: components["schemas"]["RemarkAnswer"][];
+        };
         /** @description Bringing one artifact, or the whole shelf, back to an older state. */
         RestoreInRequest: {
             /** @default  */
@@ -1708,6 +2683,14 @@ export interface components {
             ref: string;
             path?: string | null;
         };
+        /**
+         * @description * `reader` - reader
+         *     * `author` - author
+         *     * `keeper` - keeper
+         *     * `owner` - owner
+         * @enum {string}
+         */
+        RoleEnum: "reader" | "author" | "keeper" | "owner";
         /** @description Where to go back to: the deployment before the current one if no number is given. */
         RollbackWantedRequest: {
             to?: number | null;
@@ -1734,6 +2717,85 @@ export interface components {
             total: number;
             start: number;
         };
+        /** @description One cell of the table of runs; ``change`` and ``best`` only of metrics. */
+        RunCell: {
+            value: unknown | null;
+            differs: boolean;
+            /** Format: double */
+            change?: number | null;
+            best?: boolean;
+        };
+        /** @description The cells of a run by column name. */
+        RunCells: {
+            reads: {
+                [key: string]: components["schemas"]["RunCell"];
+            };
+            parameters: {
+                [key: string]: components["schemas"]["RunCell"];
+            };
+            metrics: {
+                [key: string]: components["schemas"]["RunCell"];
+            };
+        };
+        /** @description A run with its cells, against the base run. */
+        RunCompared: {
+            number: number;
+            branch: string;
+            commit: string;
+            base: string;
+            reads: components["schemas"]["ReadOut"][];
+            parameters: {
+                [key: string]: unknown;
+            };
+            metrics: {
+                [key: string]: number;
+            };
+            courses: {
+                [key: string]: number;
+            };
+            command: string;
+            state: components["schemas"]["RunState"];
+            exit_code: number | null;
+            note: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: double */
+            took_seconds: number | null;
+            person: string;
+            cells: components["schemas"]["RunCells"];
+        };
+        /** @description A run: the commit that holds what it wrote, and ``base``, where it read. */
+        RunOut: {
+            number: number;
+            branch: string;
+            commit: string;
+            base: string;
+            reads: components["schemas"]["ReadOut"][];
+            parameters: {
+                [key: string]: unknown;
+            };
+            metrics: {
+                [key: string]: number;
+            };
+            courses: {
+                [key: string]: number;
+            };
+            command: string;
+            state: components["schemas"]["RunState"];
+            exit_code: number | null;
+            note: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: double */
+            took_seconds: number | null;
+            person: string;
+        };
+        /**
+         * @description * `done` - done
+         *     * `failed` - failed
+         * @enum {string}
+         */
+        RunState: "done" | "failed";
         /** @description Edits to keep, all or none; ``base`` is the commit they build on. */
         SaveInRequest: {
             branch: string;
@@ -1911,6 +2973,24 @@ export interface components {
             label: string;
             exact: boolean;
         };
+        /**
+         * @description * `agree` - agree
+         *     * `agree if` - agree if
+         *     * `not yet` - not yet
+         *     * `against` - against
+         * @enum {string}
+         */
+        VerdictEnum: "agree" | "agree if" | "not yet" | "against";
+        /** @description What somebody thinks of it; ``lapsed`` says why that is not in force any more, or is empty. */
+        VerdictOut: {
+            person: string;
+            verdict: components["schemas"]["VerdictEnum"];
+            text: string;
+            /** Format: date-time */
+            made: string;
+            commit: string;
+            lapsed: string;
+        };
         /** @description A merge that waits to be settled; ``decided`` conflicts are settled already. */
         WaitingMerge: {
             id: string;
@@ -1925,6 +3005,27 @@ export interface components {
             decided: number;
             commit: string | null;
         };
+        /** @description Something that waits for the caller. */
+        WaitingOut: {
+            shelf: string;
+            shelf_name: string;
+            what: components["schemas"]["WaitingOutWhatEnum"];
+            said: string;
+            title: string;
+            proposal: number | null;
+            merge: string | null;
+            /** Format: date-time */
+            since: string;
+        };
+        /**
+         * @description * `verdict` - verdict
+         *     * `answer` - answer
+         *     * `mend` - mend
+         *     * `merge` - merge
+         *     * `settle` - settle
+         * @enum {string}
+         */
+        WaitingOutWhatEnum: "verdict" | "answer" | "mend" | "merge" | "settle";
         /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
         WantedChangeRequest: {
             path: string;
@@ -1932,6 +3033,12 @@ export interface components {
             /** @default  */
             moved_from: string;
         };
+        /**
+         * @description * `keepers` - keepers
+         *     * `authors` - authors
+         * @enum {string}
+         */
+        WhoMergesEnum: "keepers" | "authors";
     };
     responses: never;
     parameters: never;
@@ -1941,6 +3048,52 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    invitations_accept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Joined"];
+                };
+            };
+        };
+    };
+    invitations_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationSeen"];
+                };
+            };
+        };
+    };
     jobs_get: {
         parameters: {
             query?: never;
@@ -1979,6 +3132,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    log_own: {
+        parameters: {
+            query?: {
+                /** @description Only this act (`branch.made`), or all about one thing (`branch`). */
+                act?: string;
+                /** @description `next` of the page before. */
+                before?: number;
+                /** @description Entries on a page. */
+                limit?: number;
+                /** @description Only what this person did. */
+                person?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
                 };
             };
         };
@@ -2152,6 +3333,31 @@ export interface operations {
             };
         };
     };
+    shelves_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedShelfChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfOut"];
+                };
+            };
+        };
+    };
     artifact_get: {
         parameters: {
             query: {
@@ -2176,6 +3382,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ArtifactOut"];
+                };
+            };
+        };
+    };
+    artifact_cells: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+                /** @description Version of the artifact instead of a ref. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellsOut"];
                 };
             };
         };
@@ -2461,7 +3695,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
                 "application/json": components["schemas"]["NewBranchRequest"];
             };
@@ -2520,6 +3754,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BranchOut"];
+                };
+            };
+        };
+    };
+    checks_list: {
+        parameters: {
+            query?: {
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckOut"][];
+                };
+            };
+        };
+    };
+    checks_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckOut"];
                 };
             };
         };
@@ -2804,6 +4087,31 @@ export interface operations {
             };
         };
     };
+    contents_edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentOut"];
+                };
+            };
+        };
+    };
     contents_fold: {
         parameters: {
             query?: never;
@@ -2850,6 +4158,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MissingOut"];
+                };
+            };
+        };
+    };
+    artifacts_copy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyOut"];
                 };
             };
         };
@@ -3192,6 +4525,350 @@ export interface operations {
             };
         };
     };
+    experiments_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentListed"][];
+                };
+            };
+        };
+    };
+    experiments_begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExperimentRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentOut"];
+                };
+            };
+        };
+    };
+    experiments_get: {
+        parameters: {
+            query?: {
+                /** @description Run that the others are compared with; the first if left out. */
+                base?: number;
+            };
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentOut"];
+                };
+            };
+        };
+    };
+    experiments_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedExperimentChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentOut"];
+                };
+            };
+        };
+    };
+    experiments_abandon: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AbandonInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentOut"];
+                };
+            };
+        };
+    };
+    experiments_adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AdoptInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentOut"];
+                };
+            };
+        };
+    };
+    experiments_courses: {
+        parameters: {
+            query: {
+                /** @description Name of the course. */
+                metric: string;
+                /** @description Numbers of runs, with commas; all if left out. */
+                runs?: string;
+            };
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseOut"][];
+                };
+            };
+        };
+    };
+    experiments_record_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRunRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunOut"];
+                };
+            };
+        };
+    };
+    invitations_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationOut"][];
+                };
+            };
+        };
+    };
+    invitations_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitationRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationMade"];
+                };
+            };
+        };
+    };
+    invitations_withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    lines_get: {
+        parameters: {
+            query?: {
+                /** @description Entries on a page. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinesOut"];
+                };
+            };
+        };
+    };
+    log_shelf: {
+        parameters: {
+            query?: {
+                /** @description Only this act (`branch.made`), or all about one thing (`branch`). */
+                act?: string;
+                /** @description `next` of the page before. */
+                before?: number;
+                /** @description Entries on a page. */
+                limit?: number;
+                /** @description Only what this person did. */
+                person?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
+                };
+            };
+        };
+    };
+    members_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemberOut"][];
+                };
+            };
+        };
+    };
     members_set: {
         parameters: {
             query?: never;
@@ -3212,8 +4889,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MemberIn"];
+                    "application/json": components["schemas"]["MemberOut"];
                 };
+            };
+        };
+    };
+    members_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -3332,6 +5030,31 @@ export interface operations {
             };
         };
     };
+    merges_drawing: {
+        parameters: {
+            query: {
+                /** @description Path of the artifact. */
+                path: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawing"];
+                };
+            };
+        };
+    };
     merges_finish: {
         parameters: {
             query?: never;
@@ -3354,6 +5077,208 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+        };
+    };
+    proposals_list: {
+        parameters: {
+            query?: {
+                /** @description Open ones if left out. */
+                state?: "all" | "closed" | "merged" | "open";
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalListed"][];
+                };
+            };
+        };
+    };
+    proposals_open: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProposalRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedProposalChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_merge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["MergeProposalRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_remark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRemarkRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_settle_remark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedRemarkChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+        };
+    };
+    proposals_verdict: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVerdictRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
                 };
             };
         };
@@ -3531,6 +5456,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    waiting_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingOut"][];
+                };
             };
         };
     };

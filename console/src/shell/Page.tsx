@@ -3,7 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { artifacts, branches, environments, session, shelf, tags } from "../api/queries";
+import { experiments } from "../features/experiments/queries";
 import { usePending } from "../features/pending/pending";
+import { proposals, waiting } from "../features/proposals/queries";
 import { KindIcon } from "../marks/spines";
 import { size, when } from "../marks/words";
 import { Person } from "./Person";
@@ -64,6 +66,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
           {tall && <span className="what">{info.data.description}</span>}
         </div>
         <div className="right">
+          <WaitingChip />
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
             <b>{pending.length} pending</b>
             {outOfReach ? ", service out of reach" : saved ? `, saved ${when(saved)}` : ""}
@@ -86,13 +89,19 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
   const lines = useQuery(branches(key));
   const marks = useQuery(tags(key));
   const places = useQuery(environments(key));
+  const asked = useQuery(proposals(key, "open"));
+  const tried = useQuery(experiments(key));
   const ref = at === "main" ? "" : `?ref=${encodeURIComponent(at)}`;
   const labels: [string, string, string, number | undefined][] = [
     ["artifacts", "Artifacts", `/s/${key}${ref}`, total],
     ["history", "History", `/s/${key}/history${ref}`, undefined],
     ["compare", "Compare", `/s/${key}/compare`, undefined],
     ["branches", "Branches and tags", `/s/${key}/branches`, (lines.data?.length ?? 0) + (marks.data?.length ?? 0)],
+    ["proposals", "Proposals", `/s/${key}/proposals`, asked.data?.length],
+    ["experiments", "Experiments", `/s/${key}/experiments`, tried.data?.filter((e) => e.state === "open").length],
     ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
+    ["log", "Log", `/s/${key}/log`, undefined],
+    ["people", "People", `/s/${key}/people`, undefined],
   ];
   const first = shown?.artifacts[0];
   return (
@@ -123,4 +132,11 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
 
 export function useMe(): string {
   return useQuery(session()).data?.person?.name ?? "";
+}
+
+/** How much waits for whoever looks, on all shelves; leads to the list. */
+export function WaitingChip() {
+  const found = useQuery(waiting());
+  if (!found.data?.length) return null;
+  return <Link to="/" className="waits"><b>{found.data.length}</b> {found.data.length === 1 ? "waits" : "wait"} for you</Link>;
 }

@@ -2,6 +2,7 @@
 import { useColorScheme } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
 import { send } from "../api/client";
 import { session } from "../api/queries";
 
@@ -30,6 +31,7 @@ export function Person() {
       {open && (
         <div className="menu" style={{ right: 0, top: 34, minWidth: 200 }}>
           <div className="cap">{who.full_name}</div>
+          <Link className="it" to="/tokens">Your tokens</Link>
           {(["light", "dark", "system"] as const).map((m) => (
             <button key={m} type="button" className="it" aria-pressed={mode === m} onClick={() => setMode(m)}>
               {mode === m ? <b>{`Colours: ${m}`}</b> : `Colours: ${m}`}

@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { branches, environments, tags } from "../api/queries";
+import { usePending } from "../features/pending/pending";
 import { when } from "../marks/words";
 
 interface Props {
@@ -46,7 +47,9 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
   const lines = useQuery(branches(shelf));
   const marks = useQuery(tags(shelf));
   const places = useQuery(environments(shelf));
+  const { drafts } = usePending(shelf);
   const rows = [
+    ...drafts.map((d) => ({ ref: `draft:${d.branch}`, group: "Your drafts", note: `${d.entries.length} pending` })),
     ...(lines.data ?? []).map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
     ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
     ...(places.data ?? []).filter((e) => e.current).map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
@@ -64,7 +67,7 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
           <b>{custom}</b>
         </button>
       )}
-      {["Branches", "Tags", "Environments"].map((group) => {
+      {["Your drafts", "Branches", "Tags", "Environments"].map((group) => {
         const found = rows.filter((row) => row.group === group);
         return found.length === 0 ? null : (
           <div key={group}>
@@ -85,5 +88,5 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
 }
 
 export function isReadOnly(ref: string): boolean {
-  return /^(tag|commit|at|env|version):/.test(ref);
+  return /^(tag|commit|at|env|version|draft):/.test(ref);
 }

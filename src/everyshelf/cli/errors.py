@@ -14,6 +14,7 @@ from typing import Any
 
 import click
 
+_FACTS = ("conflicts", "gates", "paths", "errors", "head", "merge", "holds")
 DONE, FAILED, USAGE, CONFLICT, REFUSED, UNREACHABLE, FAIL_ON = range(7)
 
 
@@ -62,7 +63,11 @@ def _described(error: Exception) -> tuple[int, dict[str, Any]]:
             "detail": message,
             "code": error.code,
             "hint": error.hint,
-            **{k: v for k, v in extra.items() if k in ("conflicts", "gates", "paths", "errors", "head", "merge")},
+            **{
+                k: v
+                for k, v in extra.items()
+                if k in ("conflicts", "gates", "paths", "errors", "head", "merge", "holds")
+            },
         }
     if isinstance(error, OSError):
         return FAILED, {
@@ -85,7 +90,7 @@ def _exit_code(error: Exception) -> int:
         return CONFLICT
     if code in ("service.unreachable", "service.foreign"):
         return UNREACHABLE
-    if getattr(error, "status", None) in (401, 403) or code.startswith(("rights.", "gate.")):
+    if getattr(error, "status", None) in (401, 403) or code.startswith(("rights.", "gate.", "proposal.held")):
         return REFUSED
     return FAILED
 

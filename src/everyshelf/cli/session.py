@@ -104,7 +104,9 @@ def new_client(address: str, token: str | None = None) -> Client:
     with _without("trio"):
         from everyshelf.client import Client
 
-    return Client(address, token)
+    from everyshelf.cli import terminal
+
+    return Client(address, token, working=lambda: terminal.progress_bar("Merging"))
 
 
 @contextmanager

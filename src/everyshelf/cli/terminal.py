@@ -201,7 +201,8 @@ def when(moment: Any) -> str:
     """A time: today 09:58, Thu 16:20, 4 Mar, 4 Mar 2025."""
     from datetime import datetime
 
-    local, now = moment.astimezone(), datetime.now().astimezone()
+    given = datetime.fromisoformat(moment) if isinstance(moment, str) else moment
+    local, now = given.astimezone(), datetime.now().astimezone()
     days = (now.date() - local.date()).days
     if days == 0:
         return f"today {local:%H:%M}"

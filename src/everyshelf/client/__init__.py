@@ -9,7 +9,7 @@
         print(artifact.path, artifact.version)
 """
 
-from everyshelf.client.client import Client, ShelfClient
+from everyshelf.client.client import Client
 from everyshelf.client.errors import ClientError, ProblemError, UnreachableError
 from everyshelf.client.models import (
     Artifact,
@@ -21,8 +21,11 @@ from everyshelf.client.models import (
     Deployment,
     Draft,
     Environment,
+    Invitation,
     Job,
+    LogEntry,
     MadeToken,
+    Member,
     Merge,
     SavePoint,
     Saving,
@@ -32,6 +35,7 @@ from everyshelf.client.models import (
     WaitingMerge,
     WantedChange,
 )
+from everyshelf.client.shelf import ShelfClient
 
 __all__ = [
     "Artifact",
@@ -45,8 +49,11 @@ __all__ = [
     "Deployment",
     "Draft",
     "Environment",
+    "Invitation",
     "Job",
+    "LogEntry",
     "MadeToken",
+    "Member",
     "Merge",
     "ProblemError",
     "SavePoint",

@@ -20,6 +20,7 @@ class Shelf(msgspec.Struct):
     tags: int
     commits: int
     environments: int
+    open_to_all: bool = False
 
 
 class Branch(msgspec.Struct):
@@ -246,3 +247,62 @@ class MadeToken(Token):
     """A new token with its value, which is shown this once."""
 
     value: str = ""
+
+
+class Member(msgspec.Struct):
+    """Somebody with a role on a shelf."""
+
+    person: str
+    full_name: str
+    role: str
+
+
+class Invitation(msgspec.Struct):
+    """An invitation without its secret; ``state``: open, accepted, withdrawn or expired."""
+
+    id: str
+    role: str
+    note: str
+    state: str
+    created: datetime
+    created_by: str
+    expires: datetime
+    accepted_by: str | None
+
+
+class MadeInvitation(Invitation):
+    """A new invitation with its secret, which is shown this once."""
+
+    value: str = ""
+
+
+class SeenInvitation(msgspec.Struct):
+    """What an invitation offers."""
+
+    shelf: str
+    shelf_name: str
+    role: str
+    by: str
+    expires: datetime
+
+
+class Joined(msgspec.Struct):
+    """Who joined which shelf, as what."""
+
+    person: dict[str, str]
+    shelf: str
+    role: str
+
+
+class LogEntry(msgspec.Struct):
+    """Who did what: ``words`` go between the person and the subject; ``via`` is the token used."""
+
+    entry: int
+    time: datetime
+    person: str
+    via: str
+    shelf: str | None
+    act: str
+    words: str
+    subject: str
+    detail: dict[str, Any]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import time
 import uuid
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from typing import Any, TypeVar
 
 import httpx
@@ -15,13 +15,27 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 
 T = TypeVar("T")
 _TRIES = 4
+# An answer that a job works out first, and how often one is waited for: what it was about may move on meanwhile.
+_WORKED_OUT, _MOST_WAITS = "merge.reading", 20
 _PIECE_BYTES = 1024 * 1024
+
+
+# Gives a function that is told how far a job is that an answer waits for: done, total, and a note.
+Working = Callable[[], AbstractContextManager[Callable[[int, int, str], None]]]
+
+
+def nothing_shown() -> AbstractContextManager[Callable[[int, int, str], None]]:
+    """For callers that show no progress."""
+    return nullcontext(lambda _done, _total, _note: None)
 
 
 class Transport:
     """Sends requests to one service."""
 
-    def __init__(self, address: str, token: str | None, *, timeout_seconds: float = 60.0) -> None:
+    def __init__(
+        self, address: str, token: str | None, *, timeout_seconds: float = 60.0, working: Working = nothing_shown
+    ) -> None:
+        self._working = working
         self.address = address.rstrip("/")
         headers = {"User-Agent": "everyshelf-client"}
         if token:
@@ -78,6 +92,31 @@ class Transport:
             raise self._unreachable(error) from error
 
     def _send(self, method: str, path: str, **arguments: Any) -> httpx.Response:
+        for _ in range(_MOST_WAITS):
+            try:
+                return self._sent(method, path, **arguments)
+            except ProblemError as error:
+                if error.code != _WORKED_OUT:
+                    raise
+                self._wait(str(error.problem.get("job")))
+        return self._sent(method, path, **arguments)
+
+    def _wait(self, uid: str) -> None:
+        """Until the job ended that works an answer out; raises ``ProblemError`` if it failed or was cancelled."""
+        pause = 0.05
+        with self._working() as show:
+            while True:
+                job = self._decode(self._sent("GET", f"jobs/{uid}"), dict[str, Any])
+                show(job["done"], job["total"], job["note"])
+                if job["ended"]:
+                    break
+                time.sleep(pause)
+                pause = min(pause * 1.4, 0.5)
+        if job["state"] != "done":
+            problem = job["problem"] or {"detail": f"the job was {job['state']}"}
+            raise ProblemError(int(problem.get("status", 500)), problem)
+
+    def _sent(self, method: str, path: str, **arguments: Any) -> httpx.Response:
         for attempt in range(_TRIES):
             try:
                 response = self._http.request(method, path, **arguments)

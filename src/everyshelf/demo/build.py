@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 
 from everyshelf.client import Client, ShelfClient, WantedChange
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
 from everyshelf.demo.story import Act, acts
+from everyshelf.demo.together import work_together
 
 SHELF = "skerry-line"
 OFFICE = "ticket-office"
@@ -37,6 +39,25 @@ def build(address: str, tell: Tell) -> None:
         _history(shelf, tell)
         _office(client)
         shelf.guard_branch("main")
+        with ExitStack() as stack:
+            people = {"maren": shelf}
+            for name in ROLES:
+                own = Client(address, _token(address, name))
+                stack.enter_context(own)
+                people[name] = own.shelf(SHELF)
+            work_together(people.__getitem__)
+            for name in ROLES:
+                _forget(address, name)
+        client.revoke_token("demo")
+
+
+def _token(address: str, name: str) -> str:
+    with Client(address) as fresh:
+        return fresh.sign_in_for_token(name, PASSWORD, "demo", ["read", "write"], 1).value
+
+
+def _forget(address: str, name: str) -> None:
+    with Client(address, _token(address, name)) as client:
         client.revoke_token("demo")
 
 

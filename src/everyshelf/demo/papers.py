@@ -211,4 +211,12 @@ patterns = ["*.log", "*.tmp", "out/"]
 [keys]
 "data/fares.csv" = ["zone", "class"]
 "data/sailings.csv" = ["sailing_id"]
+
+[experiments]
+metrics = ["results/*.json"]
+
+[metrics]
+"mean error" = {better = "lower", unit = "min"}
+"P90" = {better = "lower", unit = "min"}
+"late found" = {better = "higher"}
 """

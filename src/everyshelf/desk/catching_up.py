@@ -41,7 +41,8 @@ def catch_up(desk: Desk, shelf: ShelfClient, prefer: str | None = None) -> Caugh
     if not result.taken.kept:
         return result
     head = shelf.branch(desk.home.branch).head if desk.home.branch else None
-    wanted = {a.path: a for a in shelf.artifacts(f"commit:{head}", files=True)} if head else {}
+    there = shelf.artifacts(f"commit:{head}", files=True) if head else ()
+    wanted = {a.path: a for a in there if desk.is_taken(a.path)}
     entries = load_entries(desk.root)
     rules = desk.root / FILE_NAME
     text = rules.read_text(encoding="utf-8") if rules.is_file() else ""

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
 import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 
-from everyshelf.desk.states import Item, as_artifacts, find_states, hash_settled
+from everyshelf.desk.states import RULES_FILE, Item, as_artifacts, find_states, hash_settled
 from everyshelf.desk.store import (
     FOLDER,
     Entry,
@@ -127,9 +129,11 @@ class Desk:
 
     def take(self, shelf: ShelfClient, progress: Progress = _silent) -> Taken:
         """Bring the newest state of the branch (or the ref) here. What was edited here is never overwritten."""
+        self._check_nothing_waits()
         head = shelf.branch(self.home.branch).head if self.home.branch else None
         ref = f"commit:{head}" if head else self.home.ref if self.home.branch is None else None
-        wanted = {a.path: a for a in shelf.artifacts(ref, files=True)} if ref is not None else {}
+        there = shelf.artifacts(ref, files=True) if ref is not None else ()
+        wanted = {a.path: a for a in there if self.is_taken(a.path)}
         states = {i.path: i for i in self.states()}
         entries = load_entries(self.root)
         result = Taken()
@@ -149,6 +153,27 @@ class Desk:
             self.home.commit = head
         save_home(self.root, self.home)
         return result
+
+    def is_taken(self, path: str) -> bool:
+        """Whether this desk has that part of the shelf; its rules it always has."""
+        only = self.home.only
+        return not only or path == RULES_FILE or any(path == one or path.startswith(f"{one}/") for one in only)
+
+    def take_up(self, items: Iterable[Item]) -> None:
+        """What is committed from a desk that has a part of the shelf belongs to that part from now on."""
+        fresh = {i.path for i in items if i.content is not None and not self.is_taken(i.path)}
+        if fresh:
+            self.home.only = sorted({*self.home.only, *fresh})
+
+    def _check_nothing_waits(self) -> None:
+        from everyshelf.desk.waiting import has_waiting
+
+        if has_waiting(self.root):
+            raise DeskError(
+                "commits wait here to be sent",
+                code="desk.waiting",
+                hint="Send them first: everyshelf commit --send",
+            )
 
     def _unfold(self, result: Taken, entries: dict[str, Entry]) -> None:
         from everyshelf.desk.unfolded import forget, unfold_all
@@ -288,16 +313,9 @@ class Desk:
         """Commit these items, all or nothing; only contents the shelf lacks are sent."""
         from everyshelf.client import WantedChange
 
-        if self.home.branch is None:
-            raise DeskError(
-                f"this desk shows {self.home.ref}, which is read only",
-                code="desk.read_only",
-                hint="Take a branch: everyshelf take SHELF FOLDER --branch NAME",
-            )
-        if not items:
-            raise DeskError(
-                "nothing is pending, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
-            )
+        self._check_can_commit(items)
+        self._check_nothing_waits()
+        assert self.home.branch is not None
         self._send_contents(shelf, items, progress)
         changes = [WantedChange(i.path, i.content, i.moved_from) for i in items]
         made = shelf.commit(
@@ -315,6 +333,42 @@ class Desk:
         if merge:
             self.take(shelf)
         return made
+
+    def commit_later(
+        self,
+        items: list[Item],
+        summary: str,
+        *,
+        description: str = "",
+        labels: dict[str, str] | None = None,
+        tasks: list[str] | None = None,
+        run: dict[str, Any] | None = None,
+    ) -> int:
+        """Keep a commit of these items until the service can be reached; gives how many wait now.
+
+        ``run``: a run of an experiment to be recorded with it, which may have written nothing.
+        """
+        from everyshelf.desk.waiting import WaitingCommit, keep
+
+        if items or run is None:
+            self._check_can_commit(items)
+        if not summary.strip() or "\n" in summary.strip():
+            raise DeskError("a commit needs a summary of one line", code="commit.summary", hint='Say --summary "…"')
+        changes = [(i.path, i.content, i.size, i.moved_from) for i in items]
+        made = datetime.now(UTC)
+        return keep(self, items, WaitingCommit(summary, made, changes, description, labels or {}, tasks or [], run))
+
+    def _check_can_commit(self, items: list[Item]) -> None:
+        if self.home.branch is None:
+            raise DeskError(
+                f"this desk shows {self.home.ref}, which is read only",
+                code="desk.read_only",
+                hint="Take a branch: everyshelf take SHELF FOLDER --branch NAME",
+            )
+        if not items:
+            raise DeskError(
+                "nothing is pending, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
+            )
 
     def save(self, shelf: ShelfClient, items: list[Item], progress: Progress = _silent) -> Draft:
         """Keep these items in the draft of the desk's branch, as they are now; nothing is committed."""
@@ -365,6 +419,7 @@ class Desk:
             if entry.within:  # one file of it has another version, so all have
                 entry.version = versions.get(entry.within, entry.version)
         save_entries(self.root, entries)
+        self.take_up(items)
         self.home.commit = commit
         save_home(self.root, self.home)
 
@@ -388,10 +443,15 @@ class Desk:
         return [i.path for i in items]
 
     def _bring_back(self, shelf: ShelfClient, path: str, entry: Entry, entries: dict[str, Entry]) -> None:
+        from everyshelf.desk.waiting import waiting_content
+
         target = self._inside(path)
         target.parent.mkdir(parents=True, exist_ok=True)
         part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
-        shelf.download_content(entry.content, part)
+        if (kept := waiting_content(self.root, entry.content)) is not None:
+            shutil.copyfile(kept, part)
+        else:
+            shelf.download_content(entry.content, part)
         os.replace(part, target)
         entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind, entry.within)
 

@@ -22,6 +22,8 @@ class Home(msgspec.Struct):
     ref: str
     unfold: bool = False
     """Whether artifacts that hide parts are unfolded here."""
+    only: list[str] = []
+    """Artifacts and folders that are taken; none: all."""
 
 
 class Entry(msgspec.Struct, array_like=True):
@@ -43,7 +45,7 @@ def load_home(root: Path) -> Home:
 
 def save_home(root: Path, home: Home) -> None:
     """Keep the home, in one step."""
-    _write(root / FOLDER / _DESK, msgspec.json.encode(home))
+    write_settled(root / FOLDER / _DESK, msgspec.json.encode(home))
 
 
 def load_entries(root: Path) -> dict[str, Entry]:
@@ -56,7 +58,7 @@ def load_entries(root: Path) -> dict[str, Entry]:
 
 def save_entries(root: Path, entries: dict[str, Entry]) -> None:
     """Keep all entries, in one step."""
-    _write(root / FOLDER / _ENTRIES, msgspec.json.encode(entries))
+    write_settled(root / FOLDER / _ENTRIES, msgspec.json.encode(entries))
 
 
 def trusted_mtime(stat: os.stat_result, now_ns: int) -> int:
@@ -64,7 +66,8 @@ def trusted_mtime(stat: os.stat_result, now_ns: int) -> int:
     return stat.st_mtime_ns if now_ns - stat.st_mtime_ns > _RACY_NS else -1
 
 
-def _write(path: Path, data: bytes) -> None:
+def write_settled(path: Path, data: bytes) -> None:
+    """Write a file in one step, durable before it is there under its name."""
     part = path.with_name(f".{path.name}.{os.getpid()}")
     with part.open("wb") as file:
         file.write(data)

@@ -30,6 +30,7 @@ from everyshelf.core.errors import InvalidError
 DEFAULT_PORT = 8321
 _MAX_UPLOAD = 20 * 1024**3
 _MAX_ROWS = 4 * 1024**3
+_MERGE_SECONDS = 4  # what a merge may take within a request; the rest is a job
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,7 @@ class Config:
     places: tuple[Path, ...]
     max_upload_bytes: int
     max_rows_bytes: int = _MAX_ROWS
+    merge_seconds: int = _MERGE_SECONDS
 
     @property
     def segments(self) -> Path:
@@ -94,6 +96,7 @@ def get_config() -> Config:
         tuple(Path(p).absolute() for p in str(places).split(os.pathsep)),
         _number("max_upload", value("max_upload", _MAX_UPLOAD)),
         _number("max_rows", value("max_rows", _MAX_ROWS)),
+        _number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
     )
 
 

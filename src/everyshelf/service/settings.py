@@ -29,6 +29,10 @@ INSTALLED_APPS = [
     "everyshelf.service.environments",
     "everyshelf.service.jobs",
     "everyshelf.service.drafts",
+    "everyshelf.service.log",
+    "everyshelf.service.checks",
+    "everyshelf.service.proposals",
+    "everyshelf.service.experiments",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",
@@ -66,6 +70,10 @@ CSRF_FAILURE_VIEW = "everyshelf.service.web.problems.csrf_failure"
 X_FRAME_OPTIONS = "DENY"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
+PASSWORD_HASHERS = [
+    "everyshelf.service.people.hashing.Argon2",
+    "django.contrib.auth.hashers.PBKDF2PasswordHasher",  # of those who have not signed in since it was the first
+]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
@@ -96,7 +104,14 @@ SPECTACULAR_SETTINGS = {
     "OAS_VERSION": "3.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
-    "ENUM_NAME_OVERRIDES": {"MergeState": ["open", "finished", "abandoned"]},
+    "ENUM_NAME_OVERRIDES": {
+        "MergeState": ["open", "finished", "abandoned"],
+        "ExperimentState": ["open", "adopted", "abandoned"],
+        "RunState": ["done", "failed"],
+        "ProposalState": ["open", "merged", "closed"],
+        "ProposalStateWanted": ["open", "closed"],
+        "InvitationState": ["open", "accepted", "withdrawn", "expired"],
+    },
 }
 LOGGING = {
     "version": 1,

@@ -8,9 +8,15 @@ from everyshelf.service.web import console, health
 _v1 = [
     path("openapi", SpectacularAPIView.as_view(), name="openapi"),
     path("", include("everyshelf.service.people.api")),
+    path("", include("everyshelf.service.people.members_api")),
     path("", include("everyshelf.service.jobs.api")),
+    path("", include("everyshelf.service.log.api")),
     path("shelves", include("everyshelf.service.shelves.api.urls")),
     path("shelves/<str:shelf>/drafts", include("everyshelf.service.drafts.api")),
+    path("shelves/<str:shelf>/checks", include("everyshelf.service.checks.api")),
+    path("shelves/<str:shelf>/proposals", include("everyshelf.service.proposals.api")),
+    path("", include("everyshelf.service.proposals.waiting_api")),
+    path("shelves/<str:shelf>/experiments", include("everyshelf.service.experiments.api")),
     path("shelves/<str:shelf>/environments", include("everyshelf.service.environments.api")),
 ]
 urlpatterns = [

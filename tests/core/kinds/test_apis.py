@@ -8,10 +8,11 @@ import unittest
 from typing import Any
 
 import yaml
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 SAILING = {
     "type": "object",
@@ -326,7 +327,7 @@ descriptions = st.fixed_dictionaries(
 class LawTests(unittest.TestCase):
     """Over descriptions that nobody should write."""
 
-    @settings(max_examples=150, deadline=None)
+    @law(150)
     @given(descriptions, descriptions)
     def test_malformed_descriptions_are_compared_all_the_same(self, before: Any, after: Any) -> None:
         found = compared(before, after, "thing.json")

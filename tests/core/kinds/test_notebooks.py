@@ -8,10 +8,11 @@ import random
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 
 def cell(source: str, kind: str = "code", **more: Any) -> dict[str, Any]:
@@ -136,7 +137,7 @@ class IdTests(unittest.TestCase):
 class LawTests(unittest.TestCase):
     """Over notebooks nobody wrote."""
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(st.randoms(use_true_random=False), st.booleans())
     def test_each_single_edit_is_exactly_its_finding(self, rng: random.Random, with_ids: bool) -> None:
         cells = [

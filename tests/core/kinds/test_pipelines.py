@@ -9,10 +9,11 @@ import unittest
 from typing import Any
 
 import yaml
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 TOOL: dict[str, Any] = {
     "cwlVersion": "v1.2",
@@ -175,7 +176,7 @@ class OtherPipelineTests(unittest.TestCase):
             ("pipeline", [("changed", "path", "a.csv", "b.csv")]),
         )
 
-    @settings(max_examples=60, deadline=None)
+    @law(60)
     @given(st.randoms(use_true_random=False))
     def test_each_single_edit_is_exactly_its_finding(self, rng: random.Random) -> None:
         steps = {

@@ -10,11 +10,12 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
 from tests.support.figures import say
+from tests.support.laws import law
 
 
 def of(before: str, after: str, name: str, kind: str) -> dict[str, Any]:
@@ -377,7 +378,7 @@ class ReportTests(unittest.TestCase):
         found = of(svg, svg.replace("L9 9", "L8 9"), "map.svg", "report")
         self.assertEqual([(f, b, c) for _, _, f, b, c in told(found)], [("d", "M0 0L9 9", "M0 0L8 9")])
 
-    @settings(max_examples=50, deadline=None)
+    @law(50)
     @given(st.randoms(use_true_random=False))
     def test_each_single_edit_is_exactly_its_finding(self, rng: random.Random) -> None:
         blocks = [" ".join(f"w{k}x{n}" for n in range(rng.randint(4, 30))) for k in range(rng.randint(2, 12))]

@@ -6,10 +6,11 @@ import random
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 FEATURE = """@booking
 Feature: Booking a berth
@@ -130,7 +131,7 @@ class FeatureTests(unittest.TestCase):
         self.assertEqual(found["read_as"], "text")
         self.assertIn("compared as text", found["note"])
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.randoms(use_true_random=False))
     def test_each_single_edit_is_exactly_its_finding(self, rng: random.Random) -> None:
         def text(scenarios: dict[str, list[str]]) -> str:

@@ -7,10 +7,11 @@ import re
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.factories import compared, told
+from tests.support.laws import law
 
 BPMN = "http://www.omg.org/spec/BPMN/20100524/MODEL"
 
@@ -167,7 +168,7 @@ class BpmnTests(unittest.TestCase):
         self.assertEqual(found["read_as"], "workflow")
         self.assertEqual(told(found), [("changed", "/process:crew/step:p", "topic", "mail", "radio")])
 
-    @settings(max_examples=40, deadline=None)
+    @law(40)
     @given(st.randoms(use_true_random=False))
     def test_each_single_edit_is_exactly_its_finding(self, rng: random.Random) -> None:
         count = rng.randint(4, 30)

@@ -2,13 +2,14 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { address } from "../../api/client";
-import { artifact, artifactHistory, artifacts, drawing, outline } from "../../api/queries";
+import { artifact, artifactHistory, artifacts, drawing, outline, shelf } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { EditView } from "../edit/EditView";
 import { usePending } from "../pending/pending";
 import { PictureView } from "../picture/PictureView";
 import { Upload } from "../shelf/Upload";
@@ -19,10 +20,12 @@ import { TextView } from "./TextView";
 import { UnfoldedView } from "./UnfoldedView";
 import { Versions, VersionTable } from "./Versions";
 
-const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", history: "History" } as const;
+const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", edit: "Edit", history: "History" } as const;
 const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
 /** Kinds whose bytes are no text to look at. */
 const OF_BYTES = ["picture", "spreadsheet", "document", "archive", "database"];
+/** Kinds that are changed in programs of their own, and brought here. */
+const NOT_EDITED = [...OF_BYTES, "model"];
 const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
@@ -33,6 +36,7 @@ export function ArtifactPage() {
   const [version, setVersion] = useParam("version");
   const [asked, setView] = useParam("view");
   const found = useQuery(artifact(key, path, at, version || undefined));
+  const info = useQuery(shelf(key));
   const versions = useQuery(artifactHistory(key, path, at));
   const drawable = DRAWN.includes(found.data?.kind ?? "");
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
@@ -58,6 +62,7 @@ export function ArtifactPage() {
     );
   };
   const a = found.data;
+  const editable = Boolean(a && !a.whole && !NOT_EDITED.includes(a.kind) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader");
   const newest = versions.data?.[0]?.version;
   return (
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
@@ -69,12 +74,12 @@ export function ArtifactPage() {
           <div className="line1">
             <KindIcon kind={a.kind} tone={tone(a.recorded)} />
             <h1 style={{ font: "400 15px/22px var(--sans)" }}>
-              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}, version {a.version}
+              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}{a.version ? `, version ${a.version}` : ", not committed yet"}
               {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !(a.whole || OF_BYTES.includes(a.kind)))).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !(a.whole || OF_BYTES.includes(a.kind))) && (v !== "edit" || editable)).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>
@@ -99,8 +104,9 @@ export function ArtifactPage() {
           {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
+          {view === "edit" && editable && all.data && <EditView shelf={key} path={path} branch={at} base={all.data.commit} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
-          {versions.data && view !== "history" && (
+          {versions.data && view !== "history" && view !== "edit" && (
             <div className="under">
               <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />
               <References shelf={key} path={path} at={at} />

@@ -3,12 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { send } from "../../api/client";
-import { type Branch, branches, tags } from "../../api/queries";
+import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { SettleButton } from "../settle/SettleButton";
 import { WaitingMerges } from "../settle/WaitingMerges";
+import { LinesView } from "./LinesView";
 
 export function BranchesPage() {
   const key = useShelfKey();
@@ -23,6 +24,7 @@ export function BranchesPage() {
       {lines.isPending && <Loading what="Reading branches" />}
       {lines.isError && <ProblemBox error={lines.error} />}
       <WaitingMerges />
+      <LinesView />
       {lines.data && <BranchTable rows={lines.data} />}
       {marks.data && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Tags">
@@ -55,10 +57,15 @@ function BranchTable({ rows }: { rows: Branch[] }) {
     mutationFn: (name: string) => send("DELETE", `shelves/${key}/branches/${encodeURI(name)}`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
+  const owner = useQuery(shelf(key)).data?.role === "owner";
+  const guard = useMutation({
+    mutationFn: (b: Branch) => send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: !b.guarded }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
+  });
   return (
     <section className="sheet scroll" aria-label="Branches">
       <div className="ph"><h3>Branches</h3></div>
-      {drop.isError && <div className="pad"><ProblemBox error={drop.error} /></div>}
+      {(drop.isError || guard.isError) && <div className="pad"><ProblemBox error={drop.error ?? guard.error} /></div>}
       <table>
         <thead><tr><th>Branch</th><th>Ahead, behind main</th><th>Newest commit</th><th>By</th><th>When</th><th>Note</th><th><span className="sr">Actions</span></th></tr></thead>
         <tbody>
@@ -66,12 +73,14 @@ function BranchTable({ rows }: { rows: Branch[] }) {
             <tr key={b.name}>
               <td><Link className="mono" to={`/s/${key}?ref=${encodeURIComponent(b.name)}`}>{b.name}</Link>{b.guarded && <span className="readonly" style={{ marginLeft: 8 }}>guarded</span>}</td>
               <td>{b.main ? "" : <Distance ahead={b.ahead} behind={b.behind} />}</td>
-              <td>{b.summary || <span className="mut">no commit yet</span>}</td><td>{b.author}</td><td>{when(b.recorded)}</td><td className="sec">{b.note}</td>
-              <td style={{ display: "flex", gap: 10, alignItems: "center" }}>
+              <td>{b.summary || <span className="mut">no commit yet</span>}</td><td>{b.author}</td><td>{when(b.recorded)}</td><td className="sec wrap">{b.note}</td>
+              <td><div className="rowacts">
                 {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
+                {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
+                {owner && <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>{b.guarded ? "Lift the guard" : "Guard"}</button>}
                 {!b.main && <button type="button" className="plainbtn" onClick={() => { setSource(b.name); dialog.current?.showModal(); }}>Merge</button>}
                 {!b.main && <button type="button" className="plainbtn" onClick={() => drop.mutate(b.name)}>Drop</button>}
-              </td>
+              </div></td>
             </tr>
           ))}
         </tbody>
@@ -126,20 +135,31 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
 
 function MakeBranch() {
   const me = useMe();
-  return <MakeRef what="branch" fields={[["name", "Name", `${me}/`], ["start", "From", "main"], ["note", "What it is for", ""]]} where="branches" primary />;
+  return <MakeRef what="branch" fields={[["note", "What it is for", ""], ["name", "Name", (v) => `${me}/${inName(v.note ?? "")}`], ["start", "From", "main"]]} where="branches" primary />;
 }
 
 function MakeTag() {
   return <MakeRef what="tag" fields={[["name", "Name", ""], ["ref", "At", "main"], ["note", "What it stands for", ""]]} where="tags" />;
 }
 
-function MakeRef({ what, fields, where, primary = false }: { what: string; fields: [string, string, string][]; where: string; primary?: boolean }) {
+/** Words as they stand in a name. */
+function inName(said: string): string {
+  const words = said.toLowerCase().normalize("NFKD").match(/[a-z0-9]+/g) ?? [];
+  return words.slice(0, 3).join("-");
+}
+
+type Values = Record<string, string>;
+/** Id, label, and what stands there until something else is typed. */
+type Field = [string, string, string | ((values: Values) => string)];
+
+function MakeRef({ what, fields, where, primary = false }: { what: string; fields: Field[]; where: string; primary?: boolean }) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const dialog = useRef<HTMLDialogElement>(null);
-  const [values, setValues] = useState<Record<string, string>>({});
+  const [values, setValues] = useState<Values>({});
+  const valueOf = ([id, , start]: Field) => values[id] ?? (typeof start === "string" ? start : start(values));
   const make = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/${where}`, Object.fromEntries(fields.map(([id, , start]) => [id, values[id] ?? start]))),
+    mutationFn: () => send("POST", `shelves/${key}/${where}`, Object.fromEntries(fields.map((f) => [f[0], valueOf(f)]))),
     onSuccess: async () => {
       dialog.current?.close();
       setValues({});
@@ -152,10 +172,10 @@ function MakeRef({ what, fields, where, primary = false }: { what: string; field
       <dialog ref={dialog} aria-label={`Make a ${what}`}>
         <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
           <h2>Make a {what}</h2>
-          {fields.map(([id, label, start]) => (
+          {fields.map((field) => ({ field, id: field[0], label: field[1] })).map(({ field, id, label }) => (
             <div key={id}>
               <label htmlFor={`${what}-${id}`}>{label}</label>
-              <input id={`${what}-${id}`} className="inp" required={id === "name"} value={values[id] ?? start} onChange={(e) => setValues({ ...values, [id]: e.target.value })} />
+              <input id={`${what}-${id}`} className="inp" required={id === "name"} value={valueOf(field)} onChange={(e) => setValues({ ...values, [id]: e.target.value })} />
             </div>
           ))}
           {make.isError && <ProblemBox error={make.error} />}

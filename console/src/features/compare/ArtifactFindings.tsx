@@ -18,6 +18,7 @@ import type { ComparedTable } from "../table/model";
 import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
 import { EffectFilter } from "./EffectFilter";
+import { RemarkOnPart } from "../proposals/RemarkOnPart";
 import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
@@ -150,6 +151,7 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
       <div className="stack">
         {drawing && <DrawingView drawing={drawing} chosen={picked || (chosen?.part ?? "")} onChoose={pick} compared />}
         {chosen && !picked && <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />}
+        {chosen && !picked && <RemarkOnPart shelf={shelf} path={path} finding={chosen} />}
         {picked && <p className="sheet pad sec">Nothing changed in <span className="mono">{picked}</span>.</p>}
       </div>
     </div>

@@ -41,7 +41,7 @@ export interface Line {
 export function sideBySide(before: string, after: string, context = 4): Line[] {
   const a = before.split(/\r\n|\r|\n/);
   const b = after.split(/\r\n|\r|\n/);
-  const rows = rowsOf(a, b, matches(a, b));
+  const rows = rowsOf(a, b, aligned(a, b));
   return folded(rows, context);
 }
 
@@ -69,7 +69,7 @@ function rowsOf(a: string[], b: string[], pairs: [number, number][]): Line[] {
 }
 
 /** Equal lines by common ends and by lines that occur once on both sides (a longest increasing run of them). */
-function matches(a: string[], b: string[]): [number, number][] {
+export function aligned(a: string[], b: string[]): [number, number][] {
   const result: [number, number][] = [];
   const walk = (a0: number, a1: number, b0: number, b1: number): void => {
     while (a0 < a1 && b0 < b1 && a[a0] === b[b0]) result.push([a0++, b0++]);

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
@@ -53,7 +53,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
       {problem && <div className="pad"><ProblemBox error={problem} /></div>}
       <table>
         <caption className="sr">Pending artifacts for {branch}</caption>
-        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {waiting.map((p) => (
             <tr key={p.path}>
@@ -62,6 +62,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
               <td><b>{p.path}</b></td>
               <td className="num">{p.content ? size(p.size) : ""}</td>
               <td>{when(p.made)}</td>
+              <td><Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}` })}`}>Compare</Link></td>
               <td><button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>Discard</button></td>
             </tr>
           ))}

@@ -8,6 +8,7 @@ import { count, displayName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, TAKEN, type Take, written } from "./model";
+import { Result } from "./Result";
 import { Slip } from "./Slip";
 
 export function SettlePage() {
@@ -208,6 +209,7 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
           <button type="button" className="plainbtn" onClick={() => decide(null)}>Take the decision back</button>
         </p>
       )}
+      <Result artifact={artifact} merge={detail.id} />
       <p className="cap mono">{artifact.path}{conflict.id}</p>
     </section>
   );

@@ -7,6 +7,7 @@ import { shelves, type Shelf } from "../../api/queries";
 import { count } from "../../marks/words";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
+import { WaitingList } from "../proposals/WaitingList";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 
 export function ShelvesPage() {
@@ -44,6 +45,7 @@ export function ShelvesPage() {
             </Link>
           ))}
         </div>
+        <WaitingList />
         <MakeShelf dialog={dialog} />
       </main>
     </>

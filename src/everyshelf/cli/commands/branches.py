@@ -40,21 +40,27 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
 
 
 @branch.command("make")
-@click.argument("name")
+@click.argument("name", default="")
 @click.option("--from", "start", help="Ref to start from; default: the desk's.")
 @click.option("--note", default="", help="What it is for.")
 @shelf_options
 def branch_make(
     name: str, start: str | None, note: str, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Make the branch NAME; nothing is copied, however large the shelf is."""
+    """Make the branch NAME; nothing is copied, however large the shelf is.
+
+    Without NAME it gets one that tells whose it is and, in the words of --note, what for.
+    """
+    if not name and not note:
+        raise click.UsageError("name the branch, or say what it is for: --note WHAT")
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.make_branch(name, start or default_ref(desk) or "", note)
     if as_json:
         terminal.print_json(made)
         return
-    terminal.say(terminal.bold(f"Branch {name} stands") + f", at {made.head[:8] if made.head else 'no commit yet'}.")
-    terminal.next_step(f"everyshelf take {shelf.key} {name.replace('/', '-')} --branch {name}")
+    at = made.head[:8] if made.head else "no commit yet"
+    terminal.say(terminal.bold(f"Branch {made.name} stands") + f", at {at}.")
+    terminal.next_step(f"everyshelf take {shelf.key} {made.name.replace('/', '-')} --branch {made.name}")
 
 
 @branch.command("drop")

@@ -26,6 +26,7 @@ _MANY = 200
 @click.option("--branch", help="Branch to work on; default: the main branch.")
 @click.option("--ref", help="Look at this ref instead, read only.")
 @click.option("--unfold", is_flag=True, help="Lay the parts of apps, tests, notebooks and archives beside them.")
+@click.option("--only", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
 @click.option("--watch", is_flag=True, help="Then save edits into your draft as files change, until Ctrl+C.")
 @click.option("--address", help="Address of the service.")
 @json_option
@@ -35,14 +36,15 @@ def take(
     branch: str | None,
     ref: str | None,
     unfold: bool,
+    only: tuple[str, ...],
     watch: bool,
     address: str | None,
     as_json: bool,
 ) -> None:
     """Take SHELF into FOLDER, or on a desk: bring the newest state of its branch here.
 
-    What was edited here is never overwritten. With --unfold, parts edited in NAME.unfolded/ go back into NAME by
-    themselves with the next command on this desk.
+    What was edited here is never overwritten. With --only a part of the shelf is taken, and on a desk more of it.
+    With --unfold, parts edited in NAME.unfolded/ go back into NAME by themselves with the next command on this desk.
     """
     from everyshelf.desk import Desk, DeskError, Origin
 
@@ -52,16 +54,23 @@ def take(
         desk = get_desk()
         if branch or ref:
             raise click.UsageError("a desk stays on its branch; take another one into a folder of its own")
+        if only and desk.home.only:
+            ref_here = desk.home.branch or desk.home.ref
+            _check_only(open_client(None, desk).shelf(desk.home.shelf), ref_here, only)
+            desk.home.only = sorted({*desk.home.only, *(o.strip("/") for o in only)})
     else:
         info = open_client(address).shelf(shelf_key).info()
         client = open_client(address)
         name = None if ref else branch or info.main_branch
         if name is not None:
             client.shelf(shelf_key).branch(name)
+        _check_only(client.shelf(shelf_key), ref or name or "", only)
         desk = Desk.make(
             (folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or "")
         )
+        desk.home.only = sorted({o.strip("/") for o in only})
     shelf = open_client(None, desk).shelf(desk.home.shelf)
+    send_first(desk, shelf)
     desk.home.unfold = desk.home.unfold or unfold
     with terminal.progress_bar("Taking") as progress:
         taken = desk.take(shelf, progress)
@@ -95,6 +104,29 @@ def take(
         )
 
 
+def _check_only(shelf: ShelfClient, ref: str, only: tuple[str, ...]) -> None:
+    """Raise if there is nothing at a path that was named: a desk without it would look as if all were well."""
+    if not only:
+        return
+    paths = [a.path for a in shelf.artifacts(ref, files=True)]
+    for one in (o.strip("/") for o in only):
+        if not any(path == one or path.startswith(f"{one}/") for path in paths):
+            raise click.BadParameter(f"there is no artifact or folder {one} in {ref}", param_hint="--only")
+
+
+def send_first(desk: Desk, shelf: ShelfClient) -> list[str]:
+    """Send commits that wait on the desk; told on stderr, because it is not what was asked for."""
+    from everyshelf.desk.waiting import has_waiting, send_waiting
+
+    if not has_waiting(desk.root):
+        return []
+    sent = send_waiting(desk, shelf)
+    desk.take(shelf)
+    told = ", ".join(one[:8] for one in sent) or "the branch has all of them already"
+    click.echo(f"Sent {terminal.count(len(sent), 'commit')} that waited here: {told}.", err=True)
+    return sent
+
+
 @click.command("catch-up")
 @click.option("--prefer", type=click.Choice(["this", "other"]), help="Where both cannot hold: yours (this) or theirs.")
 @json_option
@@ -103,7 +135,9 @@ def catch_up(prefer: str | None, as_json: bool) -> None:
     from everyshelf.desk.catching_up import catch_up as bring
 
     desk = get_desk()
-    found = bring(desk, open_client(None, desk).shelf(desk.home.shelf), prefer)
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    send_first(desk, shelf)
+    found = bring(desk, shelf, prefer)
     taken = found.taken
     if as_json:
         terminal.print_json(
@@ -161,6 +195,7 @@ def _artifacts_of(desk: Desk, paths: list[str]) -> set[str]:
 def _print_taken(desk: Desk, taken: Any) -> None:
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     where = f"{desk.home.branch} {at}" if desk.home.branch else desk.home.ref
+    where += f", only {', '.join(desk.home.only)}" if desk.home.only else ""
     written, gone = _artifacts_of(desk, taken.written), _artifacts_of(desk, taken.removed)
     sentence = f"{terminal.count(len(written), 'artifact')} written" if written or gone else "Nothing new"
     removed = f", {len(gone)} removed" if gone else ""
@@ -189,6 +224,8 @@ def pending(as_json: bool, show_all: bool) -> None:
 
 
 def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, Any]:
+    from everyshelf.desk.waiting import waiting_commits
+
     counts = dict.fromkeys(("new", "edited", "moved", "gone", "same", "blocked"), 0)
     for item in items:
         counts[item.state] += 1
@@ -196,6 +233,7 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
     return {
         "branch": desk.home.branch,
         "commit": desk.home.commit,
+        "waiting": [{"summary": c.summary, "made": c.made.isoformat()} for _, c in waiting_commits(desk.root)],
         "counts": counts,
         "artifacts": [
             {
@@ -247,10 +285,17 @@ def entry_kind(desk: Desk, path: str) -> str:
 
 
 def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool) -> None:
+    from everyshelf.desk.waiting import waiting_commits
+
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
     tail = f", {len(blocked)} blocked" if blocked else ""
     terminal.say(terminal.bold(sentence + tail) + f", against {desk.home.branch or desk.home.ref} {at}.")
+    for _, waits in waiting_commits(desk.root):
+        what = terminal.count(len(waits.changes), "artifact")
+        terminal.say(
+            terminal.line((2, "waits"), (terminal.KIND, f"commit of {what}"), (36, terminal.bold(waits.summary)))
+        )
     for item in (changed + blocked)[:_MANY]:
         version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
         note = item.reason or (f"from {item.moved_from}" if item.moved_from else _files_of(item))
@@ -275,7 +320,7 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 
 @click.command("commit")
 @click.argument("artifacts", nargs=-1)
-@click.option("--summary", required=True, help="What changed, in one line.")
+@click.option("--summary", help="What changed, in one line.")
 @click.option("--description", default="", help="More about it.")
 @click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be given more than once.")
 @click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be given more than once.")
@@ -285,46 +330,72 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
     type=click.Choice(["this", "other"]),
     help="With --merge, for artifacts changed on both sides: the branch's (this) or yours (other).",
 )
+@click.option("--send", is_flag=True, help="Without a summary: only send commits that wait here.")
 @json_option
 def commit(
     artifacts: tuple[str, ...],
-    summary: str,
+    summary: str | None,
     description: str,
     labels: tuple[str, ...],
     tasks: tuple[str, ...],
     merge: bool,
     prefer: str | None,
+    send: bool,
     as_json: bool,
 ) -> None:
-    """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing."""
+    """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing.
+
+    While the service is out of reach, the commit waits on the desk; it is sent, in order, by the next commit, take or
+    catch-up that reaches it.
+    """
+    from everyshelf.client import UnreachableError
+
+    if summary is None and not send:
+        raise click.UsageError('say what changed: --summary "…"')
     desk = get_desk()
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    if summary is None:
+        _sent(desk, shelf, as_json)
+        return
     states = desk.states()
     items = desk.select([i for i in states if i.state not in ("same", "blocked")], artifacts)
     blocked = [i for i in states if i.state == "blocked"]
-    shelf = open_client(None, desk).shelf(desk.home.shelf)
-    with terminal.progress_bar("Sending") as progress:
-        made = desk.commit(
-            shelf,
-            items,
-            summary,
-            description=description,
-            labels=_labels(labels),
-            tasks=list(tasks),
-            merge=merge,
-            prefer=prefer,
-            progress=progress,
-        )
+    said: dict[str, Any] = {"description": description, "labels": _labels(labels), "tasks": list(tasks)}
+    waiting, made = 0, None
+    try:
+        send_first(desk, shelf)
+        with terminal.progress_bar("Sending") as progress:
+            made = desk.commit(shelf, items, summary, merge=merge, prefer=prefer, progress=progress, **said)
+    except UnreachableError as error:
+        if error.code != "service.unreachable":
+            raise
+        waiting = desk.commit_later(items, summary, **said)
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
-        terminal.print_json({**_plain(made), "artifacts": committed, "blocked": [i.path for i in blocked]})
+        told = _plain(made) if made else {"commit": None, "summary": summary}
+        more = {"artifacts": committed, "blocked": [i.path for i in blocked], "waiting": waiting}
+        terminal.print_json({**told, **more})
         return
-    terminal.say(
-        terminal.bold(f"Committed {terminal.count(len(items), 'artifact')} to {desk.home.branch}")
-        + f" as {made.commit[:8]}: {summary}"
-    )
+    count = terminal.count(len(items), "artifact")
+    if made is not None:
+        terminal.say(terminal.bold(f"Committed {count} to {desk.home.branch}") + f" as {made.commit[:8]}: {summary}")
+    else:
+        terminal.say(
+            terminal.bold(f"Committed {count} on this desk") + f"; the service is out of reach, {waiting} wait here."
+        )
     for item in blocked:
         terminal.row("blocked", "", item.path, item.reason)
-    terminal.next_step("everyshelf history --limit 5")
+    terminal.next_step("everyshelf history --limit 5" if made else "everyshelf commit --send")
+
+
+def _sent(desk: Desk, shelf: ShelfClient, as_json: bool) -> None:
+    sent = send_first(desk, shelf)
+    if as_json:
+        terminal.print_json({"sent": sent})
+    elif not sent:
+        terminal.say(terminal.bold("No commit waits on this desk") + ".")
+    else:
+        terminal.next_step("everyshelf history --limit 5")
 
 
 def _plain(value: Any) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""``history``, ``browse`` and ``verify``."""
+"""``history``, ``browse``, ``copy`` and ``verify``."""
 
 from __future__ import annotations
 
@@ -176,3 +176,35 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
             terminal.say(f"  ‖ {problem}")
     if problems:
         raise click.exceptions.Exit(1)
+
+
+@click.command("copy")
+@click.argument("source", metavar="SHELF")
+@click.argument("artifact", metavar="PATH")
+@click.option("--version", type=click.IntRange(1), help="As of this version; default: the newest.")
+@click.option("--to", default="", metavar="PATH", help="Where it goes; default: the same path.")
+@click.option("--branch", default="", help="Branch to commit to; default: the desk's, or the main branch.")
+@click.option("--summary", default="", help="What to say about it.")
+@shelf_options
+def copy(
+    source: str,
+    artifact: str,
+    version: int | None,
+    to: str,
+    branch: str,
+    summary: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Copy the artifact PATH of another SHELF here, with the versions it comes from; authors and times are kept."""
+    shelf, desk = open_shelf(shelf_key, address)
+    onto = branch or (desk.home.branch if desk else None) or ""
+    made = shelf.copy(source, artifact, version=version, to=to, branch=onto, summary=summary)
+    if as_json:
+        terminal.print_json(made)
+        return
+    what = terminal.count(made["versions"], "version")
+    terminal.say(terminal.bold(f"{made['path']} is here, with {what}") + f", as {made['commit'][:8]}.")
+    terminal.say(f"  copied from {made['copied_from']}")
+    terminal.next_step(f"everyshelf history {made['path']} --shelf {shelf.key}")

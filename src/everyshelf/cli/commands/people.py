@@ -15,9 +15,18 @@ SCOPES = ("read", "write", "promote", "admin", "import")
 @click.option("--name", help="Sign-in name; asked for if left out.")
 @click.option("--password", help="Better asked for, or in EVERYSHELF_PASSWORD.", envvar="EVERYSHELF_PASSWORD")
 @click.option("--token", help="Use this token instead of a name and password.", envvar="EVERYSHELF_TOKEN")
+@click.option("--invitation", help="Take this invitation up; with a new name, choose the password you give.")
 @click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token lasts.")
 @json_option
-def connect(address: str, name: str | None, password: str | None, token: str | None, days: int, as_json: bool) -> None:
+def connect(
+    address: str,
+    name: str | None,
+    password: str | None,
+    token: str | None,
+    invitation: str | None,
+    days: int,
+    as_json: bool,
+) -> None:
     """Sign in to the service at ADDRESS and remember it on this machine."""
     import platform
 
@@ -25,15 +34,7 @@ def connect(address: str, name: str | None, password: str | None, token: str | N
     if not token:
         name = name or click.prompt("Name", err=True)
         password = password or click.prompt("Password", hide_input=True, err=True)
-        with new_client(address) as client:
-            made = client.sign_in_for_token(
-                str(name),
-                str(password),
-                f"command line on {platform.node()}"[:100],
-                ["read", "write", "promote", "admin"],
-                days,
-            )
-        token = made.value
+        token = _signed_in(address, str(name), str(password), platform.node(), days, invitation)
     with new_client(address, token) as client:
         shelves = client.shelves()
         person = client.person()
@@ -44,6 +45,26 @@ def connect(address: str, name: str | None, password: str | None, token: str | N
     seen = terminal.count(len(shelves), "shelf", "shelves")
     terminal.say(terminal.bold(f"Connected to {address} as {person}") + f"; {seen} to see.")
     terminal.next_step(f"everyshelf take {shelves[0].key}" if shelves else "everyshelf shelf make NAME")
+
+
+def _signed_in(address: str, name: str, password: str, machine: str, days: int, invitation: str | None) -> str:
+    """A token for this machine. Whoever cannot sign in yet is made known by the invitation they hold."""
+    from everyshelf.client import ProblemError
+
+    scopes = ["read", "write", "promote", "admin"]
+    secret = invitation.rpartition("#")[2] if invitation else ""
+    with new_client(address) as client:
+        try:
+            made = client.sign_in_for_token(name, password, f"command line on {machine}"[:100], scopes, days)
+        except ProblemError as error:
+            if not secret or error.status != 401:
+                raise
+            client.accept_invitation(secret, name, name, password)
+            return client.sign_in_for_token(name, password, f"command line on {machine}"[:100], scopes, days).value
+    if secret:
+        with new_client(address, made.value) as client:
+            client.accept_invitation(secret)
+    return made.value
 
 
 @click.group("token")

@@ -5,12 +5,12 @@ from __future__ import annotations
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, open_client
+from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
 
 
 @click.group("shelf")
 def shelf() -> None:
-    """List and make shelves."""
+    """List, make and change shelves."""
 
 
 @shelf.command("list")
@@ -51,3 +51,28 @@ def shelf_make(
         return
     terminal.say(terminal.bold(f"{made.name} stands") + f", with the branch {made.main_branch} and no artifacts yet.")
     terminal.next_step(f"everyshelf take {made.key}")
+
+
+@shelf.command("change")
+@click.option("--name", help="What it is called.")
+@click.option("--description", help="What it is for.")
+@click.option("--open/--members-only", "open_to_all", default=None, help="Who may see it: all who sign in, or members.")
+@shelf_options
+def shelf_change(
+    name: str | None,
+    description: str | None,
+    open_to_all: bool | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Change what a shelf is called, what is said about it, and who may see it."""
+    if name is None and description is None and open_to_all is None:
+        raise click.UsageError("what shall change? Give --name, --description, --open or --members-only.")
+    found, _ = open_shelf(shelf_key, address)
+    changed = found.change(name=name, description=description, open_to_all=open_to_all)
+    if as_json:
+        terminal.print_json(changed)
+        return
+    seen = "everybody who signs in sees it" if changed.open_to_all else "only its members see it"
+    terminal.say(terminal.bold(changed.name) + f": {seen}.")

@@ -39,10 +39,13 @@ def find_identity(before: Sequence[Part], after: Sequence[Part]) -> Identity:
     lists = _Lists(before, after)
     if declared and lists.are_unique(declared):
         return Identity(declared)
-    candidates = [(f,) for f in lists.shared_fields()]
-    anew = _regenerated(before, after, lists, candidates)
+    anew = _regenerated(before, after, lists, [(f,) for f in lists.shared_fields(_PURE_IDS)])
     if anew is not None:
         return Identity((), anew)
+    whole = _kept_by_all(lists)
+    if whole is not None:
+        return Identity((whole,))
+    candidates = [(f,) for f in lists.shared_fields()]
     found = _best(lists, candidates)
     if found is None:
         names = [f for (f,) in candidates][:_MAX_PAIR_FIELDS]
@@ -69,12 +72,17 @@ class _Lists:
             self._columns[name] = (one, other)
         return self._columns[name]
 
-    def shared_fields(self) -> list[str]:
-        """Names of scalars that every item has and that may tell items apart."""
+    def names(self) -> list[str]:
+        """Names of the scalars of the first item."""
         if self._first is None:
             return []
         known = self._first.fields
-        return [name for name in _raw(self._first) if name in known and _can_identify(*self.column(name))]
+        return [name for name in _raw(self._first) if name in known]
+
+    def shared_fields(self, wanted: Sequence[str] | None = None) -> list[str]:
+        """Names of scalars (of ``wanted`` ones) that every item has and that may tell items apart."""
+        names = [n for n in self.names() if wanted is None or n in wanted]
+        return [name for name in names if _can_identify(*self.column(name))]
 
     def keys(self, fields: tuple[str, ...]) -> tuple[set[object], set[object]] | None:
         """The keys under ``fields`` of both sides, as texts; None if an item lacks one or two items share theirs."""
@@ -109,6 +117,15 @@ def _column(values: list[dict[str, Any]], name: str) -> list[object]:
         return list(map(itemgetter(name), values))
     except KeyError:
         return [v.get(name) for v in values]
+
+
+def _kept_by_all(lists: _Lists) -> str | None:
+    """The id-like field that no other candidate can outdo, found without looking at the others: all keys are kept."""
+    ranked = sorted((rank, place, n) for place, n in enumerate(lists.names()) if (rank := is_id_like(n)) is not None)
+    for _, _, name in ranked:
+        if lists.shared_fields((name,)) and lists.are_unique((name,)) and lists.overlap((name,)) == 1.0:
+            return name
+    return None
 
 
 def _regenerated(

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
-from typing import Any
+from typing import Any, Literal
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.json import parse_json
@@ -11,6 +12,7 @@ from everyshelf.core.formats.yaml import parse_yaml
 from everyshelf.core.kinds.beside import METRIC_NAMES
 from everyshelf.core.outline.model import plain
 
+Direction = Literal["lower", "higher"]
 _MOST_BYTES = 1024 * 1024
 _MOST_VALUES = 500
 _MOST_DEPTH = 6
@@ -62,7 +64,15 @@ def _better(name: str, before: Any, after: Any) -> bool | None:
     numbers = all(isinstance(v, int | float) and not isinstance(v, bool) for v in (before, after))
     if not numbers or before == after:
         return None
-    words = name.lower().replace("-", "_").replace(".", "_").split("_")
+    direction = direction_of(name)
+    if direction is None:
+        return None
+    return bool(after < before) if direction == "lower" else bool(after > before)
+
+
+def direction_of(name: str) -> Direction | None:
+    """Which direction is better, where the metric's name says it."""
+    words = re.split(r"[^a-z0-9]+", name.lower())
     if any(word in _LOWER for word in words):
-        return bool(after < before)
-    return bool(after > before) if any(word in _HIGHER for word in words) else None
+        return "lower"
+    return "higher" if any(word in _HIGHER for word in words) else None

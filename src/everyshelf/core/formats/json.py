@@ -12,12 +12,14 @@ import re
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
 import orjson
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.text import decode
 
 _DOUBLE_DIGITS = 15
+_WORTH_AN_ARRAY = 1 << 16  # bytes
 _LONG_NUMBER = re.compile(rb"[\d.]{16,}(?:[eE][-+]?\d+)?")
 _LONG = b"0" * 16
 _DIGITS_MARKED = bytes(48 if byte in b"0123456789." else 32 for byte in range(256))
@@ -42,13 +44,38 @@ def _fast(raw: bytes) -> tuple[bool, Any]:
     """The tree from the fast reader, where it is known to lose nothing: no key twice, no number out of its range."""
     try:
         tree = orjson.loads(raw)
-        # A repeated key leaves fewer colons than there were. A colon spelled as an escape could hide that: then the
-        # slow way decides.
-        if orjson.dumps(tree).count(b":") != raw.count(b":") or b"\\u003" in raw:
+        if has_repeated_keys(raw, orjson.dumps(tree)):
             return False, None
     except (ValueError, TypeError):
         return False, None
     return _numbers_are_exact(raw), tree
+
+
+def json_that_says(data: bytes, value: Any) -> Any:
+    """As ``parse_json``, at less expense where ``data`` means ``value``: then that is what is returned."""
+    try:
+        tree = orjson.loads(data)
+        written = orjson.dumps(tree)
+        # Equal as Python holds them, and written alike: 1 is not True then, and no number was rounded.
+        if tree == value and written == orjson.dumps(value) and not has_repeated_keys(data, written):
+            return value
+    except (ValueError, TypeError, RecursionError):
+        pass
+    return parse_json(data)
+
+
+def has_repeated_keys(raw: bytes, written: bytes) -> bool:
+    """True unless the tree of ``raw``, of which ``written`` is the compact form, surely holds each key there was.
+
+    A repeated key leaves fewer colons. A colon spelled as an escape could hide that, so nothing is sure then.
+    """
+    return _colons(raw) != _colons(written) or b"\\u003" in raw
+
+
+def _colons(data: bytes) -> int:
+    if len(data) < _WORTH_AN_ARRAY:
+        return data.count(b":")
+    return int(np.count_nonzero(np.frombuffer(data, dtype=np.uint8) == ord(":")))  # bytes.count stops at each
 
 
 def _numbers_are_exact(raw: bytes) -> bool:

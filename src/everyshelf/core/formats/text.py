@@ -72,6 +72,15 @@ def decode(data: bytes, encoding: str | None = None) -> Decoded:
         return Decoded(data.decode(name, errors="replace"), name, mark=False)
 
 
+def encoded_like(text: str, like: Decoded, encoding: str | None = None) -> bytes:
+    """``text`` as bytes in the encoding of another, with its byte-order mark; UTF-8 where that lacks a character."""
+    mark = next((m for m, name in _MARKS if name == like.encoding), b"") if like.mark else b""
+    try:
+        return mark + text.encode(encoding or like.encoding)
+    except (UnicodeEncodeError, LookupError):
+        return text.encode("utf-8")
+
+
 def _guess(data: bytes) -> str:
     from charset_normalizer import from_bytes
 

@@ -24,6 +24,12 @@
     whole = ["feeds/passages/"]
     apart = ["plans/"]
 
+    [experiments]
+    metrics = ["results/*.json"]
+
+    [metrics]
+    "mean error" = {better = "lower", unit = "min"}
+
     [order]
     "plans/*.json" = {berths = "means nothing", stops = "counts"}
 """
@@ -50,6 +56,8 @@ _SECTIONS = {
     "order": None,
     "tables": None,
     "folders": {"whole", "apart"},
+    "experiments": {"metrics"},
+    "metrics": None,
 }
 _ORDER_WORDS = {"counts": True, "means nothing": False}
 
@@ -67,6 +75,8 @@ class Rules:
     tables: tuple[tuple[str, dict[str, Any]], ...] = ()
     whole: tuple[str, ...] = ()
     apart: tuple[str, ...] = ()
+    measured: tuple[str, ...] = ()
+    metrics: tuple[tuple[str, dict[str, str]], ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -98,6 +108,10 @@ class Rules:
         """What is said of the table at ``path``: ``ignore`` (names or patterns of columns), ``tolerance`` and ``shift``
         (numbers by name or pattern)."""
         return _for_path(self.tables, path)
+
+    def is_measured(self, path: str) -> bool:
+        """True for a file in which runs of experiments leave their metrics."""
+        return any(fnmatchcase(path, pattern) for pattern in self.measured)
 
     def applied(self, table: KindTable, path: str) -> KindTable:
         """``table`` with what these rules say about the file at ``path``: list or part names may be used for parts."""
@@ -154,6 +168,8 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
         tables=tuple((p, _table(name, p, said)) for p, said in data.get("tables", {}).items()),
         whole=tuple(_texts(name, "folders.whole", folders.get("whole", []))),
         apart=tuple(_texts(name, "folders.apart", folders.get("apart", []))),
+        measured=tuple(_texts(name, "experiments.metrics", data.get("experiments", {}).get("metrics", []))),
+        metrics=tuple((metric, _metric(name, metric, said)) for metric, said in data.get("metrics", {}).items()),
         source=text,
     )
 
@@ -198,6 +214,17 @@ def _table(name: str, pattern: str, said: Any) -> dict[str, Any]:
                 raise _wrong(name, f"{where}.{word}.{column}", "it must be a number that is not negative")
         found[word] = {column: float(number) for column, number in numbers.items()}
     return found
+
+
+def _metric(name: str, metric: str, said: Any) -> dict[str, str]:
+    where = f"metrics.{metric!r}"
+    if not isinstance(said, dict) or not said or set(said) - {"better", "unit"}:
+        raise _wrong(name, where, 'it may say {better = "lower", unit = "min"}')
+    if said.get("better", "lower") not in ("lower", "higher"):
+        raise _wrong(name, f"{where}.better", 'it must be "lower" or "higher"')
+    if not isinstance(said.get("unit", ""), str):
+        raise _wrong(name, f"{where}.unit", "it must be a text")
+    return dict(said)
 
 
 def _check_section(name: str, section: str, content: Any) -> None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
 from everyshelf.core.compare.same import same_value
 from everyshelf.core.compare.uncollected import without_collection
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.json import parse_json
+from everyshelf.core.formats.json import json_that_says
 from everyshelf.core.formats.source import Node
 from everyshelf.core.formats.source.json import json_lines_source, json_source
 from everyshelf.core.formats.source.xml import xml_encoding, xml_source
@@ -34,6 +35,7 @@ _SOURCES: dict[str, Callable[[bytes], tuple[Node, str, str]]] = {
     "jsonl": json_lines_source,
 }
 _WRITTEN_AS = {"jsonl": "json"}
+_WORTH_A_THREAD = 1 << 20  # bytes
 MOST_MERGED = 200 * 1024 * 1024
 _BYTE_ORDER = {"utf-8": b"\xef\xbb\xbf", "utf-16-le": b"\xff\xfe", "utf-16-be": b"\xfe\xff"}
 
@@ -80,6 +82,15 @@ def _source(form: str, data: bytes, found: Recognition) -> tuple[Node, str, str]
     return json_source(data, found.tree) if form == "json" else _SOURCES[form](data)
 
 
+def _sources(form: str, v: Versions, found: list[Recognition]) -> list[tuple[Node, str, str]]:
+    """The three versions taken apart; large ones side by side, since array operations let other threads run."""
+    wanted = list(zip([form] * 3, v.all, found, strict=True))
+    if form != "json" or len(v.base) < _WORTH_A_THREAD:
+        return [_source(*w) for w in wanted]
+    with ThreadPoolExecutor(2) as pool:
+        return list(pool.map(lambda w: _source(*w), wanted))
+
+
 def _merged(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions) -> Merged:
     if v.this == v.other or v.other == v.base:
         return Merged(v.this, read_as=found[1].kind)
@@ -122,7 +133,7 @@ def _by_structure(
 ) -> Merged:
     chosen = _kind_in_force(found)
     form = chosen.format
-    sources = [_source(form, data, f) for data, f in zip(v.all, found, strict=True)]
+    sources = _sources(form, v, found)
     table = table_in_force(chosen, rules, v.name)
     nodes = (sources[0][0], sources[1][0], sources[2][0])
     policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), chosen.kind
@@ -190,10 +201,10 @@ def _encoded(text: str, v: Versions, form: str) -> bytes:
 def _not_as_meant(content: bytes, value: Any, form: str, found: Recognition, v: Versions, rules: Rules) -> str:
     """Why what was written is not what was meant; empty if it is."""
     try:
-        again = parse_json(content) if form == "json" else _SOURCES[form](content)[0].value
+        again = json_that_says(content, value) if form == "json" else _SOURCES[form](content)[0].value
     except UnreadableError as error:
         return f"put together it would not be readable: {error}"
-    if not same_value(again, value):
+    if again is not value and not same_value(again, value):
         return "put together it would not say what both sides say"
     read = replace(found, tree=again if form == "json" else None)
     if _outline(content, read, v.name, rules) is None:

@@ -128,18 +128,22 @@ class Matching:
             pairs = self._by_key(olds, news, identity)
         else:
             pairs = self._by_content(olds, news, identity)
-        for i, j in pairs:
-            self._pair(before[i], after[j], part_type)
+        self._pairs([(before[i], after[j]) for i, j in pairs], part_type)
 
         def loose(items: list[Item], parts: Sequence[Part], matched: set[int]) -> list[Loose]:
+            if len(matched) == len(items):
+                return []
             keys: Sequence[str | None] = keys_of(parts, identity.fields) if identity.fields else [None] * len(parts)
             return [Loose(items[n], part_type, keys[n], within) for n in without(parts, matched)]
 
         self._rest(loose(before, olds, {i for i, _ in pairs}), loose(after, news, {j for _, j in pairs}))
 
     def _by_key(self, olds: Sequence[Part], news: Sequence[Part], identity: Identity) -> list[Pair]:
-        place = {key: j for j, key in enumerate(keys_of(news, identity.fields))}
-        pairs = [(i, place[key]) for i, key in enumerate(keys_of(olds, identity.fields)) if key in place]
+        was, now = keys_of(olds, identity.fields), keys_of(news, identity.fields)
+        if was == now:
+            return [(n, n) for n in range(len(was))]
+        place = {key: j for j, key in enumerate(now)}
+        pairs = [(i, place[key]) for i, key in enumerate(was) if key in place]
         left = without(olds, {i for i, _ in pairs}), without(news, {j for _, j in pairs})
         if all(left):
             pairs += (more := pairs_by_equal(olds, news, *left, identity.fields))
@@ -163,6 +167,13 @@ class Matching:
         self.base_of[id(new)] = old
         if old.node.text != new.node.text:
             self._nodes(old.node, new.node, name)
+
+    def _pairs(self, pairs: list[tuple[Item, Item]], name: str) -> None:
+        self.side_of.update((id(old), new) for old, new in pairs)
+        self.base_of.update((id(new), old) for old, new in pairs)
+        for old, new in pairs:
+            if old.node.text != new.node.text:
+                self._nodes(old.node, new.node, name)
 
     def _rest(self, gone: list[Loose], come: list[Loose]) -> None:
         self.removed += gone

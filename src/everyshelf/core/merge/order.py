@@ -26,6 +26,8 @@ def merged_order(base: Sequence[K], this: Sequence[K], other: Sequence[K], kept:
     New items stand behind what they stood behind on their side; where both inserted at one place, this side's first.
     Where both put the same items elsewhere, this side's order stands, and that is a clash.
     """
+    if base == this == other and len(base) == len(kept):
+        return Order(list(base), False, 0)
     both = _both_inserted(base, this, other, kept)
     every = {*base, *kept}
     # What a side removed keeps its place until the end: new items of the other side may stand behind it.

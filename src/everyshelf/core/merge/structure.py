@@ -339,6 +339,9 @@ class StructureMerge:
 
     def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, Row], list[list[Key]]]:
         base, this, other = groups
+        if self._side_by_side(groups):
+            keys: list[Key] = [("b", n) for n in range(len(base.items))]
+            return dict(zip(keys, map(Row, base.items, this.items, other.items), strict=True)), [keys, keys, keys]
         rows: dict[Key, Row] = {("b", n): Row(item) for n, item in enumerate(base.items)}
         place = {id(item): ("b", n) for n, item in enumerate(base.items)}
         orders: list[list[Key]] = [list(rows)]
@@ -362,6 +365,15 @@ class StructureMerge:
                 order.append(key)
             orders.append(order)
         return rows, orders
+
+    def _side_by_side(self, groups: tuple[Group, Group, Group]) -> bool:
+        """True where all versions have the same items in the same order: as nearly all groups do."""
+        base, this, other = (g.items for g in groups)
+        here, there = self.here.base_of, self.there.base_of
+        return len(base) == len(this) == len(other) and all(
+            here.get(id(mine)) is was is there.get(id(theirs))
+            for was, mine, theirs in zip(base, this, other, strict=True)
+        )
 
     def _identity_of_new(self, item: Item, base: Group, where: Where, anchor: Key | None) -> Any:
         """What makes additions of both sides one."""

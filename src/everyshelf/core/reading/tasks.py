@@ -59,6 +59,10 @@ def answer(request: dict[str, Any]) -> dict[str, Any]:
         return drawing_json(request, rules)
     if request["task"] == "merge":
         return merging_json(request, rules)
+    if request["task"] == "edit":
+        return editing_json(request, rules)
+    if request["task"] == "follow":
+        return following_json(request, rules)
     near = request.get("beside") or [{}, {}]
     before, after = (
         ArtifactSide(n, path=Path(p), beside={name: Path(file) for name, file in held.items()})
@@ -87,6 +91,32 @@ def merging_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
     if merged.content is not None:
         Path(request["output"]).write_bytes(merged.content)
     return merged.as_json()
+
+
+def editing_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    """A file with its text, fields or cells changed, written to ``output``; without one, its cells."""
+    from everyshelf.core.editing import CellEdit, FieldEdit, cells_of, set_cells, set_fields, set_text
+
+    name, path = request["file"]
+    data = Path(path).read_bytes()
+    if not request.get("output"):
+        return cells_of(data)
+    if request["text"] is not None:
+        data = set_text(data, request["text"])
+    data = set_fields(name, data, [FieldEdit(**one) for one in request["fields"]], rules)
+    if request["cells"]:
+        data = set_cells(data, [CellEdit(**one) for one in request["cells"]])
+    Path(request["output"]).write_bytes(data)
+    return {"size": len(data)}
+
+
+def following_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    """Where parts of the older file are in the newer: path and label, null for what is gone."""
+    from everyshelf.core.compare.following import follow
+
+    before, after = (ArtifactSide(n, path=Path(p)) for n, p in (request["before"], request["after"]))
+    found = follow(before, after, request["parts"], rules)
+    return {"parts": {part: {"part": one.part, "label": one.label} for part, one in found.items()}}
 
 
 def _folder_json(given: Given) -> dict[str, Any]:

@@ -24,7 +24,7 @@ from typing import IO, Any
 import orjson
 
 from everyshelf.core.compare.result import as_bytes
-from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError
+from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError
 from everyshelf.core.merge.whole import whole_conflict
 
 DEADLINE_SECONDS = 20.0
@@ -113,6 +113,45 @@ class Worker:
         Raises ``InvalidError`` where there is nothing to unfold and ``LimitError`` where it takes too much.
         """
         return self._ask({"task": "unfold", "file": [name, str(path)], "output": str(output), "rules": rules_text})
+
+    def edit(
+        self,
+        name: str,
+        path: Path,
+        output: Path,
+        *,
+        fields: Sequence[Mapping[str, Any]] = (),
+        cells: Sequence[Mapping[str, Any]] = (),
+        text: str | None = None,
+        rules_text: str = "",
+    ) -> None:
+        """Write a file with its text, some fields (``part``, ``field``, ``value``) or cells (``row``, ``column``,
+        ``value``, ``was``) changed to ``output``. Raises ``InvalidError`` for what cannot be changed in this way."""
+        request = {"task": "edit", "file": [name, str(path)], "output": str(output), "rules": rules_text, "text": text}
+        self._ask({**request, "fields": [dict(f) for f in fields], "cells": [dict(c) for c in cells]})
+
+    def cells(self, name: str, path: Path) -> dict[str, Any]:
+        """Columns and rows of a small delimited table as texts; ``note`` says why there are none."""
+        try:
+            return self._ask({"task": "edit", "file": [name, str(path)], "output": ""})
+        except LimitError as error:
+            return {"columns": [], "rows": [], "note": error.message}
+
+    def follow(
+        self, before: tuple[str, Path], after: tuple[str, Path], parts: Sequence[str], *, rules_text: str = ""
+    ) -> dict[str, dict[str, Any]]:
+        """Where each of ``parts`` of the older file is in the newer: ``{"part", "label"}``, part null where it is gone.
+
+        What takes too long is left where it was.
+        """
+        request = {"task": "follow", "before": [before[0], str(before[1])], "after": [after[0], str(after[1])]}
+        try:
+            found: dict[str, dict[str, Any]] = self._ask({**request, "parts": list(parts), "rules": rules_text})[
+                "parts"
+            ]
+        except LimitError:
+            return {part: {"part": part, "label": ""} for part in parts}
+        return found
 
     def fold(self, path: Path, output: Path) -> dict[str, Any]:
         """Write the file that a zip of parts folds to; gives its name and notes. Raises as ``unfold``."""
@@ -204,7 +243,8 @@ class Worker:
         answer = orjson.loads(line)
         if "problem" in answer:
             problem = answer["problem"]
-            raise InvalidError(problem["message"], code=problem["code"], hint=problem["hint"])
+            kind = ConflictError if problem["conflict"] else InvalidError
+            raise kind(problem["message"], code=problem["code"], hint=problem["hint"])
         result: dict[str, Any] = answer["result"]
         return result
 
@@ -288,7 +328,8 @@ def serve(memory_bytes: int) -> None:
         try:
             reply: dict[str, Any] = {"result": answer(orjson.loads(line))}
         except EveryShelfError as error:
-            reply = {"problem": {"message": error.message, "code": error.code, "hint": error.hint}}
+            told = {"message": error.message, "code": error.code, "hint": error.hint}
+            reply = {"problem": {**told, "conflict": isinstance(error, ConflictError)}}
         except MemoryError:
             os._exit(3)
         answers.write(orjson.dumps(reply) + b"\n")

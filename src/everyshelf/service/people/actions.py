@@ -15,6 +15,7 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role, Token
 from everyshelf.service.people.rights import SCOPES, Caller, require, require_scope
 
@@ -30,7 +31,10 @@ def add_person(caller: Caller, name: str, full_name: str, password: str) -> User
             "only who set up this installation may add people", code="rights.role", hint="Ask whoever runs the service."
         )
     require_scope(caller, "admin")
-    return create_person(name, full_name, password)
+    with transaction.atomic():
+        made = create_person(name, full_name, password)
+        note(caller, "person.added", name)
+    return made
 
 
 def create_person(name: str, full_name: str, password: str, *, staff: bool = False) -> User:
@@ -51,21 +55,68 @@ def create_person(name: str, full_name: str, password: str, *, staff: bool = Fal
     return User.objects.create_user(name, password=password, first_name=full_name[:150], is_staff=staff)
 
 
+def list_members(shelf: Any) -> list[Membership]:
+    """Who has a role on a shelf: owners first, then by name."""
+    rank = {role: place for place, role in enumerate(reversed(Role.values))}
+    rows = Membership.objects.filter(shelf=shelf).select_related("person")
+    return sorted(rows, key=lambda m: (rank[m.role], m.person.username))
+
+
 def set_member(caller: Caller, shelf: Any, name: str, role: str) -> Membership:
     """Give a person a role on a shelf."""
     require(caller, shelf, "change members")
-    if role not in Role.values:
-        raise InvalidError(f"{role!r} is no role", code="people.role", hint=f"Roles: {', '.join(Role.values)}.")
+    check_role(role)
+    person = get_person(name)
+    with transaction.atomic():
+        membership = give_role(shelf, person, role)
+        note(caller, "member.set", name, shelf, role=role)
+    return membership
+
+
+def give_role(shelf: Any, person: User, role: str) -> Membership:
+    """The membership; raises ``InvalidError`` if that left the shelf without an owner. Call it in a transaction."""
+    membership, _ = Membership.objects.update_or_create(shelf=shelf, person=person, defaults={"role": role})
+    _keep_an_owner(shelf)
+    return membership
+
+
+def remove_member(caller: Caller, shelf: Any, name: str) -> None:
+    """Take a person's role away. Owners may do it to anybody, and anybody to themselves."""
+    require(caller, shelf, "see" if name == caller.person.username else "change members")
+    require_scope(caller, "admin")
+    with transaction.atomic():
+        found = Membership.objects.filter(shelf=shelf, person__username=name).first()
+        if found is None:
+            raise MissingError(
+                f"{name} has no role on {shelf.name}", code="people.no_member", hint="List: everyshelf member list"
+            )
+        found.delete()
+        _keep_an_owner(shelf)
+        note(caller, "member.removed", name, shelf, role=found.role)
+
+
+def _keep_an_owner(shelf: Any) -> None:
+    if not Membership.objects.filter(shelf=shelf, role=Role.OWNER).exists():
+        raise InvalidError(
+            "a shelf needs at least one owner", code="people.last_owner", hint="Make somebody else an owner first."
+        )
+
+
+def get_person(name: str) -> User:
+    """The person of that sign-in name."""
     person = User.objects.filter(username=name).first()
     if person is None:
-        raise MissingError(f"there is no person called {name}", code="people.missing")
-    with transaction.atomic():
-        membership, _ = Membership.objects.update_or_create(shelf=shelf, person=person, defaults={"role": role})
-        if not Membership.objects.filter(shelf=shelf, role=Role.OWNER).exists():
-            raise InvalidError(
-                "a shelf needs at least one owner", code="people.last_owner", hint="Make somebody else an owner first."
-            )
-    return membership
+        raise MissingError(
+            f"there is no person called {name}", code="people.missing", hint="Invite them: everyshelf member invite"
+        )
+    return person
+
+
+def check_role(role: str) -> str:
+    """Return ``role`` if there is such a role."""
+    if role not in Role.values:
+        raise InvalidError(f"{role!r} is no role", code="people.role", hint=f"Roles: {', '.join(Role.values)}.")
+    return role
 
 
 def digest_of(value: str) -> str:
@@ -96,15 +147,17 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
     value = _PREFIX + secrets.token_urlsafe(32)
     now = timezone.now()
     try:
-        token = Token.objects.create(
-            person=caller.person,
-            name=name,
-            digest=digest_of(value),
-            beginning=value[:8],
-            scopes=sorted(set(scopes)),
-            created=now,
-            expires=now + timedelta(days=days) if days else None,
-        )
+        with transaction.atomic():
+            token = Token.objects.create(
+                person=caller.person,
+                name=name,
+                digest=digest_of(value),
+                beginning=value[:8],
+                scopes=sorted(set(scopes)),
+                created=now,
+                expires=now + timedelta(days=days) if days else None,
+            )
+            note(caller, "token.made", name, scopes=token.scopes, days=days)
     except IntegrityError as error:
         raise ConflictError(
             f"you have a token called {name} already",
@@ -123,6 +176,10 @@ def replace_token(caller: Caller, name: str, scopes: list[str], days: int | None
 
 def revoke_token(caller: Caller, name: str) -> None:
     """Make a token worthless at once."""
-    count, _ = Token.objects.filter(person=caller.person, name=name).delete()
-    if not count:
-        raise MissingError(f"you have no token called {name}", code="token.missing", hint="List: everyshelf token list")
+    with transaction.atomic():
+        count, _ = Token.objects.filter(person=caller.person, name=name).delete()
+        if not count:
+            raise MissingError(
+                f"you have no token called {name}", code="token.missing", hint="List: everyshelf token list"
+            )
+        note(caller, "token.revoked", name)

@@ -14,6 +14,7 @@ from rest_framework import exceptions, permissions, serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from everyshelf.service.log.actions import note
 from everyshelf.service.people import actions
 from everyshelf.service.people.rights import SCOPES, Caller, caller_of
 
@@ -132,6 +133,7 @@ class SessionView(APIView):
         given.is_valid(raise_exception=True)
         person = _checked(request, given.validated_data["name"], given.validated_data["password"])
         login(request._request, person)
+        note(Caller(person), "person.signed_in", person.username)
         return Response({"person": person_json(person)})
 
     @extend_schema(operation_id="session_end", responses={204: None})

@@ -40,3 +40,19 @@ class Token(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["person", "name"], name="one_token_per_name")]
+
+
+class Invitation(models.Model):
+    """A role on a shelf for whoever holds the secret; only its SHA-256 is kept. ``note`` says whom it is for."""
+
+    uid = models.CharField(max_length=12, unique=True)
+    shelf = models.ForeignKey("shelves.Shelf", models.CASCADE, related_name="invitations")
+    role = models.CharField(max_length=10, choices=Role.choices)
+    note = models.CharField(max_length=150, blank=True)
+    digest = models.CharField(max_length=64, unique=True)
+    created = models.DateTimeField()
+    created_by = models.ForeignKey(User, models.CASCADE, related_name="+")
+    expires = models.DateTimeField()
+    accepted = models.DateTimeField(null=True)
+    accepted_by = models.ForeignKey(User, models.CASCADE, null=True, related_name="+")
+    withdrawn = models.BooleanField(default=False)

@@ -14,24 +14,34 @@ _RANK = {role: rank for rank, role in enumerate(Role.values)}
 # right: (least role, scope a token needs)
 _TABLE: dict[str, tuple[str, str]] = {
     "see": ("reader", "read"),
+    "remark": ("reader", "write"),
     "commit": ("author", "write"),
     "branch": ("author", "write"),
+    "propose": ("author", "write"),
+    "give a verdict": ("author", "write"),
+    "record checks": ("author", "write"),
+    "experiment": ("author", "write"),
     "commit to a guarded branch": ("keeper", "write"),
+    "change others' proposals": ("keeper", "write"),
     "tag": ("keeper", "promote"),
     "promote": ("keeper", "promote"),
     "change environments": ("keeper", "promote"),
     "guard branches": ("owner", "admin"),
     "change members": ("owner", "admin"),
-    "delete the shelf": ("owner", "admin"),
+    "change the shelf": ("owner", "admin"),
 }
 
 
 @dataclass(frozen=True)
 class Caller:
-    """Who asks: a person, and the scopes of the token used (None: signed in, everything the person may)."""
+    """Who asks: a person, and the scopes of the token used (None: signed in, everything the person may).
+
+    ``via`` is the name of that token, for the log.
+    """
 
     person: Any
     scopes: frozenset[str] | None = None
+    via: str = ""
 
     @property
     def may_import(self) -> bool:
@@ -42,7 +52,7 @@ class Caller:
 def caller_of(request: Any) -> Caller:
     """The caller behind a request of the interface."""
     token = request.auth
-    return Caller(request.user, frozenset(token.scopes) if token is not None else None)
+    return Caller(request.user, frozenset(token.scopes), token.name) if token is not None else Caller(request.user)
 
 
 def role_on(caller: Caller, shelf: Any) -> str | None:
@@ -67,6 +77,15 @@ def require(caller: Caller, shelf: Any, right: str) -> None:
             right=right,
         )
     require_scope(caller, scope)
+
+
+def may(caller: Caller, shelf: Any, right: str) -> bool:
+    """As ``require``, for those who only want to know."""
+    try:
+        require(caller, shelf, right)
+    except (MissingError, RefusedError):
+        return False
+    return True
 
 
 def require_scope(caller: Caller, scope: str) -> None:

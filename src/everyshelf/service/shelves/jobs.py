@@ -1,4 +1,4 @@
-"""The jobs of shelves: describing commits, long comparisons, verifying."""
+"""The jobs of shelves: describing commits, long comparisons and merges, verifying."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
 from everyshelf.service.shelves.actions.comparison import Pairing, compare_pair, compare_states, describe_commit
+from everyshelf.service.shelves.actions.merge_plan import work_out
 from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.verify import verify_shelf
@@ -47,6 +48,12 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     found = compare_pair(run.job.shelf, pair, parse_rules(given["rules"]), tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}
+
+
+@job_kind("merge", resumes=True)
+def merge(run: Run) -> dict[str, Any] | None:
+    """Work out a merge that takes long; who asks again finds the answer in the records."""
+    return work_out(run)
 
 
 @job_kind("verify", resumes=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import orjson
-from django.db import IntegrityError
+from django.db import IntegrityError, transaction
 from django.db.models import Max
 from django.utils import timezone
 
@@ -16,6 +16,7 @@ from everyshelf.core.promotion import FolderDestination, Manifest, Placed
 from everyshelf.service.config import get_config
 from everyshelf.service.context import get_store, get_trees
 from everyshelf.service.environments.models import Deployment, Environment, Phase
+from everyshelf.service.log.actions import note as log_note
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Shelf, Tag
@@ -47,16 +48,18 @@ def make_environment(
         get_branch(shelf, fed_from)
     place = position or 1 + (shelf.environments.aggregate(last=Max("position"))["last"] or 0)
     try:
-        return Environment.objects.create(
-            shelf=shelf,
-            name=name,
-            folder=str(_checked_folder(shelf, name, folder)),
-            position=place,
-            fed_from=fed_from,
-            earlier_first=earlier_first,
-            note=note,
-            created=timezone.now(),
-        )
+        with transaction.atomic():
+            log_note(caller, "environment.made", name, shelf)
+            return Environment.objects.create(
+                shelf=shelf,
+                name=name,
+                folder=str(_checked_folder(shelf, name, folder)),
+                position=place,
+                fed_from=fed_from,
+                earlier_first=earlier_first,
+                note=note,
+                created=timezone.now(),
+            )
     except IntegrityError as error:
         raise ConflictError(
             "another environment has that name, place or folder",
@@ -105,7 +108,9 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
             code="environment.used",
             hint="Make another one beside it.",
         )
-    environment.delete()
+    with transaction.atomic():
+        log_note(caller, "environment.removed", name, shelf)
+        environment.delete()
 
 
 def destination_of(environment: Environment) -> FolderDestination:

@@ -41,6 +41,7 @@ from everyshelf.service.environments.actions.environments import (
 )
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.jobs.actions import Run
+from everyshelf.service.log.actions import note, note_of
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.comparison import compare_contents
@@ -241,6 +242,8 @@ def plan_promotion(
                 hint="Wait until it ends; see everyshelf env list.",
             )
         number = 1 + (environment.deployments.aggregate(last=Max("number"))["last"] or 0)
+        said = f"tag:{tag.name} into {environment.name}"
+        note(caller, "promotion.begun", said, environment.shelf, deployment=number, rolled_back=back_to is not None)
         return Deployment.objects.create(
             environment=environment,
             key=uuid.uuid4().hex,
@@ -343,7 +346,9 @@ def _finish(
     imported = (now - deployment.begun).total_seconds() > 3600  # a promotion of the past ends in the past
     deployment.ended = deployment.begun if imported else now
     deployment.state = Phase.RECORDED
-    deployment.save(update_fields=["state", "ended", "took_seconds"])
+    with transaction.atomic():
+        deployment.save(update_fields=["state", "ended", "took_seconds"])
+        _note(deployment, "promotion.recorded")
     return {
         "deployment": deployment.key,
         "number": deployment.number,
@@ -356,7 +361,14 @@ def _finish(
 def _undo(deployment: Deployment, destination: FolderDestination) -> None:
     destination.undo(deployment.key)
     deployment.state, deployment.ended = Phase.UNDONE, timezone.now()
-    deployment.save(update_fields=["state", "ended"])
+    with transaction.atomic():
+        deployment.save(update_fields=["state", "ended"])
+        _note(deployment, "promotion.undone")
+
+
+def _note(deployment: Deployment, act: str) -> None:
+    said = f"tag:{deployment.tag.name} into {deployment.environment.name}"
+    note_of(deployment.who, act, said, deployment.environment.shelf, via="the service", deployment=deployment.number)
 
 
 def finish_or_undo_all() -> None:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from django.db import IntegrityError
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
 from everyshelf.core.history import check_path
+from everyshelf.core.history.naming import suggested_name
 from everyshelf.service.context import get_trees
+from everyshelf.service.log.actions import note as log_note
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.refs import check_branch_name, get_branch, resolve
@@ -18,18 +20,28 @@ from everyshelf.service.shelves.models import Branch, Shelf, Tag
 
 
 def make_branch(caller: Caller, shelf: Shelf, name: str, start: str, note: str) -> Branch:
-    """A branch from any ref: one record, however large the shelf is."""
+    """A branch from any ref: one record, however large the shelf is. Without a name it gets one that tells whose it is
+    and, in the words of ``note``, what for."""
     require(caller, shelf, "branch")
+    name = name or suggest_branch(caller, shelf, note)
     check_branch_name(name)
     head = resolve(shelf, start).commit
     try:
-        return Branch.objects.create(
-            shelf=shelf, name=name, head=head, note=note, created=timezone.now(), created_by=caller.person.username
-        )
+        with transaction.atomic():
+            log_note(caller, "branch.made", name, shelf, start=start, head=head.uid if head else None)
+            return Branch.objects.create(
+                shelf=shelf, name=name, head=head, note=note, created=timezone.now(), created_by=caller.person.username
+            )
     except IntegrityError as error:
         raise ConflictError(
             f"there is a branch {name!r} already", code="branch.taken", hint="Choose another name."
         ) from error
+
+
+def suggest_branch(caller: Caller, shelf: Shelf, note: str) -> str:
+    """A name that tells whose a branch is and what for."""
+    taken = set(shelf.branches.values_list("name", flat=True))
+    return suggested_name(note, f"{timezone.now():%d-%b}".lower(), taken, f"{caller.person.username}/")
 
 
 def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Branch:
@@ -37,19 +49,28 @@ def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Bran
     require(caller, shelf, "guard branches")
     branch = get_branch(shelf, name)
     branch.guarded = guarded
-    branch.save(update_fields=["guarded"])
+    with transaction.atomic():
+        branch.save(update_fields=["guarded"])
+        log_note(caller, "branch.guarded" if guarded else "branch.open", name, shelf)
     return branch
 
 
 def drop_branch(caller: Caller, shelf: Shelf, name: str) -> None:
     """Drop a branch; its commits stay."""
-    require(caller, shelf, "branch")
     branch = get_branch(shelf, name)
-    if name == shelf.main_branch:
+    check_drop(caller, shelf, branch)
+    with transaction.atomic():
+        log_note(caller, "branch.dropped", name, shelf, head=branch.head.uid if branch.head else None)
+        branch.delete()
+
+
+def check_drop(caller: Caller, shelf: Shelf, branch: Branch) -> None:
+    """Return if the caller may drop the branch."""
+    require(caller, shelf, "branch")
+    if branch.name == shelf.main_branch:
         raise InvalidError("the main branch cannot be dropped", code="branch.main")
     if branch.guarded:
-        raise RefusedError(f"{name} is guarded", code="branch.guarded", hint="An owner can lift that first.")
-    branch.delete()
+        raise RefusedError(f"{branch.name} is guarded", code="branch.guarded", hint="An owner can lift that first.")
 
 
 def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
@@ -102,15 +123,17 @@ def make_tag(
         if get_trees().find(resolved.root, check_path(path)) is None:
             raise InvalidError(f"{path} is not in {ref}", code="tag.selection", hint="See everyshelf browse.")
     try:
-        return Tag.objects.create(
-            shelf=shelf,
-            name=name,
-            commit=resolved.commit,
-            note=note,
-            selection=selection or None,
-            created=created or timezone.now(),
-            created_by=created_by or caller.person.username,
-        )
+        with transaction.atomic():
+            log_note(caller, "tag.made", name, shelf, commit=resolved.commit.uid)
+            return Tag.objects.create(
+                shelf=shelf,
+                name=name,
+                commit=resolved.commit,
+                note=note,
+                selection=selection or None,
+                created=created or timezone.now(),
+                created_by=created_by or caller.person.username,
+            )
     except IntegrityError as error:
         raise ConflictError(
             f"the tag {name!r} exists, and tags never move", code="tag.taken", hint="Choose another name."

@@ -20,6 +20,7 @@ from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 from everyshelf.core.merge import Side
 from everyshelf.core.tables.given import Given
 from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.log.actions import note
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import held_of
 from everyshelf.service.shelves.actions.refs import get_branch
@@ -74,7 +75,8 @@ def commit_changes(
     root, moves = _applied(shelf, root_before, wanted)
     head = branch.head
     if head is not None and base_commit != head:
-        from everyshelf.service.shelves.actions.merging import Wish, merge_or_wait
+        from everyshelf.service.shelves.actions.merge_plan import Wish
+        from everyshelf.service.shelves.actions.merging import merge_or_wait
 
         wish = Wish(root_before, root, base_commit, None, moves, f"a commit of {caller.person.username}")
         made, _ = merge_or_wait(caller, shelf, branch, wish, message, prefer)
@@ -208,15 +210,19 @@ def rules_at(root: str) -> Rules:
 def record_commit(
     caller: Caller,
     shelf: Shelf,
-    branch: Branch,
+    branch: Branch | None,
     parents: list[Commit],
     root: str,
     message: Message,
     moves: Iterable[tuple[str, str]] = (),
+    *,
+    recorded: datetime | None = None,
 ) -> Commit:
     """Write the commit: bytes made durable first, then all records in one transaction.
 
-    Raises ``ConflictError`` if the branch's head is no longer ``parents[0]`` when the transaction begins.
+    Raises ``ConflictError`` if the branch's head is no longer ``parents[0]`` when the transaction begins. Without a
+    branch the commit is in no line until another one names it as a parent. ``recorded``: when, if that is not the time
+    the message claims, or now.
     """
     trees, store = get_trees(), get_store()
     before = parents[0].root if parents else trees.empty
@@ -230,16 +236,17 @@ def record_commit(
     store.put(body)
     store.sync()
     with transaction.atomic():
-        branch = Branch.objects.select_related("head").get(pk=branch.pk)
-        if (branch.head_id or None) != (parents[0].pk if parents else None):
-            raise moved(branch, parents[0].uid if parents else None)
+        if branch is not None:
+            branch = Branch.objects.select_related("head").get(pk=branch.pk)
+            if (branch.head_id or None) != (parents[0].pk if parents else None):
+                raise moved(branch, parents[0].uid if parents else None)
         commit = Commit.objects.create(
             shelf=shelf,
             uid=uid,
             root=root,
             author=data.author,
             time=message.time or now,
-            recorded=message.time or now,
+            recorded=recorded or message.time or now,
             recorded_by=caller.person,
             summary=data.summary,
             description=data.description,
@@ -251,8 +258,10 @@ def record_commit(
             CommitParent(commit=commit, parent=p, position=k) for k, p in enumerate(parents)
         )
         _record_versions(shelf, commit, changes, kinds, artifacts, {n: o for o, n in moves}, known)
-        branch.head = commit
-        branch.save(update_fields=["head"])
+        if branch is not None:
+            branch.head = commit
+            branch.save(update_fields=["head"])
+            note(caller, "commit.made", data.summary, shelf, commit=uid, branch=branch.name)
     return commit
 
 

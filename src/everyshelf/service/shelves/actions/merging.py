@@ -1,48 +1,36 @@
-"""Merging states of a shelf by meaning, and merges that wait until their conflicts are settled."""
+"""Merging branches, and merges that wait until their conflicts are settled."""
 
 from __future__ import annotations
 
-import hashlib
 import uuid
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
-from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Any
 
-import orjson
-from django.db import IntegrityError, transaction
+from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history import Entry
-from everyshelf.core.history.merging import Combine, Combined, Trio, merge_trees
-from everyshelf.core.history.trees import Change
+from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge import TAKES, Side
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_trees, reader
+from everyshelf.service.context import get_trees
+from everyshelf.service.log.actions import note
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.commits import (
     Message,
     checked_message,
-    marked,
     record_commit,
     require_branch,
     rules_at,
 )
-from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
+from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
-from everyshelf.service.shelves.actions.moves import recorded_moves
+from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, Plan, Wish, plan_merge
 from everyshelf.service.shelves.actions.refs import get_branch
-from everyshelf.service.shelves.models import Branch, Commit, Merge, MergedContent, Shelf
+from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf
 
-# Raised when the same three contents would be merged otherwise.
-_MERGER_VERSION = 1
 _TOLD = 1
-
-# path -> conflict id -> {"take", "value", "by"}
-Decided = Mapping[str, Mapping[str, Mapping[str, Any]]]
 
 
 class MergeConflictError(ConflictError):
@@ -61,189 +49,6 @@ class MergeConflictError(ConflictError):
             merge=merge.uid,
             conflicts=[{"path": a.path, "base": a.base, "this": a.this, "other": a.other} for a in plan.open],
         )
-
-
-@dataclass(frozen=True)
-class ArtifactMerge:
-    """One artifact both sides changed: contents (None: not there), and what came of it."""
-
-    path: str
-    kind: str
-    base: str | None
-    this: str | None
-    other: str | None
-    open: bool
-    conflicts: list[dict[str, Any]]
-    notes: list[str]
-    combined: int
-
-
-@dataclass(frozen=True)
-class Plan:
-    """What a merge gives on top of a branch's head: the new root, or what is to be settled before."""
-
-    root: str
-    this_root: str
-    taken: int
-    moves: dict[str, str]
-    artifacts: list[ArtifactMerge]
-
-    @property
-    def open(self) -> list[ArtifactMerge]:
-        """Artifacts with something to settle."""
-        return [a for a in self.artifacts if a.open]
-
-    @property
-    def open_count(self) -> int:
-        """Conflicts nobody has settled."""
-        return sum(1 for a in self.open for c in a.conflicts if "decision" not in c)
-
-
-@dataclass(frozen=True)
-class Wish:
-    """What is to be merged into a branch: the state to bring in, and the one both grew from."""
-
-    base_root: str
-    other_root: str
-    base_commit: Commit | None = None
-    other_commit: Commit | None = None
-    moves: list[tuple[str, str]] = field(default_factory=list)
-    source: str = ""
-    drop: bool = False
-
-
-def plan_merge(
-    shelf: Shelf, wish: Wish, this: Commit | None, decided: Decided | None = None, prefer: Side | None = None
-) -> Plan:
-    """What merging gives on top of ``this``; nothing is recorded."""
-    trees = get_trees()
-    this_root = this.root if this is not None else trees.empty
-    ours: list[Change] = list(trees.changes(wish.base_root, this_root))
-    theirs: list[Change] = list(trees.changes(wish.base_root, wish.other_root))
-    recorded = (
-        recorded_moves(shelf, wish.base_commit, this, ours),
-        {**recorded_moves(shelf, wish.base_commit, wish.other_commit, theirs), **dict(wish.moves)},
-    )
-    combine = _combine_by_meaning(shelf, this_root, decided or {}, prefer)
-    merged = merge_trees(trees, wish.base_root, this_root, wish.other_root, combine, recorded)
-    told = {conflict.path for conflict in merged.conflicts}
-    artifacts = [_told(trio, found) for trio, found in merged.artifacts]
-    known = {a.path for a in artifacts}
-    artifacts += [_shadowed(c.path, c.base, c.this, c.other) for c in merged.conflicts if c.path not in known]
-    root = marked(this_root, trees.apply(this_root, merged.changes)) if not told else this_root
-    return Plan(root, this_root, len(merged.changes), merged.moves, artifacts)
-
-
-def _told(trio: Trio, found: Combined) -> ArtifactMerge:
-    base, this, other = (e.id if e is not None else None for e in (trio.base, trio.this, trio.other))
-    return ArtifactMerge(
-        trio.path, found.kind, base, this, other, found.open, found.conflicts, found.notes, found.combined
-    )
-
-
-def _shadowed(path: str, base: str | None, this: str | None, other: str | None) -> ArtifactMerge:
-    why = f"artifact “{path}”: one side has a file where the other has a folder of that name"
-    conflict = {"id": "/", "part": "/", "type": "artifact", "label": path, "field": None, "why": why, "options": []}
-    return ArtifactMerge(path, "", base, this, other, True, [conflict], ["move one of them, then merge again"], 0)
-
-
-# --- one artifact -------------------------------------------------------------------
-
-
-def _combine_by_meaning(shelf: Shelf, this_root: str, decided: Decided, prefer: Side | None) -> Combine:
-    rules = rules_at(this_root)
-
-    def combine(trio: Trio) -> Combined:
-        decisions = decided.get(trio.path, {})
-        entries = trio.base, trio.this, trio.other
-        given = decisions.get("/", {})
-        if given.get("take") == "edited" and given.get("content"):
-            content = str(given["content"])
-            entry = Entry(trio.path.rpartition("/")[2], "artifact", content, get_size(shelf, content))
-            return Combined(entry, False, [_whole(trio, given, prefer)], kind="")
-        if any(e is None or e.type != "artifact" for e in entries):
-            return _one_or_the_other(trio, given, prefer)
-        kind = rules.kind_for(trio.path)
-        answer, content, size = _merged_contents(shelf, trio, decisions, prefer, rules.source, kind)
-        entry = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.this
-        return Combined(
-            entry, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
-        )
-
-    return combine
-
-
-def _one_or_the_other(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> Combined:
-    """One side removed it, or both added it, or one has a folder: only one state can be taken."""
-    conflict = _whole(trio, given, prefer)
-    take = conflict.get("decision", {}).get("take")
-    return Combined(trio.other if take == "other" else trio.this, take is None, [conflict])
-
-
-def _whole(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> dict[str, Any]:
-    name = trio.path
-    if trio.base is None:
-        why = f"artifact “{name}”: both sides added it, each with other content"
-    elif trio.this is None:
-        why = f"artifact “{name}”: this side removed it, the other side changed it"
-    elif trio.other is None:
-        why = f"artifact “{name}”: the other side removed it, this side changed it"
-    else:
-        why = f"artifact “{name}”: both sides changed it in ways that do not go together"
-    told: dict[str, Any] = {"id": "/", "part": "/", "type": "artifact", "label": name, "field": None, "why": why}
-    told["options"] = ["this", "other"]
-    for side in ("base", "this", "other"):
-        entry: Entry | None = getattr(trio, side)
-        if entry is not None:
-            told[side] = f"{entry.size:,} bytes"
-    take = given.get("take") or prefer
-    if take:
-        told["decision"] = {"take": take}
-    return told
-
-
-def _merged_contents(
-    shelf: Shelf,
-    trio: Trio,
-    decisions: Mapping[str, Mapping[str, Any]],
-    prefer: Side | None,
-    rules_text: str,
-    kind: str | None,
-) -> tuple[dict[str, Any], str, int]:
-    """The answer, and the content it gave ("" while something is to be settled); kept for the next time."""
-    assert trio.base is not None and trio.this is not None and trio.other is not None
-    plain = {name: {"take": d["take"], "value": d.get("value")} for name, d in decisions.items()}
-    ids = [trio.base.id, trio.this.id, trio.other.id]
-    basis = [_MERGER_VERSION, ids, trio.path, rules_text, kind, prefer, plain, shelf.pk]
-    key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
-    known = MergedContent.objects.filter(key=key).first()
-    if known is not None:
-        return known.answer, known.content, known.size
-    with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
-        output = Path(folder, "merged")
-        with as_file(ids[0]) as base, as_file(ids[1]) as this, as_file(ids[2]) as other, reader() as worker:
-            answer = worker.merge(
-                trio.path,
-                (base, this, other),
-                output,
-                rules_text=rules_text,
-                kind=kind,
-                prefer=prefer,
-                decisions=plain,
-            )
-        content, size = "", 0
-        if answer["merged"]:
-            with output.open("rb") as file:
-                info = take_in(shelf, iter(lambda: file.read(1 << 20), b""), None)
-            content, size = info.id, info.size
-    try:
-        MergedContent.objects.create(key=key, answer=answer, content=content, size=size)
-    except IntegrityError:
-        pass  # the same merge in parallel gave the same
-    return answer, content, size
-
-
-# --- merges that wait -----------------------------------------------------------------
 
 
 def keep_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
@@ -317,9 +122,21 @@ def merge_detail(merge: Merge) -> dict[str, Any]:
     return {**merge_json(merge), "open": plan.open_count, "artifacts": artifacts}
 
 
+def result_of(merge: Merge, path: str) -> tuple[str, Entry, Entry, Rules] | None:
+    """An artifact as this side has it and as it becomes, with the rules in force; None while something is open."""
+    if merge.state != "open":
+        return None
+    branch = get_branch(merge.shelf, merge.target)
+    found = next((a for a in _plan_of(merge).artifacts if a.path == path), None)
+    if found is None or found.result is None or found.this is None:
+        return None
+    this, result = (Entry(path, "artifact", i, get_size(merge.shelf, i)) for i in (found.this, found.result))
+    return path, this, result, rules_at(branch.head.root if branch.head else get_trees().empty)
+
+
 def _plan_of(merge: Merge) -> Plan:
     branch = get_branch(merge.shelf, merge.target)
-    return plan_merge(merge.shelf, _wish_of(merge), branch.head, merge.decisions)
+    return plan_merge(merge.created_by, merge.shelf, _wish_of(merge), branch.head, merge.decisions)
 
 
 def _wish_of(merge: Merge) -> Wish:
@@ -364,6 +181,7 @@ def settle(caller: Caller, merge: Merge, wanted: list[Settling]) -> Merge:
             _note(caller, merge, one, by_path, decisions)
         merge.decisions = {path: found for path, found in decisions.items() if found}
         merge.save(update_fields=["decisions"])
+        note(caller, "merge.settled", f"{merge.source} into {merge.target}", merge.shelf, merge=merge.uid)
     return merge
 
 
@@ -448,7 +266,9 @@ def abandon_merge(caller: Caller, merge: Merge) -> None:
         require(caller, merge.shelf, "commit")
     _check_open(merge)
     merge.state = "abandoned"
-    merge.save(update_fields=["state"])
+    with transaction.atomic():
+        merge.save(update_fields=["state"])
+        note(caller, "merge.abandoned", f"{merge.source} into {merge.target}", merge.shelf, merge=merge.uid)
 
 
 # --- recording ---------------------------------------------------------------------------
@@ -458,7 +278,7 @@ def merge_or_wait(
     caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
 ) -> tuple[Commit | None, Plan]:
     """Merge into the branch; None if there is nothing to do; ``MergeConflictError`` names the merge that waits."""
-    plan = plan_merge(shelf, wish, branch.head, prefer=prefer)
+    plan = plan_merge(caller.person, shelf, wish, branch.head, prefer=prefer)
     if plan.open:
         raise MergeConflictError(keep_merge(caller, shelf, branch.name, wish, message), plan)
     if plan.root == plan.this_root and wish.other_commit is None:
@@ -513,15 +333,10 @@ def merge_branch(
     require_branch(caller, shelf, this)
     if drop and (other.guarded or other.name == shelf.main_branch):
         raise RefusedError(f"{source} cannot be dropped", code="branch.guarded", hint="Merge without --drop.")
-    if other.head is None:
-        raise InvalidError(f"{source} has no commit to merge", code="merge.empty")
-    lineage = lineage_of(shelf)
-    found = lineage.base(this.head.pk, other.head.pk) if this.head else None
-    base = Commit.objects.get(pk=found) if found else None
+    wish = replace(wish_between(shelf, this, other), drop=drop)
+    base = wish.base_commit
     commit, plan = None, None
-    if base is None or base.pk != other.head.pk:
-        root = base.root if base else get_trees().empty
-        wish = Wish(root, other.head.root, base, other.head, [], source, drop)
+    if base is None or base.pk != other.head_id:
         commit, plan = merge_or_wait(caller, shelf, this, wish, checked_message(caller, message), prefer)
     if drop:
         drop_branch(caller, shelf, source)
@@ -531,3 +346,13 @@ def merge_branch(
         "taken": plan.taken if plan else 0,
         "combined": len(plan.artifacts) if plan else 0,
     }
+
+
+def wish_between(shelf: Shelf, target: Branch, source: Branch) -> Wish:
+    """That everything of one branch come to another."""
+    if source.head is None:
+        raise InvalidError(f"{source.name} has no commit to merge", code="merge.empty")
+    found = lineage_of(shelf).base(target.head.pk, source.head.pk) if target.head else None
+    base = Commit.objects.get(pk=found) if found else None
+    root = base.root if base else get_trees().empty
+    return Wish(root, source.head.root, base, source.head, [], source.name)

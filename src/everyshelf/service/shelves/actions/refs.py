@@ -50,17 +50,30 @@ def check_branch_name(name: str) -> str:
     return name
 
 
-def resolve(shelf: Shelf, ref: str) -> Resolved:
-    """What ``ref`` stands for now; raises ``MissingError`` or ``InvalidError`` that names the ref."""
+def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
+    """What ``ref`` stands for now; raises ``MissingError`` or ``InvalidError`` that names the ref.
+
+    ``draft``, ``draft:BRANCH`` and ``draft:BRANCH@POINT`` are those of ``person``, and of nobody else.
+    """
     word, colon, rest = ref.partition(":")
+    if word == "draft" and person is not None:
+        from everyshelf.service.drafts.states import draft_state
+
+        return draft_state(person, shelf, ref, rest or shelf.main_branch)
     if not colon:
         if ref in ("draft", "desk"):
-            raise InvalidError(f"{ref!r} is known to a desk only", code="ref.local", hint="Run the command on a desk.")
+            raise InvalidError(
+                f"{ref!r} cannot be meant here",
+                code="ref.local",
+                hint="A draft can be looked at and compared; a desk knows itself only.",
+            )
         return _resolved(ref, "branch", get_branch(shelf, ref or shelf.main_branch).head)
     finder = {"tag": _tag, "commit": _commit, "at": _at, "env": _environment}.get(word)
     if finder is None:
         raise InvalidError(
-            f"{ref!r} is no ref", code="ref.invalid", hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE or env:NAME."
+            f"{ref!r} is no ref",
+            code="ref.invalid",
+            hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE, env:NAME or draft.",
         )
     return _resolved(ref, word, finder(shelf, rest))
 

@@ -10,6 +10,7 @@ from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
 from everyshelf.service.people.rights import Caller, missing_shelf, require, require_scope, role_on
 from everyshelf.service.shelves.models import Branch, Shelf
@@ -52,10 +53,31 @@ def make_shelf(caller: Caller, name: str, description: str, key: str | None, ope
             )
             Branch.objects.create(shelf=shelf, name="main", created=now, created_by=caller.person.username)
             Membership.objects.create(shelf=shelf, person=caller.person, role=Role.OWNER)
+            note(caller, "shelf.made", name, shelf)
     except IntegrityError as error:
         raise ConflictError(
             f"the key {key!r} is taken", code="shelf.taken", hint="Choose another with --key."
         ) from error
+    return shelf
+
+
+def change_shelf(
+    caller: Caller,
+    shelf: Shelf,
+    name: str | None = None,
+    description: str | None = None,
+    open_to_all: bool | None = None,
+) -> Shelf:
+    """Change what a shelf is called, what is said about it, and whether all signed-in people may see it."""
+    require(caller, shelf, "change the shelf")
+    wanted = {"name": name, "description": description, "open_to_all": open_to_all}
+    changed = {k: v for k, v in wanted.items() if v is not None and getattr(shelf, k) != v}
+    for field, value in changed.items():
+        setattr(shelf, field, value)
+    with transaction.atomic():
+        if changed:
+            shelf.save(update_fields=list(changed))
+            note(caller, "shelf.changed", shelf.name, shelf, **changed)
     return shelf
 
 

@@ -12,7 +12,17 @@ from rest_framework.response import Response
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import commits, comparison, contents, drawings, listing, references, unfolding
+from everyshelf.service.shelves.actions import (
+    commits,
+    comparison,
+    contents,
+    copying,
+    drawings,
+    editing,
+    listing,
+    references,
+    unfolding,
+)
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import (
@@ -159,6 +169,30 @@ class FoldView(ShelfView):
         return Response({"id": info.id, "size": info.size, **told}, status=201)
 
 
+class ArtifactCellsView(_ArtifactView):
+    """A small table, for editing it by cell."""
+
+    @extend_schema(operation_id="artifact_cells", responses=shapes.CellsOut, parameters=[PATH, REF, VERSION])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Its cells as texts, in the order of the file; without any where it is too large or no plain table."""
+        _, _, path, entry, _ = self.located(request, shelf)
+        return Response({"content": entry.id, **editing.cells_of(path, entry)})
+
+
+class EditView(ShelfView):
+    """Editing a content by field or by cell."""
+
+    @extend_schema(operation_id="contents_edit", request=shapes.EditIn, responses={201: shapes.ContentOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """A new content that differs in nothing but these fields and cells; save it into a draft to keep it."""
+        _, found = self.shelf(request, shelf, "commit")
+        values = valid(shapes.EditIn, request)
+        at = resolve(found, values["ref"] or found.main_branch, request.user)
+        edits = {"text": values["text"], "fields": values["parts"], "cells": values["cells"]}
+        info = editing.edit_content(found, at.root, values["path"], values["content"], **edits)
+        return Response({"id": info.id, "size": info.size}, status=201)
+
+
 class ArtifactTextView(_ArtifactView):
     """An artifact as text."""
 
@@ -269,6 +303,23 @@ class CommitView(ShelfView):
         commit = resolve(found, f"commit:{uid}").commit
         assert commit is not None
         return Response(listing.commit_json(commit))
+
+
+class CopiesView(ShelfView):
+    """Copying artifacts from another shelf."""
+
+    @extend_schema(operation_id="artifacts_copy", request=shapes.CopyIn, responses={201: shapes.CopyOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Copy one as of a version, with the versions it comes from; their authors and times are kept."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.CopyIn, request)
+
+        def act() -> Response:
+            told, made = copying.copy_artifact(caller, found, **values)
+            start_job(caller, "describe", found, {"commit": made.uid})
+            return Response(told, status=201)
+
+        return once(request, act)
 
 
 class RestoreView(ShelfView):

@@ -32,7 +32,7 @@ class ShelfView(APIView):
 
     def at(self, request: Any, shelf: Shelf, name: str = "ref") -> Resolved:
         """The state a query parameter names."""
-        return resolve(shelf, request.query_params.get(name) or shelf.main_branch)
+        return resolve(shelf, request.query_params.get(name) or shelf.main_branch, request.user)
 
 
 def valid(shape: type[serializers.Serializer], request: Any) -> dict[str, Any]:

@@ -156,7 +156,8 @@ def _still_pending() -> ConflictError:
 
 def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> dict[str, Any]:
     both = before.commit is not None and after.commit is not None
-    budget = comparison.BUDGET_SECONDS if both else None
+    # No job can look at a draft, which is nobody else's: it is worked out here.
+    budget = comparison.BUDGET_SECONDS if both and "draft" not in (before.kind, after.kind) else None
     result = comparison.compare_states(shelf, before, after, budget=budget, shown=shown)
     add_users(shelf, after, commits.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
     return result
@@ -166,8 +167,12 @@ def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict
     """What is known of both sides, and the two contents an address asks for."""
     path = path_of(request)
     old_path = request.query_params.get("old_path") or path
-    after, new, after_beside = _side(shelf, request.query_params.get("to") or shelf.main_branch, path, path)
-    before, old, before_beside = _side(shelf, request.query_params.get("from") or shelf.main_branch, old_path, path)
+    after, new, after_beside = _side(
+        shelf, request.query_params.get("to") or shelf.main_branch, path, path, request.user
+    )
+    before, old, before_beside = _side(
+        shelf, request.query_params.get("from") or shelf.main_branch, old_path, path, request.user
+    )
     if old is None and new is None:
         raise MissingError(f"{path} is in neither state", code="artifact.missing", hint="See everyshelf browse.")
     return (before, after), comparison.Pairing(path, old_path, old, new, (before_beside, after_beside))
@@ -201,7 +206,7 @@ def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
             }
         result = worked_out
         to = request.query_params.get("to") or shelf.main_branch
-        state = resolve(shelf, shelf.main_branch if to.startswith("version:") else to)
+        state = resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user)
         add_users(shelf, state, _rules(shelf, request), {pair.path: result.get("findings", [])})
     kind = (after or before or {}).get("kind", "opaque")
     told = {"kind": kind, **result, "headline": headline(result), "before": before, "after": after}
@@ -244,10 +249,12 @@ def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
 
 def _rules(shelf: Shelf, request: Any) -> Any:
     to = request.query_params.get("to") or shelf.main_branch
-    return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to).root)
+    return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user).root)
 
 
-def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] | None, Entry | None, dict[str, Entry]]:
+def _side(
+    shelf: Shelf, ref: str, path: str, now: str, person: Any
+) -> tuple[dict[str, Any] | None, Entry | None, dict[str, Entry]]:
     """An artifact at a ref or version and what lies beside it, or nothing if it is not there."""
     word, _, rest = ref.partition(":")
     try:
@@ -256,7 +263,7 @@ def _side(shelf: Shelf, ref: str, path: str, now: str) -> tuple[dict[str, Any] |
             root, path = version.commit.root, version.path
             entry = listing.entry_of(version)
         else:
-            state = resolve(shelf, ref)
+            state = resolve(shelf, ref, person)
             entry, version = listing.get_artifact(shelf, state, path)  # type: ignore[assignment]
             root = state.root
     except MissingError as error:

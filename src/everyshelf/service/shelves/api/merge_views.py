@@ -7,10 +7,12 @@ from typing import Any
 from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
 
+from everyshelf.core.drawing import NOTHING
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import listing, merging
-from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import ShelfView, message_of, valid
+from everyshelf.service.shelves.actions import drawings, listing, merging
+from everyshelf.service.shelves.api import merge_shapes as shapes
+from everyshelf.service.shelves.api.base import PATH, ShelfView, message_of, path_of, valid
+from everyshelf.service.shelves.api.shapes import CommitOut, Drawing
 from everyshelf.service.web.idempotency import once
 
 
@@ -63,6 +65,22 @@ class OneMergeView(ShelfView):
         return Response(status=204)
 
 
+class MergeDrawingView(ShelfView):
+    """A merged pipeline or workflow as a drawing."""
+
+    @extend_schema(operation_id="merges_drawing", responses=Drawing, parameters=[PATH])
+    def get(self, request: Any, shelf: str, uid: str) -> Response:
+        """This side and what it becomes in one drawing; no nodes while something of it is open, or where its kind has
+        no drawing."""
+        _, found = self.shelf(request, shelf)
+        merge = merging.get_merge(found, uid)
+        sides = merging.result_of(merge, path_of(request))
+        if sides is None:
+            return Response(NOTHING)
+        path, this, result, rules = sides
+        return Response(drawings.drawing_between(path, this, path, result, rules))
+
+
 class DecisionsView(ShelfView):
     """Settling conflicts."""
 
@@ -80,7 +98,7 @@ class DecisionsView(ShelfView):
 class FinishView(ShelfView):
     """Finishing a merge."""
 
-    @extend_schema(operation_id="merges_finish", request=shapes.FinishIn, responses={201: shapes.CommitOut})
+    @extend_schema(operation_id="merges_finish", request=shapes.FinishIn, responses={201: CommitOut})
     def post(self, request: Any, shelf: str, uid: str) -> Response:
         """Make the merge commit, with what was decided in its description."""
         caller, found = self.shelf(request, shelf)

@@ -30,11 +30,12 @@ class NewShelf(serializers.Serializer):
     open_to_all = serializers.BooleanField(required=False, default=False)
 
 
-class MemberIn(serializers.Serializer):
-    """A person's role."""
+class ShelfChange(serializers.Serializer):
+    """What is to be changed about a shelf; what is left out stays."""
 
-    person = serializers.CharField()
-    role = serializers.CharField()
+    name = serializers.CharField(required=False, max_length=120)
+    description = serializers.CharField(required=False, allow_blank=True)
+    open_to_all = serializers.BooleanField(required=False)
 
 
 class BranchOut(serializers.Serializer):
@@ -55,9 +56,9 @@ class BranchOut(serializers.Serializer):
 
 
 class NewBranch(serializers.Serializer):
-    """A branch to be made from a ref."""
+    """A branch to be made from a ref; a name is suggested from the note if it is left out."""
 
-    name = serializers.CharField(max_length=120)
+    name = serializers.CharField(max_length=120, required=False, default="", allow_blank=True)
     start = serializers.CharField(required=False, default="", allow_blank=True)
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
@@ -200,111 +201,6 @@ class NewCommit(MessageIn):
     changes = WantedChange(many=True)
     merge = serializers.BooleanField(required=False, default=False)
     prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
-
-
-class MergeIn(MessageIn):
-    """Merging a branch into another."""
-
-    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
-    source = serializers.CharField()
-    target = serializers.CharField()
-    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
-    drop = serializers.BooleanField(required=False, default=False)
-
-
-class MergeOut(serializers.Serializer):
-    """The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
-    of them both sides had changed."""
-
-    commit = serializers.CharField(allow_null=True)
-    base = serializers.CharField(allow_null=True)
-    taken = serializers.IntegerField()
-    combined = serializers.IntegerField()
-
-
-class WaitingMerge(serializers.Serializer):
-    """A merge that waits to be settled; ``decided`` conflicts are settled already."""
-
-    id = serializers.CharField()
-    target = serializers.CharField()
-    source = serializers.CharField()
-    state = serializers.ChoiceField(["open", "finished", "abandoned"])
-    summary = serializers.CharField()
-    drop = serializers.BooleanField()
-    created = serializers.DateTimeField()
-    created_by = serializers.CharField()
-    decided = serializers.IntegerField()
-    commit = serializers.CharField(allow_null=True)
-
-
-class MergeDecision(serializers.Serializer):
-    """How a conflict is settled, and by whom."""
-
-    take = serializers.ChoiceField(["this", "other", "both", "edited"])
-    value = serializers.JSONField(required=False)
-    by = serializers.CharField(required=False)
-
-
-class MergeConflict(serializers.Serializer):
-    """One part or field that both sides changed in ways that do not go together; a side without a value is left out."""
-
-    id = serializers.CharField()
-    part = serializers.CharField()
-    type = serializers.CharField()
-    label = serializers.CharField()
-    field = serializers.CharField(allow_null=True)
-    why = serializers.CharField()
-    options = serializers.ListField(child=serializers.CharField())
-    base = serializers.JSONField(required=False)
-    this = serializers.JSONField(required=False)
-    other = serializers.JSONField(required=False)
-    decision = MergeDecision(required=False)
-
-
-class MergeArtifact(serializers.Serializer):
-    """An artifact both sides changed: content ids (null: not there), and what is to be settled."""
-
-    path = serializers.CharField()
-    kind = serializers.CharField()
-    base = serializers.CharField(allow_null=True)
-    this = serializers.CharField(allow_null=True)
-    other = serializers.CharField(allow_null=True)
-    open = serializers.BooleanField()
-    conflicts = MergeConflict(many=True)
-    notes = serializers.ListField(child=serializers.CharField())
-    combined = serializers.IntegerField()
-
-
-class MergeDetail(WaitingMerge):
-    """A merge with its artifacts; ``open`` conflicts are still to be settled."""
-
-    open = serializers.IntegerField()
-    artifacts = MergeArtifact(many=True)
-
-
-class OneSettling(serializers.Serializer):
-    """A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
-
-    ``take`` null takes it back. ``content`` (with a path): the whole artifact as it was put together elsewhere.
-    """
-
-    path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
-    conflict = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
-    take = serializers.ChoiceField(["this", "other", "both", "edited"], required=False, allow_null=True, default=None)
-    value = serializers.JSONField(required=False, allow_null=True, default=None)
-    content = serializers.CharField(required=False, default="", allow_blank=True)
-
-
-class SettlingIn(serializers.Serializer):
-    """Decisions, in order."""
-
-    decisions = OneSettling(many=True)
-
-
-class FinishIn(serializers.Serializer):
-    """What to say about the merge commit, if not what was said at first."""
-
-    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
 
 
 class RestoreIn(MessageIn):
@@ -591,3 +487,80 @@ class TextOut(serializers.Serializer):
     newline = serializers.CharField()
     truncated = serializers.BooleanField()
     size = serializers.IntegerField()
+
+
+class CopyIn(serializers.Serializer):
+    """An artifact of another shelf: ``path`` as it is on its main branch now; its newest version if none is named."""
+
+    shelf = serializers.CharField()
+    path = serializers.CharField(trim_whitespace=False)
+    version = serializers.IntegerField(required=False, allow_null=True, default=None, min_value=1)
+    to = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
+    branch = serializers.CharField(required=False, default="", allow_blank=True)
+    summary = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
+
+
+class CopyOut(serializers.Serializer):
+    """The commit that brought the copy in, and the versions it has here."""
+
+    commit = serializers.CharField()
+    path = serializers.CharField()
+    versions = serializers.IntegerField()
+    copied_from = serializers.CharField()
+
+
+class FieldEditIn(serializers.Serializer):
+    """That a field of a part (its path in the outline; empty for the file itself) shall say a value."""
+
+    part = serializers.CharField(allow_blank=True)
+    field = serializers.CharField()
+    value = serializers.JSONField(allow_null=True)
+
+
+class CellEditIn(serializers.Serializer):
+    """That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said."""
+
+    row = serializers.IntegerField(min_value=0)
+    column = serializers.CharField(trim_whitespace=False)
+    value = serializers.CharField(allow_blank=True, trim_whitespace=False)
+    was = serializers.CharField(required=False, allow_null=True, default=None, allow_blank=True, trim_whitespace=False)
+
+
+class EditIn(serializers.Serializer):
+    """Edits of a content, read under its path with the rules at ``ref``: its whole text, fields, cells."""
+
+    content = serializers.CharField()
+    path = serializers.CharField(trim_whitespace=False)
+    ref = serializers.CharField(required=False, default="", allow_blank=True)
+    text = serializers.CharField(required=False, allow_null=True, default=None, allow_blank=True, trim_whitespace=False)
+    parts = FieldEditIn(many=True, required=False, default=list)
+    cells = CellEditIn(many=True, required=False, default=list)
+
+
+class CellsOut(serializers.Serializer):
+    """A small table as texts, for editing it by cell; ``note`` says why there is nothing."""
+
+    content = serializers.CharField()
+    columns = serializers.ListField(child=serializers.CharField())
+    rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    note = serializers.CharField()
+
+
+class LineCommit(serializers.Serializer):
+    """A commit in the drawing of branches; ``branches`` and ``tags`` stand on it."""
+
+    commit = serializers.CharField()
+    parents = serializers.ListField(child=serializers.CharField())
+    author = serializers.CharField()
+    recorded = serializers.DateTimeField()
+    summary = serializers.CharField()
+    branches = serializers.ListField(child=serializers.CharField())
+    tags = serializers.ListField(child=serializers.CharField())
+
+
+class LinesOut(serializers.Serializer):
+    """The newest commits of all branches, newest first."""
+
+    main = serializers.CharField()
+    commits = LineCommit(many=True)
+    more = serializers.BooleanField()

@@ -11,12 +11,12 @@ from rest_framework.views import APIView
 from everyshelf.service.environments.models import Phase
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.people.actions import set_member
 from everyshelf.service.people.rights import caller_of
 from everyshelf.service.shelves.actions import branches, shelves
+from everyshelf.service.shelves.actions.lines import lines_of
 from everyshelf.service.shelves.actions.refs import get_tag
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.shelves.api.base import LIMIT, ShelfView, number, valid
 from everyshelf.service.shelves.models import Tag
 
 
@@ -46,17 +46,12 @@ class OneShelfView(ShelfView):
         caller, found = self.shelf(request, shelf)
         return Response(shelves.describe_shelf(caller, found))
 
-
-class MembersView(ShelfView):
-    """People of a shelf."""
-
-    @extend_schema(operation_id="members_set", request=shapes.MemberIn, responses=shapes.MemberIn)
-    def put(self, request: Any, shelf: str) -> Response:
-        """Give someone a role."""
+    @extend_schema(operation_id="shelves_change", request=shapes.ShelfChange, responses=shapes.ShelfOut)
+    def patch(self, request: Any, shelf: str) -> Response:
+        """Its name, what is said about it, and who may see it."""
         caller, found = self.shelf(request, shelf)
-        values = valid(shapes.MemberIn, request)
-        member = set_member(caller, found, values["person"], values["role"])
-        return Response({"person": member.person.username, "role": member.role})
+        changed = shelves.change_shelf(caller, found, **valid(shapes.ShelfChange, request))
+        return Response(shelves.describe_shelf(caller, changed))
 
 
 class BranchesView(ShelfView):
@@ -75,6 +70,16 @@ class BranchesView(ShelfView):
         start = values["start"] or found.main_branch
         made = branches.make_branch(caller, found, values["name"], start, values["note"])
         return Response(next(b for b in branches.list_branches(found) if b["name"] == made.name), status=201)
+
+
+class LinesView(ShelfView):
+    """How branches came apart and together."""
+
+    @extend_schema(operation_id="lines_get", responses=shapes.LinesOut, parameters=[LIMIT])
+    def get(self, request: Any, shelf: str) -> Response:
+        """The newest commits with their parents, branches and tags."""
+        _, found = self.shelf(request, shelf)
+        return Response(lines_of(found, number(request, "limit", 200)))
 
 
 class BranchView(ShelfView):

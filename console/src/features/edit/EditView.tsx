@@ -1,0 +1,115 @@
+/** Editing an artifact in one's draft: as text, by field, by cell. */
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useMemo, useState } from "react";
+import { Link } from "react-router";
+import { get, type Schemas } from "../../api/client";
+import { type Artifact, artifact, outline, text } from "../../api/queries";
+import { Loading, ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
+import { usePending } from "../pending/pending";
+import { type Change, keptText, useAutosave } from "./autosave";
+import { CellEditor } from "./CellEditor";
+import { FieldEditor } from "./FieldEditor";
+import { SavedNote } from "./SavedNote";
+
+const TextEditor = lazy(() => import("./TextEditor"));
+const WAYS = { text: "Text", fields: "By field", cells: "By cell" } as const;
+type Way = keyof typeof WAYS;
+
+interface Props {
+  shelf: string;
+  path: string;
+  branch: string;
+  base: string | null;
+}
+
+export function EditView({ shelf, path, branch, base }: Props) {
+  const ref = `draft:${branch}`;
+  const queries = useQueryClient();
+  const { pending } = usePending(shelf);
+  const [round, setRound] = useState(0);
+  const found = useQuery({ ...artifact(shelf, path, ref), staleTime: 0, refetchOnWindowFocus: false });
+  const point = pending.find((p) => p.path === path && p.branch === branch)?.point ?? 0;
+  const reload = async () => {
+    await queries.invalidateQueries({ queryKey: ["shelf", shelf] });
+    setRound(round + 1);
+  };
+  if (found.isPending) return <Loading what="Reading your draft" />;
+  if (found.isError) return <ProblemBox error={found.error} />;
+  return <Editing key={round} shelf={shelf} path={path} branch={branch} base={base} artifact={found.data} point={point} onReload={() => void reload()} />;
+}
+
+interface EditingProps extends Props {
+  artifact: Artifact;
+  point: number;
+  onReload: () => void;
+}
+
+function Editing({ shelf, path, branch, base, artifact: first, point, onReload }: EditingProps) {
+  const ref = `draft:${branch}`;
+  // What is edited is what was there when the editor opened; later answers must not pull it from under the cursor.
+  const [start] = useState({ content: first.content, point });
+  const target = useMemo(() => ({ shelf, branch, path, base, ...start }), [shelf, branch, path, base, start]);
+  const [asked, setWay] = useParam("by");
+  const [chosen, setChosen] = useState("");
+  const queries = useQueryClient();
+  const still = { staleTime: Number.POSITIVE_INFINITY, refetchOnWindowFocus: false, gcTime: 0 } as const;
+  const words = useQuery({ ...text(shelf, path, ref), queryKey: ["edit", "text", shelf, branch, path, start.content], ...still });
+  const cells = useQuery({ queryKey: ["edit", "cells", shelf, branch, path, start.content], queryFn: () => get<Schemas["CellsOut"]>(`shelves/${shelf}/artifact/cells`, { path, ref }), enabled: first.kind === "dataset", ...still });
+  const parts = useQuery({ ...outline(shelf, path, ref), queryKey: ["edit", "outline", shelf, branch, path], enabled: first.kind !== "dataset", ...still });
+  const saving = useAutosave(target);
+  const tooLong = words.data?.truncated ?? false;
+  const ways: Way[] = [];
+  if (words.data && !tooLong) ways.push("text");
+  if ((parts.data?.parts.length ?? 0) > 0 && parts.data?.read_as === parts.data?.kind && !parts.data?.truncated) ways.push("fields");
+  if ((cells.data?.columns.length ?? 0) > 0) ways.push("cells");
+  const waiting = words.isPending || (parts.isPending && first.kind !== "dataset") || (cells.isPending && first.kind === "dataset");
+  const way: Way | undefined = ways.includes(asked as Way) ? (asked as Way) : ways.includes("cells") ? "cells" : ways[0];
+  const kept = useMemo(() => keptText(target), [target]);
+  const change = (wanted: Change) => saving.edit(wanted, true);
+  const swap = async (next: Way) => {
+    // Each way reads what the other has saved.
+    await queries.invalidateQueries({ queryKey: ["edit"] });
+    setWay(next);
+    onReload();
+  };
+  if (waiting) return <Loading what="Opening it" />;
+  if (!way) return <div className="sheet empty">{words.isError ? <ProblemBox error={words.error} /> : tooLong ? "It is larger than 2 MB: edit it on a desk (everyshelf take), or replace the file." : "There is nothing to edit here: replace the file, or edit it on a desk."}{cells.data?.note && ` ${cells.data.note}.`}</div>;
+  return (
+    <>
+      <div className="line1 editline">
+        {ways.length > 1 && (
+          <span className="seg" role="group" aria-label="Edit">
+            {ways.map((w) => <button key={w} type="button" aria-pressed={w === way} onClick={() => void swap(w)}>{WAYS[w]}</button>)}
+          </span>
+        )}
+        <SavedNote state={saving.state} saved={saving.saved} problem={saving.problem} onInsist={saving.insist} onReload={onReload} />
+        <span className="end">
+          <Link to={`/s/${shelf}/compare?${new URLSearchParams({ path, from: branch, to: ref })}`}>What you changed</Link>
+          <Link to={`/s/${shelf}/pending`}>Commit it</Link>
+        </span>
+      </div>
+      {kept !== null && way === "text" && <p className="problem">What you wrote while the service was out of reach is shown here; it is saved with your next edit.</p>}
+      {way === "text" && words.data && (
+        <Suspense fallback={<Loading what="Opening the editor" />}>
+          <section className="sheet" aria-label="Text">
+            <TextEditor path={path} text={kept ?? words.data.text} label={`Text of ${path}`} onChange={(t) => saving.edit({ text: t })} />
+          </section>
+        </Suspense>
+      )}
+      {way === "fields" && parts.data && <FieldEditor outline={parts.data} chosen={chosen} onChoose={setChosen} onEdit={change} />}
+      {way === "cells" && cells.data && <CellEditor table={cells.data} onEdit={change} />}
+      <AfterSave state={saving.state} onSaved={() => way === "fields" && void queries.invalidateQueries({ queryKey: ["edit", "outline"] })} />
+    </>
+  );
+}
+
+/** Reads the outline again once an edit is in the draft: fields may follow from one another. */
+function AfterSave({ state, onSaved }: { state: string; onSaved: () => void }) {
+  const [last, setLast] = useState(state);
+  if (last !== state) {
+    setLast(state);
+    if (state === "saved" || state === "refused") queueMicrotask(onSaved);
+  }
+  return null;
+}

@@ -1,0 +1,41 @@
+/** Where an edit is: in words, quietly. */
+import type { Problem } from "../../api/client";
+import { when } from "../../marks/words";
+import type { SaveState } from "./autosave";
+
+interface Props {
+  state: SaveState;
+  saved: string | null;
+  problem: Problem | null;
+  onInsist: () => void;
+  onReload: () => void;
+}
+
+export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) {
+  const time = saved ? when(saved) : "";
+  const words: Record<SaveState, string> = {
+    same: "Every edit is saved into your draft.",
+    edited: "Edited …",
+    saving: "Saving …",
+    saved: `Saved ${time}`,
+    "kept here": `Out of reach. What you wrote is kept in this browser and sent when the service answers${time ? `; saved last ${time}` : ""}.`,
+    moved: "",
+    refused: "",
+  };
+  return (
+    <>
+      <span className={state === "kept here" ? "savednote away" : "savednote"} data-state={state}>{words[state]}</span>
+      {(state === "moved" || state === "refused") && problem && (
+        <div className="problem" role="alert" style={{ flexBasis: "100%" }}>
+          <p><b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}.</b> What you wrote is still here.</p>
+          {problem.hint && <p>{problem.hint}</p>}
+          <p>
+            {state === "moved" && <button type="button" className="plainbtn" onClick={onInsist}>Save what is here on top</button>}{" "}
+            <button type="button" className="plainbtn" onClick={onReload}>Show what is saved</button>
+          </p>
+          <p className="cap">{problem.code}</p>
+        </div>
+      )}
+    </>
+  );
+}

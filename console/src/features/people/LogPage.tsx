@@ -1,0 +1,55 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { count, when } from "../../marks/words";
+import { Page, useShelfKey } from "../../shell/Page";
+import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
+import { log, members } from "./queries";
+
+const ABOUT = ["", "commit", "branch", "tag", "merge", "proposal", "check", "experiment", "promotion", "environment", "member", "invitation", "shelf"];
+
+export function LogPage() {
+  const key = useShelfKey();
+  const [person, setPerson] = useParam("person");
+  const [act, setAct] = useParam("about");
+  const people = useQuery(members(key));
+  const found = useInfiniteQuery(log(`shelves/${key}/log`, person, act));
+  const rows = found.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <Page page="log" title="Log" at="main" say={<i className="j">log</i>}>
+      <div className="line1">
+        <h1>Who did what; nothing is ever taken out of it.</h1>
+        <span className="end">
+          <label className="cap" htmlFor="log-person">Person</label>
+          <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
+            <option value="">everybody</option>
+            {people.data?.map((m) => <option key={m.person} value={m.person}>{m.full_name}</option>)}
+          </select>
+          <label className="cap" htmlFor="log-about">About</label>
+          <select id="log-about" className="inp" value={act} onChange={(e) => setAct(e.target.value)}>
+            {ABOUT.map((a) => <option key={a} value={a}>{a || "everything"}</option>)}
+          </select>
+        </span>
+      </div>
+      {found.isPending && <Loading what="Reading the log" />}
+      {found.isError && <ProblemBox error={found.error} />}
+      {found.data && rows.length === 0 && <Empty>Nobody did that here yet.</Empty>}
+      {rows.length > 0 && (
+        <section className="sheet scroll" aria-label="Log">
+          <table>
+            <thead><tr><th>When</th><th>Who</th><th>Did</th><th>With</th></tr></thead>
+            <tbody>
+              {rows.map((e) => (
+                <tr key={e.entry}>
+                  <td title={e.time}>{when(e.time)}</td><td><b>{e.person}</b></td>
+                  <td className="wrap">{e.words} <b>{e.subject}</b>{typeof e.detail.why === "string" && e.detail.why ? <span className="sec">: {e.detail.why}</span> : null}{typeof e.detail.role === "string" && e.act.startsWith("member") ? <span className="sec">, {e.detail.role}</span> : null}</td>
+                  <td className="sec">{e.via || "the console"}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
+      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older entries</button> <span className="cap">{count(rows.length, "entry", "entries")} shown</span></p>}
+    </Page>
+  );
+}

@@ -1,0 +1,116 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { send } from "../../api/client";
+import { comparison } from "../../api/queries";
+import { Tick } from "../../marks/Mark";
+import { KindIcon } from "../../marks/spines";
+import { count, displayName, when } from "../../marks/words";
+import { Page, useShelfKey } from "../../shell/Page";
+import { Loading, ProblemBox } from "../../shell/states";
+import { StateTable } from "../compare/StateTable";
+import { ProposalActs } from "./ProposalActs";
+import { type Proposal, proposal } from "./queries";
+import { Remarks } from "./Remarks";
+import { Verdicts } from "./Verdicts";
+
+export function ProposalPage() {
+  const key = useShelfKey();
+  const number = Number(useParams().number);
+  const found = useQuery(proposal(key, number));
+  const p = found.data;
+  const say = p ? <><i className="j">proposal {p.number}:</i> <span className="mono refname">{p.source}</span> <i>into</i> <span className="mono refname">{p.target}</span></> : <i className="j">proposal {number}</i>;
+  return (
+    <Page page="proposals" title={p ? `Proposal ${number}: ${p.title}` : `Proposal ${number}`} at="main" say={say}>
+      {found.isPending && <Loading what="Reading the proposal" />}
+      {found.isError && <ProblemBox error={found.error} />}
+      {p && <Shown p={p} />}
+    </Page>
+  );
+}
+
+function Shown({ p }: { p: Proposal }) {
+  const key = useShelfKey();
+  const queries = useQueryClient();
+  const [about, setAbout] = useState("");
+  const act = useMutation({
+    mutationFn: ({ method, path, body }: { method: string; path: string; body: object }) => send<Proposal>(method, `shelves/${key}/proposals/${p.number}${path}`, body),
+    onSuccess: (answer) => queries.setQueryData(proposal(key, p.number).queryKey, answer),
+  });
+  const from = `commit:${p.base ?? p.head}`;
+  const brought = useQuery({ ...comparison(key, from, `commit:${p.head}`), enabled: p.base !== null });
+  const state = p.state === "open" ? `opened ${when(p.created)}` : `${p.state} ${when(p.closed)} by ${p.closed_by}`;
+  return (
+    <>
+      <div className="line1 proposaltop">
+        <div>
+          <h1>{p.title}</h1>
+          <p className="sec">
+            By {p.created_by}, {state}. {brought.data ? brought.data.sentence : ""} {p.state === "open" && `${count(p.ahead, "commit")} ahead of ${p.target}, ${p.behind} behind.`}
+            {p.tasks.map((t) => <span key={t} className="mut"> {t}</span>)}
+          </p>
+          {p.description && <p className="description">{p.description}</p>}
+        </div>
+        <ProposalActs p={p} act={act} />
+      </div>
+      {act.isError && <ProblemBox error={act.error} />}
+      <div className="proposal">
+        <div className="stack">
+          {p.state === "open" && <Holds p={p} />}
+          {p.conflicts.length > 0 && <Conflicts p={p} />}
+          <section aria-label="What it brings">
+            {brought.isError && <ProblemBox error={brought.error} />}
+            {brought.data && <StateTable artifacts={brought.data.artifacts} onOpen={setAbout} />}
+            {about && (
+              <p className="sheet pad">
+                <b>{displayName(about)}</b>: <Link to={`/s/${key}/compare?${new URLSearchParams({ path: about, from, to: `commit:${p.head}`, proposal: String(p.number) })}`}>see its findings part by part</Link>, or remark on it at the right.{" "}
+                <button type="button" className="plainbtn" onClick={() => setAbout("")}>Nothing in particular</button>
+              </p>
+            )}
+          </section>
+        </div>
+        <div className="stack">
+          <Verdicts p={p} act={act} />
+          <Checks p={p} />
+          <Remarks p={p} act={act} about={about} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function Holds({ p }: { p: Proposal }) {
+  return (
+    <section className="sheet" aria-label="What holds it">
+      <div className="ph"><h2 className="h3">{p.holds.length ? `Held by ${count(p.holds.length, "thing")}` : "Nothing holds it"}</h2><span className="cap">{p.who_merges} of this shelf merge it</span></div>
+      <ul className="holds">
+        {p.holds.map((h) => <li key={h.said}><Tick met={false} /> {h.said.charAt(0).toUpperCase() + h.said.slice(1)}.</li>)}
+        {p.holds.length === 0 && <li><Tick met /> It goes together with {p.target} as it is now{p.combined > 0 ? `; ${count(p.combined, "artifact")} that both sides changed combine by meaning` : ""}.</li>}
+      </ul>
+    </section>
+  );
+}
+
+function Conflicts({ p }: { p: Proposal }) {
+  const key = useShelfKey();
+  return (
+    <section className="sheet" aria-label="Conflicts">
+      <div className="ph"><h2 className="h3">{count(p.conflicts.length, "conflict")} with {p.target}</h2><span className="cap">nothing is merged before they are settled</span>{p.merge && <span className="r"><Link to={`/s/${key}/settle/${p.merge}`}>Settle them</Link></span>}</div>
+      <ul className="plainlist">
+        {p.conflicts.map((c) => <li key={`${c.path} ${c.part} ${c.why}`}><KindIcon kind={c.kind || "opaque"} /><span><b>{displayName(c.path)}</b>: {c.why}</span></li>)}
+      </ul>
+    </section>
+  );
+}
+
+function Checks({ p }: { p: Proposal }) {
+  return (
+    <section className="sheet" aria-label="Checks">
+      <div className="ph"><h2 className="h3">Checks</h2><span className="cap">of {p.head.slice(0, 8)}</span></div>
+      <ul className="holds">
+        {p.checks.map((c) => <li key={c.name}><Tick met={c.passed} /> <span><b>{c.name}</b> {c.passed ? "passed" : "failed"}{c.said && `: ${c.said}`} <span className="cap">{c.made_by}, {when(c.made)}</span></span></li>)}
+        {p.checks.length === 0 && <li className="mut">None is recorded. A program records one with everyshelf check record.</li>}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,32 @@
+/** Beside a finding, when it is looked at from a proposal: a remark on the part it is about. */
+import { Button } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { send } from "../../api/client";
+import type { Finding } from "../../api/queries";
+import { ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
+import type { Proposal } from "./queries";
+
+export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: string; finding: Finding }) {
+  const [number] = useParam("proposal");
+  const queries = useQueryClient();
+  const [text, setText] = useState("");
+  const say = useMutation({
+    mutationFn: () => send<Proposal>("POST", `shelves/${shelf}/proposals/${number}/remarks`, { text, path, part: finding.action === "removed" ? "" : finding.part, label: finding.field ? `${finding.label}, ${finding.field}` : finding.label }),
+    onSuccess: async () => {
+      setText("");
+      await queries.invalidateQueries({ queryKey: ["shelf", shelf, "proposal"] });
+    },
+  });
+  if (!number) return null;
+  return (
+    <form className="sheet pad" aria-label="Remark on this part" onSubmit={(e) => { e.preventDefault(); say.mutate(); }}>
+      <label className="sm sec" htmlFor="part-remark">Remark on {finding.label}; it follows this part when it moves</label>
+      <textarea id="part-remark" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
+      {say.isError && <ProblemBox error={say.error} />}
+      <div className="line1"><Button type="submit" variant="outlined" disabled={say.isPending}>Say it</Button>{say.isSuccess && <span role="status" className="sec">Said, in proposal {number}.</span>}<span className="end"><Link to={`/s/${shelf}/proposals/${number}`}>Back to proposal {number}</Link></span></div>
+    </form>
+  );
+}

@@ -1,0 +1,66 @@
+/** Remarks: each says where its part is now, wherever it went since. */
+import { Button } from "@mui/material";
+import { useState } from "react";
+import { Link } from "react-router";
+import { count, displayName, when } from "../../marks/words";
+import { useMe, useShelfKey } from "../../shell/Page";
+import type { Act } from "./act";
+import type { Proposal, Remark } from "./queries";
+
+export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: string }) {
+  const [text, setText] = useState("");
+  const open = p.remarks.filter((r) => !r.settled).length;
+  return (
+    <section className="sheet" aria-label="Remarks">
+      <div className="ph"><h2 className="h3">{count(p.remarks.length, "remark")}</h2><span className="cap">{open ? `${open} open` : p.remarks.length ? "all dealt with" : ""}</span></div>
+      {p.remarks.map((r) => <OneRemark key={r.id} p={p} remark={r} act={act} />)}
+      <form className="pad" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, path: about } }, { onSuccess: () => setText("") }); }}>
+        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${displayName(about)}` : "Remark on the whole"}</label>
+        <textarea id="remark-text" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
+        <div className="line1"><Button type="submit" variant="outlined" disabled={act.isPending}>Say it</Button></div>
+      </form>
+    </section>
+  );
+}
+
+function Place({ p, remark }: { p: Proposal; remark: Remark }) {
+  const key = useShelfKey();
+  if (!remark.path) return null;
+  const now = remark.now;
+  if (now && now.path === null) return <p className="cap">on {remark.path}, which is gone</p>;
+  const path = now?.path ?? remark.path;
+  const gone = remark.part !== "" && now?.part === null;
+  const moved = path !== remark.path || (!gone && now?.part !== remark.part);
+  const where = remark.label || now?.label || remark.part;
+  const address = `/s/${key}/compare?${new URLSearchParams({ path, from: `commit:${p.base ?? p.head}`, to: `commit:${p.head}`, proposal: String(p.number) })}`;
+  return (
+    <p className="cap">
+      on <Link to={address}>{displayName(path)}{where ? `, ${where}` : ""}</Link>{gone ? ", a part that is gone" : moved ? `, which was ${remark.part || remark.path} then` : ""}
+    </p>
+  );
+}
+
+function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }) {
+  const me = useMe();
+  const [answering, setAnswering] = useState(false);
+  const [text, setText] = useState("");
+  const mine = [remark.person, p.created_by].includes(me) || p.may_change;
+  return (
+    <article className={remark.settled ? "remark done" : "remark"} aria-label={`Remark by ${remark.person}`}>
+      <p><b>{remark.person}</b> <span className="cap">{when(remark.made)}{remark.settled && `; dealt with, says ${remark.settled_by}`}</span></p>
+      <Place p={p} remark={remark} />
+      <p className="said">{remark.text}</p>
+      {remark.answers.map((a) => <p key={a.id} className="answer"><b>{a.person}</b> <span className="cap">{when(a.made)}</span><span className="said">{a.text}</span></p>)}
+      {answering && (
+        <form onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, answer_to: remark.id } }, { onSuccess: () => { setText(""); setAnswering(false); } }); }}>
+          <textarea className="inp" aria-label="Your answer" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
+          <Button type="submit" variant="outlined" disabled={act.isPending}>Answer</Button>
+        </form>
+      )}
+      <p className="acts">
+        {!answering && <button type="button" className="plainbtn" onClick={() => setAnswering(true)}>Answer</button>}
+        {mine && <button type="button" className="plainbtn" onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>{remark.settled ? "Not dealt with after all" : "Dealt with"}</button>}
+      </p>
+    </article>
+  );
+}

@@ -1,0 +1,377 @@
+"""``experiment`` and ``run``."""
+
+from __future__ import annotations
+
+import csv
+import io
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import get_desk, json_option, open_client, open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
+    from everyshelf.desk import Desk, Item
+    from everyshelf.desk.running import Ran
+
+_WIDE = 100
+
+
+@click.group("experiment")
+def experiment() -> None:
+    """Ask a question, try it on a branch, compare the runs, adopt or abandon it."""
+
+
+@experiment.command("list")
+@shelf_options
+def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Experiments of the shelf, open ones first."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.experiments()
+    if as_json:
+        terminal.print_json(found)
+        return
+    still = sum(e["state"] == "open" for e in found)
+    terminal.say(terminal.bold(terminal.count(len(found), "experiment")) + f", {still or 'none'} open.")
+    for one in found:
+        runs = terminal.count(one["runs_made"], "run")
+        terminal.say(
+            terminal.line(
+                (2, one["state"]), (terminal.KIND, terminal.bold(one["key"])), (40, one["branch"]), (70, runs)
+            )
+        )
+        terminal.say(terminal.line((terminal.KIND, terminal.cut(one["question"], 86))))
+        said = one["why"] or one["answer"]
+        terminal.say(terminal.line((terminal.KIND, terminal.dim(terminal.cut(said, 86)))))
+    if found:
+        terminal.next_step(f"everyshelf experiment show {found[0]['key']}")
+    else:
+        terminal.next_step('everyshelf experiment begin "QUESTION"')
+
+
+@experiment.command("begin")
+@click.argument("question")
+@click.option("--key", default="", help="Short name; made from the question if left out.")
+@click.option("--branch", default="", help="Branch to try it on, made if it is not there; default: YOU/KEY.")
+@click.option("--from", "start", default="", help="Ref the branch starts from; default: the main branch.")
+@click.option("--into", "target", default="", help="Branch to adopt it into; default: the main branch.")
+@click.option("--metric", "primary", default="", help="The metric that answers the question.")
+@shelf_options
+def experiment_begin(
+    question: str,
+    key: str,
+    branch: str,
+    start: str,
+    target: str,
+    primary: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Begin an experiment that asks QUESTION, on a branch of its own."""
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.begin_experiment(question, key=key, branch=branch, start=start, target=target, primary=primary)
+    if as_json:
+        terminal.print_json(made)
+        return
+    terminal.say(terminal.bold(f"Experiment {made['key']} begins") + f", on the branch {made['branch']}.")
+    terminal.next_step(f"everyshelf take {shelf.key} {made['key']} --branch {made['branch']}")
+
+
+@experiment.command("show")
+@click.argument("key")
+@click.option("--against", "base", type=int, help="Run to compare with; default: the first.")
+@click.option("--csv", "as_csv", is_flag=True, help="The table of runs as CSV.")
+@click.option("--differing", is_flag=True, help="Only columns that differ.")
+@click.option("--sort", default="", metavar="COLUMN", help="Order runs by a parameter or metric.")
+@shelf_options
+def experiment_show(
+    key: str,
+    base: int | None,
+    as_csv: bool,
+    differing: bool,
+    sort: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """The experiment KEY with its runs side by side; ≠ marks what differs from the base run, ◆ the best."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.experiment(key, base)
+    if as_json:
+        terminal.print_json(found)
+        return
+    columns = [c for c in found["columns"] if c["differs"] or not differing]
+    runs = _sorted(found, sort)
+    if as_csv:
+        click.echo(_csv(columns, runs), nl=False)
+        return
+    terminal.say(terminal.bold(found["question"]))
+    by = f"asked by {found['created_by']}, on {found['branch']}"
+    state = {"open": by, "adopted": f"adopted: proposal {found['proposal']}", "abandoned": f"abandoned: {found['why']}"}
+    terminal.say(f"  {found['answer']} {state[found['state']][:1].upper()}{state[found['state']][1:]}.")
+    _print_runs(found, columns, runs)
+    if found["state"] == "open":
+        terminal.next_step(
+            f"everyshelf experiment adopt {key}" if runs else "everyshelf run --set NAME=VALUE -- COMMAND"
+        )
+
+
+def _sorted(found: dict[str, Any], sort: str) -> list[dict[str, Any]]:
+    runs: list[dict[str, Any]] = found["runs"]
+    if not sort:
+        return runs
+    column = next((c for c in found["columns"] if c["name"] == sort), None)
+    if column is None:
+        names = ", ".join(c["name"] for c in found["columns"])
+        raise click.UsageError(f"there is no column {sort!r}; there are {names or 'none'}")
+
+    def place(run: dict[str, Any]) -> tuple[bool, Any, str]:
+        value = run["cells"][column["group"]].get(sort, {}).get("value")
+        number = value if isinstance(value, int | float) and not isinstance(value, bool) else None
+        return value is None, (float("inf") if number is None else number), str(value)
+
+    return sorted(runs, key=place, reverse=column["better"] == "higher")
+
+
+def _print_runs(found: dict[str, Any], columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> None:
+    """As many columns as 100 places hold; the rest is in --csv and --json."""
+    cells = [[_cell(run, column) for column in columns] for run in runs]
+    widths = [max(len(_head(c)), *(len(row[k]) for row in cells), 0) if cells else 0 for k, c in enumerate(columns)]
+    shown, place = [], 34
+    for k, width in enumerate(widths):
+        if place + width + 2 > _WIDE:
+            break
+        shown.append((k, place, width))
+        place += width + 2
+    if runs:
+        heads = [(at + width - len(_head(columns[k])), terminal.dim(_head(columns[k]))) for k, at, width in shown]
+        terminal.say(terminal.line((2, terminal.dim("run")), (7, terminal.dim("branch")), *heads))
+    for run, row in zip(runs, cells, strict=True):
+        mark = terminal.bold(str(run["number"])) + ("·" if run["number"] == found["base"] else "")
+        if run["state"] == "failed":
+            terminal.say(terminal.line((2, mark), (7, run["branch"]), (34, terminal.dim(f"failed: {run['note']}"))))
+            continue
+        told = []
+        for k, at, width in shown:
+            cell = run["cells"][columns[k]["group"]].get(columns[k]["name"], {})
+            marked = cell.get("differs") and columns[k]["group"] != "metrics"
+            text = terminal.tone("changed", row[k]) if marked else row[k]
+            told.append((at + width - len(row[k]), terminal.bold(text) if cell.get("best") else text))
+        terminal.say(terminal.line((2, mark), (7, terminal.cut(run["branch"], 25)), *told))
+    left = len(columns) - len(shown)
+    if left and runs:
+        ways = "--csv or --json" if len(columns) < len(found["columns"]) else "--differing, --csv or --json"
+        terminal.say(terminal.dim(f"  {terminal.count(left, 'more column')}: with {ways}"))
+
+
+def _head(column: dict[str, Any]) -> str:
+    unit = f", {column['unit']}" if column["unit"] else ""
+    return f"{column['name']}{unit}"
+
+
+def _cell(run: dict[str, Any], column: dict[str, Any]) -> str:
+    cell = run["cells"][column["group"]].get(column["name"])
+    if cell is None or cell["value"] is None:
+        return "–"
+    value = cell["value"]
+    text = f"v{value}" if column["group"] == "reads" and isinstance(value, int) else _number(value)
+    differs = cell["differs"] and column["group"] != "metrics"
+    return ("◆ " if cell.get("best") else "≠ " if differs else "") + text
+
+
+def _number(value: Any) -> str:
+    return f"{value:.5g}" if isinstance(value, float) else str(value)
+
+
+def _csv(columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> str:
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(["run", "branch", "commit", "state", "began", "took_seconds", *(_head(c) for c in columns)])
+    for run in runs:
+        values = [run["cells"][c["group"]].get(c["name"], {}).get("value") for c in columns]
+        fixed = [run[name] for name in ("number", "branch", "commit", "state", "began", "took_seconds")]
+        writer.writerow([*fixed, *values])
+    return text.getvalue()
+
+
+@experiment.command("adopt")
+@click.argument("key")
+@click.option("--branch", default="", help="Branch to propose; default: the experiment's own.")
+@click.option("--title", default="", help="Title of the proposal; default: the question.")
+@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask for a verdict; may be repeated.")
+@shelf_options
+def experiment_adopt(
+    key: str,
+    branch: str,
+    title: str,
+    reviewers: tuple[str, ...],
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Propose that the branch of the experiment KEY be merged, and close the experiment."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.adopt_experiment(key, branch=branch, title=title, reviewers=reviewers)
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(f"Experiment {key} is proposed to {found['target']}") + f", as {found['proposal']}.")
+    terminal.next_step(f"everyshelf proposal show {found['proposal']}")
+
+
+@experiment.command("abandon")
+@click.argument("key")
+@click.option("--why", required=True, help="Why, for whoever asks the same again.")
+@shelf_options
+def experiment_abandon(key: str, why: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Close the experiment KEY without adopting it; its branch and runs stay."""
+    found = open_shelf(shelf_key, address)[0].abandon_experiment(key, why)
+    if as_json:
+        terminal.print_json(found)
+    else:
+        terminal.say(terminal.bold(f"Experiment {key} is abandoned") + f": {why}")
+
+
+@click.command("run")
+@click.argument("command", nargs=-1, type=click.UNPROCESSED, required=True)
+@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="A parameter; may be repeated.")
+@click.option("--experiment", "key", default="", help="Key of the experiment; default: the one of this branch.")
+@click.option("--read", "also", multiple=True, metavar="PATH", help="It read this, too; may be repeated.")
+@click.option("--summary", default="", help="What to say about what it wrote.")
+@json_option
+def run(
+    command: tuple[str, ...],
+    given: tuple[str, ...],
+    key: str,
+    also: tuple[str, ...],
+    summary: str,
+    as_json: bool,
+) -> None:
+    """Run COMMAND as a run of an experiment: what it writes on this desk is committed, with what it read and measured.
+
+    Parameters reach it as {NAME} in its arguments, as EVERYSHELF_PARAM_NAME, and together as JSON in
+    EVERYSHELF_PARAMETERS. Metrics are read from the files that shelf.toml names, and from the file EVERYSHELF_METRICS
+    names (JSON or JSON lines).
+    """
+    from everyshelf.desk.running import run_command
+
+    desk = get_desk()
+    shelf = open_client(None, desk).shelf(desk.home.shelf)
+    found = _experiment(desk, shelf, key)
+    parameters = _parameters(given)
+    before = {i.path for i in desk.pending()}
+    ran = run_command(desk, command, parameters, to_stderr=as_json)
+    reads = sorted({*(ran.reads or ()), *(desk.as_path(path) for path in also)})
+    items = desk.pending() if ran.exit_code == 0 else []
+    told = {
+        "reads": reads,
+        "parameters": parameters,
+        "metrics": ran.measured.metrics,
+        "series": ran.measured.series,
+        "command": shlex.join(command),
+        "state": "done" if ran.exit_code == 0 else "failed",
+        "exit_code": ran.exit_code,
+        "note": _note(ran, before, items),
+        "began": ran.began,
+        "took_seconds": round(ran.took_seconds, 3),
+    }
+    said = summary or _summary(found, parameters)
+    made, waiting = _captured(desk, shelf, found, items, said, told)
+    if as_json:
+        terminal.print_json({"experiment": found, "run": made, "waiting": waiting, "wrote": [i.path for i in items]})
+    else:
+        _print_run(found, made, waiting, items, reads, ran)
+    if ran.exit_code:
+        raise click.exceptions.Exit(1)
+
+
+def _experiment(desk: Desk, shelf: ShelfClient, key: str) -> str:
+    if desk.home.branch is None:
+        raise click.UsageError(
+            "this desk is read only; take the experiment's branch: everyshelf take SHELF --branch NAME"
+        )
+    if key:
+        return key
+    known = [e for e in shelf.experiments() if e["state"] == "open" and e["branch"] == desk.home.branch]
+    if not known:
+        raise click.UsageError(
+            f"no open experiment is tried on {desk.home.branch}. Name one: --experiment KEY,"
+            ' or begin one: everyshelf experiment begin "QUESTION"'
+        )
+    found: str = known[0]["key"]
+    return found
+
+
+def _parameters(given: tuple[str, ...]) -> dict[str, str]:
+    result = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip():
+            raise click.BadParameter(f"{text!r} is not NAME=VALUE", param_hint="--set")
+        result[name.strip()] = value
+    return result
+
+
+def _summary(key: str, parameters: dict[str, str]) -> str:
+    told = ", ".join(f"{name} {value}" for name, value in parameters.items())
+    return f"Run of {key}" + (f": {told}" if told else "")
+
+
+def _note(ran: Ran, before: set[str], items: list[Item]) -> str:
+    notes = [ran.note]
+    if ran.reads is None:
+        notes.append("what it read is not known: this file system keeps no access times")
+    if ran.exit_code and not ran.note:
+        notes.append(f"ended with {ran.exit_code}")
+    edited = sorted(before & {i.path for i in items})
+    if edited:
+        notes.append(f"edited before the run and committed with it: {', '.join(edited[:5])}")
+    return "; ".join(n for n in notes if n)[:500]
+
+
+def _captured(
+    desk: Desk, shelf: ShelfClient, key: str, items: list[Item], summary: str, told: dict[str, Any]
+) -> tuple[dict[str, Any] | None, int]:
+    """The run as recorded, or how many commits wait on the desk with it while the service is out of reach."""
+    from everyshelf.cli.commands.desk import send_first
+    from everyshelf.client import UnreachableError
+
+    branch = str(desk.home.branch)
+    labels = {"experiment": key}
+    try:
+        send_first(desk, shelf)
+        base = desk.home.commit
+        commit = desk.commit(shelf, items, summary, labels=labels, merge=True).commit if items else base
+        if commit is None:
+            raise click.UsageError("there is no commit on this branch yet to tie the run to; commit something first")
+        return shelf.record_run(key, branch, commit, base=base or "", **told), 0
+    except UnreachableError as error:
+        if error.code != "service.unreachable":
+            raise
+        return None, desk.commit_later(items, summary, labels=labels, run={"experiment": key, **told})
+
+
+def _print_run(
+    key: str, made: dict[str, Any] | None, waiting: int, items: list[Item], reads: list[str], ran: Ran
+) -> None:
+    took = f"{ran.took_seconds:.1f} s" if ran.took_seconds < 90 else f"{ran.took_seconds / 60:.0f} min"
+    if made is None:
+        terminal.say(terminal.bold(f"A run of {key} waits on this desk") + "; the service is out of reach.")
+        terminal.next_step("everyshelf commit --send")
+        return
+    how = "ended" if made["state"] == "done" else terminal.stops("failed")
+    terminal.say(terminal.bold(f"Run {made['number']} of {key}") + f" {how} after {took}, at {made['commit'][:8]}.")
+    wrote = ", ".join(Path(i.path).name for i in items[:4]) + (f" and {len(items) - 4} more" if len(items) > 4 else "")
+    read = ", ".join(f"{r['name']} v{r['version']}" for r in made["reads"][:5])
+    more = f" and {len(made['reads']) - 5} more" if len(made["reads"]) > 5 else ""
+    for word, text in (("read", read + more), ("wrote", wrote), ("note", made["note"])):
+        if text:
+            terminal.say(terminal.line((2, word), (terminal.KIND, terminal.cut(text, 86))))
+    for name, value in list(made["metrics"].items())[:8]:
+        terminal.say(terminal.line((2, "metric"), (terminal.KIND, name), (40, terminal.bold(_number(value)))))
+    terminal.next_step(f"everyshelf experiment show {key}")

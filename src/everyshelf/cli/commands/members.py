@@ -1,0 +1,145 @@
+"""``member`` and ``log``."""
+
+from __future__ import annotations
+
+import itertools
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
+
+ROLES = ("reader", "author", "keeper", "owner")
+
+
+@click.group("member")
+def member() -> None:
+    """Who may do what on a shelf; inviting people."""
+
+
+@member.command("list")
+@shelf_options
+def member_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Who has a role on the shelf."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found, info = shelf.members(), shelf.info()
+    if as_json:
+        terminal.print_json(found)
+        return
+    seen = "everybody who signs in may read it" if info.open_to_all else "nobody else sees it"
+    people = terminal.count(len(found), "person has a role", "people have a role")
+    terminal.say(terminal.bold(f"{people} on {info.name}") + f"; {seen}.")
+    for one in found:
+        terminal.say(terminal.line((2, one.role), (terminal.KIND, terminal.bold(one.person)), (33, one.full_name)))
+
+
+@member.command("set")
+@click.argument("person")
+@click.argument("role", type=click.Choice(ROLES))
+@shelf_options
+def member_set(person: str, role: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Give PERSON the ROLE."""
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.set_member(person, role)
+    if as_json:
+        terminal.print_json(made)
+    else:
+        terminal.say(terminal.bold(f"{made.full_name} is {made.role}") + f" on {shelf.key} now.")
+
+
+@member.command("remove")
+@click.argument("person")
+@shelf_options
+def member_remove(person: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Take the role of PERSON away; you may take your own."""
+    shelf, _ = open_shelf(shelf_key, address)
+    shelf.remove_member(person)
+    if as_json:
+        terminal.print_json({"removed": person})
+    else:
+        terminal.say(f"{person} has no role on {shelf.key} any more. What they did stays in the log.")
+
+
+@member.command("invite")
+@click.option("--role", type=click.Choice(ROLES), default="reader", show_default=True, help="What they may do.")
+@click.option("--for", "note", default="", help="Whom it is for, for your own list.")
+@click.option("--days", type=click.IntRange(1, 60), default=7, show_default=True, help="How long it holds.")
+@shelf_options
+def member_invite(role: str, note: str, days: int, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Make an invitation; whoever holds its secret joins with that role, once."""
+    shelf, desk = open_shelf(shelf_key, address)
+    made = shelf.invite(role, note, days)
+    where = open_client(address, desk).address
+    if as_json:
+        terminal.print_json({"invitation": made, "link": f"{where}/join#{made.value}"})
+        return
+    terminal.say(terminal.bold(f"Whoever opens this becomes {role} of {shelf.key}") + f"; it holds {days} days, once.")
+    terminal.say(f"  {where}/join#{made.value}")
+    terminal.say(terminal.dim("It is not shown again."))
+    terminal.next_step(f"everyshelf member withdraw {made.id}")
+
+
+@member.command("invitations")
+@shelf_options
+def member_invitations(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Invitations and what became of them."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.invitations()
+    if as_json:
+        terminal.print_json(found)
+        return
+    waiting = sum(i.state == "open" for i in found)
+    terminal.say(terminal.bold(terminal.count(len(found), "invitation")) + f", {waiting or 'none'} open.")
+    for one in found:
+        by = f"taken up by {one.accepted_by}" if one.accepted_by else f"until {terminal.when(one.expires)}"
+        terminal.say(
+            terminal.line(
+                (2, one.state),
+                (terminal.KIND, one.id),
+                (27, one.role),
+                (36, terminal.bold(terminal.cut(one.note or "somebody", 24))),
+                (62, f"by {one.created_by}, {by}"),
+            )
+        )
+
+
+@member.command("withdraw")
+@click.argument("invitation")
+@shelf_options
+def member_withdraw(invitation: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Make an INVITATION (its id) worthless at once."""
+    shelf, _ = open_shelf(shelf_key, address)
+    shelf.withdraw_invitation(invitation)
+    if as_json:
+        terminal.print_json({"withdrawn": invitation})
+    else:
+        terminal.say(f"Invitation {invitation} is worth nothing any more.")
+
+
+@click.command("log")
+@click.option("--person", default="", help="Only what this person did.")
+@click.option("--about", "act", default="", help="Only about one thing: branch, tag, commit, member, token …")
+@click.option("--limit", type=click.IntRange(1), default=30, show_default=True, help="Entries shown.")
+@click.option("--mine", is_flag=True, help="What you did on any shelf, with sign-ins and tokens.")
+@click.option("--shelf", "shelf_key", help="Key of the shelf; default: the desk's.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def log(
+    person: str, act: str, limit: int, mine: bool, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Who did what, newest first. Nothing is ever taken out of it."""
+    if mine:
+        entries = open_client(address).log(person=person, act=act, limit=limit + 1)
+    else:
+        entries = open_shelf(shelf_key, address)[0].log(person=person, act=act, limit=limit + 1)
+    found = list(itertools.islice(entries, limit + 1))
+    more, found = len(found) > limit, found[:limit]
+    if as_json:
+        terminal.print_json(found)
+        return
+    shown = terminal.count(len(found), "entry", "entries")
+    terminal.say(terminal.bold(f"The newest {shown}" if more else shown) + ".")
+    for one in found:
+        via = terminal.dim(f" ({one.via})") if one.via else ""
+        said = f"{one.words} {terminal.bold(terminal.cut(one.subject, 44))}" if one.subject else one.words
+        terminal.say(terminal.line((2, terminal.when(one.time)), (16, one.person), (26, said + via)))

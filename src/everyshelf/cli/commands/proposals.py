@@ -1,0 +1,367 @@
+"""``proposal`` and ``check``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
+
+VERDICTS = ("agree", "agree if", "not yet", "against")
+_VERDICT_WORDS = {word.replace(" ", "-"): word for word in VERDICTS}
+_WHAT = {
+    "verdict": "give a verdict",
+    "answer": "answer",
+    "mend": "mend",
+    "merge": "merge",
+    "settle": "settle",
+}
+
+
+@click.group("proposal")
+def proposal() -> None:
+    """Ask that a branch be merged into another; say what you think of it."""
+
+
+@proposal.command("list")
+@click.option(
+    "--state", type=click.Choice(["open", "merged", "closed", "all"]), default="open", show_default=True, help="Which."
+)
+@shelf_options
+def proposal_list(state: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Proposals of the shelf, newest first."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.proposals(state)
+    if as_json:
+        terminal.print_json(found)
+        return
+    what = "proposal" if state == "all" else f"{state} proposal"
+    terminal.say(terminal.bold(terminal.count(len(found), what)) + ".")
+    for one in found:
+        remarks = f"{one['remarks_open']} of {terminal.count(one['remarks'], 'remark')} open" if one["remarks"] else ""
+        terminal.say(
+            terminal.line(
+                (2, str(one["number"])),
+                (6, one["state"]),
+                (terminal.KIND, terminal.bold(terminal.cut(one["title"], 36))),
+                (51, terminal.cut(f"{one['source']} → {one['target']}", 28)),
+                (80, remarks or one["created_by"]),
+            )
+        )
+    if found:
+        terminal.next_step(f"everyshelf proposal show {found[0]['number']}")
+    elif state == "open":
+        terminal.next_step('everyshelf proposal open BRANCH --title "…"')
+
+
+@proposal.command("open")
+@click.argument("source")
+@click.option("--title", required=True, help="What it brings, in one line.")
+@click.option("--into", "target", default="", help="Branch to merge into; default: the main branch.")
+@click.option("--description", default="", help="More about it.")
+@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask for a verdict; may be repeated.")
+@click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be repeated.")
+@click.option("--drop", is_flag=True, help="Drop SOURCE when it is merged.")
+@shelf_options
+def proposal_open(
+    source: str,
+    title: str,
+    target: str,
+    description: str,
+    reviewers: tuple[str, ...],
+    tasks: tuple[str, ...],
+    drop: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Ask that the branch SOURCE be merged."""
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.open_proposal(
+        title, source, target, description=description, tasks=list(tasks), reviewers=list(reviewers), drop=drop
+    )
+    _shown(made, as_json)
+
+
+@proposal.command("show")
+@click.argument("number", type=int)
+@shelf_options
+def proposal_show(number: int, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Proposal NUMBER as it stands: what it brings, conflicts, verdicts, remarks, checks."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.proposal(number)
+    if as_json:
+        terminal.print_json(found)
+        return
+    sentence = ""
+    if found["base"] and found["head"]:
+        sentence = shelf.compare(f"commit:{found['base']}", f"commit:{found['head']}")["sentence"]
+    _print(found, sentence)
+
+
+def _shown(found: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        terminal.print_json(found)
+    else:
+        _print(found, "")
+
+
+def _print(found: dict[str, Any], sentence: str) -> None:
+    state = "" if found["state"] == "open" else f", {found['state']} by {found['closed_by']}"
+    terminal.say(terminal.bold(f"Proposal {found['number']}: {found['title']}"))
+    terminal.say(f"  {found['source']} into {found['target']}, by {found['created_by']}{state}")
+    if found["description"]:
+        terminal.say(f"  {terminal.cut(found['description'], 96)}")
+    if sentence:
+        terminal.say(f"  {sentence}")
+    for conflict in found["conflicts"]:
+        terminal.say(terminal.line((2, "⊣⊢ conflict"), (terminal.KIND + 2, terminal.cut(conflict["why"], 84))))
+    _print_verdicts(found)
+    for one in found["remarks"]:
+        _print_remark(one)
+    for hold in found["holds"]:
+        terminal.say(terminal.line((2, terminal.stops("holds")), (15, terminal.cut(hold["said"], 84))))
+    if found["state"] == "open":
+        _print_next(found)
+
+
+def _print_verdicts(found: dict[str, Any]) -> None:
+    for verdict in found["verdicts"]:
+        word = terminal.dim(f"{verdict['verdict']}, lapsed") if verdict["lapsed"] else verdict["verdict"]
+        said = verdict["lapsed"] or verdict["text"]
+        told = terminal.cut(said, 60)
+        terminal.say(terminal.line((2, "verdict"), (15, terminal.bold(verdict["person"])), (25, word), (44, told)))
+    asked = [r for r in found["reviewers"] if r not in {v["person"] for v in found["verdicts"]}]
+    for person in asked:
+        terminal.say(terminal.line((2, "verdict"), (15, terminal.bold(person)), (25, terminal.dim("asked, none yet"))))
+    for check in found["checks"]:
+        word = "passed" if check["passed"] else terminal.stops("failed")
+        terminal.say(terminal.line((2, "check"), (15, terminal.bold(check["name"])), (36, word), (48, check["said"])))
+
+
+def _print_next(found: dict[str, Any]) -> None:
+    if found["merge"] or any(h["what"] == "conflicts" for h in found["holds"]):
+        terminal.next_step(
+            f"everyshelf settle --merge {found['merge']}"
+            if found["merge"]
+            else f"everyshelf proposal merge {found['number']}"
+        )
+    elif found["holds"] and found["may_judge"]:
+        terminal.next_step(f"everyshelf proposal verdict {found['number']} agree")
+    elif not found["holds"] and found["may_merge"]:
+        terminal.next_step(f"everyshelf proposal merge {found['number']}")
+    else:
+        who = f"{found['who_merges']} of the shelf merge it"
+        terminal.say(terminal.dim(f"  Nothing for you to do now; {who}."))
+
+
+def _print_remark(one: dict[str, Any]) -> None:
+    where = ""
+    if one["path"]:
+        now = one["now"] or {}
+        part = now.get("part") or one["part"]
+        gone = ", which is gone" if now and (now["path"] is None or (one["part"] and now["part"] is None)) else ""
+        moved = ", moved since" if not gone and part != one["part"] else ""
+        where = f" on {one['label'] or part or now.get('path') or one['path']}{gone}{moved}"
+    settled = terminal.dim(" (dealt with)") if one["settled"] else ""
+    terminal.say(
+        terminal.line((2, "remark"), (15, terminal.bold(one["person"]) + where + settled), (70, f"id {one['id']}"))
+    )
+    terminal.say(terminal.line((15, terminal.cut(one["text"], 84))))
+    for answer in one["answers"]:
+        terminal.say(terminal.line((17, f"{terminal.bold(answer['person'])}: {terminal.cut(answer['text'], 74)}")))
+
+
+@proposal.command("change")
+@click.argument("number", type=int)
+@click.option("--title", help="What it brings.")
+@click.option("--description", help="More about it.")
+@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask, instead of those asked before.")
+@click.option("--drop/--keep", "drop", default=None, help="Whether the branch is dropped when it is merged.")
+@shelf_options
+def proposal_change(
+    number: int,
+    title: str | None,
+    description: str | None,
+    reviewers: tuple[str, ...],
+    drop: bool | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Change what is said about proposal NUMBER, and who is asked."""
+    wanted = {"title": title, "description": description, "drop": drop, "reviewers": list(reviewers) or None}
+    changes = {name: value for name, value in wanted.items() if value is not None}
+    if not changes:
+        raise click.UsageError("what shall change? Give --title, --description, --ask, --drop or --keep.")
+    _shown(open_shelf(shelf_key, address)[0].change_proposal(number, **changes), as_json)
+
+
+@proposal.command("remark")
+@click.argument("number", type=int)
+@click.argument("text")
+@click.option("--on", "path", default="", metavar="ARTIFACT", help="The artifact it is about.")
+@click.option("--part", default="", help="The part of it, by its path in the outline.")
+@click.option("--answer", "answer_to", default="", metavar="ID", help="Answer this remark.")
+@shelf_options
+def proposal_remark(
+    number: int,
+    text: str,
+    path: str,
+    part: str,
+    answer_to: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Say something about proposal NUMBER. A remark on a part follows it when it moves."""
+    shelf, desk = open_shelf(shelf_key, address)
+    where = desk.as_path(path) if desk and path else path
+    _shown(shelf.remark(number, text, path=where, part=part, answer_to=answer_to), as_json)
+
+
+@proposal.command("settle-remark")
+@click.argument("number", type=int)
+@click.argument("remark")
+@click.option("--reopen", is_flag=True, help="Say that it is not dealt with after all.")
+@shelf_options
+def proposal_settle_remark(
+    number: int, remark: str, reopen: bool, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Say that REMARK (its id) of proposal NUMBER is dealt with."""
+    _shown(open_shelf(shelf_key, address)[0].settle_remark(number, remark, not reopen), as_json)
+
+
+@proposal.command("verdict")
+@click.argument("number", type=int)
+@click.argument("verdict", type=click.Choice(list(_VERDICT_WORDS)))
+@click.option("--say", "text", default="", help="Why; for agree-if, what must be met.")
+@shelf_options
+def proposal_verdict(
+    number: int, verdict: str, text: str, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Say what you think of proposal NUMBER. A verdict lapses when the branch changes by more than looks."""
+    shelf, _ = open_shelf(shelf_key, address)
+    _shown(shelf.give_verdict(number, _VERDICT_WORDS[verdict], text), as_json)
+
+
+@proposal.command("merge")
+@click.argument("number", type=int)
+@click.option("--anyway", default="", metavar="WHY", help="Merge though something holds it, and say why.")
+@click.option("--summary", default="", help="What to say about it; default: the title.")
+@click.option("--drop/--keep", "drop", default=None, help="Whether the branch is dropped; default: as proposed.")
+@shelf_options
+def proposal_merge(
+    number: int,
+    anyway: str,
+    summary: str,
+    drop: bool | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Merge proposal NUMBER in one act. What is to be settled first waits on the server (exit code 3)."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.merge_proposal(number, anyway=anyway, summary=summary, drop=drop)
+    if as_json:
+        terminal.print_json(found)
+        return
+    commit = (found["merged"] or "")[:8]
+    terminal.say(terminal.bold(f"Proposal {number} is merged") + f" into {found['target']}, as {commit}.")
+    terminal.next_step("everyshelf history --limit 5")
+
+
+@proposal.command("close")
+@click.argument("number", type=int)
+@click.option("--why", default="", help="Why it is not merged.")
+@click.option("--reopen", is_flag=True, help="Open it again.")
+@shelf_options
+def proposal_close(
+    number: int, why: str, reopen: bool, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Close proposal NUMBER without merging; both branches stay."""
+    changes = {"state": "open"} if reopen else {"state": "closed", "why": why}
+    _shown(open_shelf(shelf_key, address)[0].change_proposal(number, **changes), as_json)
+
+
+@proposal.command("waiting")
+@click.option("--address", help="Address of the service.")
+@json_option
+def proposal_waiting(address: str | None, as_json: bool) -> None:
+    """What waits for you, on all shelves."""
+    found = open_client(address).waiting()
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(f"{len(found) or 'Nothing'} wait{'s' if len(found) < 2 else ''} for you") + ".")
+    for one in found:
+        number = f"proposal {one['proposal']}" if one["proposal"] else f"merge {one['merge']}"
+        terminal.say(
+            terminal.line(
+                (2, _WHAT[one["what"]]),
+                (18, one["shelf"]),
+                (33, terminal.bold(terminal.cut(one["title"], 30))),
+                (64, number),
+            )
+        )
+        terminal.say(terminal.line((33, terminal.cut(one["said"], 66))))
+    if found:
+        first = found[0]
+        command = f"proposal show {first['proposal']}" if first["proposal"] else f"settle --merge {first['merge']}"
+        terminal.next_step(f"everyshelf {command} --shelf {first['shelf']}")
+
+
+@click.group("check")
+def check() -> None:
+    """Test results recorded against a commit."""
+
+
+@check.command("list")
+@click.option("--at", "ref", default="", help="Ref; default: the main branch.")
+@shelf_options
+def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """The newest check of each name."""
+    found = open_shelf(shelf_key, address)[0].checks(ref)
+    if as_json:
+        terminal.print_json(found)
+        return
+    failed = sum(not c["passed"] for c in found)
+    sentence = terminal.bold(terminal.count(len(found), "check")) + f", {failed or 'none'} failed."
+    terminal.say(sentence if found else terminal.bold("No check is recorded there") + ".")
+    for one in found:
+        word = "passed" if one["passed"] else terminal.stops("failed")
+        who = f"{one['made_by']}, {terminal.when(one['made'])}"
+        terminal.say(
+            terminal.line(
+                (2, word), (terminal.KIND, terminal.bold(one["name"])), (40, terminal.cut(one["said"], 36)), (78, who)
+            )
+        )
+
+
+@check.command("record")
+@click.argument("name")
+@click.option("--passed/--failed", "passed", required=True, default=None, help="How it ended.")
+@click.option("--at", "ref", default="", help="Ref whose commit was checked; default: the main branch.")
+@click.option("--say", "said", default="", help="In a few words, what was found.")
+@click.option("--link", default="", help="Where more is to be read.")
+@shelf_options
+def check_record(
+    name: str,
+    passed: bool | None,
+    ref: str,
+    said: str,
+    link: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Record that the check NAME passed or failed for the commit a ref stands for."""
+    if passed is None:
+        raise click.UsageError("say how it ended: --passed or --failed")
+    made = open_shelf(shelf_key, address)[0].record_check(name, passed, ref, said=said, link=link)
+    if as_json:
+        terminal.print_json(made)
+        return
+    terminal.say(terminal.bold(f"{name} {'passed' if passed else 'failed'}") + f", recorded for {made['commit'][:8]}.")

@@ -1,0 +1,101 @@
+"""Merging branches, settling conflicts, and drafts."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote
+
+from everyshelf.client.models import Commit, Draft, Merge, SavePoint, Saving, WaitingMerge
+from everyshelf.client.part import ShelfPart
+
+
+class MergingPart(ShelfPart):
+    """Bringing work together."""
+
+    def merge(
+        self,
+        source: str,
+        target: str,
+        *,
+        prefer: str | None = None,
+        drop: bool = False,
+        summary: str = "",
+        author: str | None = None,
+        time: datetime | None = None,
+    ) -> Merge:
+        """Merge a branch into another."""
+        body = {
+            "source": source,
+            "target": target,
+            "prefer": prefer,
+            "drop": drop,
+            "summary": summary,
+            "author": author,
+            "time": time,
+        }
+        return self._transport.send("POST", f"{self._base}/merge", body, Merge)
+
+    def merges(self) -> list[WaitingMerge]:
+        """Merges that wait to be settled, newest first."""
+        return self._transport.get(f"{self._base}/merges", list[WaitingMerge])
+
+    def waiting_merge(self, uid: str) -> WaitingMerge:
+        """One merge, with every artifact both sides changed and its conflicts."""
+        return self._transport.get(f"{self._base}/merges/{quote(uid)}", WaitingMerge)
+
+    def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
+        """Settle conflicts: each decision has ``path``, ``conflict``, ``take`` (this, other, both, edited or None), and
+        ``value`` for an edited one, or ``content`` (an uploaded content's id) for the artifact as a whole."""
+        body = {"decisions": decisions}
+        return self._transport.send("POST", f"{self._base}/merges/{quote(uid)}/decisions", body, WaitingMerge)
+
+    def finish_merge(self, uid: str, summary: str = "") -> Commit:
+        """Make the commit of a merge that is settled."""
+        return self._transport.send("POST", f"{self._base}/merges/{quote(uid)}/finish", {"summary": summary}, Commit)
+
+    def abandon_merge(self, uid: str) -> None:
+        """Give a merge up; both sides stay as they are."""
+        self._transport.send("DELETE", f"{self._base}/merges/{quote(uid)}")
+
+    # --- drafts -------------------------------------------------------------
+
+    def drafts(self) -> list[Draft]:
+        """One's own drafts with something pending."""
+        return self._transport.get(f"{self._base}/drafts", list[Draft])
+
+    def save(self, branch: str, entries: list[Saving], base: str | None = None) -> Draft:
+        """Keep edits in the draft of a branch, all or none; raises ``ProblemError`` (draft.moved) where one was made on
+        another save point than the newest."""
+        body = {"branch": branch, "base": base, "entries": entries}
+        return self._transport.send("POST", f"{self._base}/drafts", body, Draft)
+
+    def save_points(self, branch: str, path: str = "", before: int | None = None) -> list[SavePoint]:
+        """The trail of a draft, newest first, also of what was committed or discarded; up to 500."""
+        query = {"branch": branch, "path": path or None, "before": before}
+        return self._transport.get(f"{self._base}/drafts/points", list[SavePoint], **query)
+
+    def discard_draft(self, branch: str, paths: list[str] | None = None) -> Draft:
+        """Give pending entries up; their save points stay."""
+        return self._transport.send("POST", f"{self._base}/drafts/discard", {"branch": branch, "paths": paths}, Draft)
+
+    def bring_back(self, branch: str, point: int) -> Draft:
+        """Save what a save point holds anew."""
+        return self._transport.send(
+            "POST", f"{self._base}/drafts/bring-back", {"branch": branch, "point": point}, Draft
+        )
+
+    def commit_draft(
+        self,
+        branch: str,
+        summary: str,
+        paths: list[str] | None = None,
+        *,
+        description: str = "",
+        merge: bool = False,
+        prefer: str | None = None,
+    ) -> Commit:
+        """Commit pending entries of a draft, all or a selection; the rest stays."""
+        said = {"summary": summary, "description": description}
+        body = {"branch": branch, "paths": paths, "merge": merge, "prefer": prefer, **said}
+        return self._transport.send("POST", f"{self._base}/drafts/commit", body, Commit)

@@ -1,0 +1,452 @@
+"""The client of one shelf: contents, artifacts, history, branches, comparison, environments."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+
+from everyshelf.client.errors import ProblemError
+from everyshelf.client.experiments import ExperimentsPart
+from everyshelf.client.merging import MergingPart
+from everyshelf.client.models import (
+    Artifact,
+    ArtifactVersion,
+    Branch,
+    Commit,
+    CommitListed,
+    Content,
+    Deployment,
+    Environment,
+    Job,
+    Shelf,
+    Tag,
+    WantedChange,
+)
+from everyshelf.client.people import PeoplePart
+from everyshelf.client.proposals import ProposalsPart
+
+Progress = Callable[[Job], None]
+_PAGE = 1000
+_IDS_PER_REQUEST = 5000
+
+
+class _Page(msgspec.Struct):
+    items: list[dict[str, Any]]
+    next: str | None
+
+
+class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart):
+    """One shelf of a service."""
+
+    def info(self) -> Shelf:
+        """The shelf in numbers."""
+        return self._transport.get(self._base, Shelf)
+
+    # --- contents ----------------------------------------------------------
+
+    def upload(self, source: bytes | Path | Iterable[bytes], size: int | None = None) -> Content:
+        """Store bytes, a file, or pieces; streamed, never whole in memory unless given so."""
+        path = f"{self._base}/contents"
+        if isinstance(source, bytes):
+            return self._transport.put_bytes(path, _pieces_of(source), len(source), Content)
+        if isinstance(source, Path):
+            with source.open("rb") as file:
+                length = source.stat().st_size
+                return self._transport.put_bytes(path, iter(lambda: file.read(1 << 20), b""), length, Content)
+        return self._transport.put_bytes(path, source, size, Content)
+
+    def missing(self, ids: Iterable[str]) -> list[str]:
+        """Those content ids the shelf does not hold."""
+        wanted, missing = list(dict.fromkeys(ids)), []
+        for start in range(0, len(wanted), _IDS_PER_REQUEST):
+            body = {"ids": wanted[start : start + _IDS_PER_REQUEST]}
+            answer = self._transport.send("POST", f"{self._base}/contents/missing", body, dict[str, list[str]])
+            missing += answer["missing"]
+        return missing
+
+    def content(self, identity: str, *, start: int = 0, stop: int | None = None) -> bytes:
+        """Bytes of a content, or of a range of it (stop excluded)."""
+        headers = {"Range": f"bytes={start}-{'' if stop is None else stop - 1}"} if start or stop is not None else None
+        with self._transport.stream(f"{self._base}/contents/{identity}", headers=headers) as pieces:
+            return b"".join(pieces)
+
+    def download_content(self, identity: str, target: Path) -> None:
+        """A content into a file, in pieces."""
+        with self._transport.stream(f"{self._base}/contents/{identity}") as pieces, target.open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
+
+    # --- artifacts ---------------------------------------------------------
+
+    def artifacts(
+        self, ref: str | None = None, folder: str | None = None, *, files: bool = False
+    ) -> Iterator[Artifact]:
+        """Everything at a ref, by path; pages are fetched as they are needed.
+
+        ``files``: every file of a folder kept whole, instead of the folder.
+        """
+        for row in self._pages("artifacts", ref=ref, folder=folder, files="true" if files else None):
+            yield msgspec.convert(row, Artifact)
+
+    def artifact(self, path: str, ref: str | None = None, version: int | None = None) -> Artifact:
+        """One artifact at a ref or version."""
+        return self._transport.get(f"{self._base}/artifact", Artifact, path=path, ref=ref, version=version)
+
+    def history(self, path: str, ref: str | None = None) -> list[ArtifactVersion]:
+        """Versions of an artifact, newest first."""
+        return self._transport.get(f"{self._base}/artifact/history", list[ArtifactVersion], path=path, ref=ref)
+
+    def outline(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """What an artifact is made of."""
+        return self._transport.get(
+            f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version
+        )
+
+    def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
+        return self._transport.get(
+            f"{self._base}/artifact/drawing", dict[str, Any], path=path, ref=ref, version=version
+        )
+
+    def references(self, path: str, ref: str | None = None) -> dict[str, Any]:
+        """What an artifact uses, who uses it, and what it names that is not there."""
+        return self._transport.get(f"{self._base}/artifact/references", dict[str, Any], path=path, ref=ref)
+
+    def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+        """An artifact's parts as files with their texts, and notes."""
+        return self._transport.get(
+            f"{self._base}/artifact/unfolded", dict[str, Any], path=path, ref=ref, version=version
+        )
+
+    def unfolded_zip(self, path: str, ref: str | None = None, version: int | None = None) -> bytes:
+        """All its parts in one zip, with what is needed to fold them again."""
+        address = f"{self._base}/artifact/unfolded/file"
+        with self._transport.stream(address, path=path, ref=ref, version=version) as pieces:
+            return b"".join(pieces)
+
+    def fold(self, content: str) -> dict[str, Any]:
+        """The content (``id``, ``size``, ``name``, ``notes``) that a zip of parts, uploaded before, folds to."""
+        return self._transport.send("POST", f"{self._base}/contents/fold", {"content": content}, dict[str, Any])
+
+    def edit_content(
+        self,
+        path: str,
+        content: str,
+        *,
+        text: str | None = None,
+        parts: list[dict[str, Any]] | None = None,
+        cells: list[dict[str, Any]] | None = None,
+        ref: str = "",
+    ) -> Content:
+        """A content that differs from ``content`` in nothing but its text, fields (``part``, ``field``, ``value``) or
+        cells (``row``, ``column``, ``value``, ``was``); save it into a draft, or commit it."""
+        body = {"path": path, "content": content, "text": text, "parts": parts or [], "cells": cells or [], "ref": ref}
+        return self._transport.send("POST", f"{self._base}/contents/edit", body, Content)
+
+    def cells(self, path: str, ref: str | None = None) -> dict[str, Any]:
+        """A small table as texts: ``content``, ``columns``, ``rows``; ``note`` says why there are none."""
+        return self._transport.get(f"{self._base}/artifact/cells", dict[str, Any], path=path, ref=ref)
+
+    def download(self, path: str, target: Path, ref: str | None = None, *, version: int | None = None) -> None:
+        """An artifact into a file, in pieces; a folder kept whole as a zip."""
+        address = f"{self._base}/artifact/file"
+        with self._transport.stream(address, path=path, ref=ref, version=version) as pieces, target.open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
+
+    def text(
+        self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None
+    ) -> dict[str, Any]:
+        """The beginning of an artifact as text."""
+        return self._transport.get(
+            f"{self._base}/artifact/text", dict[str, Any], path=path, ref=ref, version=version, encoding=encoding
+        )
+
+    def read(self, path: str, ref: str | None = None, version: int | None = None) -> bytes:
+        """The bytes of an artifact."""
+        with self._transport.stream(f"{self._base}/artifact/file", path=path, ref=ref, version=version) as pieces:
+            return b"".join(pieces)
+
+    # --- history -----------------------------------------------------------
+
+    def commits(self, ref: str | None = None, limit: int | None = None) -> Iterator[CommitListed]:
+        """Commits in the line of a ref, newest first."""
+        for row in self._pages("commits", limit=limit, ref=ref):
+            yield msgspec.convert(row, CommitListed, strict=False)
+
+    def commit(
+        self,
+        branch: str,
+        base: str | None,
+        changes: list[WantedChange],
+        summary: str,
+        *,
+        description: str = "",
+        labels: dict[str, str] | None = None,
+        tasks: list[str] | None = None,
+        merge: bool = False,
+        prefer: str | None = None,
+        author: str | None = None,
+        time: datetime | None = None,
+    ) -> Commit:
+        """Commit changes onto a branch whose head is believed to be ``base``; all or nothing."""
+        body = {
+            "branch": branch,
+            "base": base,
+            "changes": changes,
+            "summary": summary,
+            "description": description,
+            "labels": labels or {},
+            "tasks": tasks or [],
+            "merge": merge,
+            "prefer": prefer,
+            "author": author,
+            "time": time,
+        }
+        return self._transport.send("POST", f"{self._base}/commits", body, Commit)
+
+    def restore(self, branch: str, ref: str, path: str | None = None, summary: str = "") -> Commit:
+        """Bring an artifact, or the whole shelf, back to an older state as a new commit."""
+        body = {"branch": branch, "ref": ref, "path": path, "summary": summary}
+        return self._transport.send("POST", f"{self._base}/restore", body, Commit)
+
+    def copy(
+        self, source: str, path: str, *, version: int | None = None, to: str = "", branch: str = "", summary: str = ""
+    ) -> dict[str, Any]:
+        """Copy an artifact of the shelf ``source`` here, as of a version, with the versions it comes from."""
+        body = {
+            "shelf": source,
+            "path": path,
+            "version": version,
+            "to": to,
+            "branch": branch,
+            "summary": summary,
+        }
+        return self._transport.send("POST", f"{self._base}/copies", body, dict[str, Any])
+
+    # --- branches and tags -------------------------------------------------
+
+    def branches(self) -> list[Branch]:
+        """All branches."""
+        return self._transport.get(f"{self._base}/branches", list[Branch])
+
+    def branch(self, name: str) -> Branch:
+        """One branch; raises ``ProblemError`` (404) if it is missing."""
+        found = next((b for b in self.branches() if b.name == name), None)
+        if found is None:
+            problem = {
+                "detail": f"the shelf has no branch {name!r}",
+                "code": "branch.missing",
+                "hint": "List them: everyshelf branch list",
+            }
+            raise ProblemError(404, problem)
+        return found
+
+    def make_branch(self, name: str = "", start: str = "", note: str = "") -> Branch:
+        """A branch from any ref; without a name, one of the person and what ``note`` says."""
+        return self._transport.send(
+            "POST", f"{self._base}/branches", {"name": name, "start": start, "note": note}, Branch
+        )
+
+    def drop_branch(self, name: str) -> None:
+        """Drop a branch; its commits stay."""
+        self._transport.send("DELETE", f"{self._base}/branches/{quote(name)}")
+
+    def guard_branch(self, name: str, guarded: bool = True) -> Branch:
+        """Let only keepers commit to it."""
+        return self._transport.send("PATCH", f"{self._base}/branches/{quote(name)}", {"guarded": guarded}, Branch)
+
+    def tags(self) -> list[Tag]:
+        """All tags, newest first."""
+        return self._transport.get(f"{self._base}/tags", list[Tag])
+
+    def make_tag(
+        self,
+        name: str,
+        ref: str = "",
+        note: str = "",
+        selection: list[str] | None = None,
+        created: datetime | None = None,
+        created_by: str | None = None,
+    ) -> Tag:
+        """A name that never moves."""
+        body = {
+            "name": name,
+            "ref": ref,
+            "note": note,
+            "selection": selection,
+            "created": created,
+            "created_by": created_by,
+        }
+        return self._transport.send("POST", f"{self._base}/tags", body, Tag)
+
+    # --- comparison --------------------------------------------------------
+
+    def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> dict[str, Any]:
+        """Compare two states; waits for the job that works out what takes long."""
+        while True:
+            found = self._transport.get(f"{self._base}/compare", dict[str, Any], from_=before, to=after)
+            if not found["job"]:
+                return found
+            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+
+    def compare_artifact(
+        self, path: str, before: str, after: str | None = None, on_progress: Progress | None = None
+    ) -> dict[str, Any]:
+        """All findings of one artifact; refs may be version:N. Waits for the job that compares large contents."""
+        address = f"{self._base}/compare/artifact"
+        while True:
+            found = self._transport.get(address, dict[str, Any], path=path, from_=before, to=after)
+            if not found["job"]:
+                return found
+            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+
+    def compare_rows(
+        self,
+        path: str,
+        before: str,
+        after: str | None = None,
+        *,
+        start: int = 0,
+        count: int = 100,
+        action: str | None = None,
+        column: str | None = None,
+        table: str | None = None,
+    ) -> dict[str, Any]:
+        """Rows of a table that differ: ``rows``, ``total`` and ``start``; only of an action, or changed in a column.
+
+        ``table``: which one, where the artifact holds several.
+        """
+        wanted = {"start": str(start), "count": str(count), "action": action, "column": column, "table": table}
+        address = f"{self._base}/compare/rows"
+        return self._transport.get(address, dict[str, Any], path=path, from_=before, to=after, **wanted)
+
+    def compare_drawing(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
+        """Two versions of a pipeline or workflow in one drawing."""
+        return self._transport.get(f"{self._base}/compare/drawing", dict[str, Any], path=path, from_=before, to=after)
+
+    def compare_report(
+        self,
+        before: str,
+        after: str | None = None,
+        *,
+        path: str | None = None,
+        form: str = "html",
+        on_progress: Progress | None = None,
+    ) -> str:
+        """A comparison as one HTML page, Markdown ("md") or JSON; waits until it is worked out."""
+        if path is None:
+            self.compare(before, after, on_progress)
+        address = f"{self._base}/compare/report"
+        return self._transport.text(address, path=path, from_=before, to=after, form=form)
+
+    # --- environments ------------------------------------------------------
+
+    def environments(self) -> list[Environment]:
+        """In the order of their route."""
+        return self._transport.get(f"{self._base}/environments", list[Environment])
+
+    def make_environment(
+        self,
+        name: str,
+        *,
+        folder: str = "",
+        position: int | None = None,
+        fed_from: str = "",
+        earlier_first: bool = False,
+        note: str = "",
+    ) -> Environment:
+        """A new environment."""
+        body = {
+            "name": name,
+            "folder": folder,
+            "position": position,
+            "fed_from": fed_from,
+            "earlier_first": earlier_first,
+            "note": note,
+        }
+        return self._transport.send("POST", f"{self._base}/environments", body, Environment)
+
+    def remove_environment(self, name: str) -> None:
+        """Forget one that was never used."""
+        self._transport.send("DELETE", self._environment(name))
+
+    def deployments(self, environment: str) -> list[Deployment]:
+        """What was put there, newest first."""
+        return self._transport.get(f"{self._environment(environment)}/deployments", list[Deployment])
+
+    def rehearse(self, tag: str, environment: str) -> dict[str, Any]:
+        """What a promotion would do; nothing is touched."""
+        return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
+
+    def promote(
+        self,
+        tag: str,
+        environment: str,
+        *,
+        why: str = "",
+        overwrite_drift: bool = False,
+        at: datetime | None = None,
+        who: str | None = None,
+    ) -> Job:
+        """Start putting a tag in place; see ``wait``."""
+        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
+        return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
+
+    def roll_back(
+        self,
+        environment: str,
+        *,
+        to: int | None = None,
+        why: str = "",
+        overwrite_drift: bool = False,
+        at: datetime | None = None,
+        who: str | None = None,
+    ) -> Job:
+        """Start putting an earlier deployment in place again; see ``wait``."""
+        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
+        return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
+
+    def verify(self) -> Job:
+        """Start re-reading the whole shelf; see ``wait``."""
+        return self._transport.send("POST", f"{self._base}/verify", None, Job)
+
+    def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
+        """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
+        pause = 0.03
+        while not job.ended:
+            time.sleep(pause)
+            pause = min(pause * 1.4, 0.5)
+            job = self._transport.get(f"jobs/{job.job}", Job)
+            if on_progress is not None:
+                on_progress(job)
+        if job.state != "done":
+            problem = job.problem or {"detail": f"the job was {job.state}"}
+            raise ProblemError(int(problem.get("status", 500)), problem)
+        return job
+
+    def _environment(self, name: str) -> str:
+        return f"{self._base}/environments/{quote(name, safe='')}"
+
+    def _pages(self, what: str, limit: int | None = None, **query: Any) -> Iterator[dict[str, Any]]:
+        cursor, left = None, limit
+        while True:
+            size = _PAGE if left is None else min(left, _PAGE)
+            page = self._transport.get(f"{self._base}/{what}", _Page, limit=size, cursor=cursor, **query)
+            yield from page.items
+            left = None if left is None else left - len(page.items)
+            if page.next is None or left == 0:
+                return
+            cursor = page.next
+
+
+def _pieces_of(data: bytes) -> Iterator[bytes]:
+    view = memoryview(data)
+    for start in range(0, len(view), 1 << 20):
+        yield bytes(view[start : start + (1 << 20)])

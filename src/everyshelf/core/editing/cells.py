@@ -1,0 +1,79 @@
+"""Setting cells of a delimited table in the text they were read from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from everyshelf.core.errors import ConflictError, InvalidError, UnreadableError
+from everyshelf.core.formats.source.tables import meaning, raw_table
+from everyshelf.core.formats.text import decode, encoded_like
+
+MOST_BYTES = 20 * 1024 * 1024
+MOST_ROWS = 5_000
+MOST_COLUMNS = 200
+
+
+@dataclass(frozen=True)
+class CellEdit:
+    """That the cell of ``column`` in record ``row`` (from 0, in the order of the file) shall say ``value``.
+
+    ``was``: what it said when it was looked at; None: whatever it says.
+    """
+
+    row: int
+    column: str
+    value: str
+    was: str | None = None
+
+
+def cells_of(data: bytes) -> dict[str, Any]:
+    """Columns and rows of a small delimited table as texts, or a ``note`` that says why it is not edited by cell."""
+    nothing: dict[str, Any] = {"columns": [], "rows": []}
+    try:
+        table = raw_table(data)
+    except UnreadableError as error:
+        return {**nothing, "note": error.message}
+    if len(table.records) > MOST_ROWS or len(table.columns) > MOST_COLUMNS:
+        return {**nothing, "note": f"it has more than {MOST_ROWS:,} rows or {MOST_COLUMNS} columns"}
+    if len(set(table.columns)) < len(table.columns):
+        return {**nothing, "note": "two of its columns have one name"}
+    rows = [[meaning(cell) for cell in table.cells(record)] for record in table.records]
+    return {"columns": table.columns, "rows": rows, "note": ""}
+
+
+def set_cells(data: bytes, edits: Sequence[CellEdit]) -> bytes:
+    """``data`` with these cells changed; every other byte stays.
+
+    Raises ``InvalidError`` for a cell that is not there or a table that cannot be taken apart, and ``ConflictError``
+    (edit.changed) for a cell that says something else by now.
+    """
+    if len(data) > MOST_BYTES:
+        raise InvalidError(f"tables over {MOST_BYTES >> 20} MB are not edited by cell", code="edit.too_large")
+    try:
+        table = raw_table(data)
+    except UnreadableError as error:
+        raise InvalidError(
+            f"this table is not edited by cell: {error.message}", code="edit.table", hint="Edit the text instead."
+        ) from error
+    records = list(table.records)
+    for edit in edits:
+        if not 0 <= edit.row < len(records):
+            raise InvalidError(f"there is no row {edit.row + 1}", code="edit.cell", hint="Load it again.")
+        if edit.column not in table.columns:
+            raise InvalidError(f"there is no column {edit.column}", code="edit.cell", hint="Load it again.")
+        cells = table.cells(records[edit.row])
+        place = table.columns.index(edit.column)
+        says = meaning(cells[place])
+        if edit.was is not None and says != edit.was:
+            raise ConflictError(
+                f"{edit.column} of row {edit.row + 1} says {says!r} by now, not {edit.was!r}",
+                code="edit.changed",
+                hint="Load it again, then edit.",
+            )
+        cells[place] = table.written(edit.value)
+        records[edit.row] = table.delimiter.join(cells)
+    header = [table.header] if table.header is not None else []
+    text = table.newline.join([*table.above, *header, *records]) + table.ending
+    return encoded_like(text, decode(data))

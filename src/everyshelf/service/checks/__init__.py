@@ -1,0 +1,1 @@
+"""Checks: test results recorded against a commit."""

@@ -1,0 +1,60 @@
+"""Recording checks and reading them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.checks.models import Check
+from everyshelf.service.log.actions import note
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.models import Commit, Shelf
+
+
+def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, said: str, link: str, *, passed: bool) -> Check:
+    """Record what was found about the commit a ref stands for now."""
+    require(caller, shelf, "record checks")
+    commit = resolve(shelf, ref).commit
+    if commit is None:
+        raise InvalidError(f"{ref} has no commit to check", code="check.empty", hint="Commit something first.")
+    if not name.strip() or "\n" in name:
+        raise InvalidError("a check needs a name of one line", code="check.name", pointer="/name")
+    with transaction.atomic():
+        note(caller, "check.recorded", name.strip(), shelf, commit=commit.uid, passed=passed)
+        return Check.objects.create(
+            shelf=shelf,
+            commit=commit,
+            name=name.strip(),
+            passed=passed,
+            said=said,
+            link=link,
+            made=timezone.now(),
+            made_by=caller.person,
+        )
+
+
+def checks_of(commit: Commit | None) -> list[Check]:
+    """The newest check of each name, by name."""
+    if commit is None:
+        return []
+    newest: dict[str, Check] = {}
+    for found in Check.objects.filter(commit=commit).select_related("made_by", "commit").order_by("id"):
+        newest[found.name] = found
+    return [newest[name] for name in sorted(newest)]
+
+
+def check_json(check: Check) -> dict[str, Any]:
+    """A check's public form."""
+    return {
+        "name": check.name,
+        "passed": check.passed,
+        "said": check.said,
+        "link": check.link,
+        "commit": check.commit.uid,
+        "made": check.made,
+        "made_by": check.made_by.username,
+    }

@@ -1,0 +1,65 @@
+"""Checks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.urls import path
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+
+from everyshelf.service.checks import actions
+from everyshelf.service.shelves.api.base import REF, ShelfView, valid
+
+
+class CheckOut(serializers.Serializer):
+    """What was found about a commit."""
+
+    name = serializers.CharField()
+    passed = serializers.BooleanField()
+    said = serializers.CharField()
+    link = serializers.CharField()
+    commit = serializers.CharField()
+    made = serializers.DateTimeField()
+    made_by = serializers.CharField()
+
+
+class CheckIn(serializers.Serializer):
+    """What is to be recorded; the main branch if no ref is named."""
+
+    ref = serializers.CharField(required=False, default="", allow_blank=True)
+    name = serializers.CharField(max_length=100)
+    passed = serializers.BooleanField()
+    said = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    link = serializers.URLField(required=False, default="", allow_blank=True, max_length=500)
+
+
+class ChecksView(ShelfView):
+    """Checks of a state of the shelf."""
+
+    @extend_schema(operation_id="checks_list", parameters=[REF], responses=CheckOut(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """The newest of each name, for the commit the ref stands for."""
+        _, found = self.shelf(request, shelf)
+        commit = self.at(request, found).commit
+        return Response([actions.check_json(c) for c in actions.checks_of(commit)])
+
+    @extend_schema(operation_id="checks_record", request=CheckIn, responses={201: CheckOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Record one."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(CheckIn, request)
+        made = actions.record_check(
+            caller,
+            found,
+            values["ref"] or found.main_branch,
+            values["name"],
+            values["said"],
+            values["link"],
+            passed=values["passed"],
+        )
+        return Response(actions.check_json(made), status=201)
+
+
+urlpatterns = [path("", ChecksView.as_view())]

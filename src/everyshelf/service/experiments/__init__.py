@@ -1,0 +1,1 @@
+"""Experiments: a question, branches, and runs with parameters and metrics."""

@@ -1,0 +1,288 @@
+"""Experiments of a shelf."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.urls import path
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.experiments import actions
+from everyshelf.service.experiments.models import Experiment
+from everyshelf.service.people.rights import Caller
+from everyshelf.service.shelves.api.base import ShelfView, number, valid
+from everyshelf.service.web.idempotency import once
+
+
+class ExperimentBase(serializers.Serializer):
+    """An experiment without its runs."""
+
+    key = serializers.CharField()
+    question = serializers.CharField()
+    branch = serializers.CharField()
+    target = serializers.CharField()
+    state = serializers.ChoiceField(["open", "adopted", "abandoned"])
+    why = serializers.CharField()
+    proposal = serializers.IntegerField(allow_null=True)
+    proposal_state = serializers.CharField(allow_null=True)
+    created = serializers.DateTimeField()
+    created_by = serializers.CharField()
+    closed = serializers.DateTimeField(allow_null=True)
+    closed_by = serializers.CharField(allow_null=True)
+    runs_made = serializers.IntegerField()
+    answer = serializers.CharField()
+
+
+class ExperimentListed(ExperimentBase):
+    """An experiment in a list; ``primary``: the metric that was chosen to answer it, empty for none."""
+
+    primary = serializers.CharField()
+
+
+class ReadOut(serializers.Serializer):
+    """A version that a run read."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    artifact = serializers.CharField(allow_null=True)
+    version = serializers.IntegerField(allow_null=True)
+    kind = serializers.CharField()
+    content = serializers.CharField()
+
+
+class RunCell(serializers.Serializer):
+    """One cell of the table of runs; ``change`` and ``best`` only of metrics."""
+
+    value = serializers.JSONField(allow_null=True)
+    differs = serializers.BooleanField()
+    change = serializers.FloatField(required=False, allow_null=True)
+    best = serializers.BooleanField(required=False)
+
+
+class RunCells(serializers.Serializer):
+    """The cells of a run by column name."""
+
+    reads = serializers.DictField(child=RunCell())
+    parameters = serializers.DictField(child=RunCell())
+    metrics = serializers.DictField(child=RunCell())
+
+
+class RunOut(serializers.Serializer):
+    """A run: the commit that holds what it wrote, and ``base``, where it read."""
+
+    number = serializers.IntegerField()
+    branch = serializers.CharField()
+    commit = serializers.CharField()
+    base = serializers.CharField()
+    reads = ReadOut(many=True)
+    parameters = serializers.DictField()
+    metrics = serializers.DictField(child=serializers.FloatField())
+    courses = serializers.DictField(child=serializers.IntegerField())
+    command = serializers.CharField()
+    state = serializers.ChoiceField(["done", "failed"])
+    exit_code = serializers.IntegerField(allow_null=True)
+    note = serializers.CharField()
+    began = serializers.DateTimeField()
+    took_seconds = serializers.FloatField(allow_null=True)
+    person = serializers.CharField()
+
+
+class RunCompared(RunOut):
+    """A run with its cells, against the base run."""
+
+    cells = RunCells()
+
+
+class ColumnOut(serializers.Serializer):
+    """A column of the table of runs."""
+
+    group = serializers.ChoiceField(["reads", "parameters", "metrics"])
+    name = serializers.CharField()
+    better = serializers.ChoiceField(["lower", "higher"], allow_null=True)
+    unit = serializers.CharField()
+    differs = serializers.BooleanField()
+
+
+class ExperimentOut(ExperimentBase):
+    """An experiment with its runs side by side, against the run ``base``; ``primary``: the metric that answers it."""
+
+    primary = serializers.CharField(allow_null=True)
+    base = serializers.IntegerField(allow_null=True)
+    columns = ColumnOut(many=True)
+    runs = RunCompared(many=True)
+
+
+class NewExperiment(serializers.Serializer):
+    """An experiment to begin; key and branch are suggested from the question if left out."""
+
+    question = serializers.CharField(max_length=1000)
+    key = serializers.CharField(required=False, default="", allow_blank=True)
+    branch = serializers.CharField(required=False, default="", allow_blank=True)
+    start = serializers.CharField(required=False, default="", allow_blank=True)
+    target = serializers.CharField(required=False, default="", allow_blank=True)
+    primary = serializers.CharField(required=False, default="", allow_blank=True, max_length=200)
+
+
+class ExperimentChange(serializers.Serializer):
+    """What is to be changed."""
+
+    question = serializers.CharField(required=False, max_length=300)
+    primary = serializers.CharField(required=False, allow_blank=True, max_length=200)
+
+
+class NewRun(serializers.Serializer):
+    """A run. ``commit`` holds what it wrote, ``base`` is where it read; both as ids. ``series``: name to points."""
+
+    branch = serializers.CharField(max_length=120)
+    commit = serializers.CharField(max_length=64)
+    base = serializers.CharField(required=False, default="", allow_blank=True, max_length=64)
+    reads = serializers.ListField(child=serializers.CharField(trim_whitespace=False), required=False, default=list)
+    parameters = serializers.DictField(required=False, default=dict)
+    metrics = serializers.DictField(required=False, default=dict)
+    series = serializers.DictField(required=False, default=dict)
+    command = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
+    state = serializers.ChoiceField(["done", "failed"], required=False, default="done")
+    exit_code = serializers.IntegerField(required=False, allow_null=True, default=None)
+    note = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    began = serializers.DateTimeField(required=False, allow_null=True, default=None)
+    took_seconds = serializers.FloatField(required=False, allow_null=True, default=None, min_value=0)
+
+
+class CourseOut(serializers.Serializer):
+    """The course of a metric in a run: [step, value], thinned to what a drawing shows."""
+
+    number = serializers.IntegerField()
+    branch = serializers.CharField()
+    points = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
+
+
+class AdoptIn(serializers.Serializer):
+    """Which branch is proposed; its own if left out."""
+
+    branch = serializers.CharField(required=False, default="", allow_blank=True)
+    title = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
+    reviewers = serializers.ListField(child=serializers.CharField(), required=False, default=list)
+
+
+class AbandonIn(serializers.Serializer):
+    """Why it is abandoned."""
+
+    why = serializers.CharField()
+
+
+_BASE = OpenApiParameter("base", int, description="Run that the others are compared with; the first if left out.")
+
+
+def _told(experiment: Experiment, status: int = 200) -> Response:
+    return Response(actions.experiment_detail(experiment, None), status=status)
+
+
+class ExperimentsView(ShelfView):
+    """Experiments of a shelf."""
+
+    @extend_schema(operation_id="experiments_list", responses=ExperimentListed(many=True))
+    def get(self, request: Any, shelf: str) -> Response:
+        """Open ones first, each with what its runs say so far."""
+        _, found = self.shelf(request, shelf)
+        return Response(actions.list_experiments(found))
+
+    @extend_schema(operation_id="experiments_begin", request=NewExperiment, responses={201: ExperimentOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Begin one; its branch is made if it is not there yet."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(NewExperiment, request)
+        question = values.pop("question")
+        return once(request, lambda: _told(actions.begin(caller, found, question, **values), 201))
+
+
+class _OneExperiment(ShelfView):
+    """A view of one experiment."""
+
+    def experiment(self, request: Any, shelf: str, key: str) -> tuple[Caller, Experiment]:
+        """The caller and the experiment."""
+        caller, found = self.shelf(request, shelf)
+        return caller, actions.get_experiment(found, key)
+
+
+class ExperimentView(_OneExperiment):
+    """One experiment."""
+
+    @extend_schema(operation_id="experiments_get", parameters=[_BASE], responses=ExperimentOut)
+    def get(self, request: Any, shelf: str, key: str) -> Response:
+        """With its runs side by side."""
+        _, found = self.experiment(request, shelf, key)
+        base = number(request, "base", 0) if "base" in request.query_params else None
+        return Response(actions.experiment_detail(found, base))
+
+    @extend_schema(operation_id="experiments_change", request=ExperimentChange, responses=ExperimentOut)
+    def patch(self, request: Any, shelf: str, key: str) -> Response:
+        """Word the question better, or say which metric answers it."""
+        caller, found = self.experiment(request, shelf, key)
+        actions.change(caller, found, **valid(ExperimentChange, request))
+        return _told(found)
+
+
+class RunsView(_OneExperiment):
+    """Runs of an experiment."""
+
+    @extend_schema(operation_id="experiments_record_run", request=NewRun, responses={201: RunOut})
+    def post(self, request: Any, shelf: str, key: str) -> Response:
+        """Record one."""
+        caller, found = self.experiment(request, shelf, key)
+        given = actions.RunGiven(**valid(NewRun, request))
+        return once(request, lambda: Response(actions.run_json(actions.record_run(caller, found, given)), status=201))
+
+
+class CoursesView(_OneExperiment):
+    """Courses of a metric."""
+
+    @extend_schema(
+        operation_id="experiments_courses",
+        parameters=[
+            OpenApiParameter("metric", str, required=True, description="Name of the course."),
+            OpenApiParameter("runs", str, description="Numbers of runs, with commas; all if left out."),
+        ],
+        responses=CourseOut(many=True),
+    )
+    def get(self, request: Any, shelf: str, key: str) -> Response:
+        """One metric along the course of some runs."""
+        _, found = self.experiment(request, shelf, key)
+        wanted = request.query_params.get("runs", "")
+        if wanted and not all(part.isascii() and part.isdigit() and len(part) < 9 for part in wanted.split(",")):
+            raise InvalidError("runs are numbers with commas between", code="input.number")
+        numbers = [int(part) for part in wanted.split(",")] if wanted else None
+        return Response(actions.courses_of(found, request.query_params.get("metric", ""), numbers))
+
+
+class AdoptView(_OneExperiment):
+    """Adopting."""
+
+    @extend_schema(operation_id="experiments_adopt", request=AdoptIn, responses=ExperimentOut)
+    def post(self, request: Any, shelf: str, key: str) -> Response:
+        """Open a proposal of its branch, and close it."""
+        caller, found = self.experiment(request, shelf, key)
+        values = valid(AdoptIn, request)
+        return once(request, lambda: _told(actions.adopt(caller, found, **values)))
+
+
+class AbandonView(_OneExperiment):
+    """Abandoning."""
+
+    @extend_schema(operation_id="experiments_abandon", request=AbandonIn, responses=ExperimentOut)
+    def post(self, request: Any, shelf: str, key: str) -> Response:
+        """Close it, and say why; everything is kept."""
+        caller, found = self.experiment(request, shelf, key)
+        return _told(actions.abandon(caller, found, valid(AbandonIn, request)["why"]))
+
+
+urlpatterns = [
+    path("", ExperimentsView.as_view()),
+    path("/<str:key>", ExperimentView.as_view()),
+    path("/<str:key>/runs", RunsView.as_view()),
+    path("/<str:key>/courses", CoursesView.as_view()),
+    path("/<str:key>/adopt", AdoptView.as_view()),
+    path("/<str:key>/abandon", AbandonView.as_view()),
+]

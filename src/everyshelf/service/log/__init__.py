@@ -1,0 +1,1 @@
+"""Who did what: an append-only log."""

@@ -1,0 +1,125 @@
+"""Writing the log and reading it. Acts are noted in the transaction that does them, so that neither is there alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.utils import timezone
+
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.log.models import LogEntry
+from everyshelf.service.people.rights import Caller, require_scope
+
+MAX_PAGE = 500
+
+# What was done, in words that go between the person and the subject.
+ACTS: dict[str, str] = {
+    "shelf.made": "made the shelf",
+    "shelf.changed": "changed the shelf",
+    "commit.made": "committed",
+    "branch.made": "made the branch",
+    "branch.dropped": "dropped the branch",
+    "branch.guarded": "guarded the branch",
+    "branch.open": "opened to authors the branch",
+    "tag.made": "made the tag",
+    "merge.settled": "settled conflicts of the merge of",
+    "merge.abandoned": "gave up the merge of",
+    "proposal.opened": "opened the proposal",
+    "proposal.changed": "changed the proposal",
+    "proposal.remarked": "remarked on the proposal",
+    "proposal.verdict": "gave a verdict on the proposal",
+    "check.recorded": "recorded the check",
+    "proposal.merged": "merged the proposal",
+    "proposal.closed": "closed the proposal",
+    "proposal.reopened": "opened again the proposal",
+    "experiment.begun": "began the experiment",
+    "experiment.changed": "changed the experiment",
+    "experiment.run": "recorded a run of the experiment",
+    "experiment.adopted": "proposed to adopt the experiment",
+    "experiment.abandoned": "abandoned the experiment",
+    "environment.made": "made the environment",
+    "environment.removed": "removed the environment",
+    "promotion.begun": "began to promote",
+    "promotion.recorded": "put in place",
+    "promotion.undone": "did not put in place",
+    "member.set": "gave a role to",
+    "member.removed": "took the role of",
+    "invitation.made": "invited",
+    "invitation.withdrawn": "withdrew the invitation for",
+    "invitation.accepted": "joined as",
+    "person.added": "added the person",
+    "person.signed_in": "signed in",
+    "token.made": "made the token",
+    "token.revoked": "revoked the token",
+}
+
+
+def note(caller: Caller, act: str, subject: str, shelf: Any = None, **detail: Any) -> None:
+    """Add an entry; call it inside the transaction that does what it says."""
+    note_of(caller.person.username, act, subject, shelf, via=caller.via, **detail)
+
+
+def note_of(person: str, act: str, subject: str, shelf: Any = None, *, via: str = "", **detail: Any) -> None:
+    """As ``note``, for what is done on somebody's behalf after their request ended."""
+    assert act in ACTS, act
+    LogEntry.objects.create(
+        time=timezone.now(),
+        person=person,
+        via=via,
+        shelf=shelf.key if shelf is not None else "",
+        act=act,
+        subject=subject[:500],
+        detail=detail,
+    )
+
+
+def list_log(
+    shelf: Any, *, person: str = "", act: str = "", before: int | None = None, limit: int = 100
+) -> dict[str, Any]:
+    """What was done on a shelf, newest first; ``next`` is what ``before`` of the next page is, or None."""
+    return _page(LogEntry.objects.filter(shelf=shelf.key), person, act, before, limit)
+
+
+def list_own_log(
+    caller: Caller, *, person: str = "", act: str = "", before: int | None = None, limit: int = 100
+) -> dict[str, Any]:
+    """What the caller did anywhere; for who set the installation up, what anybody did."""
+    require_scope(caller, "read")
+    rows = LogEntry.objects.all() if caller.person.is_staff else LogEntry.objects.filter(person=caller.person.username)
+    return _page(rows, person, act, before, limit)
+
+
+def _page(rows: Any, person: str, act: str, before: int | None, limit: int) -> dict[str, Any]:
+    if act and act not in ACTS and not any(known.startswith(f"{act}.") for known in ACTS):
+        raise InvalidError(
+            f"{act[:40]!r} is nothing the log knows", code="log.act", hint=f"It knows {', '.join(sorted(_subjects()))}."
+        )
+    if person:
+        rows = rows.filter(person=person)
+    if act:
+        rows = rows.filter(act=act) if act in ACTS else rows.filter(act__startswith=f"{act}.")
+    if before is not None:
+        rows = rows.filter(pk__lt=before)
+    size = min(limit, MAX_PAGE)
+    found = list(rows.order_by("-pk")[: size + 1])
+    page = found[:size]
+    return {"items": [entry_json(e) for e in page], "next": page[-1].pk if len(found) > size else None}
+
+
+def _subjects() -> set[str]:
+    return {act.partition(".")[0] for act in ACTS}
+
+
+def entry_json(entry: LogEntry) -> dict[str, Any]:
+    """An entry with its words."""
+    return {
+        "entry": entry.pk,
+        "time": entry.time,
+        "person": entry.person,
+        "via": entry.via,
+        "shelf": entry.shelf or None,
+        "act": entry.act,
+        "words": ACTS.get(entry.act, entry.act),
+        "subject": entry.subject,
+        "detail": entry.detail,
+    }

@@ -1,0 +1,1 @@
+"""Proposals: asking that one branch be merged into another, and what others say about it."""

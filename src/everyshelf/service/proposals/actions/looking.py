@@ -1,0 +1,148 @@
+"""A proposal as people see it: what it brings, what holds it, who said what."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from everyshelf.core.compare.sentences import count_noun
+from everyshelf.service.checks.actions import check_json, checks_of
+from everyshelf.service.people.rights import Caller, may
+from everyshelf.service.proposals.actions.proposals import Ends, ends_of, plan_of, up_to_date
+from everyshelf.service.proposals.actions.talking import list_remarks, verdicts_of
+from everyshelf.service.proposals.models import Proposal
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.merge_pace import MergeReadingError
+from everyshelf.service.shelves.actions.merge_plan import Plan
+from everyshelf.service.shelves.models import Merge, Shelf
+
+_MOST_LISTED = 500
+
+
+def list_proposals(shelf: Shelf, state: str) -> list[dict[str, Any]]:
+    """Proposals in a state, or all; newest first."""
+    rows = shelf.proposals.select_related("shelf", "created_by", "closed_by", "head", "base", "merged")
+    if state != "all":
+        rows = rows.filter(state__in=["open", state])
+    found = [up_to_date(p) for p in rows.order_by("-number")[:_MOST_LISTED]]
+    return [proposal_json(p) for p in found if state in ("all", p.state)]
+
+
+def proposal_json(proposal: Proposal) -> dict[str, Any]:
+    """A proposal without what is worked out about it."""
+    remarks = proposal.remarks.filter(answer_to=None)
+    return {
+        "number": proposal.number,
+        "title": proposal.title,
+        "state": proposal.state,
+        "source": proposal.source,
+        "target": proposal.target,
+        "created": proposal.created,
+        "created_by": proposal.created_by.username,
+        "closed": proposal.closed,
+        "closed_by": proposal.closed_by.username if proposal.closed_by else None,
+        "why": proposal.why,
+        "merged": proposal.merged.uid if proposal.merged else None,
+        "reviewers": [r.person.username for r in proposal.reviewers.select_related("person").order_by("id")],
+        "remarks": remarks.count(),
+        "remarks_open": remarks.filter(settled=None).count(),
+    }
+
+
+def proposal_detail(caller: Caller, proposal: Proposal) -> dict[str, Any]:
+    """Everything about a proposal as it stands now."""
+    shelf, ends = proposal.shelf, ends_of(proposal)
+    plan, reading = _plan_or_job(proposal)
+    verdicts = verdicts_of(proposal, ends)
+    holds = _holds(proposal, ends, plan, verdicts, reading)
+    merge = Merge.objects.filter(
+        shelf=shelf, state="open", target=proposal.target, source=proposal.source, other_root=ends.head.root
+    ).first()
+    return {
+        **proposal_json(proposal),
+        "description": proposal.description,
+        "tasks": proposal.tasks,
+        "drop": proposal.drop,
+        "head": ends.head.uid,
+        "base": ends.base.uid if ends.base else None,
+        **_distance(shelf, ends),
+        "verdicts": verdicts,
+        "remarks": list_remarks(proposal),
+        "checks": [check_json(c) for c in checks_of(ends.head)],
+        "conflicts": _conflicts(plan),
+        "combined": len(plan.artifacts) - len(plan.open) if plan else 0,
+        "holds": holds,
+        "reading": reading,
+        "merge": merge.uid if merge else None,
+        "may_merge": ends.target is not None and may(caller, shelf, _right(ends)),
+        "may_change": may(
+            caller,
+            shelf,
+            "propose" if proposal.created_by_id == caller.person.pk else "change others' proposals",
+        ),
+        "may_judge": proposal.created_by_id != caller.person.pk and may(caller, shelf, "give a verdict"),
+        "who_merges": "keepers" if ends.target is not None and ends.target.guarded else "authors",
+    }
+
+
+def _right(ends: Ends) -> str:
+    return "commit to a guarded branch" if ends.target is not None and ends.target.guarded else "commit"
+
+
+def _distance(shelf: Shelf, ends: Ends) -> dict[str, int]:
+    if ends.target is None or ends.target.head is None:
+        return {"ahead": 0, "behind": 0}
+    lineage = lineage_of(shelf)
+    line, other = lineage.ancestors(ends.head.pk), lineage.ancestors(ends.target.head.pk)
+    return {"ahead": len(line - other), "behind": len(other - line)}
+
+
+def _conflicts(plan: Plan | None) -> list[dict[str, Any]]:
+    if plan is None:
+        return []
+    return [
+        {"path": a.path, "kind": a.kind, "part": c["part"], "why": c["why"]} for a in plan.open for c in a.conflicts
+    ]
+
+
+def holds_of(proposal: Proposal) -> list[dict[str, str]]:
+    """What stands in the way of merging it now."""
+    ends = ends_of(proposal)
+    plan, reading = _plan_or_job(proposal)
+    return _holds(proposal, ends, plan, verdicts_of(proposal, ends), reading)
+
+
+def _plan_or_job(proposal: Proposal) -> tuple[Plan | None, str | None]:
+    """What merging would give, or the job that is working it out."""
+    try:
+        return plan_of(proposal), None
+    except MergeReadingError as error:
+        return None, str(error.facts["job"])
+
+
+def _holds(
+    proposal: Proposal, ends: Ends, plan: Plan | None, verdicts: list[dict[str, Any]], reading: str | None
+) -> list[dict[str, str]]:
+    if proposal.state != "open":
+        return []
+    held = []
+    for branch, name in ((ends.source, proposal.source), (ends.target, proposal.target)):
+        if branch is None:
+            held.append({"what": "branch", "said": f"the branch {name} is gone"})
+    if reading:
+        held.append({"what": "conflicts", "said": "what merging gives is being worked out"})
+    if plan is not None and plan.open_count:
+        held.append({"what": "conflicts", "said": f"{count_noun(plan.open_count, 'conflict')} to settle"})
+    in_force = [v for v in verdicts if not v["lapsed"]]
+    for found in in_force:
+        if found["verdict"] != "agree":
+            held.append({"what": "verdict", "said": f"{found['person']} says “{found['verdict']}”: {found['text']}"})
+    if ends.target is not None and ends.target.guarded and not any(v["verdict"] == "agree" for v in in_force):
+        held.append({"what": "agreement", "said": f"{proposal.target} is guarded, and nobody has agreed yet"})
+    for check in checks_of(ends.head):
+        if not check.passed:
+            held.append({"what": "check", "said": f"the check {check.name} failed" + _after(check.said)})
+    return held
+
+
+def _after(text: str) -> str:
+    return f": {text}" if text else ""

@@ -1,0 +1,312 @@
+"""Opening, changing, closing and merging proposals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from django.db import IntegrityError, transaction
+from django.db.models import Max
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.service.log.actions import note
+from everyshelf.service.people.actions import get_person
+from everyshelf.service.people.rights import Caller, may, require
+from everyshelf.service.proposals.models import Proposal, Reviewer
+from everyshelf.service.shelves.actions.branches import check_drop
+from everyshelf.service.shelves.actions.commits import Message, require_branch
+from everyshelf.service.shelves.actions.lineage import is_ancestor, lineage_of
+from everyshelf.service.shelves.actions.merge_plan import Plan, plan_merge
+from everyshelf.service.shelves.actions.merging import merge_branch, wish_between
+from everyshelf.service.shelves.actions.refs import get_branch
+from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
+
+_MOST_REVIEWERS = 50
+
+
+@dataclass(frozen=True)
+class Ends:
+    """Both ends of a proposal as they are now: heads, and where their lines parted. A branch may be gone."""
+
+    source: Branch | None
+    target: Branch | None
+    head: Commit
+    base: Commit | None
+
+
+def open_proposal(
+    caller: Caller,
+    shelf: Shelf,
+    title: str,
+    source: str,
+    target: str,
+    *,
+    description: str = "",
+    tasks: Iterable[str] = (),
+    reviewers: Iterable[str] = (),
+    drop: bool = False,
+) -> Proposal:
+    """Ask that ``source`` be merged into ``target``; one open proposal for each pair of branches."""
+    require(caller, shelf, "propose")
+    this, other = get_branch(shelf, target), get_branch(shelf, source)
+    if this.name == other.name:
+        raise InvalidError("a branch cannot be proposed to itself", code="proposal.same")
+    if other.head is None or (this.head is not None and is_ancestor(shelf, other.head, this.head)):
+        raise InvalidError(
+            f"{target} has everything of {source} already",
+            code="proposal.empty",
+            hint=f"Commit something to {source} first.",
+        )
+    if drop:
+        check_drop(caller, shelf, other)
+    try:
+        with transaction.atomic():
+            number = 1 + (shelf.proposals.aggregate(last=Max("number"))["last"] or 0)
+            made = Proposal.objects.create(
+                shelf=shelf,
+                number=number,
+                title=_checked_title(title),
+                description=description,
+                source=source,
+                target=target,
+                drop=drop,
+                tasks=list(tasks),
+                head=other.head,
+                created=timezone.now(),
+                created_by=caller.person,
+            )
+            _set_reviewers(made, reviewers)
+            note(caller, "proposal.opened", str(made), shelf, source=source, target=target)
+    except IntegrityError as error:
+        known = shelf.proposals.filter(source=source, target=target, state="open").first()
+        raise ConflictError(
+            f"{source} is proposed to {target} already{f', as proposal {known.number}' if known else ''}",
+            code="proposal.taken",
+            hint="Look at that one: everyshelf proposal show" + (f" {known.number}" if known else ""),
+        ) from error
+    return made
+
+
+def _checked_title(title: str) -> str:
+    title = title.strip()
+    if not title or "\n" in title or len(title) > 300:
+        raise InvalidError(
+            "a proposal needs a title of one line, up to 300 characters",
+            code="proposal.title",
+            pointer="/title",
+            hint='Say what it brings: --title "…"',
+        )
+    return title
+
+
+def _set_reviewers(proposal: Proposal, names: Iterable[str]) -> None:
+    wanted = list(dict.fromkeys(names))
+    if len(wanted) > _MOST_REVIEWERS:
+        raise InvalidError(f"more than {_MOST_REVIEWERS} reviewers", code="proposal.reviewers")
+    people = [get_person(name) for name in wanted]
+    for person in people:
+        if person.pk == proposal.created_by_id:
+            raise InvalidError(
+                "nobody reviews their own proposal", code="proposal.own", hint="Ask somebody else for a verdict."
+            )
+        if not may(Caller(person), proposal.shelf, "give a verdict"):
+            raise InvalidError(
+                f"{person.username} may not give a verdict on {proposal.shelf.name}",
+                code="proposal.reviewers",
+                hint="An owner can make them an author: everyshelf member set",
+            )
+    proposal.reviewers.all().delete()
+    Reviewer.objects.bulk_create(Reviewer(proposal=proposal, person=p) for p in people)
+
+
+def get_proposal(shelf: Shelf, number: int) -> Proposal:
+    """The proposal of that number, with its state brought up to date."""
+    rows = Proposal.objects.select_related("shelf", "created_by", "closed_by", "head", "base", "merged")
+    found = rows.filter(shelf=shelf, number=number).first()
+    if found is None:
+        raise MissingError(
+            f"{shelf.name} has no proposal {number}", code="proposal.missing", hint="List: everyshelf proposal list"
+        )
+    return up_to_date(found)
+
+
+def ends_of(proposal: Proposal) -> Ends:
+    """Heads and base as they are now; of a closed proposal, as they were then."""
+    shelf = proposal.shelf
+    rows = {b.name: b for b in Branch.objects.filter(shelf=shelf).select_related("head")}
+    source, target = rows.get(proposal.source), rows.get(proposal.target)
+    if proposal.state != "open":
+        return Ends(source, target, proposal.head, proposal.base)
+    head = source.head if source is not None and source.head is not None else proposal.head
+    return Ends(source, target, head, _parted(shelf, target, head))
+
+
+def _parted(shelf: Shelf, target: Branch | None, head: Commit) -> Commit | None:
+    if target is None or target.head is None:
+        return None
+    found = lineage_of(shelf).base(target.head.pk, head.pk)
+    return Commit.objects.get(pk=found) if found else None
+
+
+def up_to_date(proposal: Proposal) -> Proposal:
+    """Note where the source stands, and that it is merged if that was done in another way than through the proposal."""
+    if proposal.state != "open":
+        return proposal
+    ends = ends_of(proposal)
+    if ends.head.pk != proposal.head_id:
+        proposal.head = ends.head
+        proposal.save(update_fields=["head"])
+    if ends.target is None or ends.target.head is None or not is_ancestor(proposal.shelf, ends.head, ends.target.head):
+        return proposal
+    line = lineage_of(proposal.shelf).ancestors(ends.target.head.pk)
+    links = CommitParent.objects.filter(parent=ends.head, position__gt=0).select_related("commit__recorded_by")
+    brought = next((link.commit for link in links.order_by("commit_id") if link.commit_id in line), ends.target.head)
+    proposal.state, proposal.merged = "merged", brought
+    parents = sorted(brought.parent_links.values_list("position", "parent_id"))
+    before = parents[0][1] if parents else None
+    found = lineage_of(proposal.shelf).base(before, ends.head.pk) if before and before != ends.head.pk else None
+    proposal.base = Commit.objects.get(pk=found) if found else None
+    proposal.closed, proposal.closed_by = brought.recorded, brought.recorded_by
+    proposal.save()
+    return proposal
+
+
+def change_proposal(
+    caller: Caller,
+    proposal: Proposal,
+    *,
+    title: str | None = None,
+    description: str | None = None,
+    reviewers: list[str] | None = None,
+    drop: bool | None = None,
+) -> Proposal:
+    """Change what is said about it, and who is asked; who opened it may, and keepers."""
+    _require_own(caller, proposal)
+    _check_open(proposal)
+    with transaction.atomic():
+        if title is not None:
+            proposal.title = _checked_title(title)
+        if description is not None:
+            proposal.description = description
+        if drop is not None:
+            if drop:
+                check_drop(caller, proposal.shelf, get_branch(proposal.shelf, proposal.source))
+            proposal.drop = drop
+        proposal.save()
+        if reviewers is not None:
+            _set_reviewers(proposal, reviewers)
+        note(caller, "proposal.changed", str(proposal), proposal.shelf)
+    return proposal
+
+
+def close_proposal(caller: Caller, proposal: Proposal, why: str) -> Proposal:
+    """Close it without merging; both branches stay."""
+    _require_own(caller, proposal)
+    _check_open(proposal)
+    proposal.base = ends_of(proposal).base
+    proposal.state, proposal.why = "closed", why
+    proposal.closed, proposal.closed_by = timezone.now(), caller.person
+    with transaction.atomic():
+        proposal.save()
+        note(caller, "proposal.closed", str(proposal), proposal.shelf, why=why)
+    return proposal
+
+
+def reopen_proposal(caller: Caller, proposal: Proposal) -> Proposal:
+    """Open one again that was closed without merging."""
+    _require_own(caller, proposal)
+    if proposal.state != "closed":
+        raise ConflictError(f"proposal {proposal.number} is {proposal.state}", code="proposal.state")
+    get_branch(proposal.shelf, proposal.source)
+    get_branch(proposal.shelf, proposal.target)
+    proposal.state, proposal.why, proposal.base = "open", "", None
+    proposal.closed = proposal.closed_by = None
+    try:
+        with transaction.atomic():
+            proposal.save()
+            note(caller, "proposal.reopened", str(proposal), proposal.shelf)
+    except IntegrityError as error:
+        raise ConflictError(
+            f"{proposal.source} is proposed to {proposal.target} in another proposal by now", code="proposal.taken"
+        ) from error
+    return up_to_date(proposal)
+
+
+def _require_own(caller: Caller, proposal: Proposal) -> None:
+    own = proposal.created_by_id == caller.person.pk
+    require(caller, proposal.shelf, "propose" if own else "change others' proposals")
+
+
+def _check_open(proposal: Proposal) -> None:
+    if proposal.state != "open":
+        raise ConflictError(
+            f"proposal {proposal.number} is {proposal.state} already",
+            code="proposal.state",
+            hint="Open another one: everyshelf proposal open",
+        )
+
+
+# --- merging --------------------------------------------------------------------------
+
+
+def plan_of(proposal: Proposal) -> Plan | None:
+    """What merging it would give now; None if a branch is gone. Raises ``MergeReadingError`` until then."""
+    ends = ends_of(proposal)
+    if proposal.state != "open" or ends.target is None or ends.source is None:
+        return None
+    wish = wish_between(proposal.shelf, ends.target, ends.source)
+    return plan_merge(proposal.created_by, proposal.shelf, wish, ends.target.head)
+
+
+def merge_proposal(
+    caller: Caller, proposal: Proposal, *, anyway: str = "", summary: str = "", drop: bool | None = None
+) -> Proposal:
+    """Merge it in one act, its branch dropped if wanted. Raises ``MergeConflictError`` for what is to be settled first.
+
+    ``anyway``: why it is merged though something holds it that is a matter of judgement; said in the commit.
+    """
+    from everyshelf.service.proposals.actions.looking import holds_of
+
+    shelf = proposal.shelf
+    require_branch(caller, shelf, get_branch(shelf, proposal.target))
+    _check_open(proposal)
+    source = get_branch(shelf, proposal.source)
+    drop = proposal.drop if drop is None else drop
+    if drop:
+        check_drop(caller, shelf, source)
+    message = Message(summary or proposal.title, _told(proposal, anyway), {}, list(proposal.tasks))
+    plan = plan_of(proposal)
+    held = [h for h in holds_of(proposal) if h["what"] != "conflicts"]
+    if held and not anyway.strip():
+        raise RefusedError(
+            f"proposal {proposal.number} is held: {held[0]['said']}",
+            code="proposal.held",
+            hint="Meet that first, or merge it anyway and say why: --anyway WHY",
+            holds=held,
+        )
+    if plan is not None and plan.open:
+        # Keeps the merge that waits, outside of any transaction that its error would take back.
+        merge_branch(caller, shelf, source.name, proposal.target, message, None, drop=drop)
+    with transaction.atomic():
+        result = merge_branch(caller, shelf, source.name, proposal.target, message, None, drop=drop)
+        proposal.base = Commit.objects.filter(shelf=shelf, uid=result["base"]).first() if result["base"] else None
+        proposal.merged = Commit.objects.filter(shelf=shelf, uid=result["commit"]).first() if result["commit"] else None
+        proposal.state, proposal.closed, proposal.closed_by = "merged", timezone.now(), caller.person
+        proposal.why = anyway
+        proposal.save()
+        note(caller, "proposal.merged", str(proposal), shelf, commit=result["commit"], anyway=anyway)
+    return proposal
+
+
+def _told(proposal: Proposal, anyway: str) -> str:
+    """What the merge commit says: the proposal, who agreed, and why it was merged though something held it."""
+    lines = [f"Proposal {proposal.number} by {proposal.created_by.username}"]
+    agreed = sorted(
+        {v.person.username for v in proposal.verdicts.select_related("person") if v.verdict in ("agree", "agree if")}
+    )
+    if agreed:
+        lines.append(f"Agreed: {', '.join(agreed)}")
+    if anyway:
+        lines.append(f"Merged anyway: {anyway}")
+    return "\n\n".join(part for part in (proposal.description, "\n".join(lines)) if part)

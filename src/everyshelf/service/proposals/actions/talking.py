@@ -1,0 +1,269 @@
+"""Remarks and verdicts: what people say about a proposal, and where a remark's part is now."""
+
+from __future__ import annotations
+
+import uuid
+from collections import defaultdict
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from everyshelf.core.compare.sentences import effect_of
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.core.history import Entry, check_path
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.context import get_trees, reader
+from everyshelf.service.log.actions import note
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.proposals.actions.proposals import Ends, ends_of
+from everyshelf.service.proposals.models import VERDICTS, Proposal, Remark, Verdict
+from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.shelves.actions.comparison import (
+    READ_LIMIT_BYTES,
+    compare_pair,
+    is_heavy,
+    pair_changes,
+    remembered,
+)
+from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+_FOLLOWER_VERSION = "1"
+_LONGEST = 20_000
+
+
+# --- remarks ------------------------------------------------------------------------------
+
+
+def remark(
+    caller: Caller,
+    proposal: Proposal,
+    text: str,
+    *,
+    path: str = "",
+    part: str = "",
+    label: str = "",
+    answer_to: str = "",
+) -> Remark:
+    """Say something about the proposal, an artifact of its source, or a part of one; or answer a remark."""
+    require(caller, proposal.shelf, "remark")
+    text = text.strip()
+    if not text or len(text) > _LONGEST:
+        raise InvalidError(
+            f"a remark has 1 to {_LONGEST} characters", code="remark.text", pointer="/text", hint="Say something."
+        )
+    if part and not path:
+        raise InvalidError("a part belongs to an artifact", code="remark.path", hint="Name the artifact, too.")
+    asked = get_remark(proposal, answer_to) if answer_to else None
+    head, artifact = ends_of(proposal).head, ""
+    if asked is not None:
+        asked = asked.answer_to or asked
+        path, part, label = asked.path, asked.part, asked.label
+    elif path:
+        artifact = _artifact_at(proposal.shelf, head, path)
+    with transaction.atomic():
+        made = Remark.objects.create(
+            proposal=proposal,
+            uid=uuid.uuid4().hex[:12],
+            person=caller.person,
+            commit=asked.commit if asked else head,
+            path=path,
+            artifact=asked.artifact if asked else artifact,
+            part=part,
+            label=(label or part.rpartition(":")[2])[:300],
+            text=text,
+            made=timezone.now(),
+            answer_to=asked,
+        )
+        note(caller, "proposal.remarked", str(proposal), proposal.shelf, remark=made.uid)
+    return made
+
+
+def _artifact_at(shelf: Shelf, commit: Commit, path: str) -> str:
+    """The id of the artifact at ``path``; a removed one is found in the line before."""
+    entry = get_trees().find(commit.root, check_path(path))
+    if entry is not None:
+        version = versions_at(shelf, commit, {path: entry.id}).get(path)
+        return version.artifact.uid if version else ""
+    line = lineage_of(shelf).ancestors(commit.pk)
+    for row in ArtifactVersion.objects.filter(shelf=shelf, path=path).select_related("artifact").order_by("-id"):
+        if row.commit_id in line:
+            return row.artifact.uid
+    raise MissingError(f"{path} is not in this proposal", code="artifact.missing", hint="See everyshelf browse.")
+
+
+def get_remark(proposal: Proposal, uid: str) -> Remark:
+    """A remark by its id."""
+    found = proposal.remarks.select_related("person", "commit", "answer_to").filter(uid=uid).first()
+    if found is None:
+        raise MissingError(f"proposal {proposal.number} has no remark {uid[:20]!r}", code="remark.missing")
+    return found
+
+
+def settle_remark(caller: Caller, found: Remark, *, settled: bool) -> Remark:
+    """Say that a remark is dealt with, or is not after all: who made it, who opened the proposal, and keepers."""
+    proposal = found.proposal
+    if caller.person.pk in (found.person_id, proposal.created_by_id):
+        require(caller, proposal.shelf, "remark")
+    else:
+        require(caller, proposal.shelf, "change others' proposals")
+    if found.answer_to_id is not None:
+        raise InvalidError("an answer is settled with the remark it answers", code="remark.answer")
+    found.settled = timezone.now() if settled else None
+    found.settled_by = caller.person if settled else None
+    found.save(update_fields=["settled", "settled_by"])
+    return found
+
+
+def list_remarks(proposal: Proposal) -> list[dict[str, Any]]:
+    """Remarks with their answers, oldest first, each with where its part is now."""
+    rows = list(proposal.remarks.select_related("person", "commit", "settled_by").order_by("id"))
+    places = _places_now(proposal.shelf, ends_of(proposal).head, [r for r in rows if r.path])
+    answers: dict[int | None, list[dict[str, Any]]] = defaultdict(list)
+    for row in rows:
+        answers[row.answer_to_id].append(_remark_json(row, places.get(row.pk)))
+    for row, told in zip((r for r in rows if r.answer_to_id is None), answers[None], strict=True):
+        told["answers"] = answers.get(row.pk, [])
+    return answers[None]
+
+
+def _remark_json(row: Remark, place: dict[str, Any] | None) -> dict[str, Any]:
+    return {
+        "id": row.uid,
+        "person": row.person.username,
+        "made": row.made,
+        "text": row.text,
+        "commit": row.commit.uid,
+        "path": row.path,
+        "part": row.part,
+        "label": row.label,
+        "now": place,
+        "settled": row.settled,
+        "settled_by": row.settled_by.username if row.settled_by else None,
+        "answers": [],
+    }
+
+
+def _places_now(shelf: Shelf, head: Commit, rows: list[Remark]) -> dict[int, dict[str, Any]]:
+    """For each remark where its artifact and part are at ``head``: ``path`` and ``part``, null for what is gone."""
+    groups: dict[tuple[Commit, str, str], list[Remark]] = defaultdict(list)
+    for row in rows:
+        groups[(row.commit, row.path, row.artifact)].append(row)
+    rules, result = rules_at(head.root), {}
+    for (commit, path, artifact), held in groups.items():
+        now = _path_now(shelf, head, path, artifact)
+        before, after = get_trees().find(commit.root, path), get_trees().find(head.root, now) if now else None
+        if now is None or after is None:
+            result.update({row.pk: {"path": None, "part": None, "label": row.label} for row in held})
+            continue
+        wanted = sorted({row.part for row in held if row.part})
+        found = _follow(path, before, now, after, wanted, rules) if wanted and before else {}
+        for row in held:
+            place = found.get(row.part, {"part": row.part, "label": ""})
+            result[row.pk] = {"path": now, "part": place["part"], "label": place["label"] or row.label}
+    return result
+
+
+def _path_now(shelf: Shelf, head: Commit, path: str, artifact: str) -> str | None:
+    """Where an artifact is at ``head``, wherever it went; None if it is gone."""
+    trees = get_trees()
+    line = lineage_of(shelf).ancestors(head.pk)
+    rows = ArtifactVersion.objects.filter(shelf=shelf, artifact__uid=artifact).order_by("-id")
+    for row in rows:
+        if row.commit_id in line:
+            return row.path if row.content and trees.find(head.root, row.path) is not None else None
+    return path if trees.find(head.root, path) is not None else None
+
+
+def _follow(
+    old_path: str, before: Entry, new_path: str, after: Entry, parts: list[str], rules: Rules
+) -> dict[str, dict[str, Any]]:
+    same = before.id == after.id or "whole" in (before.type, after.type)
+    if same or max(before.size, after.size) > READ_LIMIT_BYTES // 4:
+        return {part: {"part": part, "label": ""} for part in parts}
+
+    def work() -> dict[str, Any]:
+        with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
+            return worker.follow((old_path, old), (new_path, new), parts, rules_text=rules.source)
+
+    basis = ("follow", _FOLLOWER_VERSION, old_path, before.id, new_path, after.id, rules.source, *parts)
+    return remembered(basis, work) or {}
+
+
+# --- verdicts -----------------------------------------------------------------------------
+
+
+def give_verdict(caller: Caller, proposal: Proposal, verdict: str, text: str, commit: str = "") -> Verdict:
+    """Say what one thinks of it. ``commit``: the state that was looked at; refused if the source moved on since."""
+    require(caller, proposal.shelf, "give a verdict")
+    if proposal.state != "open":
+        raise ConflictError(f"proposal {proposal.number} is {proposal.state} already", code="proposal.state")
+    if proposal.created_by_id == caller.person.pk:
+        raise RefusedError(
+            "nobody gives a verdict on their own proposal", code="proposal.own", hint="Ask somebody else for theirs."
+        )
+    if verdict not in VERDICTS:
+        raise InvalidError(f"{verdict!r} is no verdict", code="verdict.unknown", hint=f"Say {', '.join(VERDICTS)}.")
+    text = text.strip()
+    if verdict != "agree" and not text:
+        asked = "what must be met" if verdict == "agree if" else "why"
+        raise InvalidError(f"“{verdict}” needs words: say {asked}", code="verdict.text", pointer="/text")
+    head = ends_of(proposal).head
+    if commit and not head.uid.startswith(commit):
+        raise ConflictError(
+            f"{proposal.source} moved on to {head.uid[:8]} since you looked",
+            code="proposal.moved",
+            hint="Look again, then give the verdict.",
+            head=head.uid,
+        )
+    with transaction.atomic():
+        note(caller, "proposal.verdict", str(proposal), proposal.shelf, verdict=verdict, commit=head.uid)
+        return Verdict.objects.create(
+            proposal=proposal,
+            person=caller.person,
+            commit=head,
+            verdict=verdict,
+            text=text,
+            made=timezone.now(),
+        )
+
+
+def verdicts_of(proposal: Proposal, ends: Ends) -> list[dict[str, Any]]:
+    """The newest verdict of each person; ``lapsed`` says why one is not in force any more, or is empty."""
+    newest: dict[int, Verdict] = {}
+    for found in proposal.verdicts.select_related("person", "commit").order_by("id"):
+        newest[found.person_id] = found
+    return [
+        {
+            "person": v.person.username,
+            "verdict": v.verdict,
+            "text": v.text,
+            "made": v.made,
+            "commit": v.commit.uid,
+            "lapsed": _lapsed(proposal, v, ends),
+        }
+        for v in newest.values()
+    ]
+
+
+def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
+    """Why a verdict no longer holds: the source changed since by more than looks, other than by taking in the target's
+    own changes."""
+    shelf, seen, head = proposal.shelf, verdict.commit, ends.head
+    if seen.pk == head.pk or proposal.state != "open":
+        return ""
+    target_root = ends.target.head.root if ends.target is not None and ends.target.head is not None else ""
+    rules, trees = rules_at(head.root), get_trees()
+    before, after = (Resolved(f"commit:{c.uid}", "commit", c, c.root) for c in (seen, head))
+    for pair in pair_changes(shelf, before, after):
+        there = trees.find(target_root, pair.path) if target_root else None
+        if pair.after == there or (pair.after and there and pair.after.id == there.id):
+            continue
+        found = compare_pair(shelf, pair, rules, allowed=not is_heavy(pair))
+        if found is None or pair.state in ("added", "removed", "moved") or effect_of(found) not in (None, "cosmetic"):
+            return f"{pair.path} changed since"
+    return ""

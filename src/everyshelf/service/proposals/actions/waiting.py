@@ -1,0 +1,97 @@
+"""What waits for somebody: verdicts they were asked for, proposals of theirs that can go on, merges to settle."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from everyshelf.core.compare.sentences import count_noun
+from everyshelf.service.people.rights import Caller, may
+from everyshelf.service.proposals.actions.looking import holds_of
+from everyshelf.service.proposals.actions.proposals import ends_of, up_to_date
+from everyshelf.service.proposals.actions.talking import verdicts_of
+from everyshelf.service.proposals.models import Proposal
+from everyshelf.service.shelves.actions.merging import list_merges
+from everyshelf.service.shelves.actions.shelves import visible_shelves
+from everyshelf.service.shelves.models import Shelf
+
+_MOST_LOOKED_AT = 200
+
+
+def what_waits(caller: Caller) -> list[dict[str, Any]]:
+    """Everything on all shelves that waits for the caller, what has waited longest first."""
+    found: list[dict[str, Any]] = []
+    for shelf in visible_shelves(caller):
+        rows = shelf.proposals.filter(state="open").select_related("shelf", "created_by", "head", "base", "merged")
+        for proposal in rows.order_by("-number")[:_MOST_LOOKED_AT]:
+            if up_to_date(proposal).state == "open":
+                found += _of_proposal(caller, proposal)
+        if may(caller, shelf, "commit"):
+            found += [_of_merge(shelf, m) for m in list_merges(shelf) if m["created_by"] == caller.person.username]
+    return sorted(found, key=lambda one: one["since"])
+
+
+def _of_proposal(caller: Caller, proposal: Proposal) -> list[dict[str, Any]]:
+    me = caller.person
+    if proposal.created_by_id == me.pk:
+        return _of_own(caller, proposal)
+    if not proposal.reviewers.filter(person=me).exists():
+        return []
+    mine = next((v for v in verdicts_of(proposal, ends_of(proposal)) if v["person"] == me.username), None)
+    if mine is not None and not mine["lapsed"]:
+        return []
+    said = f"your verdict lapsed: {mine['lapsed']}" if mine else f"{proposal.created_by.username} asks for your verdict"
+    return [_told(proposal, "verdict", said, proposal.created)]
+
+
+def _of_own(caller: Caller, proposal: Proposal) -> list[dict[str, Any]]:
+    result = []
+    remarks = proposal.remarks.filter(answer_to=None, settled=None).exclude(person=caller.person)
+    asked = [r for r in remarks.order_by("id") if _last_speaker(r) != caller.person.pk]
+    if asked:
+        said = f"{count_noun(len(asked), 'remark')} to answer"
+        result.append(_told(proposal, "answer", said, asked[0].made))
+    holds = holds_of(proposal)
+    verdict = next((h for h in holds if h["what"] in ("verdict", "check", "conflicts")), None)
+    if verdict is not None:
+        result.append(_told(proposal, "mend", verdict["said"], proposal.created))
+    elif not holds and may(caller, proposal.shelf, _merge_right(proposal)):
+        result.append(_told(proposal, "merge", "nothing holds it: it can be merged", proposal.created))
+    return result
+
+
+def _last_speaker(remark: Any) -> int:
+    last = remark.answers.order_by("-id").first() or remark
+    person: int = last.person_id
+    return person
+
+
+def _merge_right(proposal: Proposal) -> str:
+    target = ends_of(proposal).target
+    return "commit to a guarded branch" if target is not None and target.guarded else "commit"
+
+
+def _told(proposal: Proposal, what: str, said: str, since: datetime) -> dict[str, Any]:
+    return {
+        "shelf": proposal.shelf.key,
+        "shelf_name": proposal.shelf.name,
+        "what": what,
+        "said": said,
+        "title": proposal.title,
+        "proposal": proposal.number,
+        "merge": None,
+        "since": since,
+    }
+
+
+def _of_merge(shelf: Shelf, merge: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "shelf": shelf.key,
+        "shelf_name": shelf.name,
+        "what": "settle",
+        "said": "a merge you began waits to be settled",
+        "title": f"{merge['source']} into {merge['target']}",
+        "proposal": None,
+        "merge": merge["id"],
+        "since": merge["created"],
+    }

@@ -1,0 +1,163 @@
+"""Proposals of a shelf."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.urls import path
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.response import Response
+
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.people.rights import Caller
+from everyshelf.service.proposals import shapes
+from everyshelf.service.proposals.actions import looking, proposals, talking
+from everyshelf.service.proposals.models import Proposal
+from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.shelves.models import Shelf
+from everyshelf.service.web.idempotency import once
+
+_STATES = ("open", "merged", "closed", "all")
+
+
+class ProposalsView(ShelfView):
+    """Proposals of a shelf."""
+
+    @extend_schema(
+        operation_id="proposals_list",
+        parameters=[OpenApiParameter("state", str, enum=_STATES, description="Open ones if left out.")],
+        responses=shapes.ProposalListed(many=True),
+    )
+    def get(self, request: Any, shelf: str) -> Response:
+        """Newest first."""
+        _, found = self.shelf(request, shelf)
+        state = request.query_params.get("state") or "open"
+        if state not in _STATES:
+            raise InvalidError(
+                f"{state[:40]!r} is no state of a proposal", code="input.invalid", hint=f"Say {', '.join(_STATES)}."
+            )
+        return Response(looking.list_proposals(found, state))
+
+    @extend_schema(operation_id="proposals_open", request=shapes.NewProposal, responses={201: shapes.ProposalOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Ask that a branch be merged into another."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.NewProposal, request)
+
+        def act() -> Response:
+            made = proposals.open_proposal(
+                caller,
+                found,
+                values["title"],
+                values["source"],
+                values["target"] or found.main_branch,
+                description=values["description"],
+                tasks=values["tasks"],
+                reviewers=values["reviewers"],
+                drop=values["drop"],
+            )
+            return Response(looking.proposal_detail(caller, made), status=201)
+
+        return once(request, act)
+
+
+class _OneProposal(ShelfView):
+    """A view of one proposal."""
+
+    def proposal(self, request: Any, shelf: str, number: int) -> tuple[Caller, Shelf, Proposal]:
+        """The caller, the shelf and the proposal."""
+        caller, found = self.shelf(request, shelf)
+        return caller, found, proposals.get_proposal(found, number)
+
+
+class ProposalView(_OneProposal):
+    """One proposal."""
+
+    @extend_schema(operation_id="proposals_get", responses=shapes.ProposalOut)
+    def get(self, request: Any, shelf: str, number: int) -> Response:
+        """As it stands now: conflicts, verdicts, checks, and what holds it."""
+        caller, _, found = self.proposal(request, shelf, number)
+        return Response(looking.proposal_detail(caller, found))
+
+    @extend_schema(operation_id="proposals_change", request=shapes.ProposalChange, responses=shapes.ProposalOut)
+    def patch(self, request: Any, shelf: str, number: int) -> Response:
+        """Change what is said about it, who is asked, or close it without merging."""
+        caller, _, found = self.proposal(request, shelf, number)
+        values = valid(shapes.ProposalChange, request)
+        state, why = values.pop("state", None), values.pop("why")
+        if state == "open" and found.state != "open":
+            found = proposals.reopen_proposal(caller, found)
+        if values:
+            found = proposals.change_proposal(caller, found, **values)
+        if state == "closed":
+            found = proposals.close_proposal(caller, found, why)
+        return Response(looking.proposal_detail(caller, found))
+
+
+class RemarksView(_OneProposal):
+    """Remarks on a proposal."""
+
+    @extend_schema(operation_id="proposals_remark", request=shapes.NewRemark, responses={201: shapes.ProposalOut})
+    def post(self, request: Any, shelf: str, number: int) -> Response:
+        """Say something about it, or answer."""
+        caller, _, found = self.proposal(request, shelf, number)
+        values = valid(shapes.NewRemark, request)
+
+        def act() -> Response:
+            talking.remark(caller, found, **values)
+            return Response(looking.proposal_detail(caller, found), status=201)
+
+        return once(request, act)
+
+
+class RemarkView(_OneProposal):
+    """One remark."""
+
+    @extend_schema(operation_id="proposals_settle_remark", request=shapes.RemarkChange, responses=shapes.ProposalOut)
+    def patch(self, request: Any, shelf: str, number: int, uid: str) -> Response:
+        """Say that it is dealt with, or is not after all."""
+        caller, _, found = self.proposal(request, shelf, number)
+        values = valid(shapes.RemarkChange, request)
+        talking.settle_remark(caller, talking.get_remark(found, uid), settled=values["settled"])
+        return Response(looking.proposal_detail(caller, found))
+
+
+class VerdictView(_OneProposal):
+    """Verdicts."""
+
+    @extend_schema(operation_id="proposals_verdict", request=shapes.NewVerdict, responses={201: shapes.ProposalOut})
+    def post(self, request: Any, shelf: str, number: int) -> Response:
+        """Say what you think of it; it takes the place of what you said before."""
+        caller, _, found = self.proposal(request, shelf, number)
+        values = valid(shapes.NewVerdict, request)
+        talking.give_verdict(caller, found, values["verdict"], values["text"], values["commit"])
+        return Response(looking.proposal_detail(caller, found), status=201)
+
+
+class MergeProposalView(_OneProposal):
+    """Merging a proposal."""
+
+    @extend_schema(operation_id="proposals_merge", request=shapes.MergeProposal, responses=shapes.ProposalOut)
+    def post(self, request: Any, shelf: str, number: int) -> Response:
+        """Merge it in one act; what is to be settled first is answered with 409 merge.conflict."""
+        caller, shelf_found, found = self.proposal(request, shelf, number)
+        values = valid(shapes.MergeProposal, request)
+
+        def act() -> Response:
+            merged = proposals.merge_proposal(caller, found, **values)
+            if merged.merged is not None:
+                start_job(caller, "describe", shelf_found, {"commit": merged.merged.uid})
+            return Response(looking.proposal_detail(caller, merged))
+
+        return once(request, act)
+
+
+urlpatterns = [
+    path("", ProposalsView.as_view()),
+    path("/<int:number>", ProposalView.as_view()),
+    path("/<int:number>/remarks", RemarksView.as_view()),
+    path("/<int:number>/remarks/<str:uid>", RemarkView.as_view()),
+    path("/<int:number>/verdict", VerdictView.as_view()),
+    path("/<int:number>/merge", MergeProposalView.as_view()),
+]

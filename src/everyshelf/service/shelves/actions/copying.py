@@ -1,0 +1,101 @@
+"""Copying an artifact from one shelf to another, as of a version, with the versions it comes from.
+
+Each version becomes a commit of its own that holds nothing but the artifact, with the author and the time it had there.
+They form a line of their own, which one commit brings into the branch: so the artifact's history here is what it was
+there, while the branch gains a single step.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.core.history import Entry, check_path
+from everyshelf.service.context import get_trees
+from everyshelf.service.people.rights import Caller
+from everyshelf.service.shelves.actions.commits import Message, checked_message, record_commit, require_branch
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.listing import entry_of, find_version, get_artifact
+from everyshelf.service.shelves.actions.refs import get_branch, resolve
+from everyshelf.service.shelves.actions.shelves import get_shelf
+from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Shelf, ShelfContent
+
+LABEL = "copied-from"
+_MOST_VERSIONS = 2000
+
+
+def copy_artifact(
+    caller: Caller, target: Shelf, shelf: str, path: str, version: int | None, to: str, branch: str, summary: str
+) -> tuple[dict[str, Any], Commit]:
+    """Copy the artifact at ``path`` of ``shelf`` into ``target``; what was done, and the commit that brought it in."""
+    source = get_shelf(caller, shelf)
+    line = get_branch(target, branch or target.main_branch)
+    require_branch(caller, target, line)
+    where = check_path(to or path)
+    here = line.head.root if line.head else get_trees().empty
+    if get_trees().find(here, where) is not None:
+        raise ConflictError(
+            f"{where} is on {line.name} already", code="copy.taken", hint="Give another place for it: --to PATH"
+        )
+    versions = _ancestry(source, path, version)
+    told = f"{source.key}/{versions[-1].path} version {versions[-1].number}"
+    tip: Commit | None = None
+    for one in versions:
+        # On a branch without a commit the copied line becomes the branch's own.
+        tip = _replayed(caller, target, line if line.head is None else None, one, where, tip, source)
+    assert tip is not None
+    entry = get_trees().find(tip.root, where)
+    root = get_trees().apply(here, {where: entry})
+    message = Message(summary or f"Copy {told}", f"Copied from {told}, with its versions.", {LABEL: told}, [])
+    said = checked_message(caller, message)
+    made = tip if line.head is None else record_commit(caller, target, line, [line.head, tip], root, said)
+    return {"commit": made.uid, "path": where, "versions": len(versions), "copied_from": told}, made
+
+
+def _ancestry(source: Shelf, path: str, number: int | None) -> list[ArtifactVersion]:
+    """The versions in the line of the one that is copied, oldest first."""
+    state = resolve(source, source.main_branch)
+    if number is None:
+        _, wanted = get_artifact(source, state, path)
+        if wanted is None:
+            raise InvalidError(f"{path} has no version to copy", code="copy.none")
+    else:
+        wanted = find_version(source, state, path, number)
+    ancestors = lineage_of(source).ancestors(wanted.commit_id)
+    rows = ArtifactVersion.objects.filter(artifact=wanted.artifact_id, content__gt="").select_related("commit")
+    found = [r for r in rows.order_by("id") if r.commit_id in ancestors]
+    if len(found) > _MOST_VERSIONS:
+        raise InvalidError(f"{path} has more than {_MOST_VERSIONS} versions", code="copy.too_large")
+    return found
+
+
+def _replayed(
+    caller: Caller,
+    target: Shelf,
+    line: Branch | None,
+    version: ArtifactVersion,
+    where: str,
+    before: Commit | None,
+    source: Shelf,
+) -> Commit:
+    trees = get_trees()
+    held = entry_of(version)
+    entry = Entry(where.rpartition("/")[2], held.type, held.id, held.size)
+    _give_contents(target, entry)
+    root = trees.apply(trees.empty, {where: entry})
+    if before is not None and before.root == root:
+        return before
+    commit = version.commit
+    labels = {**commit.labels, LABEL: f"{source.key}/{version.path} version {version.number}"}
+    message = Message(commit.summary, commit.description, labels, list(commit.tasks), commit.author, commit.time)
+    parents = [before] if before is not None else []
+    return record_commit(caller, target, line, parents, root, message, recorded=timezone.now())
+
+
+def _give_contents(target: Shelf, entry: Entry) -> None:
+    """Whoever may read one shelf and write another may bring contents over: note that the other holds them."""
+    files = [e for _, e in get_trees().files(entry.id)] if entry.type == "whole" else [entry]
+    for file in files:
+        ShelfContent.objects.get_or_create(shelf=target, content=file.id, defaults={"size": file.size})

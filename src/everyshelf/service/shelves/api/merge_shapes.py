@@ -1,0 +1,116 @@
+"""Shapes of requests and answers about merging."""
+
+from __future__ import annotations
+
+from rest_framework import serializers
+
+from everyshelf.service.shelves.api.shapes import MessageIn
+
+
+class MergeIn(MessageIn):
+    """Merging a branch into another."""
+
+    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
+    source = serializers.CharField()
+    target = serializers.CharField()
+    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
+    drop = serializers.BooleanField(required=False, default=False)
+
+
+class MergeOut(serializers.Serializer):
+    """The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
+    of them both sides had changed."""
+
+    commit = serializers.CharField(allow_null=True)
+    base = serializers.CharField(allow_null=True)
+    taken = serializers.IntegerField()
+    combined = serializers.IntegerField()
+
+
+class WaitingMerge(serializers.Serializer):
+    """A merge that waits to be settled; ``decided`` conflicts are settled already."""
+
+    id = serializers.CharField()
+    target = serializers.CharField()
+    source = serializers.CharField()
+    state = serializers.ChoiceField(["open", "finished", "abandoned"])
+    summary = serializers.CharField()
+    drop = serializers.BooleanField()
+    created = serializers.DateTimeField()
+    created_by = serializers.CharField()
+    decided = serializers.IntegerField()
+    commit = serializers.CharField(allow_null=True)
+
+
+class MergeDecision(serializers.Serializer):
+    """How a conflict is settled, and by whom."""
+
+    take = serializers.ChoiceField(["this", "other", "both", "edited"])
+    value = serializers.JSONField(required=False)
+    by = serializers.CharField(required=False)
+
+
+class MergeConflict(serializers.Serializer):
+    """One part or field that both sides changed in ways that do not go together; a side without a value is left out."""
+
+    id = serializers.CharField()
+    part = serializers.CharField()
+    type = serializers.CharField()
+    label = serializers.CharField()
+    field = serializers.CharField(allow_null=True)
+    why = serializers.CharField()
+    options = serializers.ListField(child=serializers.CharField())
+    base = serializers.JSONField(required=False)
+    this = serializers.JSONField(required=False)
+    other = serializers.JSONField(required=False)
+    decision = MergeDecision(required=False)
+
+
+class MergeArtifact(serializers.Serializer):
+    """An artifact both sides changed: content ids (null: not there), and what is to be settled.
+
+    ``result``: the content it becomes, once nothing of it is open.
+    """
+
+    path = serializers.CharField()
+    kind = serializers.CharField()
+    base = serializers.CharField(allow_null=True)
+    this = serializers.CharField(allow_null=True)
+    other = serializers.CharField(allow_null=True)
+    open = serializers.BooleanField()
+    conflicts = MergeConflict(many=True)
+    notes = serializers.ListField(child=serializers.CharField())
+    combined = serializers.IntegerField()
+    result = serializers.CharField(allow_null=True)
+
+
+class MergeDetail(WaitingMerge):
+    """A merge with its artifacts; ``open`` conflicts are still to be settled."""
+
+    open = serializers.IntegerField()
+    artifacts = MergeArtifact(many=True)
+
+
+class OneSettling(serializers.Serializer):
+    """A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
+
+    ``take`` null takes it back. ``content`` (with a path): the whole artifact as it was put together elsewhere.
+    """
+
+    path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
+    conflict = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
+    take = serializers.ChoiceField(["this", "other", "both", "edited"], required=False, allow_null=True, default=None)
+    value = serializers.JSONField(required=False, allow_null=True, default=None)
+    content = serializers.CharField(required=False, default="", allow_blank=True)
+
+
+class SettlingIn(serializers.Serializer):
+    """Decisions, in order."""
+
+    decisions = OneSettling(many=True)
+
+
+class FinishIn(serializers.Serializer):
+    """What to say about the merge commit, if not what was said at first."""
+
+    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)

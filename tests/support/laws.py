@@ -1,0 +1,16 @@
+"""How many random examples a law is tried on."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from hypothesis import settings
+
+# The suite tries a part of the examples, so that it ends in time on two processors; `make laws` tries all of them.
+_SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.35"))
+
+
+def law(max_examples: int, **other: Any) -> settings:
+    """Settings of a law worth ``max_examples`` examples in a whole run."""
+    return settings(max_examples=max(10, round(max_examples * _SHARE)), deadline=None, **other)
