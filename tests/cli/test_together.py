@@ -273,6 +273,11 @@ class PeopleTests(ServiceCase):
         self.assertEqual(len(entries), 2)
         self.assertIn("sees it", self.terminal.run("shelf", "change", "--open").stdout)
 
+    def test_a_branch_without_a_name_gets_one_from_its_note(self) -> None:
+        made = self.terminal.run("branch", "make", "--note", "Do lower fares fill the boats?").stdout
+        self.assertIn("owner/lower-fares-fill", made)
+        self.assertIn("owner/lower-fares-fill", [b.name for b in self.shelf.branches()])
+
     def test_a_proposal_from_opening_to_merging(self) -> None:
         self.shelf.make_branch("try")
         commit_files(self.shelf, {"a.json": b'{"n": 2}\n'}, "Two", "try")

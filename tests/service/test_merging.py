@@ -192,11 +192,15 @@ class SettlingTests(MergingCase):
         ids = {c["field"]: c["id"] for c in merge.artifacts[0]["conflicts"]}
         one = {"path": "flow.json", "conflict": ids["timeout"], "take": "other"}
         self.assertEqual(self.shelf.settle(merge.id, [one]).open, 1)
+        self.assertEqual(self.shelf.merge_drawing(merge.id, "flow.json")["nodes"], [])
         # Interrupted here; somebody else goes on.
         two = {"path": "flow.json", "conflict": ids["run"], "take": "edited", "value": "both.py"}
         self.shelf.set_member("author", "author")
         other = self.client_of("author").shelf(self.shelf.key)
         self.assertEqual(other.settle(merge.id, [two]).open, 0)
+        drawn = self.shelf.merge_drawing(merge.id, "flow.json")["nodes"]
+        states = [(n["label"], n["state"]) for n in drawn]
+        self.assertEqual(states, [("weigh", "changed"), ("load", "changed"), ("sail", "same")])
         made = self.shelf.finish_merge(merge.id)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, load_run="both.py", sail_timeout=1))
         self.assertTrue(made.merge)

@@ -122,6 +122,21 @@ class BranchTests(ServiceCase):
         self.assertEqual([b.name for b in self.shelf.branches()], ["main"])
         self.assertEqual(self.shelf.artifact("b.txt").version, 2)  # the branch's version, not a copy of it
 
+    def test_a_name_is_suggested_from_what_the_branch_is_for(self) -> None:
+        self.put({"a.txt": b"1"})
+        wanted = {
+            "Can the fares of öpen days be lower?": "owner/fares-open-days",
+            "Fares of open days": "owner/fares-open-days-2",
+            "???": r"owner/\d\d-[a-z]{3}",
+            "x" * 300: "owner/x{50}",
+        }
+        for note, name in wanted.items():
+            with self.subTest(note=note[:40]):
+                made = self.shelf.make_branch(note=note)
+                self.assertRegex(made.name, f"^{name}$")
+                self.assertEqual(made.note, note)
+        self.assertEqual(self.shelf.make_branch("given", note="Something else").name, "given")
+
     def test_conflict_names_artifacts_until_preferred(self) -> None:
         self.put({"a.txt": b"1"})
         self.shelf.make_branch("try")

@@ -44,6 +44,10 @@ class MergingPart(ShelfPart):
         """One merge, with every artifact both sides changed and its conflicts."""
         return self._transport.get(f"{self._base}/merges/{quote(uid)}", WaitingMerge)
 
+    def merge_drawing(self, uid: str, path: str) -> dict[str, Any]:
+        """What merging makes of a pipeline or workflow, over this side; no nodes while something of it is open."""
+        return self._transport.get(f"{self._base}/merges/{quote(uid)}/drawing", dict[str, Any], path=path)
+
     def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
         """Settle conflicts: each decision has ``path``, ``conflict``, ``take`` (this, other, both, edited or None), and
         ``value`` for an edited one, or ``content`` (an uploaded content's id) for the artifact as a whole."""
