@@ -6,7 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.content import ContentStore, content_id
@@ -138,7 +138,7 @@ class CommitTests(unittest.TestCase):
 class AncestryTests(unittest.TestCase):
     """Numbers grow from parent to child."""
 
-    @settings(deadline=None)
+    @law(100)
     @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))
     def test_merge_base_is_common_and_newest(self, links: list[list[int]]) -> None:
         parents = {n: sorted({k % n for k in own}) if n else [] for n, own in enumerate(links)}

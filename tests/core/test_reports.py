@@ -16,6 +16,7 @@ from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from everyshelf.core.report import report_of, written
 from everyshelf.core.report.lines import changed_lines, words_apart
 from everyshelf.demo import flows, papers
+from tests.support.laws import law
 
 MADE = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 LINES = st.lists(st.text("ab <&", max_size=8), max_size=12).map("\n".join)
@@ -72,6 +73,7 @@ class ReportTests(unittest.TestCase):
         self.assertIn("x.cwl: load", written(found, "html"))
         self.assertIn("x.cwl: load", written(found, "md"))
 
+    @law(100)
     @given(st.text(min_size=1, max_size=60), st.text(max_size=60))
     def test_nothing_from_a_file_is_more_than_text(self, old: str, new: str) -> None:
         evil = "<script>alert(1)</script>|`[x](javascript:1)\n# h"
@@ -111,6 +113,7 @@ class ReportTests(unittest.TestCase):
 class LineTests(unittest.TestCase):
     """Two texts as one list of lines."""
 
+    @law(100)
     @given(LINES, LINES)
     def test_both_texts_can_be_read_off(self, before: str, after: str) -> None:
         lines = changed_lines(before, after)
@@ -119,6 +122,7 @@ class LineTests(unittest.TestCase):
             hidden = sum(int(line.text.split()[0]) for line in lines if line.kind == "gap")
             self.assertEqual(shown + hidden, len(text.splitlines()))
 
+    @law(100)
     @given(st.text("ab c.", max_size=30), st.text("ab c.", max_size=30))
     def test_marked_words_leave_equal_rests(self, before: str, after: str) -> None:
         old, new = words_apart(before, after)

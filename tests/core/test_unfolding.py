@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.unfolding import fold, packed, read_folder, unfold, unpacked_files, write_folder
 from tests.support.factories import compared, told
+from tests.support.laws import law
 from tests.support.published import published
 
 TEXTS = st.text(st.characters(exclude_categories=["Cs"]), max_size=40)
@@ -47,12 +48,14 @@ def app(screens: list[dict[str, Any]], indent: int | None = 2) -> bytes:
 class RoundTripTests(unittest.TestCase):
     """What nobody edited comes back byte for byte."""
 
+    @law(100)
     @given(APPS, st.sampled_from([None, 1, 2, 4]), st.booleans(), st.booleans())
     def test_json(self, tree: Any, indent: int | None, ascii_only: bool, crlf: bool) -> None:
         text = json.dumps(tree, indent=indent, ensure_ascii=ascii_only)
         data = (text.replace("\n", "\r\n") if crlf else text).encode()
         self.assertEqual(fold(unfold("app.json", data, kind="app").files).data, data)
 
+    @law(100)
     @given(APPS, st.sampled_from([None, "|", '"']))
     def test_yaml(self, tree: Any, style: str | None) -> None:
         data = yaml.safe_dump(tree, default_style=style, allow_unicode=True, sort_keys=False).encode()
@@ -62,6 +65,7 @@ class RoundTripTests(unittest.TestCase):
             return  # signs YAML itself refuses
         self.assertEqual(fold(unfolded.files).data, data)
 
+    @law(100)
     @given(st.lists(st.tuples(TEXTS, LINES), min_size=1, max_size=4), st.booleans())
     def test_xml(self, cases: list[tuple[str, str]], cdata: bool) -> None:
         from xml.sax.saxutils import escape, quoteattr
@@ -77,6 +81,7 @@ class RoundTripTests(unittest.TestCase):
             return  # signs XML itself refuses
         self.assertEqual(fold(unfolded.files).data, data)
 
+    @law(100)
     @given(
         st.dictionaries(
             st.text("abcABC/. \\", min_size=1, max_size=12), st.binary(max_size=200), min_size=1, max_size=6

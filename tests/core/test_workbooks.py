@@ -336,6 +336,7 @@ class FormulaTests(unittest.TestCase):
         self.assertTrue(follows("=Rates!B1*2", "=Prices!C1*2", places))
         self.assertFalse(follows("=SUM(B2:B5)", "=SUM(B2:B7)", places))
 
+    @law(100)
     @given(st.integers(1, 16_384))
     def test_letters_and_numbers_of_columns_agree(self, number: int) -> None:
         self.assertEqual(column_number(column_letters(number)), number)

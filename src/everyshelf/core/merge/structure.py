@@ -7,6 +7,7 @@ value that the result must mean is worked out beside the text, so that reading t
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -345,18 +346,18 @@ class StructureMerge:
         rows: dict[Key, Row] = {("b", n): Row(item) for n, item in enumerate(base.items)}
         place = {id(item): ("b", n) for n, item in enumerate(base.items)}
         orders: list[list[Key]] = [list(rows)]
-        added: dict[Any, Key] = {}
+        added: dict[tuple[Any, int], Key] = {}
         for side, group, matching in (("this", this, self.here), ("other", other, self.there)):
             order: list[Key] = []
+            seen: Counter[Any] = Counter()  # of several equal ones, the second is the other side's second
             anchor: Key | None = None
             for n, item in enumerate(group.items):
                 was = matching.base_of.get(id(item))
                 key = place.get(id(was)) if was is not None else None
                 if key is None and was is None:
                     twin = self._identity_of_new(item, base, where, anchor)
-                    key = added.setdefault(twin, (side[0], n)) if twin is not None else (side[0], n)
-                    if side == "other" and key[0] == "t" and rows[key].other is not None:
-                        key = ("o", n)  # the second of two equal ones
+                    key = added.setdefault((twin, seen[twin]), (side[0], n))
+                    seen[twin] += 1
                 elif key is None:
                     key = (side[0], n)  # from another parent
                 else:
@@ -382,8 +383,9 @@ class StructureMerge:
         part_type = self._policy.type_of(item, where.list_name)
         for matching in (self.here, self.there):
             identity = matching.identity.get((id(base), part_type))
-            if identity is not None:
-                return part_type, key_of(self._policy.part_of(item, part_type), identity.fields)
+            key = key_of(self._policy.part_of(item, part_type), identity.fields) if identity is not None else None
+            if key is not None:
+                return part_type, key
         if is_named(item.node):
             fields = fields_of(item.node.value)
             named = next((fields[n] for n in ("id", "key", "name") if fields.get(n)), None)
