@@ -196,7 +196,7 @@ class CellTests(unittest.TestCase):
             with self.assertRaises(InvalidError):
                 set_cells(b"id,fare\n1,2\n", [edit])
 
-    @law(60, derandomize=True)
+    @law(60)
     @given(st.data())
     def test_an_edited_table_reads_as_the_table_with_that_cell(self, data: st.DataObject) -> None:
         cell = st.text(st.characters(codec="utf-8", exclude_characters="\r\0", exclude_categories=["Cs"]), max_size=8)
@@ -223,7 +223,7 @@ class CellTests(unittest.TestCase):
 class TextTests(unittest.TestCase):
     """A text from an editor that knows one kind of line end."""
 
-    @law(150, derandomize=True)
+    @law(150)
     @given(
         st.lists(st.tuples(st.sampled_from(["", "a", "b b", "é"]), st.sampled_from(["\n", "\r\n", "\r"])), max_size=8),
         st.sampled_from(["", "last"]),

@@ -168,7 +168,7 @@ class MeasuredTests(unittest.TestCase):
             with self.subTest(data=data), self.assertRaises(UnreadableError):
                 read_measured(name, data)
 
-    @law(100, derandomize=True)
+    @law(100)
     @given(st.lists(st.tuples(st.floats(-1e6, 1e6), st.floats(-1e6, 1e6)), max_size=300), st.integers(3, 40))
     def test_thinning_keeps_ends_and_order_and_invents_nothing(
         self, points: list[tuple[float, float]], most: int
@@ -180,7 +180,7 @@ class MeasuredTests(unittest.TestCase):
         if points:
             self.assertEqual((found[0], found[-1]), (points[0], points[-1]))
 
-    @law(80, derandomize=True)
+    @law(80)
     @given(st.lists(st.floats(-1e9, 1e9), min_size=1, max_size=8), st.sampled_from(["lower", "higher"]))
     def test_no_run_is_better_than_the_best(self, values: list[float], better: str) -> None:
         rows = [RunRow(n, metrics={"m": v}) for n, v in enumerate(values, 1)]

@@ -15,21 +15,18 @@ from dataclasses import dataclass
 from typing import Any
 
 from everyshelf.core.compare.following import resolve
+from everyshelf.core.editing.places import SOURCES, Place, SourceText, value_of
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.source import Node
-from everyshelf.core.formats.source.json import json_source
-from everyshelf.core.formats.source.xml import xml_encoding, xml_source
-from everyshelf.core.formats.source.yaml import yaml_source
 from everyshelf.core.formats.text import decode, encoded_like
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge.spelling import Speller, is_line_list, line_list
+from everyshelf.core.merge.spelling import Speller, line_list
 from everyshelf.core.outline.model import Part, plain
 
 MOST_BYTES = 20 * 1024 * 1024
 _MOST_TRIED = 60
-_SOURCES = {"json": json_source, "yaml": yaml_source, "xml": xml_source}
 _WORD = re.compile(r"\w")
 
 
@@ -40,17 +37,6 @@ class FieldEdit:
     part: str
     field: str
     value: Any
-
-
-@dataclass(frozen=True)
-class _Place:
-    """A value in the text: where it stands, and the names and values around it that tell whose it is."""
-
-    start: int
-    end: int
-    node: Node
-    name: str
-    around: tuple[str, ...]
 
 
 def set_fields(name: str, data: bytes, edits: Sequence[FieldEdit], rules: Rules | None = None) -> bytes:
@@ -97,20 +83,15 @@ def _impossible(edit: FieldEdit, why: str) -> InvalidError:
 def _candidates(
     data: bytes, found: Recognition, part: Part, parents: list[Part], edit: FieldEdit, old: Any
 ) -> Iterator[bytes]:
-    if found.format in _SOURCES:
+    if found.format in SOURCES:
         try:
-            root, before, behind = (
-                json_source(data, found.tree) if found.format == "json" else _SOURCES[found.format](data)
-            )
+            source = SourceText(data, found.format, found.tree)
         except UnreadableError:
             return
-        text = before + root.text + behind
-        places = [p for p in _places(root, len(before), "", ()) if _says(_value_of(p.node), old)]
+        places = [p for p in source.places() if _says(value_of(p.node), old)]
         speller = Speller(found.format)
-        encode = _encoder(data, found.format)
         for place in _likeliest(places, part, parents, edit.field):
-            said = _spelled(speller, place.node, edit.value)
-            yield encode(text[: place.start] + said + text[place.end :])
+            yield source.spliced([(place, _spelled(speller, place.node, edit.value))])
         return
     decoded = decode(data)
     wanted, said = str(old), str(edit.value)
@@ -120,11 +101,6 @@ def _candidates(
     whole = [at for at in starts if _is_whole(decoded.text, at, wanted)]
     for at in whole[: _MOST_TRIED * 4]:
         yield encoded_like(decoded.text[:at] + said + decoded.text[at + len(wanted) :], decoded)
-
-
-def _value_of(node: Node) -> Any:
-    """What a node says; a text that is written as a list of its lines says the text."""
-    return "".join(node.value) if node.shape == "list" else node.value
 
 
 def _spelled(speller: Speller, node: Node, value: Any) -> str:
@@ -142,37 +118,12 @@ def _is_whole(text: str, at: int, wanted: str) -> bool:
     return not before and not behind
 
 
-def _encoder(data: bytes, form: str) -> Any:
-    decoded = decode(data)
-    encoding = xml_encoding(data) if form == "xml" and not decoded.mark else decoded.encoding
-    return lambda text: encoded_like(text, decoded, encoding)
-
-
-def _places(node: Node, start: int, name: str, around: tuple[str, ...]) -> Iterator[_Place]:
-    """Every value that holds no others, and every list of lines, with what stands beside it and above."""
-    lines = node.shape == "list" and bool(node.value) and is_line_list(node)
-    if lines or not node.groups:
-        yield _Place(start, start + len(node.text), node, name, around)
-    if not node.groups:
-        return
-    beside = [name, *(str(i.node.value) for g in node.groups for i in g.items if not i.node.groups)]
-    here = (*around, *(text for text in beside if text and len(text) < 200))
-    at = start
-    for group in node.groups:
-        at += len(group.opening)
-        for k, item in enumerate(group.items):
-            at += (len(group.separator) if k else 0) + len(item.lead) + len(item.head)
-            yield from _places(item.node, at, item.name if item.name not in (None, "#text") else name, here)
-            at += len(item.node.text) + len(item.tail)
-        at += len(group.closing)
-
-
-def _likeliest(places: list[_Place], part: Part, parents: list[Part], field: str) -> list[_Place]:
+def _likeliest(places: list[Place], part: Part, parents: list[Part], field: str) -> list[Place]:
     """Places in the order in which they are tried."""
     own = {str(v) for v in (part.key, part.label, part.fields.get("id"), part.fields.get("name")) if v}
     above = {str(p.key) for p in parents if p.key}
 
-    def rank(place: _Place) -> tuple[int, int]:
+    def rank(place: Place) -> tuple[int, int]:
         around = set(place.around)
         named = 4 if place.name == field else 2 if _like(place.name, field) else 0
         return -(named + 3 * bool(own & around) + 2 * len(above & around)), place.start

@@ -32,10 +32,16 @@
 
     [order]
     "plans/*.json" = {berths = "means nothing", stops = "counts"}
+
+    [bindings]
+    HARBOUR_ROLE = {in = "workflows/*.bpmn"}
+    FEED_ADDRESS = {in = "settings/feeds.toml", part = "/group:tides", field = "address"}
+    FEED_TOKEN = {in = "settings/feeds.toml", secret = true}
 """
 
 from __future__ import annotations
 
+import re
 import tomllib
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
@@ -58,8 +64,26 @@ _SECTIONS = {
     "folders": {"whole", "apart"},
     "experiments": {"metrics"},
     "metrics": None,
+    "bindings": None,
 }
+_BINDING_NAME = re.compile(r"[A-Z][A-Z0-9_]{0,59}\Z")
 _ORDER_WORDS = {"counts": True, "means nothing": False}
+
+
+@dataclass(frozen=True)
+class BindingRule:
+    """A value that differs per environment, in the artifacts that match ``patterns``: where ``${NAME}`` stands in them,
+    or, if ``part`` or ``field`` is given, what that field of that part says."""
+
+    name: str
+    patterns: tuple[str, ...]
+    part: str = ""
+    field: str = ""
+    secret: bool = False
+
+    def is_for(self, path: str) -> bool:
+        """Whether the artifact at ``path`` may need it."""
+        return any(fnmatchcase(path, pattern) for pattern in self.patterns)
 
 
 @dataclass(frozen=True)
@@ -77,6 +101,7 @@ class Rules:
     apart: tuple[str, ...] = ()
     measured: tuple[str, ...] = ()
     metrics: tuple[tuple[str, dict[str, str]], ...] = ()
+    bindings: tuple[BindingRule, ...] = ()
     source: str = field(default="", compare=False)
 
     @cached_property
@@ -170,6 +195,7 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
         apart=tuple(_texts(name, "folders.apart", folders.get("apart", []))),
         measured=tuple(_texts(name, "experiments.metrics", data.get("experiments", {}).get("metrics", []))),
         metrics=tuple((metric, _metric(name, metric, said)) for metric, said in data.get("metrics", {}).items()),
+        bindings=tuple(_binding(name, binding, said) for binding, said in data.get("bindings", {}).items()),
         source=text,
     )
 
@@ -225,6 +251,23 @@ def _metric(name: str, metric: str, said: Any) -> dict[str, str]:
     if not isinstance(said.get("unit", ""), str):
         raise _wrong(name, f"{where}.unit", "it must be a text")
     return dict(said)
+
+
+def _binding(name: str, binding: str, said: Any) -> BindingRule:
+    where = f"bindings.{binding}"
+    if not _BINDING_NAME.match(binding):
+        raise _wrong(name, where, "a binding is named in capitals, digits and _: HARBOUR_ROLE")
+    if not isinstance(said, dict) or "in" not in said or set(said) - {"in", "part", "field", "secret"}:
+        raise _wrong(name, where, 'it must say in which artifacts it stands: {in = "workflows/*.bpmn"}')
+    for word in ("part", "field"):
+        if not isinstance(said.get(word, ""), str):
+            raise _wrong(name, f"{where}.{word}", "it must be a text")
+    if said.get("part") and not said.get("field"):
+        raise _wrong(name, where, "it must say which field of that part it sets")
+    if not isinstance(said.get("secret", False), bool):
+        raise _wrong(name, f"{where}.secret", "it must be true or false")
+    patterns = tuple(_texts(name, f"{where}.in", said["in"]))
+    return BindingRule(binding, patterns, said.get("part", ""), said.get("field", ""), said.get("secret", False))
 
 
 def _check_section(name: str, section: str, content: Any) -> None:

@@ -13,6 +13,8 @@ from everyshelf.core.formats.xml import Element
 
 _SEGMENT = re.compile(r"((?:[^\\]|\\[^n])*?)\\n", re.DOTALL)
 _PLAIN_YAML = re.compile(r"[A-Za-z_/][\w ./-]*[\w/]|[A-Za-z]")
+# YAML 1.2, 5.1: these are no printable characters, or break a line; JSON writes them as they are.
+_NOT_PLAIN = re.compile("[\x7f-\x9f\u2028\u2029\ufeff\ufffe\uffff\ud800-\udfff]")
 _YAML_WORDS = re.compile(r"(?i)(true|false|null|yes|no|on|off|~|\.nan|[-+]?\.inf)\Z")
 
 
@@ -28,7 +30,9 @@ class Speller:
             return self._xml(value, like)
         if self.form == "yaml" and isinstance(value, str) and like.text[:1] not in ('"', "'", "|", ">"):
             plain = _PLAIN_YAML.fullmatch(value) and not _YAML_WORDS.match(value)
-            return value if plain else json.dumps(value, ensure_ascii=False)
+            return value if plain else _yaml_quoted(value)
+        if self.form == "yaml" and isinstance(value, str):
+            return _yaml_quoted(value)
         try:
             pretty = isinstance(value, dict | list) and "\n" in like.text and self.form == "json"
             said = json.dumps(value, ensure_ascii=like.text.isascii(), indent=2 if pretty else None)
@@ -76,6 +80,11 @@ class Speller:
     def empty(self, node: Node) -> str:
         """What is written for a collection of which nothing is left."""
         return "{}" if node.shape == "map" else "[]"
+
+
+def _yaml_quoted(text: str) -> str:
+    """A text between double quotes. Not with JSON's pairs of surrogates, which YAML takes for two characters."""
+    return _NOT_PLAIN.sub(lambda found: f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
 
 
 def is_line_list(node: Node) -> bool:
