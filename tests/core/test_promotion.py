@@ -16,10 +16,6 @@ CONTENTS = {content_id(data): data for data in (b"one", b"two", b"three")}
 ONE, TWO, THREE = (Placed(i, len(d)) for i, d in CONTENTS.items())
 
 
-def fetch(identity: str) -> Iterator[bytes]:
-    yield CONTENTS[identity]
-
-
 class FolderTests(unittest.TestCase):
     """Staged aside, switched at once, read back."""
 
@@ -30,8 +26,14 @@ class FolderTests(unittest.TestCase):
         self.root.mkdir()
         self.destination = FolderDestination(self.root)
 
+    def stage(self, key: str, manifest: Manifest) -> None:
+        def fetch(path: str) -> Iterator[bytes]:
+            yield CONTENTS[manifest[path].id]
+
+        self.destination.stage(key, self.destination.present(), manifest, fetch)
+
     def put(self, key: str, manifest: Manifest) -> None:
-        self.destination.stage(key, manifest, fetch)
+        self.stage(key, manifest)
         self.destination.switch(key)
         self.assertEqual(self.destination.differences(key, manifest), [])
 
@@ -41,7 +43,7 @@ class FolderTests(unittest.TestCase):
 
     def test_consumers_see_nothing_before_the_switch(self) -> None:
         self.put("a", {"x.txt": ONE})
-        self.destination.stage("b", {"data/y.txt": TWO}, fetch)
+        self.stage("b", {"data/y.txt": TWO})
         self.assertEqual(self.current(), {"x.txt": b"one"})
         self.destination.switch("b")
         self.assertEqual(self.current(), {"data/y.txt": b"two"})
@@ -53,7 +55,7 @@ class FolderTests(unittest.TestCase):
 
     def test_undoing_leaves_the_current_one(self) -> None:
         self.put("a", {"x.txt": ONE})
-        self.destination.stage("b", {"x.txt": TWO}, fetch)
+        self.stage("b", {"x.txt": TWO})
         self.destination.undo("b")
         self.destination.undo("a")
         self.assertEqual(self.current(), {"x.txt": b"one"})
@@ -62,12 +64,12 @@ class FolderTests(unittest.TestCase):
     def test_failure_while_staging_leaves_no_trace(self) -> None:
         self.put("a", {"x.txt": ONE})
 
-        def broken(identity: str) -> Iterator[bytes]:
+        def broken(path: str) -> Iterator[bytes]:
             yield b"half"
             raise OSError(28, "No space left on device")
 
         with self.assertRaises(StorageError):
-            self.destination.stage("b", {"x.txt": TWO, "y.txt": THREE}, broken)
+            self.destination.stage("b", {"x.txt": ONE}, {"x.txt": TWO, "y.txt": THREE}, broken)
         self.assertEqual(self.current(), {"x.txt": b"one"})
         self.assertEqual([p.name for p in (self.root / "versions").iterdir() if "b" in p.name.split(".")[0]], [])
 
@@ -100,7 +102,7 @@ class FolderTests(unittest.TestCase):
 
     def test_paths_cannot_leave_the_folder(self) -> None:
         with self.assertRaises(EveryShelfError):
-            self.destination.stage("a", {"../outside.txt": ONE}, fetch)
+            self.stage("a", {"../outside.txt": ONE})
         self.assertFalse((self.root.parent / "outside.txt").exists())
 
 

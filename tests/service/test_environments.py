@@ -24,7 +24,7 @@ class PromotionTests(ServiceCase):
         self.shelf.make_environment("production", fed_from="main", earlier_first=True)
 
     def there(self, name: str = "test") -> dict[str, bytes]:
-        folder = next(e.folder for e in self.shelf.environments() if e.name == name)
+        folder = next(e.address for e in self.shelf.environments() if e.name == name)
         base = Path(folder) / "current"
         return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
 
@@ -59,7 +59,7 @@ class PromotionTests(ServiceCase):
 
     def test_drift_is_shown_and_not_overwritten_unasked(self) -> None:
         self.promote("one")
-        file = Path(self.test.folder) / "current" / "fares.csv"
+        file = Path(self.test.address) / "current" / "fares.csv"
         os.chmod(file, 0o644)
         file.write_bytes(b"id,fare\n1,99\n2,3\n")
         rehearsal = self.shelf.rehearse("two", "test")
@@ -120,7 +120,7 @@ class PromotionTests(ServiceCase):
         self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})
         self.assertEqual(self.shelf.deployments("test")[0].state, "undone")
         self.assertEqual(
-            [p.name for p in (Path(self.test.folder) / "versions").iterdir() if p.name.endswith(".part")], []
+            [p.name for p in (Path(self.test.address) / "versions").iterdir() if p.name.endswith(".part")], []
         )
         self.promote("big")
         self.assertEqual(len(self.there()), 302)

@@ -88,6 +88,22 @@ class Service:
                 self.kill_group()
         if self._own:
             shutil.rmtree(self.data, ignore_errors=True)
+            self.data.with_name(f"{self.data.name}.key").unlink(missing_ok=True)
+
+    def log(self) -> str:
+        """What the service printed."""
+        return (self.data / "log.txt").read_text()
+
+    def run_python(self, code: str) -> str:
+        """Run statements with the records of this service, and give what they print."""
+        start = "import django; django.setup()\n"
+        environment = {
+            **os.environ,
+            "EVERYSHELF_DATA": str(self.data),
+            "DJANGO_SETTINGS_MODULE": "everyshelf.service.settings",
+        }
+        command = [sys.executable, "-c", start + code]
+        return subprocess.run(command, env=environment, check=True, capture_output=True, text=True).stdout
 
     def token(self, name: str = "owner", scopes: list[str] | None = None) -> str:
         """A token; kept for the next call, because checking a password is slow on purpose."""

@@ -14,6 +14,7 @@ from everyshelf.client.errors import ClientError, ProblemError, UnreachableError
 from everyshelf.client.models import (
     Artifact,
     ArtifactVersion,
+    Binding,
     Branch,
     Commit,
     CommitListed,
@@ -40,6 +41,7 @@ from everyshelf.client.shelf import ShelfClient
 __all__ = [
     "Artifact",
     "ArtifactVersion",
+    "Binding",
     "Branch",
     "Client",
     "ClientError",

@@ -191,6 +191,8 @@ class Deployment(msgspec.Struct):
     state: str
     who: str
     why: str
+    forced: list[dict[str, Any]]
+    besides: list[str]
     counts: dict[str, int]
     begun: datetime
     ended: datetime | None
@@ -205,13 +207,36 @@ class Environment(msgspec.Struct):
     route: str
     position: int
     destination: str
-    folder: str
+    address: str
+    has_token: bool
     fed_from: str
     earlier_first: bool
+    gates: dict[str, Any]
+    left_out: dict[str, list[str]]
     note: str
+    trial_of: str | None
+    made_by: str
+    expires: datetime | None
+    watch_minutes: int
+    drift: list[dict[str, Any]]
+    drift_checked: datetime | None
+    drift_problem: str
+    bindings: dict[str, int]
     current: Deployment | None
     before: Deployment | None
     waiting: str | None
+
+
+class Binding(msgspec.Struct):
+    """A value that differs per environment; of a secret one only whether it is set."""
+
+    name: str
+    secret: bool
+    set: bool
+    value: str | None
+    artifacts: list[str]
+    set_by: str
+    set_at: datetime | None
 
 
 class Job(msgspec.Struct):

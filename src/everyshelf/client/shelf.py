@@ -11,6 +11,7 @@ from urllib.parse import quote
 
 import msgspec
 
+from everyshelf.client.environments import EnvironmentsPart
 from everyshelf.client.errors import ProblemError
 from everyshelf.client.experiments import ExperimentsPart
 from everyshelf.client.merging import MergingPart
@@ -21,8 +22,6 @@ from everyshelf.client.models import (
     Commit,
     CommitListed,
     Content,
-    Deployment,
-    Environment,
     Job,
     Shelf,
     Tag,
@@ -41,7 +40,7 @@ class _Page(msgspec.Struct):
     next: str | None
 
 
-class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart):
+class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart):
     """One shelf of a service."""
 
     def info(self) -> Shelf:
@@ -346,73 +345,6 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart):
         address = f"{self._base}/compare/report"
         return self._transport.text(address, path=path, from_=before, to=after, form=form)
 
-    # --- environments ------------------------------------------------------
-
-    def environments(self) -> list[Environment]:
-        """In the order of their route."""
-        return self._transport.get(f"{self._base}/environments", list[Environment])
-
-    def make_environment(
-        self,
-        name: str,
-        *,
-        folder: str = "",
-        position: int | None = None,
-        fed_from: str = "",
-        earlier_first: bool = False,
-        note: str = "",
-    ) -> Environment:
-        """A new environment."""
-        body = {
-            "name": name,
-            "folder": folder,
-            "position": position,
-            "fed_from": fed_from,
-            "earlier_first": earlier_first,
-            "note": note,
-        }
-        return self._transport.send("POST", f"{self._base}/environments", body, Environment)
-
-    def remove_environment(self, name: str) -> None:
-        """Forget one that was never used."""
-        self._transport.send("DELETE", self._environment(name))
-
-    def deployments(self, environment: str) -> list[Deployment]:
-        """What was put there, newest first."""
-        return self._transport.get(f"{self._environment(environment)}/deployments", list[Deployment])
-
-    def rehearse(self, tag: str, environment: str) -> dict[str, Any]:
-        """What a promotion would do; nothing is touched."""
-        return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
-
-    def promote(
-        self,
-        tag: str,
-        environment: str,
-        *,
-        why: str = "",
-        overwrite_drift: bool = False,
-        at: datetime | None = None,
-        who: str | None = None,
-    ) -> Job:
-        """Start putting a tag in place; see ``wait``."""
-        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
-        return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
-
-    def roll_back(
-        self,
-        environment: str,
-        *,
-        to: int | None = None,
-        why: str = "",
-        overwrite_drift: bool = False,
-        at: datetime | None = None,
-        who: str | None = None,
-    ) -> Job:
-        """Start putting an earlier deployment in place again; see ``wait``."""
-        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
-        return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
-
     def verify(self) -> Job:
         """Start re-reading the whole shelf; see ``wait``."""
         return self._transport.send("POST", f"{self._base}/verify", None, Job)
@@ -430,9 +362,6 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart):
             problem = job.problem or {"detail": f"the job was {job.state}"}
             raise ProblemError(int(problem.get("status", 500)), problem)
         return job
-
-    def _environment(self, name: str) -> str:
-        return f"{self._base}/environments/{quote(name, safe='')}"
 
     def _pages(self, what: str, limit: int | None = None, **query: Any) -> Iterator[dict[str, Any]]:
         cursor, left = None, limit

@@ -71,3 +71,10 @@ class LimitError(EveryShelfError):
     """A limit of time, memory or size was reached."""
 
     code = "limit.reached"
+
+
+class OutOfReachError(EveryShelfError):
+    """A place outside the service does not answer, or not in time."""
+
+    code = "destination.out_of_reach"
+    hint = "See whether it runs and can be reached from the service, then try again; nothing was lost."

@@ -8,6 +8,7 @@ EVERYSHELF_HOST        address to listen on                                     
 EVERYSHELF_PORT        port to listen on                                                       8321
 EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
 EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
+EVERYSHELF_KEY_FILE    the key that seals secrets                                              beside DATA: DATA.key
 EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
 EVERYSHELF_MAX_ROWS    bytes of rows kept from comparisons of tables, for paging               4 GiB
 =====================  ======================================================================= ==============
@@ -43,6 +44,7 @@ class Config:
     hosts: tuple[str, ...]
     places: tuple[Path, ...]
     max_upload_bytes: int
+    key_file: Path
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
 
@@ -95,6 +97,7 @@ def get_config() -> Config:
         tuple(h for h in str(hosts).split(",") if h) or ("127.0.0.1", "localhost", "[::1]"),
         tuple(Path(p).absolute() for p in str(places).split(os.pathsep)),
         _number("max_upload", value("max_upload", _MAX_UPLOAD)),
+        Path(value("key_file", data.with_name(f"{data.name}.key"))).absolute(),
         _number("max_rows", value("max_rows", _MAX_ROWS)),
         _number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
     )

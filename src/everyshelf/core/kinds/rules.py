@@ -81,6 +81,11 @@ class BindingRule:
     field: str = ""
     secret: bool = False
 
+    @staticmethod
+    def is_name(text: str) -> bool:
+        """Whether a binding may be called so."""
+        return bool(_BINDING_NAME.match(text))
+
     def is_for(self, path: str) -> bool:
         """Whether the artifact at ``path`` may need it."""
         return any(fnmatchcase(path, pattern) for pattern in self.patterns)
@@ -255,7 +260,7 @@ def _metric(name: str, metric: str, said: Any) -> dict[str, str]:
 
 def _binding(name: str, binding: str, said: Any) -> BindingRule:
     where = f"bindings.{binding}"
-    if not _BINDING_NAME.match(binding):
+    if not BindingRule.is_name(binding):
         raise _wrong(name, where, "a binding is named in capitals, digits and _: HARBOUR_ROLE")
     if not isinstance(said, dict) or "in" not in said or set(said) - {"in", "part", "field", "secret"}:
         raise _wrong(name, where, 'it must say in which artifacts it stands: {in = "workflows/*.bpmn"}')

@@ -38,10 +38,15 @@ def rules_for(path: str, rules: Rules) -> list[BindingRule]:
     return [rule for rule in rules.bindings if rule.is_for(path)]
 
 
+def marks_in(text: str) -> set[str]:
+    """Every name that stands in a text as ``${NAME}``."""
+    return set(_MARK.findall(text))
+
+
 def needed(path: str, data: bytes, rules: Rules) -> list[str]:
     """The names of the bindings that the artifact at ``path`` needs, sorted."""
     wanted = rules_for(path, rules)
-    marked = set(_MARK.findall(decode(data).text)) if any(not r.field for r in wanted) else set()
+    marked = marks_in(decode(data).text) if any(not r.field for r in wanted) else set()
     return sorted({r.name for r in wanted if r.field or r.name in marked})
 
 

@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
 from pathlib import Path
 
 
 @dataclass(frozen=True)
 class Placed:
-    """One artifact in an environment: content id and length in bytes."""
+    """One artifact in an environment: content id and length in bytes; by whom it was changed last, if that is known."""
 
     id: str
     size: int
+    by: str = field(default="", compare=False)
 
 
 Manifest = dict[str, Placed]
+# The bytes to be put at a path.
 Fetch = Callable[[str], Iterator[bytes]]
 Progress = Callable[[int, int, str], None]
 
@@ -26,7 +29,13 @@ def no_progress(done: int, total: int, note: str) -> None:
 
 
 class Destination(ABC):
-    """One environment's place. ``key`` names a deployment; every call may be repeated with the same key."""
+    """One environment's place. ``key`` names a deployment; every call may be repeated with the same key.
+
+    Raises ``OutOfReachError`` where the place does not answer, ``RefusedError`` where it does not let the service in.
+    ``changes_besides``: whether the place may change more than it is given, by itself.
+    """
+
+    changes_besides = False
 
     @abstractmethod
     def present(self, progress: Progress = no_progress) -> Manifest:
@@ -37,21 +46,29 @@ class Destination(ABC):
         """The key of the deployment that is switched on, or None."""
 
     @abstractmethod
-    def stage(self, key: str, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress) -> None:
-        """Write everything aside and verify it; nothing a consumer sees changes."""
+    def stage(
+        self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
+    ) -> None:
+        """Write everything aside and verify it; nothing a consumer sees changes. ``present`` is what is there now."""
 
     @abstractmethod
     def switch(self, key: str) -> None:
         """Make the staged deployment the current one, in one atomic act."""
 
+    def settle(self, key: str) -> bool:
+        """After a switch that failed or was cut short: bring the place to wholly the new or wholly the old. True if
+        what was staged under ``key`` is in force."""
+        return self.current() == key
+
     @abstractmethod
-    def differences(self, key: str, manifest: Manifest) -> list[str]:
-        """Read back: the paths at which the current deployment is not what ``manifest`` says."""
+    def differences(self, key: str, manifest: Manifest, touched: Collection[str] | None = None) -> list[str]:
+        """Read back: the paths at which the current deployment is not what ``manifest`` says. ``touched``: what this
+        deployment put there, where that is known; the rest may be believed as the place tells it."""
 
     @abstractmethod
     def undo(self, key: str) -> None:
-        """Remove what was staged under ``key``, unless it is current."""
+        """Remove what was staged under ``key``, unless it is current; afterwards it cannot become so any more."""
 
     @abstractmethod
-    def open(self, path: str) -> Path:
-        """A local file with the bytes now at ``path``, for comparing; raises ``MissingError``."""
+    def as_file(self, path: str) -> AbstractContextManager[Path]:
+        """A local file with the bytes now at ``path``, to be read; raises ``MissingError``."""

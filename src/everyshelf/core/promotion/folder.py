@@ -15,7 +15,7 @@ from __future__ import annotations
 import contextlib
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from pathlib import Path
 
 import msgspec
@@ -74,7 +74,9 @@ class FolderDestination(Destination):
             return Placed(seen.id, seen.size)
         return Placed(file_content_id(file), stat.st_size)
 
-    def stage(self, key: str, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress) -> None:
+    def stage(
+        self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
+    ) -> None:
         final, part = self._versions / key, self._versions / f"{key}.part"
         if (self._versions / f"{key}.json").exists() and final.is_dir():
             return
@@ -103,7 +105,7 @@ class FolderDestination(Destination):
             target.parent.mkdir(parents=True, exist_ok=True)
             if old is not None and self._linked(old / path, target, seen.get(path), placed):
                 continue
-            _write(target, fetch(placed.id))
+            _write(target, fetch(path))
 
     @staticmethod
     def _linked(old: Path, target: Path, seen: _Seen | None, placed: Placed) -> bool:
@@ -129,7 +131,7 @@ class FolderDestination(Destination):
         os.replace(fresh, self._link)
         _sync_folder(self.root)
 
-    def differences(self, key: str, manifest: Manifest) -> list[str]:
+    def differences(self, key: str, manifest: Manifest, touched: Collection[str] | None = None) -> list[str]:
         if self.current() != key:
             return sorted(manifest)
         folder, seen = self._versions / key, self._seen(key)
@@ -151,12 +153,13 @@ class FolderDestination(Destination):
         for folder in (self._versions / f"{key}.part", self._versions / key):
             shutil.rmtree(folder, ignore_errors=True)
 
-    def open(self, path: str) -> Path:
+    @contextlib.contextmanager
+    def as_file(self, path: str) -> Iterator[Path]:
         key = self.current()
         file = self._versions / (key or "") / check_path(path)
         if key is None or not file.is_file():
             raise MissingError(f"{path} is not in {self.root}", code="destination.missing")
-        return file
+        yield file
 
     def _seen(self, key: str) -> dict[str, _Seen]:
         try:

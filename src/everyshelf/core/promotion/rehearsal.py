@@ -12,13 +12,15 @@ Where = Literal["changed there", "removed there", "added there"]
 
 @dataclass(frozen=True)
 class Drift:
-    """An artifact that is not what the last deployment put there; ``lost`` if promoting would overwrite it."""
+    """An artifact that is not what the last deployment put there; ``lost`` if promoting would overwrite it. ``by`` whom
+    it was changed, where the place tells."""
 
     path: str
     where: Where
     recorded: str | None
     found: str | None
     lost: bool
+    by: str = ""
 
 
 @dataclass(frozen=True)
@@ -54,5 +56,7 @@ def _drift(present: Manifest, target: Manifest, recorded: Manifest) -> list[Drif
         where: Where = "removed there" if there is None else "added there" if was is None else "changed there"
         goal = target.get(path)
         lost = (goal.id if goal else None) != (there.id if there else None)
-        result.append(Drift(path, where, was.id if was else None, there.id if there else None, lost))
+        result.append(
+            Drift(path, where, was.id if was else None, there.id if there else None, lost, there.by if there else "")
+        )
     return result

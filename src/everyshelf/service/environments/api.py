@@ -1,261 +1,274 @@
-"""Environments, rehearsal, promotion, rollback, deployments."""
+"""Environments, bindings, rehearsal, promotion, rollback, drift and capture."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from django.urls import path
-from drf_spectacular.utils import extend_schema
-from rest_framework import serializers
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
-from everyshelf.service.environments.actions import environments, promotion
-from everyshelf.service.environments.models import Phase
+from everyshelf.core.errors import InvalidError
+from everyshelf.service.environments import shapes
+from everyshelf.service.environments.actions import bindings, environments, gates, promotion, reality, rehearsal
+from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.people.rights import Caller, caller_of
-from everyshelf.service.shelves.actions.shelves import get_shelf
+from everyshelf.service.people.rights import Caller
+from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.api.base import ShelfView, valid
+
+_BRANCH = OpenApiParameter("branch", str, description="The branch beside it; the one that feeds it if left out.")
+_TAG = OpenApiParameter("tag", str, required=True, description="The tag that is to go there.")
+_NAME = OpenApiParameter("name", str, required=True, description="Name of the binding.")
 
 
-class NewEnvironment(serializers.Serializer):
-    """An environment to be made."""
+class EnvironmentBase(ShelfView):
+    """A view of one environment."""
 
-    name = serializers.CharField(max_length=60)
-    folder = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
-    position = serializers.IntegerField(required=False, min_value=1, max_value=99, allow_null=True, default=None)
-    fed_from = serializers.CharField(required=False, default="", allow_blank=True)
-    earlier_first = serializers.BooleanField(required=False, default=False)
-    note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
+    def environment(self, request: Any, key: str, name: str) -> tuple[Caller, Environment]:
+        """The caller and the environment, if the caller sees the shelf."""
+        caller, shelf = self.shelf(request, key)
+        return caller, environments.get_environment(shelf, name)
 
 
-class DeploymentOut(serializers.Serializer):
-    """One promotion and how it ended."""
-
-    deployment = serializers.CharField()
-    number = serializers.IntegerField()
-    tag = serializers.CharField()
-    commit = serializers.CharField()
-    state = serializers.ChoiceField(["planned", "staged", "switched", "verified", "recorded", "undone"])
-    who = serializers.CharField()
-    why = serializers.CharField()
-    counts = serializers.DictField(child=serializers.IntegerField())
-    begun = serializers.DateTimeField()
-    ended = serializers.DateTimeField(allow_null=True)
-    took_seconds = serializers.FloatField(allow_null=True)
-    rolled_back_to = serializers.IntegerField(allow_null=True)
-
-
-class EnvironmentOut(serializers.Serializer):
-    """An environment and what runs there."""
-
-    name = serializers.CharField()
-    route = serializers.CharField()
-    position = serializers.IntegerField()
-    destination = serializers.CharField()
-    folder = serializers.CharField()
-    fed_from = serializers.CharField()
-    earlier_first = serializers.BooleanField()
-    note = serializers.CharField()
-    current = DeploymentOut(allow_null=True)
-    before = DeploymentOut(allow_null=True)
-    waiting = serializers.CharField(allow_null=True)
-
-
-class TagWanted(serializers.Serializer):
-    """The tag to rehearse."""
-
-    tag = serializers.CharField()
-
-
-class PromotionWanted(TagWanted):
-    """The tag to put in place, and why."""
-
-    why = serializers.CharField(required=False, default="", allow_blank=True)
-    overwrite_drift = serializers.BooleanField(required=False, default=False)
-    at = serializers.DateTimeField(required=False, allow_null=True, default=None)
-    who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
-
-
-class RollbackWanted(serializers.Serializer):
-    """Where to go back to: the deployment before the current one if no number is given."""
-
-    to = serializers.IntegerField(required=False, allow_null=True, default=None)
-    why = serializers.CharField(required=False, default="", allow_blank=True)
-    overwrite_drift = serializers.BooleanField(required=False, default=False)
-    at = serializers.DateTimeField(required=False, allow_null=True, default=None)
-    who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
-
-
-class PlannedArtifact(serializers.Serializer):
-    """What would happen to one artifact."""
-
-    path = serializers.CharField()
-    name = serializers.CharField()
-    state = serializers.ChoiceField(["added", "changed", "removed"])
-    kind = serializers.CharField()
-    version = serializers.IntegerField(allow_null=True)
-    effect = serializers.CharField()
-    headline = serializers.CharField()
-    findings = serializers.ListField(child=serializers.DictField())
-
-
-class DriftOut(serializers.Serializer):
-    """An artifact somebody changed there."""
-
-    path = serializers.CharField()
-    name = serializers.CharField()
-    where = serializers.CharField()
-    lost = serializers.BooleanField()
-
-
-class GateOut(serializers.Serializer):
-    """A condition, and what would satisfy it."""
-
-    gate = serializers.CharField()
-    met = serializers.BooleanField()
-    said = serializers.CharField()
-
-
-class RehearsalOut(serializers.Serializer):
-    """What a promotion would do."""
-
-    environment = serializers.CharField()
-    tag = serializers.CharField()
-    commit = serializers.CharField()
-    counts = serializers.DictField(child=serializers.IntegerField())
-    artifacts = PlannedArtifact(many=True)
-    drift = DriftOut(many=True)
-    gates = GateOut(many=True)
-    holds = serializers.IntegerField()
-    bytes = serializers.IntegerField()
-    sentence = serializers.CharField()
-    rehearsed = serializers.DateTimeField()
-
-
-class EnvironmentsView(APIView):
+class EnvironmentsView(ShelfView):
     """The environments of a shelf."""
 
-    @extend_schema(operation_id="environments_list", responses=EnvironmentOut(many=True))
+    @extend_schema(operation_id="environments_list", responses=shapes.EnvironmentOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """All of them, in the order of their route."""
-        found = get_shelf(caller_of(request), shelf)
-        rows = found.environments.select_related("shelf").order_by("route", "position")
-        return Response([environments.environment_json(e) for e in rows])
+        """All of them, in the order of their routes."""
+        _, found = self.shelf(request, shelf)
+        return Response([environments.environment_json(e) for e in environments.list_environments(found)])
 
-    @extend_schema(operation_id="environments_make", request=NewEnvironment, responses={201: EnvironmentOut})
+    @extend_schema(
+        operation_id="environments_make", request=shapes.NewEnvironment, responses={201: shapes.EnvironmentOut}
+    )
     def post(self, request: Any, shelf: str) -> Response:
         """Make one."""
-        caller = caller_of(request)
-        given = NewEnvironment(data=request.data)
-        given.is_valid(raise_exception=True)
-        made = environments.make_environment(caller, get_shelf(caller, shelf), **given.validated_data)
+        caller, found = self.shelf(request, shelf)
+        made = environments.make_environment(caller, found, **valid(shapes.NewEnvironment, request))
         return Response(environments.environment_json(made), status=201)
 
 
-class EnvironmentView(APIView):
+class TrialsView(ShelfView):
+    """Trial environments."""
+
+    @extend_schema(operation_id="environments_try", request=shapes.NewTrial, responses={201: shapes.EnvironmentOut})
+    def post(self, request: Any, shelf: str) -> Response:
+        """Make one from a tag; it removes itself when its days are over."""
+        caller, found = self.shelf(request, shelf)
+        values = valid(shapes.NewTrial, request)
+        tag = promotion.find_tag(found, values.pop("tag"))
+        made = environments.make_trial(caller, found, values.pop("name"), tag, values.pop("days"), **values)
+        return Response(environments.environment_json(made), status=201)
+
+
+class EnvironmentView(EnvironmentBase):
     """One environment."""
 
-    @extend_schema(operation_id="environments_get", responses=EnvironmentOut)
+    @extend_schema(operation_id="environments_get", responses=shapes.EnvironmentOut)
     def get(self, request: Any, shelf: str, name: str) -> Response:
         """What runs there."""
-        found = environments.get_environment(get_shelf(caller_of(request), shelf), name)
-        return Response(environments.environment_json(found))
+        return Response(environments.environment_json(self.environment(request, shelf, name)[1]))
+
+    @extend_schema(
+        operation_id="environments_change", request=shapes.EnvironmentChange, responses=shapes.EnvironmentOut
+    )
+    def patch(self, request: Any, shelf: str, name: str) -> Response:
+        """Change what is given."""
+        caller, found = self.environment(request, shelf, name)
+        values = valid(shapes.EnvironmentChange, request)
+        return Response(environments.environment_json(environments.change_environment(caller, found, **values)))
 
     @extend_schema(operation_id="environments_remove", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
-        """Forget one that was never used."""
-        caller = caller_of(request)
-        environments.remove_environment(caller, get_shelf(caller, shelf), name)
+        """Forget one that was never used, or end a trial environment."""
+        caller, found = self.shelf(request, shelf)
+        environments.remove_environment(caller, found, name)
         return Response(status=204)
 
 
-class DeploymentsView(APIView):
+class BindingsView(EnvironmentBase):
+    """The values that differ per environment."""
+
+    @extend_schema(operation_id="bindings_list", responses=shapes.BindingOut(many=True))
+    def get(self, request: Any, shelf: str, name: str) -> Response:
+        """What is declared in ``shelf.toml``, and what has a value."""
+        return Response(bindings.bindings_json(self.environment(request, shelf, name)[1]))
+
+    @extend_schema(operation_id="bindings_set", request=shapes.BindingIn, responses=shapes.BindingOut(many=True))
+    def put(self, request: Any, shelf: str, name: str) -> Response:
+        """Set a value."""
+        caller, found = self.environment(request, shelf, name)
+        values = valid(shapes.BindingIn, request)
+        bindings.set_binding(caller, found, values["name"], values["value"], secret=values["secret"])
+        return Response(bindings.bindings_json(found))
+
+    @extend_schema(operation_id="bindings_remove", parameters=[_NAME], responses={204: None})
+    def delete(self, request: Any, shelf: str, name: str) -> Response:
+        """Take a value back."""
+        caller, found = self.environment(request, shelf, name)
+        bindings.remove_binding(caller, found, request.query_params.get("name", ""))
+        return Response(status=204)
+
+
+class ReviewsView(EnvironmentBase):
+    """Who agrees that a tag goes there."""
+
+    @extend_schema(operation_id="reviews_list", parameters=[_TAG], responses=shapes.EnvironmentReviewOut(many=True))
+    def get(self, request: Any, shelf: str, name: str) -> Response:
+        """The newest word of each person about the tag's commit."""
+        _, found = self.environment(request, shelf, name)
+        tag = promotion.find_tag(found.shelf, request.query_params.get("tag", ""))
+        return Response([_review(r) for r in gates.reviews_of(found, tag.commit)])
+
+    @extend_schema(
+        operation_id="reviews_give", request=shapes.EnvironmentReviewIn, responses={201: shapes.EnvironmentReviewOut}
+    )
+    def post(self, request: Any, shelf: str, name: str) -> Response:
+        """Say whether one agrees."""
+        caller, found = self.environment(request, shelf, name)
+        values = valid(shapes.EnvironmentReviewIn, request)
+        tag = promotion.find_tag(found.shelf, values["tag"])
+        given = gates.review(caller, found, tag, agrees=values["agrees"], said=values["said"])
+        return Response(_review(given), status=201)
+
+
+def _review(found: Any) -> dict[str, Any]:
+    return {"person": found.person.username, "agrees": found.agrees, "said": found.said, "given": found.given}
+
+
+class DeploymentsView(EnvironmentBase):
     """The history of an environment."""
 
-    @extend_schema(operation_id="deployments_list", responses=DeploymentOut(many=True))
+    @extend_schema(operation_id="deployments_list", responses=shapes.DeploymentOut(many=True))
     def get(self, request: Any, shelf: str, name: str) -> Response:
         """All deployments, newest first."""
-        found = environments.get_environment(get_shelf(caller_of(request), shelf), name)
-        return Response(environments.list_deployments(found))
+        return Response(environments.list_deployments(self.environment(request, shelf, name)[1]))
 
 
-class RehearseView(APIView):
+class RehearseView(EnvironmentBase):
     """Trying a promotion."""
 
-    @extend_schema(operation_id="environments_rehearse", request=TagWanted, responses=RehearsalOut)
+    @extend_schema(operation_id="environments_rehearse", request=shapes.TagWanted, responses=shapes.RehearsalOut)
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """What promoting the tag would do; nothing is touched."""
-        given = TagWanted(data=request.data)
-        given.is_valid(raise_exception=True)
-        found = get_shelf(caller_of(request), shelf)
-        environment = environments.get_environment(found, name)
-        return Response(promotion.rehearse_tag(environment, promotion.find_tag(found, given.validated_data["tag"])))
+        _, found = self.environment(request, shelf, name)
+        tag = promotion.find_tag(found.shelf, valid(shapes.TagWanted, request)["tag"])
+        return Response(rehearsal.rehearse_tag(found, tag))
 
 
-class PromoteView(APIView):
+class PromoteView(EnvironmentBase):
     """Putting a tag in place."""
 
-    @extend_schema(operation_id="environments_promote", request=PromotionWanted, responses={202: JobOut})
+    @extend_schema(operation_id="environments_promote", request=shapes.PromotionWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """Start the job that puts it in place."""
-        caller = caller_of(request)
-        given = PromotionWanted(data=request.data)
-        given.is_valid(raise_exception=True)
-        values = given.validated_data
-        found = get_shelf(caller, shelf, "promote")
-        environment, tag = environments.get_environment(found, name), promotion.find_tag(found, values["tag"])
-        key = request.headers.get("Idempotency-Key", "")[:100]
-        if not (key and environment.deployments.filter(request_key=key).exists()):
-            promotion.check_promotion(caller, environment, tag, overwrite_drift=values["overwrite_drift"])
+        caller, found = self.environment(request, shelf, name)
+        promotion.require_promote(caller, found)
+        values = valid(shapes.PromotionWanted, request)
+        tag = promotion.find_tag(found.shelf, values.pop("tag"))
+        key, force = _request_key(request), values.pop("force")
+        planned = promotion.find_by_key(found, key)
+        if planned is None:
+            drift, why = values["overwrite_drift"], values["why"]
+            forced = promotion.check_promotion(caller, found, tag, overwrite_drift=drift, force=force, why=why)
+            planned = promotion.plan_promotion(caller, found, tag, forced=forced, request_key=key, **values)
+        return _job_for(caller, found, planned)
+
+
+class PutDraftView(EnvironmentBase):
+    """Trying a draft."""
+
+    @extend_schema(operation_id="environments_put_draft", request=shapes.DraftWanted, responses={202: JobOut})
+    def post(self, request: Any, shelf: str, name: str) -> Response:
+        """Put the caller's draft of a branch into a trial environment."""
+        caller, found = self.environment(request, shelf, name)
+        promotion.require_promote(caller, found)
+        if found.trial_of is None:
+            raise InvalidError(
+                f"{name} is no trial environment: only tags go there",
+                code="environment.no_trial",
+                hint="Make one: everyshelf env try NAME tag:NAME",
+            )
+        values = valid(shapes.DraftWanted, request)
+        state = resolve(found.shelf, f"draft:{values.pop('branch')}", request.user)
         planned = promotion.plan_promotion(
-            caller, environment, tag, values["why"], request_key=key, at=values["at"], who=values["who"]
+            caller, found, found.trial_of, root=state.root, request_key=_request_key(request), **values
         )
         return _job_for(caller, found, planned)
 
 
-class RollbackView(APIView):
+class RollbackView(EnvironmentBase):
     """Going back."""
 
-    @extend_schema(operation_id="environments_roll_back", request=RollbackWanted, responses={202: JobOut})
+    @extend_schema(operation_id="environments_roll_back", request=shapes.RollbackWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """Start the job that puts an earlier deployment in place again."""
-        caller = caller_of(request)
-        given = RollbackWanted(data=request.data)
-        given.is_valid(raise_exception=True)
-        values = given.validated_data
-        found = get_shelf(caller, shelf, "promote")
-        environment = environments.get_environment(found, name)
-        target = promotion.roll_back_target(environment, values["to"])
-        key = request.headers.get("Idempotency-Key", "")[:100]
-        if not values["overwrite_drift"]:
-            promotion.refuse_lost_drift(environment, environments.load_manifest(target.manifest))
-        planned = promotion.plan_promotion(
-            caller,
-            environment,
-            target.tag,
-            values["why"],
-            back_to=target,
-            request_key=key,
-            at=values["at"],
-            who=values["who"],
-        )
+        caller, found = self.environment(request, shelf, name)
+        promotion.require_promote(caller, found)
+        values = valid(shapes.RollbackWanted, request)
+        key = _request_key(request)
+        planned = promotion.find_by_key(found, key)
+        if planned is None:
+            target = promotion.roll_back_target(found, values.pop("to"))
+            promotion.check_roll_back(caller, found, target, overwrite_drift=values["overwrite_drift"])
+            planned = promotion.plan_promotion(caller, found, target.tag, back_to=target, request_key=key, **values)
         return _job_for(caller, found, planned)
 
 
-def _job_for(caller: Caller, shelf: Any, planned: Any) -> Response:
+def _request_key(request: Any) -> str:
+    return str(request.headers.get("Idempotency-Key", ""))[:100]
+
+
+def _job_for(caller: Caller, environment: Environment, planned: Any) -> Response:
     """The job of a deployment: the one it has already, if this request came before."""
+    shelf = environment.shelf
     known = shelf.jobs.filter(kind="promote", parameters={"deployment": planned.key}).first()
     if known is None and planned.state == Phase.PLANNED:
         known = start_job(caller, "promote", shelf, {"deployment": planned.key})
     return Response(job_json(known), status=202)
 
 
+class DriftView(EnvironmentBase):
+    """What was changed there."""
+
+    @extend_schema(operation_id="environments_drift", parameters=[_BRANCH], responses=shapes.DifferencesOut)
+    def get(self, request: Any, shelf: str, name: str) -> Response:
+        """Per artifact whether it differs there, here or on both sides."""
+        _, found = self.environment(request, shelf, name)
+        return Response(reality.differences(found, request.query_params.get("branch", "")))
+
+    @extend_schema(operation_id="environments_look", request=None, responses=shapes.KnownDrift(many=True))
+    def post(self, request: Any, shelf: str, name: str) -> Response:
+        """Look now whether anything drifted; what is found is kept with the environment."""
+        _, found = self.environment(request, shelf, name)
+        return Response(reality.check_drift(found))
+
+
+class CaptureView(EnvironmentBase):
+    """Bringing back what was changed there."""
+
+    @extend_schema(operation_id="environments_capture", request=shapes.CaptureWanted, responses=shapes.CaptureOut)
+    def post(self, request: Any, shelf: str, name: str) -> Response:
+        """Save it into the caller's draft of a branch."""
+        caller, found = self.environment(request, shelf, name)
+        values = valid(shapes.CaptureWanted, request)
+        return Response(reality.capture(caller, found, values["branch"], values["paths"], values["prefer"]))
+
+
 urlpatterns = [
     path("", EnvironmentsView.as_view()),
+    path("/trials", TrialsView.as_view()),
     path("/<str:name>", EnvironmentView.as_view()),
+    path("/<str:name>/bindings", BindingsView.as_view()),
+    path("/<str:name>/reviews", ReviewsView.as_view()),
     path("/<str:name>/deployments", DeploymentsView.as_view()),
     path("/<str:name>/rehearse", RehearseView.as_view()),
     path("/<str:name>/promote", PromoteView.as_view()),
+    path("/<str:name>/put-draft", PutDraftView.as_view()),
     path("/<str:name>/roll-back", RollbackView.as_view()),
+    path("/<str:name>/drift", DriftView.as_view()),
+    path("/<str:name>/capture", CaptureView.as_view()),
 ]

@@ -77,6 +77,34 @@ def job_kind(name: str, *, resumes: bool) -> Callable[[Any], Any]:
     return register
 
 
+_periodic: list[tuple[float, Callable[[], None]]] = []
+
+
+def periodic(*, seconds: float) -> Callable[[Callable[[], None]], Callable[[], None]]:
+    """Register what the worker does every so often, beside its jobs."""
+
+    def register(work: Callable[[], None]) -> Callable[[], None]:
+        _periodic.append((seconds, work))
+        return work
+
+    return register
+
+
+def run_periodic(stop: Callable[[float], bool]) -> None:
+    """Do what is registered, each in its time, until ``stop`` (which waits the seconds it is given) says so."""
+    due = [time.monotonic()] * len(_periodic)
+    while not stop(1.0):
+        close_old_connections()
+        for place, (seconds, work) in enumerate(_periodic):
+            if time.monotonic() < due[place]:
+                continue
+            due[place] = time.monotonic() + seconds
+            try:
+                work()
+            except Exception:
+                log.error("periodic work failed", work=work.__name__, trace=traceback.format_exc()[-4000:])
+
+
 def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any]) -> Job:
     """Record a job and wake the worker once the record is committed. The same job is not recorded twice while the first
     waits or runs."""

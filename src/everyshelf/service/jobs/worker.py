@@ -8,6 +8,7 @@ from __future__ import annotations
 import ctypes
 import os
 import signal
+import threading
 
 
 def end_with_parent() -> None:
@@ -24,7 +25,7 @@ def main() -> None:
     import django
 
     django.setup()
-    from everyshelf.service.jobs.actions import take_up_after_restart
+    from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
     from everyshelf.service.jobs.kinds import load
     from everyshelf.service.jobs.queue import huey, run_job
 
@@ -32,6 +33,7 @@ def main() -> None:
     huey.flush()
     for uid in take_up_after_restart():
         run_job(uid)
+    threading.Thread(target=run_periodic, args=[threading.Event().wait], daemon=True).start()
     huey.create_consumer(
         workers=2,
         worker_type="thread",

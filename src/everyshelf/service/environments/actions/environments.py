@@ -1,20 +1,22 @@
-"""Making, listing and describing environments."""
+"""Making, changing, listing and describing environments."""
 
 from __future__ import annotations
 
 import re
-from pathlib import Path
+from datetime import datetime, timedelta
 from typing import Any
 
-import orjson
 from django.db import IntegrityError, transaction
 from django.db.models import Max
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
-from everyshelf.core.promotion import FolderDestination, Manifest, Placed
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.core.kinds.registry import kind_ids
+from everyshelf.service.environments.actions.bindings import bindings_json
+from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
+from everyshelf.service.environments.actions.manifests import last_deployment
+from everyshelf.service.environments.actions.places import KINDS, checked_address
+from everyshelf.service.environments.keys import seal
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.log.actions import note as log_note
 from everyshelf.service.people.rights import Caller, require
@@ -22,6 +24,7 @@ from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Shelf, Tag
 
 _NAME = re.compile(r"[a-z0-9]+([._-][a-z0-9]+)*\Z")
+_MOST_TRIAL_DAYS = 60
 
 
 def make_environment(
@@ -29,66 +32,124 @@ def make_environment(
     shelf: Shelf,
     name: str,
     *,
-    folder: str = "",
+    destination: str = "folder",
+    address: str = "",
+    token: str = "",
+    route: str = "main",
     position: int | None = None,
     fed_from: str = "",
     earlier_first: bool = False,
+    gates: dict[str, Any] | None = None,
+    left_out: dict[str, Any] | None = None,
+    watch_minutes: int = 0,
     note: str = "",
+    trial_of: Tag | None = None,
+    expires: datetime | None = None,
 ) -> Environment:
-    """A new environment at the end of the route, or at ``position``."""
-    require(caller, shelf, "change environments")
-    if not _NAME.match(name) or len(name) > 60:
+    """A new environment at the end of its route, or at ``position``. One with ``trial_of`` and ``expires`` is a trial
+    environment: any author may make it, and it removes itself."""
+    require(caller, shelf, "make trial environments" if trial_of else "change environments")
+    _check_name(name, "name", "/name")
+    _check_name(route, "route", "/route")
+    if destination not in KINDS:
         raise InvalidError(
-            f"{name!r} cannot be the name of an environment",
-            code="environment.name",
-            pointer="/name",
-            hint="Use lower-case letters, digits and dashes.",
+            f"{destination!r} is no destination; there are {', '.join(KINDS)}",
+            code="environment.destination",
+            pointer="/destination",
         )
     if fed_from:
         get_branch(shelf, fed_from)
-    place = position or 1 + (shelf.environments.aggregate(last=Max("position"))["last"] or 0)
+    rows = shelf.environments.filter(ended=None, route=route)
+    place = position or 1 + (rows.aggregate(last=Max("position"))["last"] or 0)
+    values = {
+        "gates": checked_gates(gates or {}),
+        "left_out": _checked_left_out(left_out or {}),
+        "access": seal(token) if token else None,
+        "address": checked_address(shelf, destination, name, address),
+    }
     try:
         with transaction.atomic():
             log_note(caller, "environment.made", name, shelf)
             return Environment.objects.create(
                 shelf=shelf,
                 name=name,
-                folder=str(_checked_folder(shelf, name, folder)),
+                route=route,
+                destination=destination,
                 position=place,
                 fed_from=fed_from,
                 earlier_first=earlier_first,
+                watch_minutes=watch_minutes,
                 note=note,
                 created=timezone.now(),
+                trial_of=trial_of,
+                made_by=caller.person.username,
+                expires=expires,
+                **values,
             )
     except IntegrityError as error:
         raise ConflictError(
-            "another environment has that name, place or folder",
+            "another environment has that name, place or address",
             code="environment.taken",
             hint="List them: everyshelf env list",
         ) from error
 
 
-def _checked_folder(shelf: Shelf, name: str, folder: str) -> Path:
-    """The folder, which must lie in one of the places this installation allows: a person's word must not let the
-    service write just anywhere."""
-    places = get_config().places
-    path = Path(folder) if folder else Path(shelf.key) / name
-    path = (path if path.is_absolute() else places[0] / path).resolve()
-    if not any(path.is_relative_to(place.resolve()) and path != place.resolve() for place in places):
-        allowed = ", ".join(str(p) for p in places)
+def make_trial(caller: Caller, shelf: Shelf, name: str, tag: Tag, days: int, **options: Any) -> Environment:
+    """An environment for trying a tag, which removes itself after ``days``."""
+    if not 1 <= days <= _MOST_TRIAL_DAYS:
         raise InvalidError(
-            f"{path} lies in none of the places for environments",
-            code="environment.folder",
-            pointer="/folder",
-            hint=f"Choose a folder in {allowed}, or set EVERYSHELF_PLACES.",
+            f"a trial environment lasts 1 to {_MOST_TRIAL_DAYS} days, not {days}",
+            code="environment.days",
+            pointer="/days",
         )
-    path.mkdir(parents=True, exist_ok=True)
-    return path
+    expires = timezone.now() + timedelta(days=days)
+    return make_environment(caller, shelf, name, route="trial", trial_of=tag, expires=expires, **options)
+
+
+def _check_name(name: str, what: str, pointer: str) -> None:
+    if not _NAME.match(name) or len(name) > 60:
+        raise InvalidError(
+            f"{name!r} cannot be the {what} of an environment",
+            code="environment.name",
+            pointer=pointer,
+            hint="Use lower-case letters, digits and dashes.",
+        )
+
+
+def _checked_left_out(said: dict[str, Any]) -> dict[str, Any]:
+    unknown = [kind for kind in said.get("kinds", []) if kind not in kind_ids()]
+    if unknown:
+        raise InvalidError(
+            f"{unknown[0]!r} is no kind; the kinds are {', '.join(kind_ids())}",
+            code="environment.left_out",
+            pointer="/left_out/kinds",
+        )
+    return {"patterns": list(said.get("patterns", [])), "kinds": list(said.get("kinds", []))}
+
+
+def change_environment(caller: Caller, environment: Environment, **wanted: Any) -> Environment:
+    """Change what is given: note, fed_from, earlier_first, gates (those named), left_out, watch_minutes, token."""
+    require(caller, environment.shelf, "change environments")
+    if wanted.get("fed_from"):
+        get_branch(environment.shelf, wanted["fed_from"])
+    if "gates" in wanted:
+        wanted["gates"] = checked_gates({**(environment.gates or {}), **wanted["gates"]})
+    if "left_out" in wanted:
+        wanted["left_out"] = _checked_left_out(wanted["left_out"])
+    token = wanted.pop("token", None)
+    if token is not None:
+        wanted["access"] = seal(token) if token else None
+    with transaction.atomic():
+        log_note(caller, "environment.changed", environment.name, environment.shelf, what=sorted(wanted))
+        for name, value in wanted.items():
+            setattr(environment, name, value)
+        environment.save(update_fields=list(wanted) or None)
+    return environment
 
 
 def get_environment(shelf: Shelf, name: str) -> Environment:
     """The environment called ``name``."""
-    found = Environment.objects.filter(shelf=shelf, name=name).first()
+    found = Environment.objects.filter(shelf=shelf, name=name, ended=None).select_related("shelf").first()
     if found is None:
         raise MissingError(
             f"{shelf.name} has no environment {name!r}",
@@ -98,10 +159,22 @@ def get_environment(shelf: Shelf, name: str) -> Environment:
     return found
 
 
+def list_environments(shelf: Shelf) -> list[Environment]:
+    """All of them, in the order of their routes."""
+    rows = shelf.environments.filter(ended=None).select_related("shelf", "trial_of")
+    return list(rows.order_by("route", "position"))
+
+
 def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
-    """Forget an environment that nothing was promoted to."""
-    require(caller, shelf, "change environments")
+    """Forget an environment that nothing was promoted to, or end a trial environment of one's own."""
     environment = get_environment(shelf, name)
+    own_trial = environment.trial_of is not None and environment.made_by == caller.person.username
+    require(caller, shelf, "make trial environments" if own_trial else "change environments")
+    if environment.trial_of is not None:
+        from everyshelf.service.environments.actions.trials import end_trial
+
+        end_trial(environment, caller.person.username)
+        return
     if environment.deployments.exists():
         raise ConflictError(
             f"{name} has deployments, and their record is kept",
@@ -111,44 +184,6 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
     with transaction.atomic():
         log_note(caller, "environment.removed", name, shelf)
         environment.delete()
-
-
-def destination_of(environment: Environment) -> FolderDestination:
-    """Where its artifacts live."""
-    return FolderDestination(Path(environment.folder))
-
-
-def last_deployment(environment: Environment) -> Deployment | None:
-    """What was put there last and is in force."""
-    rows = environment.deployments.filter(state=Phase.RECORDED).select_related("tag", "commit")
-    return rows.order_by("-number").first()
-
-
-def load_manifest(identity: str) -> Manifest:
-    """A manifest from the store."""
-    return {path: Placed(*row) for path, row in orjson.loads(get_store().read(identity)).items()}
-
-
-def store_manifest(manifest: Manifest) -> str:
-    """Keep a manifest as content; returns its id (made durable by the caller's sync)."""
-    rows = {path: [placed.id, placed.size] for path, placed in sorted(manifest.items())}
-    return get_store().put(orjson.dumps(rows)).id
-
-
-def recorded_manifest(environment: Environment) -> Manifest:
-    """What the deployment in force put there."""
-    last = last_deployment(environment)
-    return load_manifest(last.manifest) if last else {}
-
-
-def manifest_of_tag(tag: Tag, recorded: Manifest) -> Manifest:
-    """What the tag would leave in an environment. A tag with a selection promotes only that; the rest stays."""
-    everything = {path: Placed(e.id, e.size) for path, e in get_trees().files(tag.commit.root)}
-    if tag.selection is None:
-        return everything
-    chosen = set(tag.selection)
-    inside = {p: m for p, m in everything.items() if p in chosen or any(p.startswith(f"{c}/") for c in chosen)}
-    return {**recorded, **inside}
 
 
 def deployment_json(deployment: Deployment) -> dict[str, Any]:
@@ -162,6 +197,8 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
         "state": deployment.state,
         "who": deployment.who,
         "why": deployment.why,
+        "forced": deployment.forced,
+        "besides": deployment.besides,
         "counts": deployment.counts,
         "begun": deployment.begun,
         "ended": deployment.ended,
@@ -177,18 +214,30 @@ def list_deployments(environment: Environment) -> list[dict[str, Any]]:
 
 
 def environment_json(environment: Environment) -> dict[str, Any]:
-    """An environment with what runs there, what ran before, and the newest tag that could follow."""
+    """An environment with what runs there, what ran before, what could follow, and what is known of its drift."""
     rows = environment.deployments.filter(state=Phase.RECORDED).select_related("tag", "commit", "rolled_back_to")
     newest = list(rows.order_by("-number")[:2])
+    bindings = bindings_json(environment)
     return {
         "name": environment.name,
         "route": environment.route,
         "position": environment.position,
         "destination": environment.destination,
-        "folder": environment.folder,
+        "address": environment.address,
+        "has_token": environment.access is not None,
         "fed_from": environment.fed_from,
         "earlier_first": environment.earlier_first,
+        "gates": checked_gates(environment.gates or {}),
+        "left_out": _checked_left_out(environment.left_out or {}),
         "note": environment.note,
+        "trial_of": environment.trial_of.name if environment.trial_of else None,
+        "made_by": environment.made_by,
+        "expires": environment.expires,
+        "watch_minutes": environment.watch_minutes,
+        "drift": environment.drift,
+        "drift_checked": environment.drift_checked,
+        "drift_problem": environment.drift_problem,
+        "bindings": {"declared": len(bindings), "set": sum(b["set"] for b in bindings)},
         "current": deployment_json(newest[0]) if newest else None,
         "before": deployment_json(newest[1]) if len(newest) > 1 else None,
         "waiting": _waiting(environment, newest[0] if newest else None),
@@ -197,6 +246,8 @@ def environment_json(environment: Environment) -> dict[str, Any]:
 
 def _waiting(environment: Environment, current: Deployment | None) -> str | None:
     """What the environment before it runs, or at the start of the route the newest tag, if that is newer."""
+    if environment.trial_of is not None:
+        return environment.trial_of.name if current is None else None
     earlier = earlier_environment(environment)
     if earlier is not None:
         last = last_deployment(earlier)
@@ -206,11 +257,3 @@ def _waiting(environment: Environment, current: Deployment | None) -> str | None
     if tag is None or (current is not None and tag.created <= current.tag.created):
         return None
     return tag.name
-
-
-def earlier_environment(environment: Environment) -> Environment | None:
-    """The one before it on its route, or None."""
-    rows = Environment.objects.filter(
-        shelf=environment.shelf_id, route=environment.route, position__lt=environment.position
-    )
-    return rows.order_by("-position").first()

@@ -1,22 +1,22 @@
-"""Rehearsing, promoting, rolling back, and what becomes of a promotion that was cut short.
+"""Promoting, rolling back, and what becomes of a promotion that was cut short.
 
 The journal is the deployment's row: each phase is written before the next begins.
 
-1. *planned*: the manifest is stored and the row exists; nothing was touched.
-2. *staged*: everything lies aside, complete and durable.
-3. *switched*: the destination's one atomic act is done.
-4. *verified*: read back and equal to the manifest.
-5. *recorded*: in force.
+1. *planned*: the row exists; nothing was touched. Promotions to one environment wait for each other here.
+2. *staged*: everything lies aside, complete and durable, and what will be there is stored.
+3. *switching*: the destination's one atomic act was asked for; whether it took place is known to the destination only.
+4. *switched*: it took place.
+5. *verified*: read back and equal to what was wanted.
+6. *recorded*: in force.
 
-After a crash a promotion whose switch took place is finished; any other is undone.
+A promotion that failed or was cut short is finished if the destination says that its switch took place, else undone.
+While a destination cannot be asked, its promotion stays *switching*, and it is asked again.
 """
 
 from __future__ import annotations
 
-import contextlib
 import time
 import uuid
-from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
@@ -25,191 +25,118 @@ from django.db import transaction
 from django.db.models import Max
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline
-from everyshelf.core.errors import BrokenError, ConflictError, EveryShelfError, InvalidError, RefusedError
-from everyshelf.core.history import Entry
-from everyshelf.core.promotion import FolderDestination, Manifest, Rehearsal, rehearse
-from everyshelf.service.context import get_store, reader
-from everyshelf.service.environments.actions.environments import (
-    destination_of,
-    earlier_environment,
-    last_deployment,
-    load_manifest,
-    manifest_of_tag,
-    recorded_manifest,
-    store_manifest,
+from everyshelf.core.errors import (
+    BrokenError,
+    ConflictError,
+    EveryShelfError,
+    InvalidError,
+    OutOfReachError,
+    RefusedError,
 )
+from everyshelf.core.promotion import Destination, Manifest, Placed
+from everyshelf.service.context import get_store
+from everyshelf.service.environments.actions.gates import Gate, drift_gate, gates_of
+from everyshelf.service.environments.actions.manifests import (
+    Aim,
+    Record,
+    Row,
+    aim_at_deployment,
+    aim_at_state,
+    last_deployment,
+    load_record,
+    recorded,
+    store_record,
+)
+from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.actions.rehearsal import counts_of, plan_of
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.jobs.actions import Run
 from everyshelf.service.log.actions import note, note_of
 from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.commits import rules_at
-from everyshelf.service.shelves.actions.comparison import compare_contents
-from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.lineage import is_ancestor
-from everyshelf.service.shelves.actions.listing import display_name, versions_at
-from everyshelf.service.shelves.actions.refs import get_branch, get_tag, resolve
-from everyshelf.service.shelves.actions.users import add_users
-from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
+from everyshelf.service.shelves.actions.refs import get_tag
+from everyshelf.service.shelves.models import Shelf, Tag
 
 log = structlog.get_logger("everyshelf.promotion")
-_OPEN = (Phase.PLANNED, Phase.STAGED, Phase.SWITCHED, Phase.VERIFIED)
+_OPEN = (Phase.PLANNED, Phase.STAGED, Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
+_ASKED_AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)  # seconds
 
 
-# --- rehearsal -------------------------------------------------------------------
+# --- whether it may ---------------------------------------------------------------
 
 
-def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
-    """Everything a promotion would do, by meaning, without touching anything."""
+def check_promotion(
+    caller: Caller, environment: Environment, tag: Tag, *, overwrite_drift: bool, force: bool, why: str
+) -> list[Gate]:
+    """Raise ``RefusedError`` if a gate holds the tag and is not forced, or a binding has no value. Gives the gates
+    that were forced; that takes the right to, and a reason."""
+    require_promote(caller, environment)
+    if force:
+        require(caller, environment.shelf, "force a gate")
+        if not why.strip():
+            raise InvalidError(
+                "forcing a gate takes a reason",
+                code="gate.reason",
+                pointer="/why",
+                hint="Say why: --why TEXT.",
+            )
     destination = destination_of(environment)
-    present, recorded = destination.present(), recorded_manifest(environment)
-    target = manifest_of_tag(tag, recorded)
-    plan = rehearse(present, target, recorded)
-    last = last_deployment(environment)
-    in_force = last.commit if last else None
-    findings = [
-        _planned(environment.shelf, tag, in_force, destination, path, present, target) for path in _touched(plan)
-    ]
-    state = resolve(environment.shelf, f"tag:{tag.name}")
-    add_users(environment.shelf, state, rules_at(state.root), {a["path"]: a["findings"] for a in findings})
-    gates = gates_of(environment, tag)
-    lost = [d for d in plan.drift if d.lost]
-    holds = [g for g in gates if not g["met"]]
-    return {
-        "environment": environment.name,
-        "tag": tag.name,
-        "commit": tag.commit.uid,
-        "counts": {
-            "added": len(plan.added),
-            "changed": len(plan.changed),
-            "removed": len(plan.removed),
-            "same": len(plan.same),
-        },
-        "artifacts": sorted(findings, key=lambda a: (_ORDER.get(a["effect"], 3), a["path"])),
-        "drift": [{"path": d.path, "name": display_name(d.path), "where": d.where, "lost": d.lost} for d in plan.drift],
-        "gates": gates,
-        "holds": len(holds),
-        "bytes": sum(target[p].size for p in plan.added + plan.changed),
-        "sentence": _sentence(environment, tag, plan, len(holds), len(lost)),
-        "rehearsed": timezone.now(),
-    }
+    present = destination.present()
+    aim = aim_at_state(environment, tag.commit, tag.selection, present)
+    held = held_by(environment, tag, aim, present, overwrite_drift=overwrite_drift)
+    if held and not force:
+        raise _refusal(environment, tag, held)
+    return held
 
 
-_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
+def require_promote(caller: Caller, environment: Environment) -> None:
+    """Who may put something there: keepers, and into a trial environment whoever made it."""
+    own = environment.trial_of is not None and environment.made_by == caller.person.username
+    require(caller, environment.shelf, "make trial environments" if own else "promote")
 
 
-def _touched(plan: Rehearsal) -> list[str]:
-    return [*plan.removed, *plan.changed, *plan.added]
+def held_by(
+    environment: Environment, tag: Tag, aim: Aim, present: Manifest, *, overwrite_drift: bool, gates: bool = True
+) -> list[Gate]:
+    """The gates that hold. What cannot be put in place at all raises ``RefusedError``."""
+    refuse_unbound(aim)
+    found = gates_of(environment, tag) if gates else []
+    lost = [d.path for d in plan_of(aim, present, recorded(environment)).drift if d.lost]
+    drift = drift_gate(environment, lost, agreed=overwrite_drift)
+    return [gate for gate in (*found, drift) if gate is not None and not gate.met]
 
 
-def _planned(
-    shelf: Shelf,
-    tag: Tag,
-    in_force: Commit | None,
-    destination: FolderDestination,
-    path: str,
-    present: Manifest,
-    target: Manifest,
-) -> dict[str, Any]:
-    """One artifact that would be added, changed or removed; changed ones are compared with what is really there."""
-    before, after = present.get(path), target.get(path)
-    state = "added" if before is None else "removed" if after is None else "changed"
-    commit, side = (tag.commit, after) if after else (in_force, before)
-    version = versions_at(shelf, commit, {path: side.id}).get(path) if side else None
-    result = {
-        "path": path,
-        "name": display_name(path),
-        "state": state,
-        "effect": "alters",
-        "kind": version.kind if version else "opaque",
-        "version": version.number if version else None,
-        "headline": f"{count_noun(after.size, 'byte')}" if after and not before else "",
-        "findings": [],
-    }
-    if before is None or after is None:
-        return result
-    found = _compare_there(shelf, tag, destination, path, before.id, before.size, after.id, after.size)
-    return {
-        **result,
-        "effect": effect_of(found) or "cosmetic",
-        "headline": headline(found),
-        "kind": found["kind"],
-        "findings": found["findings"][:20],
-    }
-
-
-def _compare_there(
-    shelf: Shelf, tag: Tag, destination: FolderDestination, path: str, old: str, old_size: int, new: str, new_size: int
-) -> dict[str, Any]:
-    rules = rules_at(tag.commit.root)
-    if ShelfContent.objects.filter(shelf=shelf, content=old).exists():
-        found = compare_contents(
-            path, Entry(path, "artifact", old, old_size), path, Entry(path, "artifact", new, new_size), rules
-        )
-        assert found is not None
-        return found
-    # Somebody changed it there: these bytes are on no shelf, so they are read where they are.
-    with as_file(new) as file, reader() as worker:
-        return worker.compare((path, destination.open(path)), (path, file), rules_text=rules.source)
-
-
-def _sentence(environment: Environment, tag: Tag, plan: Rehearsal, holds: int, lost: int) -> str:
-    would = f"would add {len(plan.added)}, change {len(plan.changed)} and remove {len(plan.removed)}"
-    if not _touched(plan):
-        would = "would change nothing"
-    parts = [f"tag:{tag.name} {would} in {environment.name}"]
-    if holds:
-        parts.append(f"{count_noun(holds, 'gate')} hold{'s' if holds == 1 else ''} it")
-    if lost:
-        parts.append(f"{count_noun(lost, 'change')} made there would be lost")
-    return "; ".join(parts) + "; nothing was touched."
-
-
-def gates_of(environment: Environment, tag: Tag) -> list[dict[str, Any]]:
-    """The conditions of this environment, met or not, with what would satisfy them."""
-    gates = []
-    if environment.fed_from:
-        branch = get_branch(environment.shelf, environment.fed_from)
-        met = branch.head is not None and is_ancestor(environment.shelf, tag.commit, branch.head)
-        said = f"{tag.name} is on {branch.name}" if met else f"{tag.name} is not on {branch.name}; merge it there first"
-        gates.append({"gate": f"from {branch.name}", "met": met, "said": said})
-    earlier = earlier_environment(environment) if environment.earlier_first else None
-    if earlier is not None:
-        ran = earlier.deployments.filter(state=Phase.RECORDED, tag=tag).order_by("-number").first()
-        said = f"ran in {earlier.name} since {ran.ended:%d %b %H:%M}" if ran else f"promote it to {earlier.name} first"
-        gates.append({"gate": f"{earlier.name} first", "met": ran is not None, "said": said})
-    return gates
-
-
-# --- promotion -------------------------------------------------------------------
-
-
-def check_promotion(caller: Caller, environment: Environment, tag: Tag, *, overwrite_drift: bool) -> None:
-    """Raise ``RefusedError`` if a gate holds the tag, or drift would be lost that nobody agreed to lose."""
-    require(caller, environment.shelf, "promote")
-    held = [g for g in gates_of(environment, tag) if not g["met"]]
-    if held:
+def refuse_unbound(aim: Aim) -> None:
+    """Raise ``RefusedError`` where a binding has no value or cannot be put in: nobody can force that."""
+    name = aim.environment.name
+    for binding, paths in sorted(aim.missing.items()):
         raise RefusedError(
-            f"{held[0]['gate']} holds tag:{tag.name} back from {environment.name}",
-            code="gate.held",
-            hint=held[0]["said"],
-            gates=held,
+            f"the binding {binding} of {paths[0]} has no value in {name}",
+            code="binding.missing",
+            hint=f"Set it: everyshelf env bind {name} {binding}=VALUE",
+            bindings=sorted(aim.missing),
         )
-    if not overwrite_drift:
-        refuse_lost_drift(environment, manifest_of_tag(tag, recorded_manifest(environment)))
+    for path, said in sorted(aim.problems.items()):
+        raise RefusedError(said, code="binding.place", hint=f"Look at {path} and at shelf.toml, [bindings].")
 
 
-def refuse_lost_drift(environment: Environment, target: Manifest) -> None:
-    """Raise ``RefusedError`` if putting ``target`` in place would overwrite what somebody changed there."""
-    plan = rehearse(destination_of(environment).present(), target, recorded_manifest(environment))
-    lost = [d.path for d in plan.drift if d.lost]
-    if lost:
-        raise RefusedError(
-            f"{count_noun(len(lost), 'change')} made in {environment.name} would be lost: {', '.join(lost[:3])}",
+def _refusal(environment: Environment, tag: Tag, held: list[Gate]) -> RefusedError:
+    first = held[0]
+    if first.id == "drift":
+        return RefusedError(
+            first.said.partition(";")[0],
             code="gate.drift",
-            hint="Bring them onto the shelf first, or promote with --overwrite-drift.",
-            paths=lost,
+            hint="Bring them into a draft first (everyshelf capture), or promote with --overwrite-drift.",
+            gates=[gate.as_json() for gate in held],
         )
+    return RefusedError(
+        f"{first.gate} holds tag:{tag.name} back from {environment.name}",
+        code="gate.held",
+        hint=first.said,
+        gates=[gate.as_json() for gate in held],
+    )
+
+
+# --- planning ---------------------------------------------------------------------
 
 
 def plan_promotion(
@@ -219,6 +146,9 @@ def plan_promotion(
     why: str,
     *,
     back_to: Deployment | None = None,
+    root: str = "",
+    overwrite_drift: bool = False,
+    forced: list[Gate] | None = None,
     request_key: str = "",
     at: datetime | None = None,
     who: str | None = None,
@@ -226,38 +156,36 @@ def plan_promotion(
     """Open the journal of a promotion. The same request key gives the deployment it gave before."""
     if (at is not None or who is not None) and not caller.may_import:
         raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
-    if request_key:
-        known = environment.deployments.filter(request_key=request_key).first()
+    with transaction.atomic():
+        known = find_by_key(environment, request_key)
         if known is not None:
             return known
-    recorded = recorded_manifest(environment)
-    manifest = load_manifest(back_to.manifest) if back_to else manifest_of_tag(tag, recorded)
-    identity = store_manifest(manifest)
-    get_store().sync()
-    with transaction.atomic():
-        if environment.deployments.filter(state__in=_OPEN).exists():
-            raise ConflictError(
-                f"another promotion to {environment.name} is on its way",
-                code="environment.busy",
-                hint="Wait until it ends; see everyshelf env list.",
-            )
         number = 1 + (environment.deployments.aggregate(last=Max("number"))["last"] or 0)
         said = f"tag:{tag.name} into {environment.name}"
-        note(caller, "promotion.begun", said, environment.shelf, deployment=number, rolled_back=back_to is not None)
+        gates = [gate.as_json() for gate in forced or []]
+        extra = {"forced": [g["gate"] for g in gates], "why": why} if gates else {}
+        act = "promotion.forced" if gates else "promotion.begun"
+        note(caller, act, said, environment.shelf, deployment=number, rolled_back=back_to is not None, **extra)
         return Deployment.objects.create(
             environment=environment,
             key=uuid.uuid4().hex,
             number=number,
             tag=tag,
-            commit=tag.commit,
-            manifest=identity,
-            previous=last_deployment(environment),
+            commit=back_to.commit if back_to else tag.commit,
             rolled_back_to=back_to,
+            root=root,
+            overwrite_drift=overwrite_drift,
+            forced=gates,
             who=who or caller.person.username,
             why=why,
             begun=at or timezone.now(),
             request_key=request_key,
         )
+
+
+def find_by_key(environment: Environment, request_key: str) -> Deployment | None:
+    """The deployment an earlier request with this key began."""
+    return environment.deployments.filter(request_key=request_key).first() if request_key else None
 
 
 def roll_back_target(environment: Environment, number: int | None) -> Deployment:
@@ -284,6 +212,19 @@ def roll_back_target(environment: Environment, number: int | None) -> Deployment
     return found
 
 
+def check_roll_back(caller: Caller, environment: Environment, target: Deployment, *, overwrite_drift: bool) -> None:
+    """Raise ``RefusedError`` if what somebody changed there would be lost unasked. No other gate holds a way back."""
+    require_promote(caller, environment)
+    present = destination_of(environment).present()
+    aim = aim_at_deployment(target, present)
+    held = held_by(environment, target.tag, aim, present, overwrite_drift=overwrite_drift, gates=False)
+    if held:
+        raise _refusal(environment, target.tag, held)
+
+
+# --- putting in place ---------------------------------------------------------------
+
+
 def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
     """Take a planned promotion through its phases; undone and re-raised if anything fails before the switch."""
     environment = deployment.environment
@@ -293,53 +234,108 @@ def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
             code="job.interrupted",
             hint="Promote again.",
         )
-    destination, manifest = destination_of(environment), load_manifest(deployment.manifest)
-    start = time.monotonic()
     tell = run.progress if run is not None else (lambda done, total, note: None)
+    start = time.monotonic()
     try:
-        deployment.counts = _counts(destination, manifest)
-        destination.stage(deployment.key, manifest, _fetch, tell)
-        tell(len(manifest), len(manifest), "switching")
-        _enter(deployment, Phase.STAGED)
+        _wait_for_turn(deployment, tell)
+        destination = destination_of(environment)
+        aim, present = _aim_now(deployment, destination)
+        _stage(deployment, destination, aim, present, tell)
         if run is not None:
             run.no_more_cancel()
-        destination.switch(deployment.key)
+        tell(len(aim.manifest), len(aim.manifest), "switching")
     except BaseException:
-        _undo(deployment, destination)
+        _undo(deployment)
         raise
+    _enter(deployment, Phase.SWITCHING)
+    _switch(deployment, destination)
+    return _finish(deployment, destination, aim.manifest, start)
+
+
+def _wait_for_turn(deployment: Deployment, tell: Any) -> None:
+    """Promotions to one environment take place one after the other, in the order in which they were asked for."""
+    rows = Deployment.objects.filter(
+        environment=deployment.environment_id, number__lt=deployment.number, state__in=_OPEN
+    )
+    while (before := rows.order_by("number").first()) is not None:
+        if not _is_at_work(before):
+            _ask_again(before)
+        tell(0, 0, f"waits for deployment {before.number} to {deployment.environment.name}")
+        time.sleep(0.3)
+
+
+def _aim_now(deployment: Deployment, destination: Destination) -> tuple[Aim, Manifest]:
+    """What is to be there, as things are now that its turn has come; refused if a gate holds it by now."""
+    environment, back = deployment.environment, deployment.rolled_back_to
+    present = destination.present()
+    if back is not None:
+        aim = aim_at_deployment(back, present)
+    else:
+        selection = None if deployment.root else deployment.tag.selection
+        aim = aim_at_state(environment, deployment.commit, selection, present, root=deployment.root)
+    known = {gate["id"] for gate in deployment.forced}
+    held = held_by(
+        environment,
+        deployment.tag,
+        aim,
+        present,
+        overwrite_drift=deployment.overwrite_drift,
+        gates=back is None and not deployment.root,
+    )
+    left = [gate for gate in held if gate.id not in known]
+    if left:
+        raise _refusal(environment, deployment.tag, left)
+    return aim, present
+
+
+def _stage(deployment: Deployment, destination: Destination, aim: Aim, present: Manifest, tell: Any) -> None:
+    deployment.counts = counts_of(plan_of(aim, present, recorded(deployment.environment)))
+    deployment.previous = last_deployment(deployment.environment)
+    deployment.manifest = store_record(aim.record)
+    get_store().sync()
+    deployment.save(update_fields=["counts", "previous", "manifest"])
+    destination.stage(deployment.key, present, aim.manifest, lambda path: aim.bytes_of(path, destination), tell)
+    _enter(deployment, Phase.STAGED)
+
+
+def _switch(deployment: Deployment, destination: Destination) -> None:
+    """Ask for the switch; whatever the answer was, the destination tells what came of it."""
+    try:
+        destination.switch(deployment.key)
+    except EveryShelfError as error:
+        if not _took_place(deployment, destination) and _undo(deployment):
+            raise error
     _enter(deployment, Phase.SWITCHED)
-    return _finish(deployment, destination, manifest, start)
 
 
-def _counts(destination: FolderDestination, manifest: Manifest) -> dict[str, int]:
-    plan = rehearse(destination.present(), manifest, manifest)
-    return {
-        "added": len(plan.added),
-        "changed": len(plan.changed),
-        "removed": len(plan.removed),
-        "same": len(plan.same),
-    }
-
-
-def _fetch(identity: str) -> Iterator[bytes]:
-    return get_store().iter_range(identity)
+def _took_place(deployment: Deployment, destination: Destination) -> bool:
+    for pause in (*_ASKED_AGAIN_AFTER, None):
+        try:
+            return destination.settle(deployment.key)
+        except OutOfReachError as error:
+            if pause is None:
+                name = deployment.environment.name
+                raise OutOfReachError(
+                    f"whether deployment {deployment.number} is in force in {name} is not known: {error.message}",
+                    code="promotion.unsettled",
+                    hint=f"It is finished or undone as soon as {name} answers.",
+                ) from error
+            time.sleep(pause)
+    raise AssertionError("the loop returns or raises")
 
 
 def _enter(deployment: Deployment, phase: Phase) -> None:
     deployment.state = phase
-    deployment.save(update_fields=["state", "counts"])
+    deployment.save(update_fields=["state"])
 
 
 def _finish(
-    deployment: Deployment, destination: FolderDestination, manifest: Manifest, start: float | None
+    deployment: Deployment, destination: Destination, manifest: Manifest, start: float | None
 ) -> dict[str, Any]:
-    wrong = destination.differences(deployment.key, manifest)
+    """Read back and record. What is not there as it was put there is recorded too, and told."""
+    wrong = destination.differences(deployment.key, manifest, _written(deployment))
     if wrong:
-        raise BrokenError(
-            f"{deployment.environment.name} does not read back as it was put there: {wrong[0]}",
-            code="promotion.unverified",
-            hint="Look at the disk, then promote again.",
-        )
+        _tell_apart(deployment, destination, wrong)
     _enter(deployment, Phase.VERIFIED)
     now = timezone.now()
     deployment.took_seconds = time.monotonic() - start if start is not None else None
@@ -347,23 +343,55 @@ def _finish(
     deployment.ended = deployment.begun if imported else now
     deployment.state = Phase.RECORDED
     with transaction.atomic():
-        deployment.save(update_fields=["state", "ended", "took_seconds"])
+        deployment.save()
         _note(deployment, "promotion.recorded")
+    if deployment.unverified:
+        raise BrokenError(
+            f"{deployment.environment.name} does not read back as it was put there: {deployment.unverified[0]}",
+            code="promotion.unverified",
+            hint="See what differs (everyshelf drift), then promote again.",
+        )
     return {
         "deployment": deployment.key,
         "number": deployment.number,
         "counts": deployment.counts,
+        "besides": deployment.besides,
         "verified": len(manifest),
         "took_seconds": deployment.took_seconds,
     }
 
 
-def _undo(deployment: Deployment, destination: FolderDestination) -> None:
-    destination.undo(deployment.key)
+def _written(deployment: Deployment) -> set[str]:
+    return {path for path, row in load_record(deployment.manifest).items() if row.put}
+
+
+def _tell_apart(deployment: Deployment, destination: Destination, wrong: list[str]) -> None:
+    """A platform may change more than it was given; that is recorded as its doing. Anything else was put there, and is
+    not there."""
+    ours = _written(deployment)
+    besides = [path for path in wrong if path not in ours] if destination.changes_besides else []
+    present, record = destination.present(), load_record(deployment.manifest)
+    for path in besides:
+        there, row = present.get(path), record.get(path)
+        if there is not None:
+            record[path] = Row(row.source if row else "", there.size, there.id)
+    deployment.besides, deployment.unverified = besides, [path for path in wrong if path not in besides]
+    deployment.manifest = store_record(record)
+    get_store().sync()
+
+
+def _undo(deployment: Deployment) -> bool:
+    """Take back what was staged. False if the destination switched after all: then there is nothing to undo."""
+    if deployment.manifest:  # else nothing was brought there
+        destination = destination_of(deployment.environment)
+        destination.undo(deployment.key)
+        if deployment.state == Phase.SWITCHING and destination.current() == deployment.key:
+            return False
     deployment.state, deployment.ended = Phase.UNDONE, timezone.now()
     with transaction.atomic():
         deployment.save(update_fields=["state", "ended"])
         _note(deployment, "promotion.undone")
+    return True
 
 
 def _note(deployment: Deployment, act: str) -> None:
@@ -371,18 +399,63 @@ def _note(deployment: Deployment, act: str) -> None:
     note_of(deployment.who, act, said, deployment.environment.shelf, via="the service", deployment=deployment.number)
 
 
+# --- after a crash --------------------------------------------------------------------
+
+
 def finish_or_undo_all() -> None:
-    """At start: every promotion a crash cut short is finished if it was switched, else undone."""
+    """At start: every promotion a crash cut short is finished if it was switched, else undone. One whose destination
+    does not answer is asked about again later; one that only waits for its turn goes on waiting."""
     rows = Deployment.objects.filter(state__in=_OPEN).select_related("environment__shelf", "tag", "commit")
+    waiting = _waiting_for_turn()
     for deployment in rows.order_by("pk"):
-        destination = destination_of(deployment.environment)
-        with contextlib.suppress(EveryShelfError):
-            if destination.current() == deployment.key:
-                _finish(deployment, destination, load_manifest(deployment.manifest), None)
-                log.info("finished after a restart", environment=deployment.environment.name, number=deployment.number)
-            else:
-                _undo(deployment, destination)
-                log.info("undone after a restart", environment=deployment.environment.name, number=deployment.number)
+        if deployment.key not in waiting:
+            _ask_again(deployment)
+
+
+def _waiting_for_turn() -> set[str]:
+    from everyshelf.service.jobs.models import Job, State
+
+    rows = Job.objects.filter(kind="promote", state=State.WAITING).values_list("parameters", flat=True)
+    return {parameters["deployment"] for parameters in rows}
+
+
+def ask_about_unsettled() -> None:
+    """Ask again about switches whose outcome is not known."""
+    rows = Deployment.objects.filter(state=Phase.SWITCHING).select_related("environment__shelf", "tag", "commit")
+    for deployment in rows.order_by("pk"):
+        if not _is_at_work(deployment):
+            _ask_again(deployment)
+
+
+def _is_at_work(deployment: Deployment) -> bool:
+    from everyshelf.service.jobs.models import Job, State
+
+    parameters = {"deployment": deployment.key}
+    return Job.objects.filter(kind="promote", state=State.RUNNING, parameters=parameters).exists()
+
+
+def _ask_again(deployment: Deployment) -> None:
+    environment = deployment.environment
+    try:
+        destination = destination_of(environment)
+        begun = deployment.state in (Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
+        if (begun and destination.settle(deployment.key)) or not _undo(deployment):
+            _finish(deployment, destination, _wanted(load_record(deployment.manifest), destination.present()), None)
+            log.info("finished after a restart", environment=environment.name, number=deployment.number)
+        else:
+            log.info("undone after a restart", environment=environment.name, number=deployment.number)
+    except EveryShelfError as error:
+        log.warning("a promotion is not settled", environment=environment.name, why=error.message)
+
+
+def _wanted(record: Record, present: Manifest) -> Manifest:
+    """What a record says should be there, and beside it what it says nothing of."""
+    found = {path: there for path, there in present.items() if path not in record}
+    for path, row in record.items():
+        there = present.get(path)
+        agrees = there is not None and row.is_at(there)
+        found[path] = there if agrees and there is not None else Placed(row.there or row.source, row.size)
+    return found
 
 
 def find_tag(shelf: Shelf, text: str) -> Tag:

@@ -1,0 +1,211 @@
+"""What is put into an environment: the artifacts of a tag with their bindings put in, and the record of it.
+
+The record of a deployment (``Row`` by path) tells for each artifact which content of the shelf it is, and what lies at
+the destination: nothing if that is the content itself, the content id of the artifact with its bindings put in, or, if
+a secret is in it, a keyed digest of that id ("k:…"). So no record allows to try values of a secret against it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from fnmatch import fnmatchcase
+from typing import Any
+
+import orjson
+
+from everyshelf.core.content import content_id
+from everyshelf.core.errors import InvalidError
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.promotion import Destination, Manifest, Placed
+from everyshelf.core.promotion.bindings import bind, rules_for
+from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.environments.actions.bindings import Values
+from everyshelf.service.environments.keys import digest
+from everyshelf.service.environments.models import Deployment, Environment, Phase
+from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.models import Commit
+
+_KEYED = "k:"
+
+
+@dataclass(frozen=True)
+class Row:
+    """One artifact as it was put in place. ``source`` is empty for what the destination itself made of it; ``put``
+    tells whether this deployment wrote it, or it lay there before."""
+
+    source: str
+    size: int
+    there: str = ""
+    put: bool = False
+
+    def is_at(self, placed: Placed) -> bool:
+        """Whether ``placed`` is what this row says."""
+        if self.there.startswith(_KEYED):
+            return self.there == _KEYED + digest(placed.id)
+        return placed.id == (self.there or self.source)
+
+
+Record = dict[str, Row]
+
+
+def load_record(identity: str) -> Record:
+    """A record from the store."""
+    return {path: Row(*row) for path, row in orjson.loads(get_store().read(identity)).items()} if identity else {}
+
+
+def store_record(record: Record) -> str:
+    """Keep a record as content; returns its id (made durable by the caller's sync)."""
+    rows = {path: [r.source, r.size, r.there, r.put] for path, r in sorted(record.items())}
+    return get_store().put(orjson.dumps(rows)).id
+
+
+def last_deployment(environment: Environment) -> Deployment | None:
+    """What was put there last and is in force."""
+    rows = environment.deployments.filter(state=Phase.RECORDED).select_related("tag", "commit")
+    return rows.order_by("-number").first()
+
+
+def recorded(environment: Environment) -> Record:
+    """What the deployment in force put there."""
+    last = last_deployment(environment)
+    return load_record(last.manifest) if last else {}
+
+
+def as_found(record: Record, present: Manifest) -> Manifest:
+    """A record in terms of what is there: where the two agree, what is there; else what the record says."""
+    found = {}
+    for path, row in record.items():
+        there = present.get(path)
+        found[path] = there if there is not None and row.is_at(there) else Placed(row.there or row.source, row.size)
+    return found
+
+
+class LeftOut:
+    """Which paths an environment does not take, by pattern and by kind."""
+
+    def __init__(self, environment: Environment) -> None:
+        said: dict[str, Any] = environment.left_out or {}
+        self.patterns: list[str] = said.get("patterns", [])
+        self.kinds: set[str] = set(said.get("kinds", []))
+
+    def __bool__(self) -> bool:
+        return bool(self.patterns or self.kinds)
+
+    def has(self, path: str, kind: str = "") -> bool:
+        """True for what is neither put in place, nor removed, nor called drift."""
+        return kind in self.kinds or any(
+            fnmatchcase(path, p) or path.startswith(f"{p.rstrip('/')}/") for p in self.patterns
+        )
+
+
+@dataclass
+class Aim:
+    """What an environment is to hold. ``put``: artifacts of the shelf by path, as they will lie there. ``kept``: what
+    is there and stays as it is. ``missing``: names without a value, by the artifacts that need them. ``problems``: what
+    cannot be put in, by path."""
+
+    environment: Environment
+    rules: Rules
+    values: Values
+    put: dict[str, tuple[Row, Placed]] = field(default_factory=dict)
+    kept: Manifest = field(default_factory=dict)
+    missing: dict[str, list[str]] = field(default_factory=dict)
+    problems: dict[str, str] = field(default_factory=dict)
+    record: Record = field(default_factory=dict)
+
+    @property
+    def manifest(self) -> Manifest:
+        """Everything that will be there."""
+        return {**self.kept, **{path: placed for path, (_, placed) in self.put.items()}}
+
+    def bytes_of(self, path: str, destination: Destination) -> Iterator[bytes]:
+        """What is to lie at ``path``: from the shelf with its bindings put in, or as it is there."""
+        if path not in self.put:
+            with destination.as_file(path) as file, file.open("rb") as opened:
+                yield from iter(lambda: opened.read(1 << 20), b"")
+            return
+        row = self.put[path][0]
+        if row.there:
+            yield bind(path, get_store().read(row.source), self.rules, self.values.plain).data
+        else:
+            yield from get_store().iter_range(row.source)
+
+    def shown(self, path: str, source: str) -> bytes:
+        """A content of the shelf as it may be shown: with its bindings put in, the secret ones left as their names."""
+        return bind(path, get_store().read(source), self.rules, self.values.shown).data
+
+
+def aim_at_state(
+    environment: Environment, commit: Commit, selection: list[str] | None, present: Manifest, *, root: str = ""
+) -> Aim:
+    """What an environment is to hold after a state of the shelf was put there: a commit's, or ``root``, which grew from
+    it. With a selection only that is put there, and of it only what an earlier deployment recorded is removed; the
+    rest stays as it is."""
+    files = {path: (entry.id, entry.size) for path, entry in get_trees().files(root or commit.root)}
+    return _aim(environment, commit, files, selection, present)
+
+
+def aim_at_deployment(deployment: Deployment, present: Manifest) -> Aim:
+    """What an environment is to hold after going back to an earlier deployment, with the bindings of today."""
+    record = load_record(deployment.manifest)
+    files = {path: (row.source, row.size) for path, row in record.items() if row.source}
+    return _aim(deployment.environment, deployment.commit, files, None, present)
+
+
+def _aim(
+    environment: Environment,
+    commit: Commit,
+    files: dict[str, tuple[str, int]],
+    selection: list[str] | None,
+    present: Manifest,
+) -> Aim:
+    rules, left_out, before = rules_at(commit.root), LeftOut(environment), recorded(environment)
+    aim = Aim(environment, rules, Values(environment))
+    kinds = _kinds(environment, commit, files) if left_out.kinds else {}
+    covered = _covers(selection)
+    for path, (source, size) in sorted(files.items()):
+        if covered(path) and not left_out.has(path, kinds.get(path, "")):
+            aim.put[path] = _row(aim, path, source, size)
+    for path, placed in present.items():
+        if path in aim.put:
+            continue
+        ours = selection is None or (covered(path) and path in before)
+        from_platform = path in before and not before[path].source
+        if not ours or from_platform or left_out.has(path, kinds.get(path, "")):
+            aim.kept[path] = placed
+    stays = {p: replace(row, put=False) for p, row in before.items() if p in aim.kept}
+    written = {p: replace(row, put=present.get(p) != placed) for p, (row, placed) in aim.put.items()}
+    aim.record = {**stays, **written}
+    return aim
+
+
+def _covers(selection: list[str] | None) -> Any:
+    if selection is None:
+        return lambda path: True
+    chosen = set(selection)
+    return lambda path: path in chosen or any(path.startswith(f"{c}/") for c in chosen)
+
+
+def _kinds(environment: Environment, commit: Commit, files: dict[str, tuple[str, int]]) -> dict[str, str]:
+    found = versions_at(environment.shelf, commit, {path: source for path, (source, _) in files.items()})
+    return {path: version.kind for path, version in found.items()}
+
+
+def _row(aim: Aim, path: str, source: str, size: int) -> tuple[Row, Placed]:
+    plain = Row(source, size), Placed(source, size)
+    if not rules_for(path, aim.rules):
+        return plain
+    try:
+        bound = bind(path, get_store().read(source), aim.rules, aim.values.plain)
+    except InvalidError as error:
+        aim.problems[path] = error.message
+        return plain
+    for name in bound.missing:
+        aim.missing.setdefault(name, []).append(path)
+    placed = Placed(content_id(bound.data), len(bound.data))
+    if placed.id == source:
+        return plain
+    secret = bool(set(bound.used) & aim.values.secret)
+    return Row(source, size, _KEYED + digest(placed.id) if secret else placed.id), placed

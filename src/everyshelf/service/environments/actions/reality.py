@@ -1,0 +1,290 @@
+"""What is really in an environment: where it differs, and bringing what was changed there into a draft.
+
+An artifact with bindings is brought back by merging: the base is what was put in place, one side what is there now, the
+other the artifact as it is on the shelf. So what was changed there comes along, and the names of the bindings stay.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from everyshelf.core.compare.sentences import count_noun
+from everyshelf.core.content import content_id
+from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.promotion import Destination, Manifest
+from everyshelf.core.promotion.bindings import bind, marks_in
+from everyshelf.service.config import get_config
+from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.drafts.actions import Saving, save
+from everyshelf.service.environments.actions.bindings import Values
+from everyshelf.service.environments.actions.manifests import LeftOut, Record, Row, last_deployment, load_record
+from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.log.actions import note
+from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.shelves.actions.contents import take_in
+from everyshelf.service.shelves.actions.listing import display_name
+from everyshelf.service.shelves.actions.refs import get_branch, resolve
+
+
+@dataclass(frozen=True)
+class _Look:
+    """One look at an environment."""
+
+    environment: Environment
+    destination: Destination
+    present: Manifest
+    last: Deployment | None
+    record: Record
+
+    def changed_there(self) -> dict[str, str]:
+        """Paths that are not as the deployment in force left them, with what happened."""
+        left_out, found = LeftOut(self.environment), {}
+        for path in sorted(self.present.keys() | self.record.keys()):
+            there, row = self.present.get(path), self.record.get(path)
+            if (there is not None and row is not None and row.is_at(there)) or left_out.has(path):
+                continue
+            found[path] = "removed there" if there is None else "added there" if row is None else "changed there"
+        return found
+
+    def besides(self) -> list[str]:
+        """Paths the destination changed by itself when the deployment in force was put in place."""
+        return [path for path in (self.last.besides if self.last else []) if path in self.present]
+
+
+def _look(environment: Environment) -> _Look:
+    destination = destination_of(environment)
+    last = last_deployment(environment)
+    return _Look(environment, destination, destination.present(), last, load_record(last.manifest) if last else {})
+
+
+# --- drift -----------------------------------------------------------------------
+
+
+def check_drift(environment: Environment) -> list[dict[str, Any]]:
+    """Look now, and keep what was found with the environment."""
+    try:
+        look = _look(environment)
+    except EveryShelfError as error:
+        environment.drift_problem, environment.drift_checked = error.message[:500], timezone.now()
+        environment.save(update_fields=["drift_problem", "drift_checked"])
+        raise
+    found = [
+        {"path": p, "name": display_name(p), "where": where, "by": look.present[p].by if p in look.present else ""}
+        for p, where in look.changed_there().items()
+    ]
+    environment.drift, environment.drift_checked, environment.drift_problem = found, timezone.now(), ""
+    environment.save(update_fields=["drift", "drift_checked", "drift_problem"])
+    return found
+
+
+def differences(environment: Environment, branch_name: str = "") -> dict[str, Any]:
+    """Per artifact whether it differs there (from what was put in place), here (on the branch), or on both sides."""
+    look = _look(environment)
+    branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
+    files = {p: e.id for p, e in get_trees().files(branch.head.root)} if branch.head is not None else {}
+    there, besides = look.changed_there(), set(look.besides())
+    here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
+    left_out = LeftOut(environment)
+    rows = []
+    for path in sorted(there.keys() | here | besides):
+        if left_out.has(path):
+            continue
+        changed = path in there or path in besides
+        side = "both" if changed and path in here else "there" if changed else "here"
+        placed = look.present.get(path)
+        rows.append(
+            {
+                "path": path,
+                "name": display_name(path),
+                "side": side,
+                "where": there.get(path, "changed by the destination itself" if path in besides else ""),
+                "besides": path in besides,
+                "by": placed.by if placed and changed else "",
+            }
+        )
+    return {
+        "environment": environment.name,
+        "branch": branch.name,
+        "deployment": look.last.number if look.last else None,
+        "tag": look.last.tag.name if look.last else None,
+        "artifacts": rows,
+        "sentence": _sentence(environment, branch.name, rows),
+    }
+
+
+def _source(row: Row | None) -> str | None:
+    return row.source or None if row is not None else None
+
+
+def _sentence(environment: Environment, branch: str, rows: list[dict[str, Any]]) -> str:
+    counts = {side: sum(row["side"] == side for row in rows) for side in ("there", "here", "both")}
+    if not rows:
+        return f"{environment.name} holds what was put there, and {branch} has nothing newer."
+    said = [
+        f"{count_noun(counts['there'], 'artifact')} changed in {environment.name}" if counts["there"] else "",
+        f"{count_noun(counts['here'], 'artifact')} changed on {branch}" if counts["here"] else "",
+        f"{count_noun(counts['both'], 'artifact')} changed on both sides" if counts["both"] else "",
+    ]
+    return ", ".join(text for text in said if text) + "."
+
+
+# --- bringing it back -----------------------------------------------------------------
+
+
+def capture(
+    caller: Caller,
+    environment: Environment,
+    branch_name: str = "",
+    paths: list[str] | None = None,
+    prefer: str | None = None,
+) -> dict[str, Any]:
+    """Save what was changed there into the caller's draft of a branch, side effects marked as such.
+
+    What was changed on the branch as well is merged by meaning; what collides stays out and is told, unless ``prefer``
+    ("here" or "there") says which side holds.
+    """
+    require(caller, environment.shelf, "capture")
+    look = _look(environment)
+    branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
+    besides = set(look.besides())
+    wanted = {**dict.fromkeys(besides, "changed by the destination itself"), **look.changed_there()}
+    if paths is not None:
+        unknown = sorted(set(paths) - wanted.keys())
+        if unknown:
+            raise InvalidError(
+                f"{unknown[0]} was not changed in {environment.name}",
+                code="capture.unchanged",
+                hint=f"See everyshelf drift {environment.name}",
+            )
+        wanted = {path: wanted[path] for path in paths}
+    if not wanted:
+        raise ConflictError(f"nothing was changed in {environment.name}", code="capture.nothing", hint="")
+    state = resolve(environment.shelf, f"draft:{branch.name}", caller.person)
+    here = {path: entry.id for path, entry in get_trees().files(state.root)}
+    told, savings = [], []
+    with TemporaryDirectory(dir=get_config().scratch, prefix="capture-") as folder:
+        for path, where in sorted(wanted.items()):
+            one = _Captured(look, Path(folder), prefer).bring(path, here.get(path))
+            told.append(
+                {"path": path, "where": where, "besides": path in besides, "said": one.said, "taken": one.taken}
+            )
+            if one.taken and one.content != here.get(path):
+                savings.append(Saving(path, one.content))
+    with transaction.atomic():
+        draft = save(caller, environment.shelf, branch.name, None, savings) if savings else None
+        taken = [row["path"] for row in told if row["taken"]]
+        note(caller, "environment.captured", environment.name, environment.shelf, branch=branch.name, paths=taken[:100])
+    pending = len(draft["entries"]) if draft else 0
+    return {"environment": environment.name, "branch": branch.name, "artifacts": told, "pending": pending}
+
+
+@dataclass(frozen=True)
+class _Outcome:
+    content: str | None
+    taken: bool
+    said: str
+
+
+class _Captured:
+    """Brings one artifact from an environment."""
+
+    def __init__(self, look: _Look, folder: Path, prefer: str | None) -> None:
+        self._look, self._folder, self._prefer = look, folder, prefer
+        self._shelf = look.environment.shelf
+        self._rules = rules_at(look.last.commit.root) if look.last else None
+
+    def bring(self, path: str, here: str | None) -> _Outcome:
+        check_path(path)
+        row = self._look.record.get(path)
+        source = row.source if row is not None and row.source else None
+        if path not in self._look.present:
+            if here not in (None, source) and self._prefer != "there":
+                return _Outcome(None, False, "removed there, and changed here: say which side holds")
+            return _Outcome(None, True, "removed")
+        there = self._folder / "there"
+        with self._look.destination.as_file(path) as file:
+            there.write_bytes(file.read_bytes())
+        said = self._unbind(path, row, there)
+        if source is None or here == source:
+            return _Outcome(self._take(there), True, said or ("changed" if source else "added"))
+        if here is None and self._prefer != "there":
+            return _Outcome(None, False, "changed there, and removed here: say which side holds")
+        return self._merged(path, source, here, there, said) if here else _Outcome(self._take(there), True, said)
+
+    def _merged(self, path: str, source: str, here: str, there: Path, said: str) -> _Outcome:
+        prefer = {"here": "this", "there": "other", None: None}[self._prefer]
+        sides = self._kept("base", source), self._kept("here", here), there
+        result = self._folder / "merged"
+        with reader() as worker:
+            rules = self._rules.source if self._rules else ""
+            answer = worker.merge(path, sides, result, rules_text=rules, prefer=prefer)
+        if not answer["merged"]:
+            conflict = next(c for c in answer["conflicts"] if "decision" not in c)
+            return _Outcome(None, False, f"collides with what was changed here: {conflict['why']}")
+        return _Outcome(self._take(result), True, said or "merged with what was changed here")
+
+    def _unbind(self, path: str, row: Row | None, there: Path) -> str:
+        """Put the names of bindings back where their values stand in ``there``."""
+        values = Values(self._look.environment)
+        if row is None or not row.there or not row.source or self._rules is None:
+            there.write_bytes(values.masked(there.read_bytes()))
+            return ""
+        source = get_store().read(row.source)
+        placed = bind(path, source, self._rules, values.plain).data
+        if content_id(placed) not in (row.there, content_id(source)) and not row.there.startswith("k:"):
+            there.write_bytes(values.masked(there.read_bytes()))
+            return "its bindings were set anew since: look whether their names stand where they should"
+        base, result = self._folder / "placed", self._folder / "unbound"
+        base.write_bytes(placed)
+        sides = base, there, self._kept("source", row.source)
+        with reader() as worker:
+            answer = worker.merge(path, sides, result, rules_text=self._rules.source)
+            if not answer["merged"]:
+                decisions, by_hand = self._names_back(answer["conflicts"], values)
+                given = {"rules_text": self._rules.source, "decisions": decisions, "prefer": "other"}
+                worker.merge(path, sides, result, **given)
+                said = f"; set by hand there, and not brought: {', '.join(by_hand)}" if by_hand else ""
+                there.write_bytes(values.masked(result.read_bytes()))
+                return f"changed{said}" if said else ""
+        there.write_bytes(values.masked(result.read_bytes()))
+        return ""
+
+    @staticmethod
+    def _names_back(conflicts: list[dict[str, Any]], values: Values) -> tuple[dict[str, dict[str, Any]], list[str]]:
+        """What becomes of a text that was changed there around the value of a binding: its name where the value was.
+        Where the value itself was changed, the shelf's side stays: the binding is to be changed, not the artifact."""
+        decisions, by_hand = {}, []
+        for conflict in conflicts:
+            text, names = conflict.get("this"), marks_in(str(conflict.get("other", "")))
+            for name in sorted(names, key=lambda n: -len(values.plain.get(n, ""))):
+                value = values.plain.get(name, "")
+                if isinstance(text, str) and value and value in text:
+                    text = text.replace(value, f"${{{name}}}")
+                    continue
+                by_hand.append(name)
+                break
+            else:
+                if names:
+                    decisions[conflict["id"]] = {"take": "edited", "value": text}
+                else:
+                    by_hand.append(conflict["label"])
+        return decisions, by_hand
+
+    def _kept(self, name: str, content: str) -> Path:
+        file = self._folder / name
+        with file.open("wb") as opened:
+            opened.writelines(get_store().iter_range(content))
+        return file
+
+    def _take(self, file: Path) -> str:
+        with file.open("rb") as opened:
+            return str(take_in(self._shelf, iter(lambda: opened.read(1 << 20), b""), None).id)

@@ -1,0 +1,258 @@
+"""Rehearsing: everything a promotion would do, by meaning, without touching anything."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from contextlib import ExitStack
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from django.utils import timezone
+
+from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.history import Entry
+from everyshelf.core.kinds.naming import Targets, is_missed
+from everyshelf.core.kinds.references import NAMING_KINDS
+from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
+from everyshelf.core.promotion.bindings import rules_for
+from everyshelf.service.config import get_config
+from everyshelf.service.context import get_trees, reader
+from everyshelf.service.environments.actions.gates import drift_gate, gates_of
+from everyshelf.service.environments.actions.manifests import (
+    Aim,
+    Record,
+    aim_at_state,
+    as_found,
+    last_deployment,
+    recorded,
+)
+from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.models import Environment, Phase
+from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.shelves.actions.comparison import compare_contents
+from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.references import names_of
+from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.actions.users import add_users
+from everyshelf.service.shelves.models import Tag
+
+_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
+_BUDGET_SECONDS = 12.0
+_MOST_FINDINGS = 20
+_MOST_LOOKED_AT = 500
+_HIDDEN = "•••"
+
+
+class Outlook:
+    """One look at an environment and at what a tag would make of it."""
+
+    def __init__(self, environment: Environment, tag: Tag) -> None:
+        self.environment, self.tag = environment, tag
+        self.destination: Destination = destination_of(environment)
+        self.present: Manifest = self.destination.present()
+        self.record: Record = recorded(environment)
+        self.aim: Aim = aim_at_state(environment, tag.commit, tag.selection, self.present)
+        self.plan: Rehearsal = plan_of(self.aim, self.present, self.record)
+
+    @property
+    def lost(self) -> list[str]:
+        """Paths of what was changed there and would be overwritten."""
+        return [d.path for d in self.plan.drift if d.lost]
+
+
+def plan_of(aim: Aim, present: Manifest, record: Record) -> Rehearsal:
+    """What would happen there. What the environment leaves out, and what the destination itself made, is neither drift
+    nor removed."""
+    stays = {p for p in aim.kept if p not in record or not record[p].source}
+    there = {p: placed for p, placed in present.items() if p not in stays}
+    wanted = {p: placed for p, placed in aim.manifest.items() if p not in stays}
+    ours = {p: row for p, row in record.items() if p not in stays}
+    return rehearse(there, wanted, as_found(ours, present))
+
+
+def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
+    """Everything a promotion would do, by meaning, without touching anything."""
+    begun = time.monotonic()
+    look = Outlook(environment, tag)
+    plan, aim = look.plan, look.aim
+    artifacts, complete = _artifacts(look)
+    state = resolve(environment.shelf, f"tag:{tag.name}")
+    add_users(environment.shelf, state, rules_at(state.root), {a["path"]: a["findings"] for a in artifacts})
+    gates = gates_of(environment, tag)
+    drift = drift_gate(environment, look.lost, agreed=False)
+    if drift is not None:
+        gates.append(drift)
+    held = [gate for gate in gates if not gate.met]
+    missing = [{"name": name, "artifacts": paths} for name, paths in sorted(aim.missing.items())]
+    problems = [{"path": path, "said": said} for path, said in sorted(aim.problems.items())]
+    touched = _touched(plan)
+    return {
+        "environment": environment.name,
+        "tag": tag.name,
+        "commit": tag.commit.uid,
+        "counts": counts_of(plan),
+        "artifacts": sorted(artifacts, key=lambda a: (_ORDER.get(a["effect"], 3), a["path"])),
+        "complete": complete,
+        "drift": [
+            {"path": d.path, "name": display_name(d.path), "where": d.where, "lost": d.lost, "by": d.by}
+            for d in plan.drift
+        ],
+        "gates": [gate.as_json() for gate in gates],
+        "missing_bindings": missing,
+        "problems": problems,
+        "needed": _needed(look),
+        "left_out": len(aim.kept),
+        "holds": len(held) + len(missing) + len(problems),
+        "bytes": sum(aim.manifest[p].size for p in plan.added + plan.changed),
+        "expected_seconds": _expected(environment, len(touched)),
+        "sentence": _sentence(look, len(held), len(missing), len(problems)),
+        "rehearsed": timezone.now(),
+        "took_seconds": round(time.monotonic() - begun, 2),
+    }
+
+
+def _drift_json(drift: Drift) -> dict[str, Any]:
+    # Without what was found: a content id would allow to try values of a secret against it.
+    found = {"path": drift.path, "name": display_name(drift.path)}
+    return {**found, "where": drift.where, "lost": drift.lost, "by": drift.by}
+
+
+def counts_of(plan: Rehearsal) -> dict[str, int]:
+    """How many artifacts would be added, changed, removed, and stay."""
+    found = {"added": plan.added, "changed": plan.changed, "removed": plan.removed, "same": plan.same}
+    return {name: len(paths) for name, paths in found.items()}
+
+
+def _touched(plan: Rehearsal) -> list[str]:
+    return [*plan.removed, *plan.changed, *plan.added]
+
+
+# --- artifact by artifact ---------------------------------------------------------
+
+
+def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
+    """What would happen to each; those that could not be compared in the time of an answer say so."""
+    end, complete = time.monotonic() + _BUDGET_SECONDS, True
+    last = last_deployment(look.environment)
+    in_force = last.commit if last else None
+    told = []
+    sides: dict[str, dict[str, str]] = {"new": {}, "old": {}}
+    for path in _touched(look.plan):
+        side = "new" if path in look.aim.put else "old"
+        row = look.aim.put[path][0] if side == "new" else look.record.get(path)
+        if row is not None and row.source:
+            sides[side][path] = row.source
+    versions = {
+        **(versions_at(look.environment.shelf, in_force, sides["old"]) if in_force else {}),
+        **versions_at(look.environment.shelf, look.tag.commit, sides["new"]),
+    }
+    for path in _touched(look.plan):
+        before, after = look.present.get(path), look.aim.manifest.get(path)
+        version = versions.get(path)
+        one: dict[str, Any] = {
+            "path": path,
+            "name": display_name(path),
+            "state": "added" if before is None else "removed" if after is None else "changed",
+            "effect": "alters",
+            "kind": version.kind if version else "opaque",
+            "version": version.number if version else None,
+            "headline": count_noun(after.size, "byte") if after and not before else "",
+            "findings": [],
+        }
+        if before is not None and after is not None:
+            if time.monotonic() < end:
+                one |= _compared(look, path)
+            else:
+                one["headline"], complete = "not compared yet; rehearse again", False
+        told.append(one)
+    return told, complete
+
+
+def _compared(look: Outlook, path: str) -> dict[str, Any]:
+    found = _compare_there(look, path)
+    hidden = [f"${{{name}}}" for name in look.aim.values.secret]
+    for finding in found["findings"]:
+        # What somebody put there by hand where a secret belongs may be one as well.
+        for one, other in (("before", "after"), ("after", "before")):
+            if any(name in str(finding.get(one)) for name in hidden) and finding.get(other) is not None:
+                finding[other] = _HIDDEN
+    return {
+        "effect": effect_of(found) or "cosmetic",
+        "headline": headline(found),
+        "kind": found["kind"],
+        "findings": found["findings"][:_MOST_FINDINGS],
+    }
+
+
+def _compare_there(look: Outlook, path: str) -> dict[str, Any]:
+    """What is really there with what would be; secrets are names on both sides."""
+    before, (row, placed) = look.present[path], look.aim.put[path]
+    was, rules = look.record.get(path), look.aim.rules
+    untouched = was is not None and bool(was.source) and was.is_at(before)
+    if untouched and was is not None and not was.there and not row.there:
+        entries = Entry(path, "artifact", before.id, before.size), Entry(path, "artifact", placed.id, placed.size)
+        found = compare_contents(path, entries[0], path, entries[1], rules)
+        assert found is not None
+        return found
+    with ExitStack() as stack:
+        old = stack.enter_context(look.destination.as_file(path))
+        if rules_for(path, rules):
+            folder = Path(stack.enter_context(TemporaryDirectory(dir=get_config().scratch, prefix="rehearsal-")))
+            new = folder / "after"
+            new.write_bytes(look.aim.shown(path, row.source))
+            (folder / "before").write_bytes(look.aim.values.masked(old.read_bytes()))
+            old = folder / "before"
+        else:
+            new = stack.enter_context(as_file(row.source))
+        with reader() as worker:
+            found = worker.compare((path, old), (path, new), rules_text=rules.source)
+    return found
+
+
+def _needed(look: Outlook) -> list[dict[str, Any]]:
+    """Artifacts that those to be put in place name, and that will not be there."""
+    entries = dict(get_trees().walk(look.tag.commit.root))
+    wanted = [p for p in (*look.plan.changed, *look.plan.added) if p in entries][:_MOST_LOOKED_AT]
+    kinds = versions_at(look.environment.shelf, look.tag.commit, {p: entries[p].id for p in wanted})
+    targets, end, found = Targets(entries, {}), time.monotonic() + 2.0, []
+    for path in wanted:
+        if path not in kinds or kinds[path].kind not in NAMING_KINDS or entries[path].size > 1 << 20:
+            continue
+        told = names_of(path, entries[path], look.aim.rules, allowed=time.monotonic() < end)
+        for named in (told or {"names": []})["names"]:
+            meant = targets.of(named, path)
+            absent = [target for target in meant if target not in look.aim.manifest]
+            if absent:
+                found.append({"artifact": path, "needs": absent[0], "on_shelf": True, "place": named["place"]})
+            elif not meant and not targets.may_mean(named, path) and is_missed(named):
+                found.append({"artifact": path, "needs": named["text"], "on_shelf": False, "place": named["place"]})
+    return found[:200]
+
+
+def _expected(environment: Environment, touched: int) -> float | None:
+    """How long it will take, from what the last deployments took for each artifact they touched."""
+    rows = environment.deployments.filter(state=Phase.RECORDED, took_seconds__isnull=False).order_by("-number")[:5]
+    rates = []
+    for row in rows:
+        count = sum(row.counts.get(name, 0) for name in ("added", "changed", "removed"))
+        rates.append((row.took_seconds or 0.0) / max(1, count))
+    return round(statistics.median(rates) * max(1, touched), 2) if rates else None
+
+
+def _sentence(look: Outlook, held: int, missing: int, problems: int) -> str:
+    plan, name = look.plan, look.environment.name
+    would = f"would add {len(plan.added)}, change {len(plan.changed)} and remove {len(plan.removed)}"
+    if not _touched(plan):
+        would = "would change nothing"
+    holding = [
+        count_noun(count, what)
+        for count, what in ((held, "gate"), (missing, "binding"), (problems, "artifact"))
+        if count
+    ]
+    parts = [f"tag:{look.tag.name} {would} in {name}"]
+    if holding:
+        parts.append(f"{' and '.join(holding)} hold{'s' if held + missing + problems == 1 else ''} it")
+    return "; ".join(parts) + "; nothing was touched."

@@ -1,0 +1,328 @@
+"""What goes in and out of the interface of environments."""
+
+from __future__ import annotations
+
+from rest_framework import serializers
+
+from everyshelf.service.environments.actions.places import KINDS
+
+
+class QuietHours(serializers.Serializer):
+    """When nothing is promoted; every day if none is named."""
+
+    vars()["from"] = serializers.CharField(max_length=5)
+    to = serializers.CharField(max_length=5)
+    days = serializers.ListField(child=serializers.CharField(max_length=3), required=False, default=list)
+    zone = serializers.CharField(max_length=60, required=False, default="UTC")
+
+
+class GatesShape(serializers.Serializer):
+    """The gates of an environment, beside its branch and the environment before it."""
+
+    guarded = serializers.BooleanField(required=False, help_text="Only from a guarded branch.")
+    reviews = serializers.IntegerField(
+        required=False, min_value=0, max_value=20, help_text="People other than the author who must agree."
+    )
+    checks = serializers.ListField(
+        child=serializers.CharField(max_length=100), required=False, help_text="Checks that passed on the very commit."
+    )
+    quiet = serializers.ListField(child=QuietHours(), required=False, help_text="Hours in which nothing is promoted.")
+    drift = serializers.BooleanField(required=False, help_text="Nothing may be lost that was changed there.")
+
+
+class LeftOutShape(serializers.Serializer):
+    """What an environment does not take."""
+
+    patterns = serializers.ListField(child=serializers.CharField(max_length=300), required=False, default=list)
+    kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False, default=list)
+
+
+class EnvironmentChange(serializers.Serializer):
+    """What is to be changed; what is left out stays."""
+
+    token = serializers.CharField(required=False, allow_blank=True, max_length=2000, write_only=True)
+    fed_from = serializers.CharField(required=False, allow_blank=True, max_length=120)
+    earlier_first = serializers.BooleanField(required=False)
+    gates = GatesShape(required=False)
+    left_out = LeftOutShape(required=False)
+    watch_minutes = serializers.IntegerField(required=False, min_value=0, max_value=100_000)
+    note = serializers.CharField(required=False, allow_blank=True, max_length=300)
+
+
+class NewEnvironment(EnvironmentChange):
+    """An environment to be made."""
+
+    name = serializers.CharField(max_length=60)
+    destination = serializers.ChoiceField(KINDS, required=False, default="folder")
+    address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
+    route = serializers.CharField(required=False, default="main", max_length=60)
+    position = serializers.IntegerField(required=False, min_value=1, max_value=99, allow_null=True, default=None)
+
+
+class NewTrial(serializers.Serializer):
+    """A trial environment to be made from a tag."""
+
+    name = serializers.CharField(max_length=60)
+    tag = serializers.CharField(max_length=130)
+    days = serializers.IntegerField(required=False, default=7)
+    destination = serializers.ChoiceField(KINDS, required=False, default="folder")
+    address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
+    token = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000, write_only=True)
+    note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
+
+
+class GateOut(serializers.Serializer):
+    """A condition, and what would satisfy it."""
+
+    id = serializers.CharField()
+    gate = serializers.CharField()
+    met = serializers.BooleanField()
+    said = serializers.CharField()
+    action = serializers.CharField()
+
+
+class DeploymentOut(serializers.Serializer):
+    """One promotion and how it ended."""
+
+    deployment = serializers.CharField()
+    number = serializers.IntegerField()
+    tag = serializers.CharField()
+    commit = serializers.CharField()
+    state = serializers.ChoiceField(["planned", "staged", "switching", "switched", "verified", "recorded", "undone"])
+    who = serializers.CharField()
+    why = serializers.CharField()
+    forced = GateOut(many=True)
+    besides = serializers.ListField(child=serializers.CharField())
+    counts = serializers.DictField(child=serializers.IntegerField())
+    begun = serializers.DateTimeField()
+    ended = serializers.DateTimeField(allow_null=True)
+    took_seconds = serializers.FloatField(allow_null=True)
+    rolled_back_to = serializers.IntegerField(allow_null=True)
+
+
+class KnownDrift(serializers.Serializer):
+    """An artifact that is not as it was put there."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    where = serializers.CharField()
+    by = serializers.CharField()
+
+
+class BindingCount(serializers.Serializer):
+    """How many bindings are declared, and how many values are set."""
+
+    declared = serializers.IntegerField()
+    set = serializers.IntegerField()
+
+
+class EnvironmentOut(serializers.Serializer):
+    """An environment and what runs there."""
+
+    name = serializers.CharField()
+    route = serializers.CharField()
+    position = serializers.IntegerField()
+    destination = serializers.CharField()
+    address = serializers.CharField()
+    has_token = serializers.BooleanField()
+    fed_from = serializers.CharField()
+    earlier_first = serializers.BooleanField()
+    gates = GatesShape()
+    left_out = LeftOutShape()
+    note = serializers.CharField()
+    trial_of = serializers.CharField(allow_null=True)
+    made_by = serializers.CharField()
+    expires = serializers.DateTimeField(allow_null=True)
+    watch_minutes = serializers.IntegerField()
+    drift = KnownDrift(many=True)
+    drift_checked = serializers.DateTimeField(allow_null=True)
+    drift_problem = serializers.CharField()
+    bindings = BindingCount()
+    current = DeploymentOut(allow_null=True)
+    before = DeploymentOut(allow_null=True)
+    waiting = serializers.CharField(allow_null=True)
+
+
+class BindingOut(serializers.Serializer):
+    """A binding; of a secret one only whether it has a value."""
+
+    name = serializers.CharField()
+    secret = serializers.BooleanField()
+    set = serializers.BooleanField()
+    value = serializers.CharField(allow_null=True)
+    artifacts = serializers.ListField(child=serializers.CharField())
+    set_by = serializers.CharField()
+    set_at = serializers.DateTimeField(allow_null=True)
+
+
+class BindingIn(serializers.Serializer):
+    """A value to be set."""
+
+    name = serializers.CharField(max_length=60)
+    value = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=20_000, write_only=True)
+    secret = serializers.BooleanField(required=False, allow_null=True, default=None)
+
+
+class EnvironmentReviewIn(serializers.Serializer):
+    """A word about a tag's commit going there."""
+
+    tag = serializers.CharField(max_length=130)
+    agrees = serializers.BooleanField()
+    said = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000)
+
+
+class EnvironmentReviewOut(serializers.Serializer):
+    """Who said what about it."""
+
+    person = serializers.CharField()
+    agrees = serializers.BooleanField()
+    said = serializers.CharField()
+    given = serializers.DateTimeField()
+
+
+class TagWanted(serializers.Serializer):
+    """The tag to rehearse."""
+
+    tag = serializers.CharField(max_length=130)
+
+
+class Wanted(serializers.Serializer):
+    """What is said about every promotion."""
+
+    why = serializers.CharField(required=False, default="", allow_blank=True)
+    overwrite_drift = serializers.BooleanField(required=False, default=False)
+    at = serializers.DateTimeField(required=False, allow_null=True, default=None)
+    who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
+
+
+class PromotionWanted(Wanted):
+    """The tag to put in place, and why."""
+
+    tag = serializers.CharField(max_length=130)
+    force = serializers.BooleanField(required=False, default=False)
+
+
+class RollbackWanted(Wanted):
+    """Where to go back to: the deployment before the current one if no number is given."""
+
+    to = serializers.IntegerField(required=False, allow_null=True, default=None)
+
+
+class DraftWanted(Wanted):
+    """The branch whose draft goes into a trial environment."""
+
+    branch = serializers.CharField(max_length=120)
+
+
+class PlannedArtifact(serializers.Serializer):
+    """What would happen to one artifact."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    state = serializers.ChoiceField(["added", "changed", "removed"])
+    kind = serializers.CharField()
+    version = serializers.IntegerField(allow_null=True)
+    effect = serializers.CharField()
+    headline = serializers.CharField()
+    findings = serializers.ListField(child=serializers.DictField())
+
+
+class DriftOut(KnownDrift):
+    """An artifact somebody changed there; ``lost`` if the promotion would overwrite it."""
+
+    lost = serializers.BooleanField()
+
+
+class MissingBinding(serializers.Serializer):
+    """A binding without a value, and the artifacts that need it."""
+
+    name = serializers.CharField()
+    artifacts = serializers.ListField(child=serializers.CharField())
+
+
+class PlacingProblem(serializers.Serializer):
+    """An artifact into which a binding cannot be put."""
+
+    path = serializers.CharField()
+    said = serializers.CharField()
+
+
+class NeededArtifact(serializers.Serializer):
+    """What an artifact names and what will not be there."""
+
+    artifact = serializers.CharField()
+    needs = serializers.CharField()
+    on_shelf = serializers.BooleanField()
+    place = serializers.CharField()
+
+
+class RehearsalOut(serializers.Serializer):
+    """What a promotion would do."""
+
+    environment = serializers.CharField()
+    tag = serializers.CharField()
+    commit = serializers.CharField()
+    counts = serializers.DictField(child=serializers.IntegerField())
+    artifacts = PlannedArtifact(many=True)
+    complete = serializers.BooleanField()
+    drift = DriftOut(many=True)
+    gates = GateOut(many=True)
+    missing_bindings = MissingBinding(many=True)
+    problems = PlacingProblem(many=True)
+    needed = NeededArtifact(many=True)
+    left_out = serializers.IntegerField()
+    holds = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    expected_seconds = serializers.FloatField(allow_null=True)
+    sentence = serializers.CharField()
+    rehearsed = serializers.DateTimeField()
+    took_seconds = serializers.FloatField()
+
+
+class DifferingArtifact(serializers.Serializer):
+    """Where an artifact differs: there, here or on both sides."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    side = serializers.ChoiceField(["there", "here", "both"])
+    where = serializers.CharField()
+    besides = serializers.BooleanField()
+    by = serializers.CharField()
+
+
+class DifferencesOut(serializers.Serializer):
+    """An environment beside a branch."""
+
+    environment = serializers.CharField()
+    branch = serializers.CharField()
+    deployment = serializers.IntegerField(allow_null=True)
+    tag = serializers.CharField(allow_null=True)
+    artifacts = DifferingArtifact(many=True)
+    sentence = serializers.CharField()
+
+
+class CaptureWanted(serializers.Serializer):
+    """What is to be brought back: all of it if no path is named."""
+
+    branch = serializers.CharField(required=False, default="", allow_blank=True, max_length=120)
+    paths = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
+    prefer = serializers.ChoiceField(["here", "there"], required=False, allow_null=True, default=None)
+
+
+class CapturedArtifact(serializers.Serializer):
+    """What became of one artifact; ``taken`` if it is in the draft."""
+
+    path = serializers.CharField()
+    where = serializers.CharField()
+    besides = serializers.BooleanField()
+    said = serializers.CharField()
+    taken = serializers.BooleanField()
+
+
+class CaptureOut(serializers.Serializer):
+    """What was brought back."""
+
+    environment = serializers.CharField()
+    branch = serializers.CharField()
+    artifacts = CapturedArtifact(many=True)
+    pending = serializers.IntegerField()

@@ -1,0 +1,30 @@
+"""``python -m everyshelf.standin --file FILE --port PORT --token PERSON=TOKEN …``: run the stand-in on loopback."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+from pathlib import Path
+
+from werkzeug.serving import make_server
+
+from everyshelf.standin.app import make_app
+
+
+def main() -> None:
+    """Serve until stopped."""
+    parser = argparse.ArgumentParser("everyshelf.standin", description=__doc__)
+    parser.add_argument("--file", type=Path, required=True, help="SQLite file that holds its state")
+    parser.add_argument("--port", type=int, default=0, help="port on 127.0.0.1; 0 takes a free one")
+    parser.add_argument("--token", action="append", default=[], metavar="PERSON=TOKEN")
+    given = parser.parse_args()
+    tokens = {token: person for person, _, token in (text.partition("=") for text in given.token)}
+    given.file.parent.mkdir(parents=True, exist_ok=True)
+    logging.getLogger("werkzeug").setLevel(logging.ERROR)
+    server = make_server("127.0.0.1", given.port, make_app(given.file, tokens), threaded=True)
+    print(f"http://127.0.0.1:{server.server_port}", flush=True)
+    server.serve_forever()
+
+
+if __name__ == "__main__":
+    main()
