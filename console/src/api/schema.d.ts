@@ -734,7 +734,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All of them, in the order of their route. */
+        /** @description All of them, in the order of their routes. */
         get: operations["environments_list"];
         put?: never;
         /** @description Make one. */
@@ -756,8 +756,45 @@ export interface paths {
         get: operations["environments_get"];
         put?: never;
         post?: never;
-        /** @description Forget one that was never used. */
+        /** @description Forget one that was never used, or end a trial environment. */
         delete: operations["environments_remove"];
+        options?: never;
+        head?: never;
+        /** @description Change what is given. */
+        patch: operations["environments_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/environments/{name}/bindings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is declared in ``shelf.toml``, and what has a value. */
+        get: operations["bindings_list"];
+        /** @description Set a value. */
+        put: operations["bindings_set"];
+        post?: never;
+        /** @description Take a value back. */
+        delete: operations["bindings_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/environments/{name}/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Save it into the caller's draft of a branch. */
+        post: operations["environments_capture"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -774,6 +811,24 @@ export interface paths {
         get: operations["deployments_list"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/environments/{name}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Per artifact whether it differs there, here or on both sides. */
+        get: operations["environments_drift"];
+        put?: never;
+        /** @description Look now whether anything drifted; what is found is kept with the environment. */
+        post: operations["environments_look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -797,6 +852,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/environments/{name}/put-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put the caller's draft of a branch into a trial environment. */
+        post: operations["environments_put_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments/{name}/rehearse": {
         parameters: {
             query?: never;
@@ -814,6 +886,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/environments/{name}/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest word of each person about the tag's commit. */
+        get: operations["reviews_list"];
+        put?: never;
+        /** @description Say whether one agrees. */
+        post: operations["reviews_give"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments/{name}/roll-back": {
         parameters: {
             query?: never;
@@ -825,6 +915,23 @@ export interface paths {
         put?: never;
         /** @description Start the job that puts an earlier deployment in place again. */
         post: operations["environments_roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/environments/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make one from a tag; it removes itself when its days are over. */
+        post: operations["environments_try"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1507,6 +1614,28 @@ export interface components {
          * @enum {string}
          */
         BetterEnum: "lower" | "higher";
+        /** @description How many bindings are declared, and how many values are set. */
+        BindingCount: {
+            declared: number;
+            set: number;
+        };
+        /** @description A value to be set. */
+        BindingInRequest: {
+            name: string;
+            value: string;
+            secret?: boolean | null;
+        };
+        /** @description A binding; of a secret one only whether it has a value. */
+        BindingOut: {
+            name: string;
+            secret: boolean;
+            set: boolean;
+            value: string | null;
+            artifacts: string[];
+            set_by: string;
+            /** Format: date-time */
+            set_at: string | null;
+        };
         /** @description A branch and its newest commit. */
         BranchOut: {
             name: string;
@@ -1529,6 +1658,34 @@ export interface components {
             branch: string;
             point: number;
         };
+        /** @description What was brought back. */
+        CaptureOut: {
+            environment: string;
+            branch: string;
+            artifacts: components["schemas"]["CapturedArtifact"][];
+            pending: number;
+        };
+        /**
+         * @description * `here` - here
+         *     * `there` - there
+         * @enum {string}
+         */
+        CapturePreference: "here" | "there";
+        /** @description What is to be brought back: all of it if no path is named. */
+        CaptureWantedRequest: {
+            /** @default  */
+            branch: string;
+            paths?: string[] | null;
+            prefer?: components["schemas"]["CapturePreference"] | components["schemas"]["NullEnum"];
+        };
+        /** @description What became of one artifact; ``taken`` if it is in the draft. */
+        CapturedArtifact: {
+            path: string;
+            where: string;
+            besides: boolean;
+            said: string;
+            taken: boolean;
+        };
         /** @description That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said. */
         CellEditInRequest: {
             row: number;
@@ -1548,7 +1705,12 @@ export interface components {
             /** @default  */
             ref: string;
             name: string;
-            passed: boolean;
+            passed?: boolean | null;
+            /**
+             * @description A file of test results in the JUnit form; then it says how the check ended.
+             * @default
+             */
+            junit: string;
             /** @default  */
             said: string;
             link?: string;
@@ -1708,6 +1870,8 @@ export interface components {
             state: components["schemas"]["DeploymentOutStateEnum"];
             who: string;
             why: string;
+            forced: components["schemas"]["GateOut"][];
+            besides: string[];
             counts: {
                 [key: string]: number;
             };
@@ -1722,13 +1886,38 @@ export interface components {
         /**
          * @description * `planned` - planned
          *     * `staged` - staged
+         *     * `switching` - switching
          *     * `switched` - switched
          *     * `verified` - verified
          *     * `recorded` - recorded
          *     * `undone` - undone
          * @enum {string}
          */
-        DeploymentOutStateEnum: "planned" | "staged" | "switched" | "verified" | "recorded" | "undone";
+        DeploymentOutStateEnum: "planned" | "staged" | "switching" | "switched" | "verified" | "recorded" | "undone";
+        /**
+         * @description * `folder` - folder
+         *     * `platform` - platform
+         * @enum {string}
+         */
+        DestinationEnum: "folder" | "platform";
+        /** @description An environment beside a branch. */
+        DifferencesOut: {
+            environment: string;
+            branch: string;
+            deployment: number | null;
+            tag: string | null;
+            artifacts: components["schemas"]["DifferingArtifact"][];
+            sentence: string;
+        };
+        /** @description Where an artifact differs: there, here or on both sides. */
+        DifferingArtifact: {
+            path: string;
+            name: string;
+            side: components["schemas"]["SideEnum"];
+            where: string;
+            besides: boolean;
+            by: string;
+        };
         /** @description A commit of pending entries, of all where ``paths`` is null. */
         DraftCommitInRequest: {
             summary: string;
@@ -1745,7 +1934,7 @@ export interface components {
             paths?: string[] | null;
             /** @default false */
             merge: boolean;
-            prefer?: components["schemas"]["PreferEnum"] | components["schemas"]["NullEnum"];
+            prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
         };
         /** @description A draft: the commit it builds on, the branch's head, and what is pending. */
         DraftOut: {
@@ -1756,6 +1945,17 @@ export interface components {
             /** Format: date-time */
             saved: string | null;
             entries: components["schemas"]["PointOut"][];
+        };
+        /** @description The branch whose draft goes into a trial environment. */
+        DraftWantedRequest: {
+            /** @default  */
+            why: string;
+            /** @default false */
+            overwrite_drift: boolean;
+            /** Format: date-time */
+            at?: string | null;
+            who?: string | null;
+            branch: string;
         };
         /** @description A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand. */
         Drawing: {
@@ -1819,11 +2019,12 @@ export interface components {
          * @enum {string}
          */
         DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
-        /** @description An artifact somebody changed there. */
+        /** @description An artifact somebody changed there; ``lost`` if the promotion would overwrite it. */
         DriftOut: {
             path: string;
             name: string;
             where: string;
+            by: string;
             lost: boolean;
         };
         /** @description Edits of a content, read under its path with the rules at ``ref``: its whole text, fields, cells. */
@@ -1849,13 +2050,41 @@ export interface components {
             route: string;
             position: number;
             destination: string;
-            folder: string;
+            address: string;
+            has_token: boolean;
             fed_from: string;
             earlier_first: boolean;
+            gates: components["schemas"]["GatesShape"];
+            left_out: components["schemas"]["LeftOutShape"];
             note: string;
+            trial_of: string | null;
+            made_by: string;
+            /** Format: date-time */
+            expires: string | null;
+            watch_minutes: number;
+            drift: components["schemas"]["KnownDrift"][];
+            /** Format: date-time */
+            drift_checked: string | null;
+            drift_problem: string;
+            bindings: components["schemas"]["BindingCount"];
             current: components["schemas"]["DeploymentOut"] | null;
             before: components["schemas"]["DeploymentOut"] | null;
             waiting: string | null;
+        };
+        /** @description A word about a tag's commit going there. */
+        EnvironmentReviewInRequest: {
+            tag: string;
+            agrees: boolean;
+            /** @default  */
+            said: string;
+        };
+        /** @description Who said what about it. */
+        EnvironmentReviewOut: {
+            person: string;
+            agrees: boolean;
+            said: string;
+            /** Format: date-time */
+            given: string;
         };
         /** @description An experiment in a list; ``primary``: the metric that was chosen to answer it, empty for none. */
         ExperimentListed: {
@@ -1944,9 +2173,37 @@ export interface components {
         };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
+            id: string;
             gate: string;
             met: boolean;
             said: string;
+            action: string;
+        };
+        /** @description The gates of an environment, beside its branch and the environment before it. */
+        GatesShape: {
+            /** @description Only from a guarded branch. */
+            guarded?: boolean;
+            /** @description People other than the author who must agree. */
+            reviews?: number;
+            /** @description Checks that passed on the very commit. */
+            checks?: string[];
+            /** @description Hours in which nothing is promoted. */
+            quiet?: components["schemas"]["QuietHours"][];
+            /** @description Nothing may be lost that was changed there. */
+            drift?: boolean;
+        };
+        /** @description The gates of an environment, beside its branch and the environment before it. */
+        GatesShapeRequest: {
+            /** @description Only from a guarded branch. */
+            guarded?: boolean;
+            /** @description People other than the author who must agree. */
+            reviews?: number;
+            /** @description Checks that passed on the very commit. */
+            checks?: string[];
+            /** @description Hours in which nothing is promoted. */
+            quiet?: components["schemas"]["QuietHoursRequest"][];
+            /** @description Nothing may be lost that was changed there. */
+            drift?: boolean;
         };
         /**
          * @description * `reads` - reads
@@ -2054,6 +2311,23 @@ export interface components {
             person: components["schemas"]["Person"];
             shelf: string;
             role: string;
+        };
+        /** @description An artifact that is not as it was put there. */
+        KnownDrift: {
+            path: string;
+            name: string;
+            where: string;
+            by: string;
+        };
+        /** @description What an environment does not take. */
+        LeftOutShape: {
+            patterns?: string[];
+            kinds?: string[];
+        };
+        /** @description What an environment does not take. */
+        LeftOutShapeRequest: {
+            patterns?: string[];
+            kinds?: string[];
         };
         /** @description A commit in the drawing of branches; ``branches`` and ``tags`` stand on it. */
         LineCommit: {
@@ -2171,7 +2445,7 @@ export interface components {
             time?: string | null;
             source: string;
             target: string;
-            prefer?: components["schemas"]["PreferEnum"] | components["schemas"]["NullEnum"];
+            prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
             /** @default false */
             drop: boolean;
         };
@@ -2185,6 +2459,12 @@ export interface components {
             taken: number;
             combined: number;
         };
+        /**
+         * @description * `this` - this
+         *     * `other` - other
+         * @enum {string}
+         */
+        MergePreference: "this" | "other";
         /** @description Merging; ``anyway`` says why it is done though something holds it. */
         MergeProposalRequest: {
             /** @default  */
@@ -2206,9 +2486,21 @@ export interface components {
             place: string;
             label: string;
         };
+        /** @description A binding without a value, and the artifacts that need it. */
+        MissingBinding: {
+            name: string;
+            artifacts: string[];
+        };
         /** @description Those the shelf does not hold. */
         MissingOut: {
             missing: string[];
+        };
+        /** @description What an artifact names and what will not be there. */
+        NeededArtifact: {
+            artifact: string;
+            needs: string;
+            on_shelf: boolean;
+            place: string;
         };
         /** @description A branch to be made from a ref; a name is suggested from the note if it is left out. */
         NewBranchRequest: {
@@ -2236,20 +2528,25 @@ export interface components {
             changes: components["schemas"]["WantedChangeRequest"][];
             /** @default false */
             merge: boolean;
-            prefer?: components["schemas"]["PreferEnum"] | components["schemas"]["NullEnum"];
+            prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
         };
         /** @description An environment to be made. */
         NewEnvironmentRequest: {
+            token?: string;
+            fed_from?: string;
+            earlier_first?: boolean;
+            gates?: components["schemas"]["GatesShapeRequest"];
+            left_out?: components["schemas"]["LeftOutShapeRequest"];
+            watch_minutes?: number;
+            note?: string;
             name: string;
+            /** @default folder */
+            destination: components["schemas"]["DestinationEnum"];
             /** @default  */
-            folder: string;
+            address: string;
+            /** @default main */
+            route: string;
             position?: number | null;
-            /** @default  */
-            fed_from: string;
-            /** @default false */
-            earlier_first: boolean;
-            /** @default  */
-            note: string;
         };
         /** @description An experiment to begin; key and branch are suggested from the question if left out. */
         NewExperimentRequest: {
@@ -2360,6 +2657,21 @@ export interface components {
             /** @default 90 */
             days: number | null;
         };
+        /** @description A trial environment to be made from a tag. */
+        NewTrialRequest: {
+            name: string;
+            tag: string;
+            /** @default 7 */
+            days: number;
+            /** @default folder */
+            destination: components["schemas"]["DestinationEnum"];
+            /** @default  */
+            address: string;
+            /** @default  */
+            token: string;
+            /** @default  */
+            note: string;
+        };
         /** @description A verdict; ``commit``: the state one looked at, refused if the source moved on since. */
         NewVerdictRequest: {
             verdict: string;
@@ -2413,6 +2725,16 @@ export interface components {
         PatchedBranchChangeRequest: {
             guarded?: boolean;
         };
+        /** @description What is to be changed; what is left out stays. */
+        PatchedEnvironmentChangeRequest: {
+            token?: string;
+            fed_from?: string;
+            earlier_first?: boolean;
+            gates?: components["schemas"]["GatesShapeRequest"];
+            left_out?: components["schemas"]["LeftOutShapeRequest"];
+            watch_minutes?: number;
+            note?: string;
+        };
         /** @description What is to be changed. */
         PatchedExperimentChangeRequest: {
             question?: string;
@@ -2448,6 +2770,11 @@ export interface components {
             path: string | null;
             part: string | null;
             label: string;
+        };
+        /** @description An artifact into which a binding cannot be put. */
+        PlacingProblem: {
+            path: string;
+            said: string;
         };
         /** @description What would happen to one artifact. */
         PlannedArtifact: {
@@ -2490,15 +2817,8 @@ export interface components {
          * @enum {string}
          */
         PointOutStateEnum: "new" | "edited" | "moved" | "gone" | "discarded";
-        /**
-         * @description * `this` - this
-         *     * `other` - other
-         * @enum {string}
-         */
-        PreferEnum: "this" | "other";
         /** @description The tag to put in place, and why. */
         PromotionWantedRequest: {
-            tag: string;
             /** @default  */
             why: string;
             /** @default false */
@@ -2506,6 +2826,9 @@ export interface components {
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
+            tag: string;
+            /** @default false */
+            force: boolean;
         };
         /** @description A proposal in a list, with how many remarks there are and how many are open. */
         ProposalListed: {
@@ -2584,6 +2907,22 @@ export interface components {
             part: string;
             why: string;
         };
+        /** @description When nothing is promoted; every day if none is named. */
+        QuietHours: {
+            from: string;
+            to: string;
+            days?: string[];
+            /** @default UTC */
+            zone: string;
+        };
+        /** @description When nothing is promoted; every day if none is named. */
+        QuietHoursRequest: {
+            from: string;
+            to: string;
+            days?: string[];
+            /** @default UTC */
+            zone: string;
+        };
         /** @description A version that a run read. */
         ReadOut: {
             path: string;
@@ -2625,13 +2964,22 @@ export interface components {
                 [key: string]: number;
             };
             artifacts: components["schemas"]["PlannedArtifact"][];
+            complete: boolean;
             drift: components["schemas"]["DriftOut"][];
             gates: components["schemas"]["GateOut"][];
+            missing_bindings: components["schemas"]["MissingBinding"][];
+            problems: components["schemas"]["PlacingProblem"][];
+            needed: components["schemas"]["NeededArtifact"][];
+            left_out: number;
             holds: number;
             bytes: number;
+            /** Format: double */
+            expected_seconds: number | null;
             sentence: string;
             /** Format: date-time */
             rehearsed: string;
+            /** Format: double */
+            took_seconds: number;
         };
         /** @description Something said: about the whole (no path), an artifact, or a part as it was at ``commit``. */
         RemarkAnswer: {
@@ -2693,7 +3041,6 @@ export interface components {
         RoleEnum: "reader" | "author" | "keeper" | "owner";
         /** @description Where to go back to: the deployment before the current one if no number is given. */
         RollbackWantedRequest: {
-            to?: number | null;
             /** @default  */
             why: string;
             /** @default false */
@@ -2701,6 +3048,7 @@ export interface components {
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
+            to?: number | null;
         };
         /** @description A row of a table that differs: its number on each side, the columns that changed, its cells as texts. */
         RowOut: {
@@ -2854,6 +3202,13 @@ export interface components {
             commits: number;
             environments: number;
         };
+        /**
+         * @description * `there` - there
+         *     * `here` - here
+         *     * `both` - both
+         * @enum {string}
+         */
+        SideEnum: "there" | "here" | "both";
         /** @description One side's version of an artifact. */
         SideOut: {
             version: number | null;
@@ -4425,6 +4780,130 @@ export interface operations {
             };
         };
     };
+    environments_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedEnvironmentChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentOut"];
+                };
+            };
+        };
+    };
+    bindings_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BindingOut"][];
+                };
+            };
+        };
+    };
+    bindings_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BindingInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BindingOut"][];
+                };
+            };
+        };
+    };
+    bindings_remove: {
+        parameters: {
+            query: {
+                /** @description Name of the binding. */
+                name: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    environments_capture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["CaptureWantedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureOut"];
+                };
+            };
+        };
+    };
     deployments_list: {
         parameters: {
             query?: never;
@@ -4447,6 +4926,53 @@ export interface operations {
             };
         };
     };
+    environments_drift: {
+        parameters: {
+            query?: {
+                /** @description The branch beside it; the one that feeds it if left out. */
+                branch?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencesOut"];
+                };
+            };
+        };
+    };
+    environments_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownDrift"][];
+                };
+            };
+        };
+    };
     environments_promote: {
         parameters: {
             query?: never;
@@ -4460,6 +4986,32 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["PromotionWantedRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    environments_put_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftWantedRequest"];
             };
         };
         responses: {
@@ -4499,6 +5051,57 @@ export interface operations {
             };
         };
     };
+    reviews_list: {
+        parameters: {
+            query: {
+                /** @description The tag that is to go there. */
+                tag: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentReviewOut"][];
+                };
+            };
+        };
+    };
+    reviews_give: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnvironmentReviewInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentReviewOut"];
+                };
+            };
+        };
+    };
     environments_roll_back: {
         parameters: {
             query?: never;
@@ -4521,6 +5124,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    environments_try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrialRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
         };

@@ -16,6 +16,7 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.client import Client, UnreachableError
 from everyshelf.demo.build import PASSWORD, PEOPLE, SHELF, build
+from everyshelf.demo.route import Platform
 
 _DONE = "built"
 
@@ -35,6 +36,7 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     }
     # Ended from outside, it still stops the service it started.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    standin, platform = _start_platform(data)
     process = subprocess.Popen(
         [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)],
         env=environment,
@@ -43,7 +45,7 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     try:
         _wait_until_ready(address, process, data)
         if not (data / _DONE).exists():
-            _build(address, data)
+            _build(address, data, platform)
         _show(address, data, environment)
         if serve:
             _say_where(address, data)
@@ -51,8 +53,26 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     except KeyboardInterrupt:
         terminal.say("Stopped. Everything is kept in " + str(data))
     finally:
+        standin.terminate()
         process.send_signal(signal.SIGTERM)
         process.wait(20)
+
+
+def _start_platform(data: Path) -> tuple[subprocess.Popen[str], Platform]:
+    """The stand-in platform, on the port it had before: environments know its address."""
+    known = data / "platform-port"
+    tokens = {"the service": "demo-token-of-the-service", "purser": "demo-token-of-the-purser"}
+    command = [sys.executable, "-m", "everyshelf.standin", "--file", str(data / "platform.sqlite")]
+    command += ["--port", known.read_text() if known.exists() else "0"]
+    for person, token in tokens.items():
+        command += ["--token", f"{person}={token}"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    address = process.stdout.readline().strip()
+    if not address:
+        raise click.ClickException("the stand-in platform did not start; is another demo running on this data?")
+    known.write_text(address.rpartition(":")[2])
+    return process, Platform(address, tokens["the service"], tokens["purser"])
 
 
 def _wait_until_ready(address: str, process: subprocess.Popen[bytes], data: Path) -> None:
@@ -69,10 +89,10 @@ def _wait_until_ready(address: str, process: subprocess.Popen[bytes], data: Path
     raise click.ClickException("the service did not answer within 30 seconds")
 
 
-def _build(address: str, data: Path) -> None:
+def _build(address: str, data: Path, platform: Platform) -> None:
     start = time.monotonic()
     with terminal.progress_bar("Building Skerry Line") as progress:
-        build(address, progress)
+        build(address, platform, progress)
     (data / _DONE).write_text("everything is built\n")
     terminal.say(
         terminal.bold("Skerry Line stands") + f": four weeks of history, built in {time.monotonic() - start:.0f} s."

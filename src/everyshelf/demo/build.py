@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from everyshelf.client import Client, ShelfClient, WantedChange
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
+from everyshelf.demo.route import Platform, make_route, set_gates
 from everyshelf.demo.story import Act, acts
 from everyshelf.demo.together import work_together
 
@@ -22,7 +23,7 @@ SCOPES = ["read", "write", "promote", "admin", "import"]
 Tell = Callable[[int, int, str], None]
 
 
-def build(address: str, tell: Tell) -> None:
+def build(address: str, platform: Platform, tell: Tell) -> None:
     """People, shelf, environments, and four weeks of history; the first person must exist already."""
     with Client(address) as fresh:
         value = fresh.sign_in_for_token("maren", PASSWORD, "demo", SCOPES, 1).value
@@ -33,12 +34,11 @@ def build(address: str, tell: Tell) -> None:
         shelf = client.shelf(SHELF)
         for name, role in ROLES.items():
             shelf.set_member(name, role)
-        shelf.make_environment("development", note="what we work on")
-        shelf.make_environment("test", fed_from="main", note="the purser looks here")
-        shelf.make_environment("production", fed_from="main", earlier_first=True, note="the harbours read this")
+        make_route(shelf, platform)
         _history(shelf, tell)
         _office(client)
         shelf.guard_branch("main")
+        set_gates(shelf, platform)
         with ExitStack() as stack:
             people = {"maren": shelf}
             for name in ROLES:

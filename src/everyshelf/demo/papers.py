@@ -176,6 +176,7 @@ Of all sailings **{punctual:.1f} %** left within five minutes.
 def notices(*, quiet: str = "", languages: str = '["en", "no"]') -> bytes:
     """Settings of the notices."""
     text = f'# Who is told, and when.\n[notice]\nlanguages = {languages}\nlate_minutes = 20\nsender = "Skerry Line"\n'
+    text += 'key = "${NOTICE_KEY}"  # of the service that sends them\n'
     if quiet:
         text += f'\n[quiet]\nfrom = "{quiet}"\nuntil = "06:00"\n'
     return text.encode()
@@ -219,4 +220,8 @@ metrics = ["results/*.json"]
 "mean error" = {better = "lower", unit = "min"}
 "P90" = {better = "lower", unit = "min"}
 "late found" = {better = "higher"}
+
+[bindings]
+NOTICE_SENDER = {in = "settings/notices.toml", part = "/group:notice", field = "sender"}
+NOTICE_KEY = {in = "settings/notices.toml", secret = true}
 """

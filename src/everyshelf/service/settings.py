@@ -110,6 +110,8 @@ SPECTACULAR_SETTINGS = {
         "RunState": ["done", "failed"],
         "ProposalState": ["open", "merged", "closed"],
         "ProposalStateWanted": ["open", "closed"],
+        "MergePreference": ["this", "other"],
+        "CapturePreference": ["here", "there"],
         "InvitationState": ["open", "accepted", "withdrawn", "expired"],
     },
 }

@@ -1,17 +1,19 @@
-"""``env``, ``rehearse``, ``promote`` and ``rollback``."""
+"""``env``: environments, what they are bound to, and who agrees that something goes there."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+import re
+import sys
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.errors import REFUSED
 from everyshelf.cli.session import open_shelf, shelf_options
 
-if TYPE_CHECKING:
-    from everyshelf.client import Job, ShelfClient
+F = TypeVar("F", bound=Callable[..., Any])
+_QUIET = re.compile(r"(?:(?P<days>[A-Za-z,]+) )?(?P<start>\d?\d:\d\d)-(?P<end>\d?\d:\d\d)(?: (?P<zone>\S+))?\Z")
 
 
 @click.group("env")
@@ -22,70 +24,227 @@ def env() -> None:
 @env.command("list")
 @shelf_options
 def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Which tag runs where, and what waits."""
+    """Which tag runs where since when, what waits, what drifted."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.environments()
     if as_json:
         terminal.print_json(found)
         return
-    route = " → ".join(e.name for e in found)
-    terminal.say(terminal.bold(f"{terminal.count(len(found), 'environment')}") + (f": {route}." if found else "."))
+    terminal.say(terminal.bold(f"{terminal.count(len(found), 'environment')}") + ("." if found else ": none yet."))
+    routes: dict[str, list[Any]] = {}
     for e in found:
-        runs = f"tag:{e.current.tag}" if e.current else "nothing yet"
-        since = f"since {terminal.when(e.current.ended)}, by {e.current.who}" if e.current and e.current.ended else ""
-        waits = f"tag:{e.waiting} waits" if e.waiting else ""
-        terminal.say(terminal.line((2, terminal.bold(e.name)), (18, runs), (38, terminal.dim(since)), (72, waits)))
+        routes.setdefault(e.route, []).append(e)
+    for route, places in routes.items():
+        terminal.say(
+            terminal.line(
+                (2, terminal.dim("route")), (10, terminal.dim(f"{route}: {' → '.join(e.name for e in places)}"))
+            )
+        )
+        for e in places:
+            runs = f"tag:{e.current.tag}" if e.current else "nothing yet"
+            since = f"since {terminal.when(e.current.ended)}, {e.current.who}" if e.current and e.current.ended else ""
+            waits = f"tag:{e.waiting} waits" if e.waiting else ""
+            cells = (2, terminal.bold(e.name)), (18, runs), (36, terminal.dim(since)), (64, waits)
+            terminal.say(terminal.line(*cells, (86, _drifted(e))))
     waiting = next((e for e in found if e.waiting), None)
     if waiting is not None:
         terminal.next_step(f"everyshelf rehearse tag:{waiting.waiting} {waiting.name}")
 
 
+def _drifted(e: Any) -> str:
+    if e.drift_problem:
+        return terminal.stops("out of reach")
+    return terminal.tone("changed", f"≠ {len(e.drift)} drifted") if e.drift else ""
+
+
+def _settings(command: F) -> F:
+    """The options of making and changing."""
+    options = [
+        click.option("--token", help="Token of the destination; - reads it from standard input."),
+        click.option("--fed-from", metavar="BRANCH", help="Only tags on this branch may be promoted there."),
+        click.option(
+            "--earlier-first/--no-earlier-first", default=None, help="Only tags that ran in the one before it."
+        ),
+        click.option("--guarded/--not-guarded", default=None, help="Only tags on a guarded branch."),
+        click.option("--reviews", type=click.IntRange(0, 20), help="How many others than the author must agree."),
+        click.option(
+            "--check", "checks", multiple=True, metavar="NAME", help="A check that must have passed; repeatable."
+        ),
+        click.option(
+            "--quiet", multiple=True, metavar="HOURS", help='No promotion then: "Fri,Sat 18:00-06:00 Europe/Oslo".'
+        ),
+        click.option("--no-drift/--drift-allowed", "drift", default=None, help="Nothing changed there may be lost."),
+        click.option(
+            "--leave-out", "patterns", multiple=True, metavar="PATTERN", help="Artifacts that do not go there."
+        ),
+        click.option("--leave-out-kind", "kinds", multiple=True, metavar="KIND", help="Kinds that do not go there."),
+        click.option(
+            "--watch", type=click.IntRange(0), metavar="MINUTES", help="Look for drift every so often; 0: never."
+        ),
+        click.option("--note", help="What it is for."),
+    ]
+    for option in reversed(options):
+        command = option(command)
+    return command
+
+
+def _said(given: dict[str, Any]) -> dict[str, Any]:
+    """Options as the service takes them; those that were not given are left out."""
+    gates = {
+        "guarded": given.pop("guarded"),
+        "reviews": given.pop("reviews"),
+        "checks": list(given.pop("checks")) or None,
+        "quiet": [_hours(text) for text in given.pop("quiet")] or None,
+        "drift": given.pop("drift"),
+    }
+    left_out = {"patterns": list(given.pop("patterns")), "kinds": list(given.pop("kinds"))}
+    token = given.pop("token")
+    found = {
+        "gates": {name: value for name, value in gates.items() if value is not None} or None,
+        "left_out": left_out if any(left_out.values()) else None,
+        "watch_minutes": given.pop("watch"),
+        "token": _given(token) if token is not None else None,
+        **given,
+    }
+    return {name: value for name, value in found.items() if value is not None}
+
+
+def _given(value: str) -> str:
+    """A value, or the next line of standard input for "-": what is secret does not belong into a command line."""
+    return sys.stdin.readline().rstrip("\n") if value == "-" else value
+
+
+def _hours(text: str) -> dict[str, Any]:
+    found = _QUIET.match(text)
+    if found is None:
+        raise click.UsageError(f'--quiet {text!r}: write "18:00-06:00", "Fri,Sat 18:00-06:00 Europe/Oslo"')
+    days = found["days"].split(",") if found["days"] else []
+    return {"days": days, "from": found["start"], "to": found["end"], "zone": found["zone"] or "UTC"}
+
+
 @env.command("make")
 @click.argument("name")
-@click.option("--folder", default="", help="Folder it lives in; default: one below the service's data.")
+@click.option("--folder", help="It lives in this folder; default: one below the service's data.")
+@click.option("--platform", metavar="ADDRESS", help="It is this space of a platform: https://HOST/SPACE.")
+@click.option("--route", help="The order it belongs to; default: main.")
 @click.option("--position", type=click.IntRange(1, 99), help="Its place along the route; default: the end.")
-@click.option("--fed-from", default="", metavar="BRANCH", help="Only tags on this branch may be promoted there.")
-@click.option("--earlier-first", is_flag=True, help="Only tags that ran in the environment before it.")
-@click.option("--note", default="", help="What it is for.")
+@_settings
 @shelf_options
 def env_make(
     name: str,
-    folder: str,
-    position: int | None,
-    fed_from: str,
-    earlier_first: bool,
+    folder: str | None,
+    platform: str | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Make the environment NAME, with a folder or a platform as its destination."""
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.make_environment(name, **_destination(folder, platform), **_said(given))
+    if as_json:
+        terminal.print_json(made)
+        return
+    where = f", place {made.position} on the route {made.route}, in {made.address}."
+    terminal.say(terminal.bold(f"Environment {name} stands") + where)
+    terminal.next_step(f"everyshelf rehearse tag:NAME {name}")
+
+
+def _destination(folder: str | None, platform: str | None) -> dict[str, str]:
+    if folder and platform:
+        raise click.UsageError("an environment has one destination: --folder or --platform")
+    return {"destination": "platform", "address": platform} if platform else {"address": folder or ""}
+
+
+@env.command("change")
+@click.argument("name")
+@_settings
+@shelf_options
+def env_change(name: str, shelf_key: str | None, address: str | None, as_json: bool, **given: Any) -> None:
+    """Change the gates and the rest of the environment NAME; what is not given stays."""
+    wanted = _said(given)
+    if not wanted:
+        raise click.UsageError("say what is to be changed; see everyshelf env change --help")
+    shelf, _ = open_shelf(shelf_key, address)
+    made = shelf.change_environment(name, **wanted)
+    if as_json:
+        terminal.print_json(made)
+    else:
+        terminal.say(terminal.bold(f"Environment {name} is changed") + f": {', '.join(sorted(wanted))}.")
+
+
+@env.command("try")
+@click.argument("name")
+@click.argument("tag")
+@click.option("--days", type=int, default=7, show_default=True, help="How long it lasts.")
+@click.option("--folder", help="It lives in this folder; default: one below the service's data.")
+@click.option("--platform", metavar="ADDRESS", help="It is this space of a platform.")
+@click.option("--token", default="", help="Token of the destination; - reads it from standard input.")
+@click.option("--note", default="", help="What is tried.")
+@shelf_options
+def env_try(
+    name: str,
+    tag: str,
+    days: int,
+    folder: str | None,
+    platform: str | None,
+    token: str,
     note: str,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Make the environment NAME, with a folder as its destination."""
+    """Make the trial environment NAME from TAG and put the tag there; it removes itself."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_environment(
-        name, folder=folder, position=position, fed_from=fed_from, earlier_first=earlier_first, note=note
-    )
+    made = shelf.make_trial(name, tag, days=days, token=_given(token), note=note, **_destination(folder, platform))
+    with terminal.progress_bar("Promoting") as progress:
+        shelf.wait(shelf.promote(tag, name), lambda job: progress(job.done, job.total, job.note))
     if as_json:
-        terminal.print_json(made)
+        terminal.print_json(shelf.environment(name))
         return
-    terminal.say(
-        terminal.bold(f"Environment {name} stands") + f", place {made.position} on the route, in {made.folder}."
-    )
-    terminal.next_step(f"everyshelf rehearse tag:NAME {name}")
+    until = f" until {made.expires.astimezone():%d %b %H:%M}" if made.expires else ""
+    terminal.say(terminal.bold(f"tag:{made.trial_of} runs in {name}") + f"{until}, in {made.address}.")
+    terminal.next_step(f"everyshelf env put-draft {name}")
+
+
+@env.command("put-draft")
+@click.argument("name")
+@click.option("--branch", default="main", show_default=True, help="The branch whose draft is meant.")
+@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@shelf_options
+def env_put_draft(
+    name: str, branch: str, overwrite_drift: bool, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Put your draft into the trial environment NAME, to see it run there."""
+    shelf, _ = open_shelf(shelf_key, address)
+    with terminal.progress_bar("Promoting") as progress:
+        job = shelf.put_draft(branch, name, overwrite_drift=overwrite_drift)
+        done = shelf.wait(job, lambda found: progress(found.done, found.total, found.note))
+    if as_json:
+        terminal.print_json(done.result)
+        return
+    terminal.say(terminal.bold(f"Your draft of {branch} runs in {name}") + ".")
+    terminal.next_step(f"everyshelf drift {name} --capture")
 
 
 @env.command("show")
 @click.argument("name")
 @shelf_options
 def env_show(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """What was put into the environment NAME, newest first."""
+    """The environment NAME: its gates, and what was put there, newest first."""
     shelf, _ = open_shelf(shelf_key, address)
-    found = shelf.deployments(name)
+    found, place = shelf.deployments(name), shelf.environment(name)
     if as_json:
         terminal.print_json(found)
         return
-    terminal.say(terminal.bold(f"{terminal.count(len(found), 'deployment')} to {name}") + ".")
+    terminal.say(
+        terminal.bold(f"{terminal.count(len(found), 'deployment')} to {name}")
+        + f", {place.destination} {place.address}."
+    )
+    for number, said in enumerate(_gates(place)):
+        terminal.say(terminal.line((2, "gates" if number == 0 else ""), (terminal.KIND, said)))
     for d in found:
-        back = f"back to {d.rolled_back_to}" if d.rolled_back_to else ""
+        back = f"back to {d.rolled_back_to}" if d.rolled_back_to else "forced" if d.forced else ""
         terminal.say(
             terminal.line(
                 (2, str(d.number)),
@@ -99,11 +258,24 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
         )
 
 
+def _gates(place: Any) -> list[str]:
+    gates = place.gates
+    return [
+        *([f"from {place.fed_from}"] if place.fed_from else []),
+        *(["from a guarded branch"] if gates["guarded"] else []),
+        *(["the environment before it first"] if place.earlier_first else []),
+        *([f"{terminal.count(gates['reviews'], 'review')} of others than the author"] if gates["reviews"] else []),
+        *(f"check {name}" for name in gates["checks"]),
+        *(f"quiet from {h['from']} to {h['to']} {h['zone']} {', '.join(h['days'])}".rstrip() for h in gates["quiet"]),
+        *(["no drift"] if gates["drift"] else []),
+    ]
+
+
 @env.command("remove")
 @click.argument("name")
 @shelf_options
 def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Forget the environment NAME, if nothing was ever put there."""
+    """Forget the environment NAME, if nothing was ever put there; or end a trial environment."""
     shelf, _ = open_shelf(shelf_key, address)
     shelf.remove_environment(name)
     if as_json:
@@ -112,137 +284,84 @@ def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: b
         terminal.say(f"Environment {name} is forgotten.")
 
 
-@click.command("rehearse")
-@click.argument("tag")
-@click.argument("environment")
+# --- bindings and reviews -------------------------------------------------------
+
+
+@env.command("bindings")
+@click.argument("name")
 @shelf_options
-def rehearse(tag: str, environment: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """What putting TAG into ENVIRONMENT would do; nothing is touched. Exit code 4 if a gate holds it."""
+def env_bindings(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Which bindings the environment NAME needs, and which have a value. Secret ones are not shown."""
     shelf, _ = open_shelf(shelf_key, address)
-    found = shelf.rehearse(tag, environment)
+    print_bindings(name, shelf.bindings(name), as_json)
+
+
+def print_bindings(name: str, found: list[Any], as_json: bool) -> None:
+    """Names, values, and what has none."""
     if as_json:
         terminal.print_json(found)
-    else:
-        print_rehearsal(found)
-    if found["holds"]:
-        raise click.exceptions.Exit(REFUSED)
-
-
-def print_rehearsal(found: dict[str, Any]) -> None:
-    """The rehearsal: sentence, counts, artifacts, gates, drift, next step."""
-    terminal.say(terminal.bold(found["sentence"]))
-    counts = found["counts"]
-    marks = [
-        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}") for s in ("added", "changed", "removed") if counts[s]
-    ]
-    same = terminal.dim(f"{counts['same']} same")
-    terminal.say(terminal.line((2, "would"), (terminal.KIND, "   ".join([*marks, same]))))
-    for artifact in found["artifacts"][:60]:
-        mark = terminal.tone(artifact["state"], terminal.GLYPHS[artifact["state"]])
-        name = terminal.bold(terminal.cut(artifact["name"], 21))
-        effect = f"{terminal.effect('breaks')} " if artifact["effect"] == "breaks" else ""
-        terminal.say(
-            terminal.line(
-                (10, mark),
-                (terminal.KIND, artifact["kind"]),
-                (terminal.NAME, name),
-                (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
-            )
-        )
-    for place, gate in enumerate(found["gates"]):
-        met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
-        name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
-        said = terminal.dim(gate["said"]) if gate["met"] else gate["said"]
-        terminal.say(
-            terminal.line(
-                (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name), (terminal.DETAIL, said)
-            )
-        )
-    for place, drift in enumerate(found["drift"]):
-        said = f"{drift['where']}; would be lost" if drift["lost"] else f"{drift['where']}, as the tag has it"
-        terminal.say(
-            terminal.line(
-                (2, "drift" if place == 0 else ""),
-                (10, terminal.tone("changed", "≠")),
-                (terminal.NAME, terminal.bold(terminal.cut(drift["name"], 21))),
-                (terminal.DETAIL, said),
-            )
-        )
-    if not found["holds"] and any(counts[s] for s in ("added", "changed", "removed")):
-        lost = " --overwrite-drift" if any(d["lost"] for d in found["drift"]) else ""
-        terminal.next_step(f"everyshelf promote tag:{found['tag']} {found['environment']}{lost}")
-
-
-@click.command("promote")
-@click.argument("tag")
-@click.argument("environment")
-@click.option("--why", default="", help="Why, for the record.")
-@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
-@shelf_options
-def promote(
-    tag: str,
-    environment: str,
-    why: str,
-    overwrite_drift: bool,
-    shelf_key: str | None,
-    address: str | None,
-    as_json: bool,
-) -> None:
-    """Put TAG into ENVIRONMENT: staged, switched in one act, read back, recorded."""
-    shelf, _ = open_shelf(shelf_key, address)
-    job = _waited(shelf, shelf.promote(tag, environment, why=why, overwrite_drift=overwrite_drift), "Promoting")
-    _said(job, f"{tag if tag.startswith('tag:') else f'tag:{tag}'} runs in {environment}", environment, as_json)
-
-
-@click.command("rollback")
-@click.argument("environment")
-@click.option("--to", type=click.IntRange(1), help="Number of the deployment to go back to; default: the one before.")
-@click.option("--why", default="", help="Why, for the record.")
-@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
-@shelf_options
-def rollback(
-    environment: str,
-    to: int | None,
-    why: str,
-    overwrite_drift: bool,
-    shelf_key: str | None,
-    address: str | None,
-    as_json: bool,
-) -> None:
-    """Put the deployment before the current one (or --to N) in place again."""
-    shelf, _ = open_shelf(shelf_key, address)
-    job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, overwrite_drift=overwrite_drift), "Going back")
-    current = next(e for e in shelf.environments() if e.name == environment).current
-    _said(job, f"tag:{current.tag if current else ''} runs in {environment} again", environment, as_json)
-
-
-def _waited(shelf: ShelfClient, job: Job, label: str) -> Job:
-    with terminal.progress_bar(label) as progress:
-        return shelf.wait(job, lambda found: progress(found.done, found.total, found.note))
-
-
-def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
-    result = job.result or {}
-    if as_json:
-        terminal.print_json({**result, "environment": environment, "job": job.job})
         return
-    counts = result.get("counts", {})
-    terminal.say(terminal.bold(sentence) + f", deployment {result.get('number')}.")
-    marks = [
-        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}")
-        for s in ("added", "changed", "removed")
-        if counts.get(s)
-    ]
-    marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
-    terminal.say(terminal.line((2, "put"), (terminal.KIND, "   ".join(marks))))
-    took = result.get("took_seconds")
-    terminal.say(
-        terminal.line(
-            (2, "verified"),
-            (
-                terminal.KIND,
-                f"{terminal.count(result.get('verified', 0), 'artifact')} read back"
-                + (f", in {took:.1f} s" if took else ""),
-            ),
-        )
-    )
+    unset = [b for b in found if not b.set]
+    sentence = f"{terminal.count(len(found), 'binding')} of {name}"
+    terminal.say(terminal.bold(sentence) + (f", {len(unset)} without a value." if unset else "."))
+    for b in found:
+        value = terminal.dim("secret") if b.secret and b.set else terminal.cut(b.value or "", 30)
+        who = f"{b.set_by}, {terminal.when(b.set_at)}" if b.set_at else ""
+        state = value if b.set else terminal.stops("no value")
+        cells = (2, terminal.bold(b.name)), (30, state), (62, terminal.dim(who)), (82, ", ".join(b.artifacts))
+        terminal.say(terminal.line(*cells))
+    if unset:
+        terminal.next_step(f"everyshelf env bind {name} {unset[0].name}=VALUE")
+
+
+@env.command("bind")
+@click.argument("name")
+@click.argument("values", nargs=-1, required=True, metavar="BINDING=VALUE...")
+@click.option("--secret/--plain", default=None, help="Encrypted and never shown; as shelf.toml says, else secret.")
+@shelf_options
+def env_bind(
+    name: str, values: tuple[str, ...], secret: bool | None, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Give bindings their values in the environment NAME. BINDING=- reads a value from standard input."""
+    pairs = [text.partition("=") for text in values]
+    wrong = next((text for text, (_, sign, _) in zip(values, pairs, strict=True) if not sign), None)
+    if wrong is not None:
+        raise click.UsageError(f"{wrong!r}: write BINDING=VALUE")
+    shelf, _ = open_shelf(shelf_key, address)
+    found: list[Any] = []
+    for binding, _, value in pairs:
+        found = shelf.bind(name, binding, _given(value), secret=secret)
+    print_bindings(name, found, as_json)
+
+
+@env.command("unbind")
+@click.argument("name")
+@click.argument("binding")
+@shelf_options
+def env_unbind(name: str, binding: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Take the value of BINDING in the environment NAME back."""
+    shelf, _ = open_shelf(shelf_key, address)
+    shelf.unbind(name, binding)
+    print_bindings(name, shelf.bindings(name), as_json)
+
+
+@env.command("review")
+@click.argument("tag")
+@click.argument("name")
+@click.option("--agrees/--against", "agrees", required=True, default=None, help="Whether it may go there.")
+@click.option("--say", "said", default="", help="Why.")
+@shelf_options
+def env_review(
+    tag: str, name: str, agrees: bool | None, said: str, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Say whether TAG may go into the environment NAME."""
+    if agrees is None:
+        raise click.UsageError("say which: --agrees or --against")
+    shelf, _ = open_shelf(shelf_key, address)
+    given = shelf.review(tag, name, agrees=agrees, said=said)
+    if as_json:
+        terminal.print_json(given)
+        return
+    word = "agrees" if given["agrees"] else "is against it"
+    terminal.say(terminal.bold(f"{given['person']} {word}") + f": {tag} into {name}.")
+    terminal.next_step(f"everyshelf rehearse {tag} {name}")

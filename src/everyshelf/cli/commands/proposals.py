@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import click
@@ -342,7 +343,8 @@ def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bo
 
 @check.command("record")
 @click.argument("name")
-@click.option("--passed/--failed", "passed", required=True, default=None, help="How it ended.")
+@click.option("--passed/--failed", "passed", default=None, help="How it ended.")
+@click.option("--junit", type=click.Path(exists=True, dir_okay=False), help="Read how it ended from a JUnit file.")
 @click.option("--at", "ref", default="", help="Ref whose commit was checked; default: the main branch.")
 @click.option("--say", "said", default="", help="In a few words, what was found.")
 @click.option("--link", default="", help="Where more is to be read.")
@@ -350,6 +352,7 @@ def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bo
 def check_record(
     name: str,
     passed: bool | None,
+    junit: str | None,
     ref: str,
     said: str,
     link: str,
@@ -358,10 +361,13 @@ def check_record(
     as_json: bool,
 ) -> None:
     """Record that the check NAME passed or failed for the commit a ref stands for."""
-    if passed is None:
-        raise click.UsageError("say how it ended: --passed or --failed")
-    made = open_shelf(shelf_key, address)[0].record_check(name, passed, ref, said=said, link=link)
+    if (passed is None) == (junit is None):
+        raise click.UsageError("say how it ended: --passed, --failed, or --junit FILE")
+    text = Path(junit).read_bytes().decode("utf-8", "replace") if junit else ""
+    made = open_shelf(shelf_key, address)[0].record_check(name, passed, ref, junit=text, said=said, link=link)
     if as_json:
         terminal.print_json(made)
         return
-    terminal.say(terminal.bold(f"{name} {'passed' if passed else 'failed'}") + f", recorded for {made['commit'][:8]}.")
+    word = "passed" if made["passed"] else "failed"
+    told = f": {made['said']}" if made["said"] else ""
+    terminal.say(terminal.bold(f"{name} {word}") + f"{told}, recorded for {made['commit'][:8]}.")

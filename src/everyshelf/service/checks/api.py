@@ -9,6 +9,8 @@ from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
+from everyshelf.core.errors import InvalidError
+from everyshelf.core.runs.results import read_results
 from everyshelf.service.checks import actions
 from everyshelf.service.shelves.api.base import REF, ShelfView, valid
 
@@ -30,7 +32,15 @@ class CheckIn(serializers.Serializer):
 
     ref = serializers.CharField(required=False, default="", allow_blank=True)
     name = serializers.CharField(max_length=100)
-    passed = serializers.BooleanField()
+    passed = serializers.BooleanField(required=False, allow_null=True, default=None)
+    junit = serializers.CharField(
+        required=False,
+        default="",
+        allow_blank=True,
+        max_length=20_000_000,
+        trim_whitespace=False,
+        help_text="A file of test results in the JUnit form; then it says how the check ended.",
+    )
     said = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
     link = serializers.URLField(required=False, default="", allow_blank=True, max_length=500)
 
@@ -50,6 +60,11 @@ class ChecksView(ShelfView):
         """Record one."""
         caller, found = self.shelf(request, shelf)
         values = valid(CheckIn, request)
+        if (values["passed"] is None) == (not values["junit"]):
+            raise InvalidError("say how the check ended: passed, or junit", code="check.result", pointer="/passed")
+        if values["junit"]:
+            results = read_results(values["junit"].encode())
+            values["passed"], values["said"] = results.is_passed, (values["said"] or results.sentence)[:500]
         made = actions.record_check(
             caller,
             found,

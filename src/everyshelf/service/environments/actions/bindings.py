@@ -22,8 +22,8 @@ _MOST_CHARACTERS = 20_000
 
 
 def set_binding(caller: Caller, environment: Environment, name: str, value: str, *, secret: bool | None) -> None:
-    """Give a binding its value there. Whether it is secret is said by ``shelf.toml``, else by ``secret``, else stays
-    as it was; once a name was secret, it stays so."""
+    """Give a binding its value there. Whether it is secret is said by ``shelf.toml``, else by ``secret``; what nobody
+    says anything of is taken for secret, and once a name was secret, it stays so."""
     require(caller, environment.shelf, "change bindings")
     rule = _declared(environment).get(name)
     if rule is None and not BindingRule.is_name(name):
@@ -36,7 +36,8 @@ def set_binding(caller: Caller, environment: Environment, name: str, value: str,
     if len(value) > _MOST_CHARACTERS:
         raise InvalidError(f"a value has at most {_MOST_CHARACTERS:,} characters", code="binding.value")
     known = environment.binding_values.filter(name=name, secret=True).exists()
-    hidden = known or bool(secret) or (rule is not None and rule.secret)
+    declared = rule.secret if rule is not None else secret is None
+    hidden = known or bool(secret) or declared
     with transaction.atomic():
         note(caller, "binding.set", f"{name} of {environment.name}", environment.shelf, secret=hidden)
         BindingValue.objects.create(
@@ -85,9 +86,19 @@ def _declared(environment: Environment) -> dict[str, BindingRule]:
     return {rule.name: rule for rule in rules_at(resolve(environment.shelf, branch).root).bindings}
 
 
+def _seal_what_is_secret(environment: Environment, declared: dict[str, BindingRule]) -> None:
+    """What was set before ``shelf.toml`` said that it is secret is sealed now."""
+    names = [name for name, rule in declared.items() if rule.secret]
+    for row in environment.binding_values.filter(name__in=names, secret=False, removed=False):
+        row.sealed, row.digest, row.value, row.secret = seal(row.value), digest(row.value), "", True
+        row.save(update_fields=["sealed", "digest", "value", "secret"])
+
+
 def bindings_json(environment: Environment) -> list[dict[str, Any]]:
     """What ``shelf.toml`` declares and what has a value, by name; of secret ones only that they have one."""
-    newest, declared = _newest(environment), _declared(environment)
+    declared = _declared(environment)
+    _seal_what_is_secret(environment, declared)
+    newest = _newest(environment)
     return [
         {
             "name": name,
@@ -108,6 +119,7 @@ class Values:
     those to be compared and told: where a secret would be, its name stays."""
 
     def __init__(self, environment: Environment) -> None:
+        _seal_what_is_secret(environment, _declared(environment))
         rows = _newest(environment)
         self.secret = {name for name, row in rows.items() if row.secret}
         self.plain = {name: _opened(row) for name, row in rows.items()}

@@ -105,7 +105,8 @@ def _earlier_first(environment: Environment, tag: Tag) -> Gate | None:
 def _check(tag: Tag, name: str) -> Gate:
     found = next((c for c in checks_of(tag.commit) if c.name == name), None)
     if found is None:
-        said = f"record it for commit {tag.commit.uid[:8]}: everyshelf check record {name} --ref tag:{tag.name}"
+        command = f'everyshelf check record "{name}" --at tag:{tag.name}'
+        said = f"record it for commit {tag.commit.uid[:8]}: {command}"
     else:
         said = found.said or ("passed" if found.passed else "did not pass")
         said = f"{said}, at {tag.commit.uid[:8]}"

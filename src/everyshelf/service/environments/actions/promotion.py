@@ -125,7 +125,7 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate]) -> RefusedErr
         return RefusedError(
             first.said.partition(";")[0],
             code="gate.drift",
-            hint="Bring them into a draft first (everyshelf capture), or promote with --overwrite-drift.",
+            hint=f"Bring them back first: everyshelf drift {environment.name} --capture. Or use --overwrite-drift.",
             gates=[gate.as_json() for gate in held],
         )
     return RefusedError(

@@ -57,7 +57,9 @@ class _Look:
 
     def besides(self) -> list[str]:
         """Paths the destination changed by itself when the deployment in force was put in place."""
-        return [path for path in (self.last.besides if self.last else []) if path in self.present]
+        left_out = LeftOut(self.environment)
+        besides = self.last.besides if self.last else []
+        return [path for path in besides if path in self.present and not left_out.has(path)]
 
 
 def _look(environment: Environment) -> _Look:

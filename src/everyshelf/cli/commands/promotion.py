@@ -1,0 +1,262 @@
+"""``rehearse``, ``promote``, ``rollback`` and ``drift``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.errors import CONFLICT, REFUSED
+from everyshelf.cli.session import open_shelf, shelf_options
+
+if TYPE_CHECKING:
+    from everyshelf.client import Job, ShelfClient
+
+
+@click.command("rehearse")
+@click.argument("tag")
+@click.argument("environment")
+@shelf_options
+def rehearse(tag: str, environment: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """What putting TAG into ENVIRONMENT would do; nothing is touched. Exit code 4 if a gate holds it."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.rehearse(tag, environment)
+    if as_json:
+        terminal.print_json(found)
+    else:
+        print_rehearsal(found)
+    if found["holds"]:
+        raise click.exceptions.Exit(REFUSED)
+
+
+def print_rehearsal(found: dict[str, Any]) -> None:
+    """The rehearsal: sentence, counts, artifacts, gates, drift, next step."""
+    terminal.say(terminal.bold(found["sentence"]))
+    counts = found["counts"]
+    marks = [
+        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}") for s in ("added", "changed", "removed") if counts[s]
+    ]
+    same = terminal.dim(f"{counts['same']} same")
+    terminal.say(terminal.line((2, "would"), (terminal.KIND, "   ".join([*marks, same]))))
+    for artifact in found["artifacts"][:60]:
+        mark = terminal.tone(artifact["state"], terminal.GLYPHS[artifact["state"]])
+        name = terminal.bold(terminal.cut(artifact["name"], 21))
+        effect = f"{terminal.effect('breaks')} " if artifact["effect"] == "breaks" else ""
+        terminal.say(
+            terminal.line(
+                (10, mark),
+                (terminal.KIND, artifact["kind"]),
+                (terminal.NAME, name),
+                (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
+            )
+        )
+    for place, gate in enumerate(found["gates"]):
+        met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
+        name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
+        said = terminal.dim(gate["said"]) if gate["met"] else gate["said"]
+        terminal.say(
+            terminal.line(
+                (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name), (terminal.DETAIL, said)
+            )
+        )
+    _print_what_is_missing(found)
+    for place, drift in enumerate(found["drift"]):
+        who = f" by {drift['by']}" if drift["by"] else ""
+        said = f"{drift['where']}{who}; " + ("would be lost" if drift["lost"] else "stays")
+        terminal.say(
+            terminal.line(
+                (2, "drift" if place == 0 else ""),
+                (10, terminal.tone("changed", "≠")),
+                (terminal.NAME, terminal.bold(terminal.cut(drift["name"], 21))),
+                (terminal.DETAIL, said),
+            )
+        )
+    if found["expected_seconds"] is not None:
+        terminal.say(terminal.line((2, "takes"), (terminal.KIND, f"about {found['expected_seconds']:.1f} s")))
+    terminal.next_step(_next(found))
+
+
+def _print_what_is_missing(found: dict[str, Any]) -> None:
+    """Bindings without a value, artifacts that are named and will not be there."""
+    rows = [
+        *(
+            (m["name"], f"has no value there; {terminal.count(len(m['artifacts']), 'artifact')}")
+            for m in found["missing_bindings"]
+        ),
+        *((p["path"], p["said"]) for p in found["problems"]),
+    ]
+    for place, (name, said) in enumerate(rows):
+        head = "bindings" if place == 0 else ""
+        held = (2, head), (terminal.KIND, terminal.stops("holds")), (terminal.NAME, terminal.bold(name))
+        terminal.say(terminal.line(*held, (terminal.DETAIL, terminal.cut(said, 52))))
+    needed = [need for need in found["needed"] if need["on_shelf"]]
+    for place, need in enumerate(needed[:20]):
+        cells = (2, "needed" if place == 0 else ""), (terminal.NAME, terminal.bold(terminal.cut(need["needs"], 21)))
+        terminal.say(terminal.line(*cells, (terminal.DETAIL, terminal.cut(f"needed by {need['artifact']}", 52))))
+    unknown = len({need["needs"] for need in found["needed"] if not need["on_shelf"]})
+    if unknown:
+        said = f"{terminal.count(unknown, 'name')} that nothing on the shelf has; see --json"
+        terminal.say(terminal.line((2, "" if needed else "needed"), (terminal.KIND, terminal.dim(said))))
+
+
+def _next(found: dict[str, Any]) -> str:
+    """The one command that brings it on."""
+    name, tag = found["environment"], f"tag:{found['tag']}"
+    if found["missing_bindings"]:
+        return f"everyshelf env bind {name} {found['missing_bindings'][0]['name']}=VALUE"
+    held = [gate for gate in found["gates"] if not gate["met"]]
+    if any(gate["action"] == "review" for gate in held):
+        return f"everyshelf env review {tag} {name} --agrees"
+    earlier = next((g["action"].partition(":")[2] for g in held if g["action"].startswith("rehearse:")), "")
+    if earlier:
+        return f"everyshelf rehearse {tag} {earlier}"
+    if any(d["lost"] for d in found["drift"]):
+        return f"everyshelf drift {name} --capture"
+    if held:
+        return f"everyshelf env show {name}"
+    return f"everyshelf promote {tag} {name}"
+
+
+@click.command("promote")
+@click.argument("tag")
+@click.argument("environment")
+@click.option("--why", default="", help="Why, for the record.")
+@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@click.option("--force", is_flag=True, help="Overrule the gates that hold it: takes the right to, and --why.")
+@shelf_options
+def promote(
+    tag: str,
+    environment: str,
+    why: str,
+    overwrite_drift: bool,
+    force: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Put TAG into ENVIRONMENT: staged, switched in one act, read back, recorded."""
+    shelf, _ = open_shelf(shelf_key, address)
+    said: dict[str, Any] = {"why": why, "overwrite_drift": overwrite_drift, "force": force}
+    job = _waited(shelf, shelf.promote(tag, environment, **said), "Promoting")
+    _said(job, f"{tag if tag.startswith('tag:') else f'tag:{tag}'} runs in {environment}", environment, as_json)
+
+
+@click.command("rollback")
+@click.argument("environment")
+@click.option("--to", type=click.IntRange(1), help="Number of the deployment to go back to; default: the one before.")
+@click.option("--why", default="", help="Why, for the record.")
+@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@shelf_options
+def rollback(
+    environment: str,
+    to: int | None,
+    why: str,
+    overwrite_drift: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Put the deployment before the current one (or --to N) in place again."""
+    shelf, _ = open_shelf(shelf_key, address)
+    job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, overwrite_drift=overwrite_drift), "Going back")
+    current = next(e for e in shelf.environments() if e.name == environment).current
+    _said(job, f"tag:{current.tag if current else ''} runs in {environment} again", environment, as_json)
+
+
+def _waited(shelf: ShelfClient, job: Job, label: str) -> Job:
+    with terminal.progress_bar(label) as progress:
+        return shelf.wait(job, lambda found: progress(found.done, found.total, found.note))
+
+
+def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
+    result = job.result or {}
+    if as_json:
+        terminal.print_json({**result, "environment": environment, "job": job.job})
+        return
+    counts = result.get("counts", {})
+    terminal.say(terminal.bold(sentence) + f", deployment {result.get('number')}.")
+    marks = [
+        terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}")
+        for s in ("added", "changed", "removed")
+        if counts.get(s)
+    ]
+    marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
+    terminal.say(terminal.line((2, "put"), (terminal.KIND, "   ".join(marks))))
+    for place, path in enumerate(result.get("besides", [])):
+        head = "besides" if place == 0 else ""
+        said = "changed by the destination itself"
+        terminal.say(terminal.line((2, head), (terminal.KIND, terminal.bold(path)), (terminal.DETAIL, said)))
+    took = result.get("took_seconds")
+    terminal.say(
+        terminal.line(
+            (2, "verified"),
+            (
+                terminal.KIND,
+                f"{terminal.count(result.get('verified', 0), 'artifact')} read back"
+                + (f", in {took:.1f} s" if took else ""),
+            ),
+        )
+    )
+
+
+@click.command("drift")
+@click.argument("environment")
+@click.option("--branch", default="", help="The branch beside it; default: the one that feeds it.")
+@click.option("--capture", "wanted", is_flag=True, help="Bring what was changed there into your draft of that branch.")
+@click.option(
+    "--only", "paths", multiple=True, metavar="ARTIFACT", help="With --capture: this artifact; repeat for more."
+)
+@click.option("--prefer", type=click.Choice(["here", "there"]), help="With --capture: which side holds what collides.")
+@shelf_options
+def drift(
+    environment: str,
+    branch: str,
+    wanted: bool,
+    paths: tuple[str, ...],
+    prefer: str | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """What differs in ENVIRONMENT: there, here or on both sides. With --capture it is brought into a draft."""
+    if (paths or prefer) and not wanted:
+        raise click.UsageError("--only and --prefer go with --capture")
+    shelf, _ = open_shelf(shelf_key, address)
+    if wanted:
+        found = shelf.capture(environment, branch=branch, paths=list(paths) or None, prefer=prefer)
+        print_capture(found, as_json)
+        return
+    shelf.look_for_drift(environment)
+    found = shelf.drift(environment, branch)
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(found["sentence"]))
+    for row in found["artifacts"]:
+        mark = {"added there": "added", "removed there": "removed"}.get(row["where"], "changed")
+        who = f", by {row['by']}" if row["by"] else ""
+        said = f"{row['where'] or 'changed here'}{who}"
+        terminal.row(mark, row["side"], row["name"], said, word="")
+    if any(row["side"] != "here" for row in found["artifacts"]):
+        terminal.next_step(f"everyshelf drift {environment} --capture")
+
+
+def print_capture(found: dict[str, Any], as_json: bool) -> None:
+    """What was brought into the draft, side effects told apart, and what stayed out."""
+    left = [row for row in found["artifacts"] if not row["taken"]]
+    if as_json:
+        terminal.print_json(found)
+    else:
+        taken = len(found["artifacts"]) - len(left)
+        into = f" from {found['environment']} into your draft of {found['branch']}."
+        terminal.say(terminal.bold(f"{terminal.count(taken, 'artifact')} brought back") + into)
+        for row in found["artifacts"]:
+            said = "changed by the destination itself" if row["besides"] else row["said"]
+            mark = "gone" if row["said"] == "removed" else "new" if row["said"] == "added" else "edited"
+            terminal.row(mark if row["taken"] else "blocked", "", row["path"], said)
+        terminal.next_step(
+            f"everyshelf drift {found['environment']} --capture --prefer there" if left else "everyshelf draft list"
+        )
+    if left:
+        raise click.exceptions.Exit(CONFLICT)
