@@ -25,7 +25,7 @@ laws: setup
 check: setup console
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli src/everyshelf/demo
+	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli src/everyshelf/demo src/everyshelf/destinations src/everyshelf/standin
 	$(BIN)/python -m tests.check
 	cd console && npm run --silent typecheck
 

@@ -30,11 +30,14 @@ ALLOWED = {
     "desk": {"core", "client"},
     "cli": {"core", "client", "desk", "demo"},
     "demo": {"client"},
-    "service": {"core"},
+    "service": {"core", "destinations"},
+    "destinations": {"core"},
+    "standin": set(),
 }
 FOREIGN = {
     "core": {"django", "rest_framework", "httpx", "click"},
     "client": {"django", "rest_framework", "click"},
+    "destinations": {"django", "rest_framework", "click"},
     "desk": {"django", "rest_framework", "click"},
 }
 

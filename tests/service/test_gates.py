@@ -67,7 +67,7 @@ class GateTests(GatesCase):
         self.shelf.review("one", "test", agrees=True)  # the owner made that commit
         problem = self.held()
         self.assertEqual((problem["code"], problem["gates"][0]["gate"]), ("gate.held", "reviews, 0 of 1"))
-        self.assertIn("keeper to agree", problem["hint"])
+        self.assertIn("the word of owner, who made it, does not count; keeper to agree", problem["hint"])
         keeper.review("one", "test", agrees=False, said="Not before the weekend")
         self.assertIn("keeper said no", self.held()["hint"])
         keeper.review("one", "test", agrees=True)

@@ -886,6 +886,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/environments/{name}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description As one self-contained HTML page, Markdown or JSON. */
+        get: operations["environments_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments/{name}/reviews": {
         parameters: {
             query?: never;
@@ -5047,6 +5064,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RehearsalOut"];
+                };
+            };
+        };
+    };
+    environments_report: {
+        parameters: {
+            query: {
+                /** @description html if left out. */
+                form?: "html" | "json" | "md";
+                /** @description The tag that is to go there. */
+                tag: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
         };

@@ -70,6 +70,10 @@ class EnvironmentsPart(ShelfPart):
         """What a promotion would do; nothing is touched."""
         return self._transport.send("POST", f"{self._environment(environment)}/rehearse", {"tag": tag}, dict[str, Any])
 
+    def rehearsal_report(self, tag: str, environment: str, form: str = "html") -> str:
+        """A rehearsal as one HTML page, Markdown ("md") or JSON."""
+        return self._transport.text(f"{self._environment(environment)}/report", tag=tag, form=form)
+
     def promote(
         self,
         tag: str,

@@ -116,7 +116,7 @@ class Store:
         """What real platforms do unasked: everyone gets access to the newcomer."""
         row = db.execute("select body from objects where space = ? and name = ?", (space, _EVERYONE)).fetchone()
         try:
-            bundle = json.loads(row["body"]) if row else {"bundle": "everyone", "grants": []}
+            bundle: dict[str, Any] = json.loads(row["body"]) if row else {"bundle": "everyone", "grants": []}
             known = {grant["object"] for grant in bundle["grants"]}
             if name in known:
                 return False

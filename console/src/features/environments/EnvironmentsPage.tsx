@@ -1,16 +1,24 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { send } from "../../api/client";
 import { type Environment, environments, type Job, type Rehearsal, tags } from "../../api/queries";
-import { Tick } from "../../marks/Mark";
-import { when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { BindingsPanel } from "./BindingsPanel";
+import { DriftPanel } from "./DriftPanel";
+import { GatesPanel } from "./GatesPanel";
 import { JobProgress } from "./JobProgress";
+import { MakeEnvironment, MakeTrial } from "./MakeEnvironment";
 import { RehearsalView } from "./RehearsalView";
+import { RouteLine } from "./RouteLine";
+import { GatesInto, Station } from "./Station";
 import { Timeline } from "./Timeline";
+
+/** What is shown below the route, for the chosen environment. */
+const PANELS = ["rehearsal", "drift", "bindings", "gates"] as const;
+export type Panel = (typeof PANELS)[number];
 
 export function EnvironmentsPage() {
   const key = useShelfKey();
@@ -18,9 +26,13 @@ export function EnvironmentsPage() {
   const marks = useQuery(tags(key));
   const [name, setName] = useParam("env");
   const [tag, setTag] = useParam("tag");
+  const [shown, setShown] = useParam("panel");
   const [running, setRunning] = useState<string | null>(null);
   const queries = useQueryClient();
-  const chosen = places.data?.find((e) => e.name === name) ?? places.data?.find((e) => e.waiting) ?? places.data?.[0];
+  const all = places.data ?? [];
+  const waiting = all.find((e) => e.waiting && !e.trial_of);
+  const chosen = all.find((e) => e.name === name) ?? waiting ?? all[0];
+  const panel: Panel = PANELS.find((p) => p === shown) ?? "rehearsal";
   const wanted = tag || chosen?.waiting || chosen?.current?.tag || marks.data?.[0]?.name || "";
   const rehearsal = useMutation({
     mutationFn: () => send<Rehearsal>("POST", `shelves/${key}/environments/${chosen?.name}/rehearse`, { tag: wanted }),
@@ -33,118 +45,73 @@ export function EnvironmentsPage() {
     await queries.invalidateQueries({ queryKey: ["shelf", key] });
     rehearsal.reset();
   };
-  const route = places.data?.map((e) => e.name).join(" → ") ?? "";
-  const waiting = places.data?.find((e) => e.waiting);
+  const choose = (environment: Environment, next: Panel) => {
+    if (environment.name !== chosen?.name) rehearsal.reset();
+    setName(environment.name);
+    setShown(next);
+  };
+  const routes = [...new Set(all.map((e) => e.route))];
+  const known = (e: Environment) => (rehearsal.data?.environment === e.name ? rehearsal.data : undefined);
   return (
-    <Page page="environments" title="Environments" at="main" say={<><i className="j">the route</i> {route}</>}>
+    <Page page="environments" title="Environments" at="main" say={<><i className="j">the route</i> {all.filter((e) => e.route === chosen?.route).map((e) => e.name).join(" → ")}</>}>
       <div className="line1">
-        <h1>{waiting ? <><b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b> waits for {waiting.name}.</> : places.data?.length ? "Nothing waits." : "Environments"}</h1>
-        <span className="end"><MakeEnvironment /></span>
+        <h1>{headline(all, waiting)}</h1>
+        <span className="end"><MakeTrial tags={marks.data ?? []} onMade={(job) => setRunning(job)} /> <MakeEnvironment /></span>
       </div>
       {places.isPending && <Loading what="Reading the environments" />}
       {places.isError && <ProblemBox error={places.error} />}
-      {places.data?.length === 0 && <Empty>An environment is where tagged versions are put: development, test, production. Make the first one; its place is a folder.</Empty>}
-      <div className="route">
-        {places.data?.map((e, i) => (
-          <Station key={e.name} environment={e} first={i === 0} chosen={e === chosen} known={rehearsal.data?.environment === e.name ? rehearsal.data : undefined} onChoose={() => { setName(e.name); rehearsal.reset(); }} onRollBack={() => start.mutate({ path: `${e.name}/roll-back`, body: { why: "rolled back from the console" } })} />
-        ))}
-      </div>
+      {places.data?.length === 0 && <Empty>An environment is where tagged versions are put: development, test, production. Make the first one; its place is a folder or a platform.</Empty>}
+      {routes.map((route) => {
+        const stations = all.filter((e) => e.route === route);
+        return (
+          <section key={route} className="routeset" aria-label={`Route ${route}`}>
+            {routes.length > 1 && <h2 className="cap">route {route}</h2>}
+            <div className="route" tabIndex={0} role="region" aria-label={`Stations of ${route}`}>
+              {route !== "trial" && <RouteLine stations={stations} rehearsal={rehearsal.data} />}
+              <div className={`halts ${route === "trial" ? "loose" : ""}`}>
+              {stations.map((e, i) => (
+                <div key={e.name} className="halt">
+                  {i > 0 && route !== "trial" && <GatesInto environment={e} known={known(e)} />}
+                  <Station environment={e} chosen={e === chosen} panel={panel} onChoose={(next) => choose(e, next)} onRollBack={(overwrite) => start.mutate({ path: `${e.name}/roll-back`, body: { why: "rolled back from the console", overwrite_drift: overwrite } })} />
+                </div>
+              ))}
+              </div>
+            </div>
+          </section>
+        );
+      })}
       {start.isError && <ProblemBox error={start.error} />}
-      {running && <JobProgress uid={running} onDone={() => void done()} />}
-      {chosen && (
-        <div className="line1" style={{ marginTop: 12 }}>
-          <label htmlFor="tag-to-put" className="sec sm">Tag for {chosen.name}</label>
-          <select id="tag-to-put" className="inp" value={wanted} onChange={(e) => { setTag(e.target.value); rehearsal.reset(); }}>
-            {marks.data?.map((t) => <option key={t.name} value={t.name}>tag:{t.name}</option>)}
-          </select>
-          <Button variant={rehearsal.data ? "outlined" : "contained"} disabled={!wanted || rehearsal.isPending} onClick={() => rehearsal.mutate()}>{rehearsal.data ? "Rehearse again" : "Rehearse"}</Button>
-          {rehearsal.isPending && <span className="sec" role="status">Rehearsing; nothing is touched …</span>}
-        </div>
+      {running && <JobProgress key={running} uid={running} onDone={() => void done()} />}
+      {chosen && panel === "rehearsal" && (
+        <>
+          <div className="line1" style={{ marginTop: 12 }}>
+            <label htmlFor="tag-to-put" className="sec sm">Tag for {chosen.name}</label>
+            <select id="tag-to-put" className="inp" value={wanted} onChange={(e) => { setTag(e.target.value); rehearsal.reset(); }}>
+              {marks.data?.map((t) => <option key={t.name} value={t.name}>tag:{t.name}</option>)}
+            </select>
+            <Button variant={rehearsal.data ? "outlined" : "contained"} disabled={!wanted || rehearsal.isPending} onClick={() => rehearsal.mutate()}>{rehearsal.data ? "Rehearse again" : "Rehearse"}</Button>
+            {rehearsal.isPending && <span className="sec" role="status">Rehearsing; nothing is touched …</span>}
+          </div>
+          {rehearsal.isError && <ProblemBox error={rehearsal.error} />}
+          {rehearsal.data && (
+            <RehearsalView
+              rehearsal={rehearsal.data} busy={start.isPending} onAgain={() => rehearsal.mutate()} onPanel={(next) => setShown(next)}
+              onPromote={(said) => start.mutate({ path: `${chosen.name}/promote`, body: { tag: wanted, ...said } })}
+            />
+          )}
+        </>
       )}
-      {rehearsal.isError && <ProblemBox error={rehearsal.error} />}
-      {rehearsal.data && chosen && (
-        <RehearsalView
-          rehearsal={rehearsal.data} busy={start.isPending}
-          onPromote={(why, overwrite) => start.mutate({ path: `${chosen.name}/promote`, body: { tag: wanted, why, overwrite_drift: overwrite } })}
-        />
-      )}
-      {places.data && places.data.length > 0 && <Timeline places={places.data} />}
+      {chosen && panel === "drift" && <DriftPanel key={chosen.name} environment={chosen} />}
+      {chosen && panel === "bindings" && <BindingsPanel key={chosen.name} environment={chosen} />}
+      {chosen && panel === "gates" && <GatesPanel key={chosen.name} environment={chosen} />}
+      {all.length > 0 && <Timeline places={all.filter((e) => !e.trial_of)} />}
     </Page>
   );
 }
 
-interface StationProps {
-  environment: Environment;
-  first: boolean;
-  chosen: boolean;
-  /** the rehearsal for this environment, once there is one: only then it is known which gates are met */
-  known?: Rehearsal;
-  onChoose: () => void;
-  onRollBack: () => void;
-}
-
-function Station({ environment: e, first, chosen, known, onChoose, onRollBack }: StationProps) {
-  const asked = [e.fed_from && `from ${e.fed_from}`, e.earlier_first && "earlier environment first"].filter(Boolean) as string[];
-  return (
-    <>
-      {!first && (
-        <div className="gate">
-          <span className="cap">Gates into {e.name}</span>
-          <ul>
-            {known
-              ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.said}</span></span></li>)
-              : asked.map((g) => <li key={g}>{g}</li>)}
-            {asked.length === 0 && <li className="mut">none</li>}
-          </ul>
-        </div>
-      )}
-      <section className={`sheet stn ${chosen ? "" : "quiet"}`} aria-label={`Environment ${e.name}`}>
-        <header><h2>{e.name}</h2><span className="cap">{e.destination}, fed from {e.fed_from || "any branch"}</span></header>
-        <div className="run">
-          <span className="mono">{e.current ? `tag:${e.current.tag}` : "nothing yet"}</span>
-          <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : "no deployment"}</span>
-        </div>
-        <div className="kv"><span className="cap">Waiting</span><span>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</span></div>
-        <div className="kv">
-          <span className="cap">Before it</span>
-          <span>{e.before ? <><span className="mono">tag:{e.before.tag}</span> <button type="button" className="plainbtn" onClick={onRollBack}>Roll back</button></> : "nothing"}</span>
-        </div>
-        <div className="kv"><span className="cap">Folder</span><span className="mono" style={{ overflowWrap: "anywhere" }}>{e.folder.split("/").slice(-2).join("/")}</span></div>
-        <div className="pad"><button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>{chosen ? "Chosen for rehearsal" : "Rehearse for it"}</button></div>
-      </section>
-    </>
-  );
-}
-
-function MakeEnvironment() {
-  const key = useShelfKey();
-  const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
-  const [name, setName] = useState("");
-  const [fed, setFed] = useState("");
-  const [earlier, setEarlier] = useState(false);
-  const make = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/environments`, { name, fed_from: fed, earlier_first: earlier }),
-    onSuccess: async () => {
-      dialog.current?.close();
-      await queries.invalidateQueries({ queryKey: ["shelf", key] });
-    },
-  });
-  return (
-    <>
-      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>Make an environment</Button>
-      <dialog ref={dialog} aria-label="Make an environment">
-        <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
-          <h2>Make an environment</h2>
-          <label htmlFor="env-name">Name</label>
-          <input id="env-name" className="inp" required value={name} onChange={(e) => setName(e.target.value)} />
-          <label htmlFor="env-fed">Fed from this branch only (empty: any)</label>
-          <input id="env-fed" className="inp" value={fed} onChange={(e) => setFed(e.target.value)} />
-          <label><input type="checkbox" checked={earlier} onChange={(e) => setEarlier(e.target.checked)} /> A tag must have run in the environment before it</label>
-          {make.isError && <ProblemBox error={make.error} />}
-          <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button type="submit" variant="contained">Make the environment</Button></div>
-        </form>
-      </dialog>
-    </>
-  );
+function headline(all: Environment[], waiting: Environment | undefined) {
+  const drifted = all.filter((e) => e.drift.length > 0);
+  if (waiting) return <><b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b> waits for {waiting.name}{drifted.length > 0 ? `; ${drifted.map((e) => e.name).join(" and ")} drifted` : ""}.</>;
+  if (drifted.length > 0) return <>{drifted.map((e) => e.name).join(" and ")} drifted.</>;
+  return all.length ? "Nothing waits." : "Environments";
 }

@@ -1,54 +1,129 @@
 import { Button } from "@mui/material";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
+import { send } from "../../api/client";
 import type { Rehearsal } from "../../api/queries";
 import { Effect, Mark, Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { when } from "../../marks/words";
+import { useShelfKey } from "../../shell/Page";
+import { ProblemBox } from "../../shell/states";
+import type { Panel } from "./EnvironmentsPage";
 
-export function RehearsalView({ rehearsal: r, busy, onPromote }: { rehearsal: Rehearsal; busy: boolean; onPromote: (why: string, overwrite: boolean) => void }) {
-  const [why, setWhy] = useState("");
-  const lost = r.drift.filter((d) => d.lost);
-  const [agreed, setAgreed] = useState(false);
-  const nothing = r.artifacts.length === 0 && r.drift.length === 0;
-  const held = r.holds > 0 || (lost.length > 0 && !agreed);
+export interface Said {
+  why: string;
+  overwrite_drift: boolean;
+  force: boolean;
+}
+
+interface RehearsalProps {
+  rehearsal: Rehearsal;
+  busy: boolean;
+  onAgain: () => void;
+  onPanel: (panel: Panel) => void;
+  onPromote: (said: Said) => void;
+}
+
+export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote }: RehearsalProps) {
+  const key = useShelfKey();
   return (
     <section className="sheet" aria-label="Rehearsal">
-      <div className="ph"><h3>Rehearsal</h3><span className="cap">tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, nothing touched</span></div>
+      <div className="ph">
+        <h3>Rehearsal</h3><span className="cap">tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched</span>
+        <a className="end" href={`/api/v1/shelves/${key}/environments/${r.environment}/report?tag=${encodeURIComponent(r.tag)}`} download>Save report</a>
+      </div>
       <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{r.sentence}</p>
-      <div className="cols2" style={{ gridTemplateColumns: "minmax(0,1fr) 280px", gap: 0 }}>
-        <div className="scroll" style={{ maxHeight: 330, overflow: "auto" }} tabIndex={0} role="region" aria-label="What would change">
-          <table>
-            <caption className="sr">What would change</caption>
-            <thead><tr><th>Would be</th><th>Artifact</th><th>What changes there</th><th>Effect</th></tr></thead>
-            <tbody>
-              {r.artifacts.map((a) => (
-                <tr key={a.path}>
-                  <td><Mark action={a.state} /> {a.state}</td>
-                  <td title={a.path}><KindIcon kind={a.kind} /> <b>{a.name}</b></td>
-                  <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>{a.headline}</td>
-                  <td><Effect effect={a.effect} /></td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          {r.artifacts.length === 0 && <p className="empty">Everything there is as the tag has it.</p>}
-        </div>
-        <div style={{ borderLeft: "1px solid var(--line)" }} className="pad">
-          <p className="cap">Gates</p>
-          {r.gates.length === 0 && <p className="sec sm">none</p>}
-          {r.gates.map((g) => (
-            <p key={g.gate} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Tick met={g.met} /><span><b>{g.gate}</b>{g.met ? ", met" : ", holds"}<br /><span className="sec sm">{g.said}</span></span></p>
-          ))}
-          {r.drift.length > 0 && <p className="cap" style={{ marginTop: 8 }}>Changed there since the last deployment</p>}
-          {r.drift.map((d) => (
-            <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.lost ? "; would be lost" : ""}</span></p>
-          ))}
-          {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
-          <label htmlFor="why" className="cap" style={{ display: "block", marginTop: 10 }}>Why</label>
-          <input id="why" className="inp" style={{ width: "100%", marginBottom: 8 }} value={why} onChange={(e) => setWhy(e.target.value)} />
-          <Button variant="contained" disabled={busy || held || nothing} onClick={() => onPromote(why, agreed)}>{held ? "Promote, held" : `Promote into ${r.environment}`}</Button>
-        </div>
+      <div className="cols2" style={{ gridTemplateColumns: "minmax(0,1fr) 300px", gap: 0 }}>
+        <WhatChanges rehearsal={r} />
+        <ToSatisfy rehearsal={r} busy={busy} onAgain={onAgain} onPanel={onPanel} onPromote={onPromote} />
       </div>
     </section>
+  );
+}
+
+function WhatChanges({ rehearsal: r }: { rehearsal: Rehearsal }) {
+  return (
+    <div className="scroll" style={{ maxHeight: 420, overflow: "auto" }} tabIndex={0} role="region" aria-label="What would change">
+      <table>
+        <caption className="sr">What would change</caption>
+        <thead><tr><th>Would be</th><th>Artifact</th><th>What changes there</th><th>Effect</th></tr></thead>
+        <tbody>
+          {r.artifacts.map((a) => (
+            <tr key={a.path}>
+              <td><Mark action={a.state} /> {a.state}</td>
+              <td title={a.path}><KindIcon kind={a.kind} /> <b>{a.name}</b></td>
+              <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>{a.headline}</td>
+              <td><Effect effect={a.effect} /></td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {r.artifacts.length === 0 && <p className="empty">Everything there is as the tag has it.</p>}
+    </div>
+  );
+}
+
+function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: RehearsalProps) {
+  const [why, setWhy] = useState("");
+  const [agreed, setAgreed] = useState(false);
+  const [force, setForce] = useState(false);
+  const lost = r.drift.filter((d) => d.lost);
+  const nothing = r.artifacts.length === 0 && r.drift.length === 0;
+  const unbound = r.missing_bindings.length + r.problems.length;
+  const held = r.gates.filter((g) => !g.met && !(g.id === "drift" && agreed));
+  const stops = unbound > 0 || (held.length > 0 && !(force && why.trim()));
+  const names = [...new Set(r.needed.filter((n) => n.on_shelf).map((n) => n.needs))];
+  return (
+    <div style={{ borderLeft: "1px solid var(--line)" }} className="pad">
+      <p className="cap">{held.length + unbound > 0 ? "To satisfy, in this order" : "Gates"}</p>
+      {r.missing_bindings.map((m) => (
+        <Item key={m.name} met={false} title="Binding without a value" said={<><span className="mono">{m.name}</span>, for {m.artifacts.map((p) => p.split("/").pop()).join(", ")}</>}>
+          <button type="button" className="plainbtn" onClick={() => onPanel("bindings")}>Set the value</button>
+        </Item>
+      ))}
+      {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.said} />)}
+      {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
+      {r.gates.map((g) => (
+        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", holds"}`} said={g.said}>
+          {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
+          {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Bring into a draft first</button>}
+        </Item>
+      ))}
+      {r.drift.length > 0 && <p className="cap" style={{ marginTop: 8 }}>Changed there since the last deployment</p>}
+      {r.drift.map((d) => (
+        <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.by ? ` by ${d.by}` : ""}{d.lost ? "; would be lost" : "; stays"}</span></p>
+      ))}
+      {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
+      {names.length > 0 && <p className="sm"><b>Needed, and not there:</b> {names.join(", ")}</p>}
+      {r.expected_seconds !== null && <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>}
+      <label htmlFor="why" className="cap" style={{ display: "block", marginTop: 10 }}>Why</label>
+      <input id="why" className="inp" style={{ width: "100%", marginBottom: 8 }} value={why} onChange={(e) => setWhy(e.target.value)} />
+      {held.length > 0 && unbound === 0 && <label className="sm" style={{ display: "block", marginBottom: 8 }}><input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)</label>}
+      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ why, overwrite_drift: agreed, force: force && held.length > 0 })}>{stops ? "Promote, held" : `Promote into ${r.environment}`}</Button>
+    </div>
+  );
+}
+
+function Item({ met, title, said, children }: { met: boolean; title: string; said: React.ReactNode; children?: React.ReactNode }) {
+  return (
+    <div style={{ display: "flex", gap: 7, margin: "5px 0" }}>
+      <Tick met={met} />
+      <span><b>{title}</b><br /><span className="sec sm">{said}</span>{children && <><br />{children}</>}</span>
+    </div>
+  );
+}
+
+function Agree({ environment, tag, onGiven }: { environment: string; tag: string; onGiven: () => void }) {
+  const key = useShelfKey();
+  const give = useMutation({
+    mutationFn: (agrees: boolean) => send("POST", `shelves/${key}/environments/${environment}/reviews`, { tag, agrees }),
+    onSuccess: onGiven,
+  });
+  return (
+    <>
+      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(true)}>I agree</button>{" "}
+      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(false)}>Against</button>
+      {give.isError && <ProblemBox error={give.error} />}
+    </>
   );
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -9,6 +10,7 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import CONFLICT, REFUSED
 from everyshelf.cli.session import open_shelf, shelf_options
+from everyshelf.core.report import form_of
 
 if TYPE_CHECKING:
     from everyshelf.client import Job, ShelfClient
@@ -17,10 +19,15 @@ if TYPE_CHECKING:
 @click.command("rehearse")
 @click.argument("tag")
 @click.argument("environment")
+@click.option("--report", metavar="FILE", help="Write it as a report too: FILE.html, FILE.md or FILE.json.")
 @shelf_options
-def rehearse(tag: str, environment: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def rehearse(
+    tag: str, environment: str, report: str | None, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
     """What putting TAG into ENVIRONMENT would do; nothing is touched. Exit code 4 if a gate holds it."""
     shelf, _ = open_shelf(shelf_key, address)
+    if report is not None:
+        Path(report).write_text(shelf.rehearsal_report(tag, environment, form_of(report)))
     found = shelf.rehearse(tag, environment)
     if as_json:
         terminal.print_json(found)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import PurePath
 from typing import Any, Literal
@@ -26,10 +26,13 @@ def form_of(name: str) -> Form:
     return found
 
 
-def report_of(found: Mapping[str, Any], *, title: str, made: datetime) -> dict[str, Any]:
-    """The report of a comparison of two states, of one artifact, or of two files.
+def report_of(
+    found: Mapping[str, Any], *, title: str, made: datetime, conditions: Sequence[tuple[bool, str, str]] = ()
+) -> dict[str, Any]:
+    """The report of a comparison of two states, of one artifact, or of two files; or of a rehearsal.
 
     ``found`` is the JSON form of any of them. ``title`` names what was compared; ``made`` is told to the minute.
+    ``conditions``: of a rehearsal, what must hold: whether it does, its name, and what is said of it.
     """
     artifacts = [dict(a) for a in found["artifacts"]] if "artifacts" in found else [_alone(found)]
     for artifact in artifacts:
@@ -38,7 +41,8 @@ def report_of(found: Mapping[str, Any], *, title: str, made: datetime) -> dict[s
         artifact["shown"] = [f for f in artifact["findings"] if f["effect"] != "cosmetic"]
         artifact["cosmetic"] = [f for f in artifact["findings"] if f["effect"] == "cosmetic"]
     return {
-        "report": "comparison",
+        "report": "rehearsal" if conditions else "comparison",
+        "conditions": [list(condition) for condition in conditions],
         "title": title,
         "made": made.isoformat(timespec="minutes"),
         "from": found.get("from"),

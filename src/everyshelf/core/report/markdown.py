@@ -21,6 +21,9 @@ def markdown(report: dict[str, Any]) -> str:
     out = [f"# {_text(report['title'])}", "", f"**{_text(report['sentence'])}**", ""]
     out += ["| effect | findings |", "| --- | ---: |"]
     out += [f"| {effect} | {effects.get(effect, 0)} |" for effect in ("breaks", "alters", "cosmetic")]
+    if report["conditions"]:
+        out += ["", "|  | condition | what is said of it |", "| --- | --- | --- |"]
+        out += [f"| {'met' if m else '**holds**'} | {_text(n)} | {_text(s)} |" for m, n, s in report["conditions"]]
     for artifact in report["artifacts"]:
         out += [
             "",

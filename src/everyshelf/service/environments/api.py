@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.http import HttpResponse
 from django.urls import path
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.report import FORMS
 from everyshelf.service.environments import shapes
 from everyshelf.service.environments.actions import bindings, environments, gates, promotion, reality, rehearsal
 from everyshelf.service.environments.models import Environment, Phase
@@ -17,6 +20,7 @@ from everyshelf.service.jobs.api import JobOut
 from everyshelf.service.people.rights import Caller
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.web.transfer import REPORT_TYPES, as_download
 
 _BRANCH = OpenApiParameter("branch", str, description="The branch beside it; the one that feeds it if left out.")
 _TAG = OpenApiParameter("tag", str, required=True, description="The tag that is to go there.")
@@ -159,6 +163,25 @@ class RehearseView(EnvironmentBase):
         return Response(rehearsal.rehearse_tag(found, tag))
 
 
+class ReportView(EnvironmentBase):
+    """A rehearsal to keep or to send."""
+
+    @extend_schema(
+        operation_id="environments_report",
+        responses={(200, "text/html"): OpenApiTypes.BINARY},
+        parameters=[_TAG, OpenApiParameter("form", str, enum=list(FORMS), description="html if left out.")],
+    )
+    def get(self, request: Any, shelf: str, name: str) -> HttpResponse:
+        """As one self-contained HTML page, Markdown or JSON."""
+        _, found = self.environment(request, shelf, name)
+        form = request.query_params.get("form") or "html"
+        if form not in FORMS:
+            raise InvalidError(f"form must be one of {', '.join(FORMS)}, not {form[:40]!r}", code="report.form")
+        tag = promotion.find_tag(found.shelf, request.query_params.get("tag", ""))
+        text = rehearsal.report_on(found, tag, form)
+        return as_download(text, f"rehearsal of {tag.name} into {name}.{form}", REPORT_TYPES[form])
+
+
 class PromoteView(EnvironmentBase):
     """Putting a tag in place."""
 
@@ -266,6 +289,7 @@ urlpatterns = [
     path("/<str:name>/reviews", ReviewsView.as_view()),
     path("/<str:name>/deployments", DeploymentsView.as_view()),
     path("/<str:name>/rehearse", RehearseView.as_view()),
+    path("/<str:name>/report", ReportView.as_view()),
     path("/<str:name>/promote", PromoteView.as_view()),
     path("/<str:name>/put-draft", PutDraftView.as_view()),
     path("/<str:name>/roll-back", RollbackView.as_view()),

@@ -110,6 +110,13 @@ def send_file(file: IO[bytes], name: str, content_type: str) -> HttpResponseBase
     return response
 
 
+REPORT_TYPES = {
+    "html": "text/html; charset=utf-8",
+    "md": "text/markdown; charset=utf-8",
+    "json": "application/json",
+}
+
+
 def as_download(data: bytes | str, name: str, content_type: str) -> HttpResponse:
     """What was made from artifacts, as a file to keep; never shown as a page of ours."""
     response = HttpResponse(data, content_type=content_type)

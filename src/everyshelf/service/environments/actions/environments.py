@@ -167,9 +167,10 @@ def list_environments(shelf: Shelf) -> list[Environment]:
 
 def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
     """Forget an environment that nothing was promoted to, or end a trial environment of one's own."""
-    environment = get_environment(shelf, name)
-    own_trial = environment.trial_of is not None and environment.made_by == caller.person.username
+    rows = shelf.environments.filter(name=name, ended=None, made_by=caller.person.username)
+    own_trial = rows.exclude(trial_of=None).exists()
     require(caller, shelf, "make trial environments" if own_trial else "change environments")
+    environment = get_environment(shelf, name)
     if environment.trial_of is not None:
         from everyshelf.service.environments.actions.trials import end_trial
 

@@ -143,7 +143,8 @@ def reviews_of(environment: Environment, commit: Commit) -> list[Review]:
 def _reviews(environment: Environment, tag: Tag, wanted: int) -> Gate:
     own = {tag.commit.author, tag.commit.recorded_by.username}
     given = reviews_of(environment, tag.commit)
-    agreed = sorted({r.person.username for r in given if r.agrees} - own)
+    agreeing = {r.person.username for r in given if r.agrees}
+    agreed = sorted(agreeing - own)
     against = sorted(r.person.username for r in given if not r.agrees)
     met = len(agreed) >= wanted and not against
     if met:
@@ -151,6 +152,8 @@ def _reviews(environment: Environment, tag: Tag, wanted: int) -> Gate:
     could = _could_agree(environment, own | set(agreed))
     asked = f"{_listed(could[:4], 'or')} to agree" if could else "somebody else with the role author to agree"
     said = f"{_listed(against)} said no; " if against else f"{_listed(agreed)} agreed; " if agreed else ""
+    if agreeing & own:
+        said += f"the word of {_listed(sorted(agreeing & own))}, who made it, does not count; "
     return Gate("reviews", f"reviews, {len(agreed)} of {wanted}", False, said + asked, "review")
 
 

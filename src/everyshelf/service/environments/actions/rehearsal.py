@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import statistics
 import time
+from collections import Counter
 from contextlib import ExitStack
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+import orjson
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
@@ -17,6 +19,7 @@ from everyshelf.core.kinds.naming import Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
 from everyshelf.core.promotion.bindings import rules_for
+from everyshelf.core.report import Form, report_of, written
 from everyshelf.service.config import get_config
 from everyshelf.service.context import get_trees, reader
 from everyshelf.service.environments.actions.gates import drift_gate, gates_of
@@ -112,6 +115,30 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
         "rehearsed": timezone.now(),
         "took_seconds": round(time.monotonic() - begun, 2),
     }
+
+
+def report_on(environment: Environment, tag: Tag, form: Form) -> str:
+    """A rehearsal to keep or to send: HTML, Markdown or JSON."""
+    found = rehearse_tag(environment, tag)
+    if form == "json":
+        return orjson.dumps(found, option=orjson.OPT_INDENT_2).decode() + "\n"
+    conditions = [(gate["met"], gate["gate"], gate["said"]) for gate in found["gates"]]
+    for missing in found["missing_bindings"]:
+        conditions.append((False, f"binding {missing['name']}", f"has no value; {', '.join(missing['artifacts'])}"))
+    conditions += [(False, problem["path"], problem["said"]) for problem in found["problems"]]
+    conditions += [(not d["lost"], f"drift of {d['path']}", _drift_said(d)) for d in found["drift"]]
+    effects = Counter(artifact["effect"] for artifact in found["artifacts"])
+    artifacts = [{**a, "truncated": len(a["findings"]) == _MOST_FINDINGS} for a in found["artifacts"]]
+    told = {**found, "artifacts": artifacts, "effects": effects, "same": found["counts"]["same"]}
+    title = f"Rehearsal of tag:{tag.name} into {environment.name}, {environment.shelf.name}"
+    none = [(True, "no gate", "nothing holds it")]
+    report = report_of(told, title=title, made=found["rehearsed"], conditions=conditions or none)
+    return written(report, form)
+
+
+def _drift_said(drift: dict[str, Any]) -> str:
+    who = f" by {drift['by']}" if drift["by"] else ""
+    return f"{drift['where']}{who}; {'would be lost' if drift['lost'] else 'stays'}"
 
 
 def _drift_json(drift: Drift) -> dict[str, Any]:

@@ -22,12 +22,11 @@ from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import PATH, ShelfView, number_of, path_of
 from everyshelf.service.shelves.models import Shelf
-from everyshelf.service.web.transfer import as_download
+from everyshelf.service.web.transfer import REPORT_TYPES, as_download
 
 FROM = OpenApiParameter("from", str, required=True, description="The state before.")
 TO = OpenApiParameter("to", str, description="The state after; the main branch if left out.")
 OLD_PATH = OpenApiParameter("old_path", str, description="Where the artifact lay before, if elsewhere.")
-_TYPES = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "json": "application/json"}
 _MOST_FINDINGS = 10_000
 _MOST_ROWS = 500
 
@@ -146,7 +145,7 @@ class CompareReportView(ShelfView):
                 raise _still_pending()
             title = f"{found.name} from {before} to {after}"
         text = written(report_of(told, title=title, made=timezone.now()), form)  # type: ignore[arg-type]
-        return as_download(text, f"{title}.{form}", _TYPES[form])
+        return as_download(text, f"{title}.{form}", REPORT_TYPES[form])
 
 
 def _still_pending() -> ConflictError:

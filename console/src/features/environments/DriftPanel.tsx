@@ -1,0 +1,83 @@
+import { Button } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type Schemas, send } from "../../api/client";
+import type { Environment } from "../../api/queries";
+import { Mark, Tick } from "../../marks/Mark";
+import { useShelfKey } from "../../shell/Page";
+import { Loading, ProblemBox } from "../../shell/states";
+import { Link } from "react-router";
+
+type Differences = Schemas["DifferencesOut"];
+type Captured = Schemas["CaptureOut"];
+
+const SIDES = { there: "there", here: "here, on the branch", both: "on both sides" } as const;
+
+/** What differs in an environment, and bringing what was changed there into a draft. */
+export function DriftPanel({ environment: e }: { environment: Environment }) {
+  const key = useShelfKey();
+  const queries = useQueryClient();
+  const base = `shelves/${key}/environments/${e.name}`;
+  const [left, setLeft] = useState<string[]>([]);
+  const [prefer, setPrefer] = useState<string>("");
+  const found = useQuery({
+    queryKey: ["shelf", key, "environments", e.name, "drift"],
+    queryFn: async () => {
+      await send("POST", `${base}/drift`);
+      return get<Differences>(`${base}/drift`);
+    },
+  });
+  const capture = useMutation({
+    mutationFn: (paths: string[]) => send<Captured>("POST", `${base}/capture`, { paths, prefer: prefer || null }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
+  });
+  if (found.isPending) return <Loading what={`Looking into ${e.name}`} />;
+  if (found.isError) return <ProblemBox error={found.error} />;
+  const there = found.data.artifacts.filter((a) => a.side !== "here");
+  const here = found.data.artifacts.length - there.length;
+  const chosen = there.filter((a) => !left.includes(a.path)).map((a) => a.path);
+  return (
+    <section className="sheet" aria-label={`Drift of ${e.name}`}>
+      <div className="ph"><h3>Drift of {e.name}</h3><span className="cap">beside {found.data.branch}{found.data.tag ? `, from tag:${found.data.tag}` : ""}</span></div>
+      <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{found.data.sentence}</p>
+      {there.length > 0 && (
+        <>
+          <table>
+            <caption className="sr">What was changed in {e.name}</caption>
+            <thead><tr><th>Bring back</th><th>Artifact</th><th>What happened</th><th>By</th><th>Differs</th></tr></thead>
+            <tbody>
+              {there.map((a) => (
+                <tr key={a.path}>
+                  <td><input type="checkbox" aria-label={`Bring ${a.path} back`} checked={!left.includes(a.path)} onChange={(ev) => setLeft(ev.target.checked ? left.filter((p) => p !== a.path) : [...left, a.path])} /></td>
+                  <td title={a.path}><Mark action={a.where.startsWith("added") ? "added" : a.where.startsWith("removed") ? "removed" : "changed"} /> <b>{a.name}</b></td>
+                  <td className="sec">{a.where}{a.besides ? <> <span className="cap">side effect</span></> : null}</td>
+                  <td className="sec">{a.by || "somebody"}</td>
+                  <td className="sec">{SIDES[a.side as keyof typeof SIDES]}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div className="line1 pad">
+            <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>Bring {chosen.length} into my draft</Button>
+            <label className="sm" htmlFor="prefer">What collides</label>
+            <select id="prefer" className="inp" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
+              <option value="">stays out, and is told</option>
+              <option value="there">as it is there</option>
+              <option value="here">as it is here</option>
+            </select>
+          </div>
+        </>
+      )}
+      {here > 0 && <p className="pad sec">{here} artifact{here === 1 ? " is" : "s are"} newer on {found.data.branch}; a promotion brings {here === 1 ? "it" : "them"} there.</p>}
+      {capture.isError && <ProblemBox error={capture.error} />}
+      {capture.data && (
+        <div className="pad" role="status">
+          {capture.data.artifacts.map((a) => (
+            <p key={a.path} style={{ display: "flex", gap: 7, margin: "3px 0" }}><Tick met={a.taken} /><span><b>{a.path}</b>: {a.taken ? `in your draft, ${a.besides ? "changed by the platform itself" : a.said}` : a.said}</span></p>
+          ))}
+          <Link to={`/s/${key}/pending?branch=${encodeURIComponent(capture.data.branch)}`}>Look at what is pending</Link>
+        </div>
+      )}
+    </section>
+  );
+}

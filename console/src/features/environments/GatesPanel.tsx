@@ -1,0 +1,65 @@
+import { Button } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { send } from "../../api/client";
+import type { Environment } from "../../api/queries";
+import { useShelfKey } from "../../shell/Page";
+import { ProblemBox } from "../../shell/states";
+
+/** What an environment asks for and what it leaves out. */
+export function GatesPanel({ environment: e }: { environment: Environment }) {
+  const key = useShelfKey();
+  const queries = useQueryClient();
+  const quiet = e.gates.quiet?.[0];
+  const [fed, setFed] = useState(e.fed_from);
+  const [guarded, setGuarded] = useState(!!e.gates.guarded);
+  const [earlier, setEarlier] = useState(e.earlier_first);
+  const [reviews, setReviews] = useState(String(e.gates.reviews ?? 0));
+  const [checks, setChecks] = useState((e.gates.checks ?? []).join(", "));
+  const [from, setFrom] = useState(quiet?.from ?? "");
+  const [to, setTo] = useState(quiet?.to ?? "");
+  const [drift, setDrift] = useState(!!e.gates.drift);
+  const [patterns, setPatterns] = useState((e.left_out.patterns ?? []).join(", "));
+  const [kinds, setKinds] = useState((e.left_out.kinds ?? []).join(", "));
+  const [watch, setWatch] = useState(String(e.watch_minutes));
+  const change = useMutation({
+    mutationFn: () =>
+      send("PATCH", `shelves/${key}/environments/${e.name}`, {
+        fed_from: fed,
+        earlier_first: earlier,
+        watch_minutes: Number(watch) || 0,
+        left_out: { patterns: list(patterns), kinds: list(kinds) },
+        gates: { guarded, reviews: Number(reviews) || 0, checks: list(checks), drift, quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [] },
+      }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
+  });
+  return (
+    <section className="sheet" aria-label={`Settings of ${e.name}`}>
+      <div className="ph"><h3>Settings of {e.name}</h3><span className="cap">{e.destination} {e.address}{e.has_token ? ", with a token" : ""}</span></div>
+      <form className="pad gatesform" onSubmit={(ev) => { ev.preventDefault(); change.mutate(); }}>
+        <fieldset>
+          <legend>Gates</legend>
+          <label>Only tags on this branch <input className="inp" value={fed} onChange={(ev) => setFed(ev.target.value)} placeholder="any branch" /></label>
+          <label><input type="checkbox" checked={guarded} onChange={(ev) => setGuarded(ev.target.checked)} /> Only from a guarded branch</label>
+          <label><input type="checkbox" checked={earlier} onChange={(ev) => setEarlier(ev.target.checked)} /> The environment before it first</label>
+          <label>Others than the author who must agree <input className="inp" type="number" min={0} max={20} value={reviews} onChange={(ev) => setReviews(ev.target.value)} /></label>
+          <label>Checks that must have passed <input className="inp" value={checks} onChange={(ev) => setChecks(ev.target.value)} placeholder="fare rules, smoke" /></label>
+          <label>Quiet from <input className="inp" type="time" value={from} onChange={(ev) => setFrom(ev.target.value)} /> to <input className="inp" type="time" aria-label="Quiet to" value={to} onChange={(ev) => setTo(ev.target.value)} /></label>
+          <label><input type="checkbox" checked={drift} onChange={(ev) => setDrift(ev.target.checked)} /> No drift: nothing changed there may be lost</label>
+        </fieldset>
+        <fieldset>
+          <legend>Left out, and watched</legend>
+          <label>Artifacts that do not go there <input className="inp" value={patterns} onChange={(ev) => setPatterns(ev.target.value)} placeholder="notes/*, access/*" /></label>
+          <label>Kinds that do not go there <input className="inp" value={kinds} onChange={(ev) => setKinds(ev.target.value)} placeholder="tests, report" /></label>
+          <label>Look for drift every so many minutes (0: never) <input className="inp" type="number" min={0} value={watch} onChange={(ev) => setWatch(ev.target.value)} /></label>
+        </fieldset>
+        <div><Button type="submit" variant="contained" disabled={change.isPending}>Keep the settings</Button>{change.isSuccess && <span className="sec" role="status"> kept</span>}</div>
+        {change.isError && <ProblemBox error={change.error} />}
+      </form>
+    </section>
+  );
+}
+
+function list(text: string): string[] {
+  return text.split(",").map((t) => t.trim()).filter(Boolean);
+}

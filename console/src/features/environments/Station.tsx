@@ -1,0 +1,72 @@
+import { useState } from "react";
+import type { Environment, Rehearsal } from "../../api/queries";
+import { Mark, Tick } from "../../marks/Mark";
+import { when } from "../../marks/words";
+import type { Panel } from "./EnvironmentsPage";
+import { gateWords } from "./words";
+
+interface StationProps {
+  environment: Environment;
+  chosen: boolean;
+  panel: Panel;
+  onChoose: (panel: Panel) => void;
+  onRollBack: (overwrite: boolean) => void;
+}
+
+export function Station({ environment: e, chosen, panel, onChoose, onRollBack }: StationProps) {
+  const [asks, setAsks] = useState(false);
+  const pressed = (p: Panel) => chosen && panel === p;
+  return (
+    <section className={`sheet stn ${chosen ? "" : "quiet"}`} aria-label={`Environment ${e.name}`}>
+      <header><h3>{e.name}</h3><span className="cap">{e.destination}, fed from {e.fed_from || "any branch"}</span></header>
+      <div className="run">
+        <span className="mono">{e.current ? `tag:${e.current.tag}` : "nothing yet"}</span>
+        <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}</span>
+      </div>
+      <dl className="kvs">
+        <dt>Waiting</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
+        <dt>Drift</dt><dd><DriftWord environment={e} /> <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>{e.drift.length ? "See what" : "Look"}</button></dd>
+        <dt>Bindings</dt><dd>{e.bindings.declared > e.bindings.set ? <b><Tick met={false} /> {e.bindings.set} of {e.bindings.declared}</b> : e.bindings.declared ? `${e.bindings.set} of ${e.bindings.declared}` : "none"} <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>Values</button></dd>
+        {e.expires && <><dt>Trial</dt><dd>of <span className="mono">tag:{e.trial_of}</span>, ends {when(e.expires)}</dd></>}
+        {!e.trial_of && (
+          <>
+            <dt>Before it</dt>
+            <dd>
+              {e.before ? <><span className="mono">tag:{e.before.tag}</span> <button type="button" className="plainbtn" onClick={() => setAsks(true)}>Roll back</button></> : "nothing"}
+            </dd>
+          </>
+        )}
+      </dl>
+      {asks && (
+        <div className="pad" role="group" aria-label={`Roll ${e.name} back`}>
+          <p className="sm">Put <b className="mono">tag:{e.before?.tag}</b> back into {e.name}?{e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}</p>
+          <button type="button" className="plainbtn" onClick={() => { setAsks(false); onRollBack(e.drift.length > 0); }}>Roll back now</button>{" "}
+          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Keep what runs</button>
+        </div>
+      )}
+      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse for it"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button></div>
+    </section>
+  );
+}
+
+function DriftWord({ environment: e }: { environment: Environment }) {
+  if (e.drift_problem) return <b><Tick met={false} /> out of reach</b>;
+  if (e.drift.length) return <b><Mark action="changed" /> {e.drift.length} differ{e.drift.length === 1 ? "s" : ""} there</b>;
+  return <>{e.drift_checked ? `none, ${when(e.drift_checked)}` : "not looked yet"}</>;
+}
+
+/** The gates into an environment: what it asks for, and once rehearsed, what is met. */
+export function GatesInto({ environment: e, known }: { environment: Environment; known?: Rehearsal }) {
+  const asked = gateWords(e);
+  return (
+    <div className="gate">
+      <span className="cap">Gates into {e.name}</span>
+      <ul>
+        {known
+          ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.said.split(": everyshelf")[0]?.split(";")[0]}</span></span></li>)
+          : asked.map((g) => <li key={g}>{g}</li>)}
+        {asked.length === 0 && <li className="mut">none</li>}
+      </ul>
+    </div>
+  );
+}
