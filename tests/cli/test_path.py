@@ -66,7 +66,7 @@ class PathTests(ServiceCase):
             parse("rehearse", "two", "test")["counts"], {"added": 1, "changed": 2, "removed": 1, "same": 0}
         )
         self.assertEqual(parse("promote", "two", "test", "--why", "spring")["verified"], 3)
-        folder = next(Path(e["folder"]) for e in parse("env", "list") if e["name"] == "test")
+        folder = next(Path(e["address"]) for e in parse("env", "list") if e["name"] == "test")
         self.assertEqual((folder / "current/fares.csv").read_bytes(), b"id,fare\n1,2\n2,4\n3,5\n")
         run("rollback", "test")
         self.assertEqual((folder / "current/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")

@@ -120,8 +120,9 @@ class PathTests(ConsoleCase):
             press("Promote into test")
             see(f"Deployment {number} is in place")
         press("Roll back")
+        press("Roll back now")
         see("Deployment 3 is in place")
-        folder = Path(self.shelf.environments()[0].folder)
+        folder = Path(self.shelf.environments()[0].address)
         self.assertEqual((folder / "current/data/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
 
     def test_removing_waits_for_its_commit(self) -> None:
@@ -322,7 +323,7 @@ class WorkTests(ConsoleCase):
 
         self.fill()
         self.shelf.wait(self.shelf.promote("one", "test"))
-        file = Path(self.shelf.environments()[0].folder) / "current" / "notes.md"
+        file = Path(self.shelf.environments()[0].address) / "current" / "notes.md"
         os.chmod(file, 0o644)
         file.write_bytes(b"set there by the purser\n")
         self.page("/environments?env=test&tag=two")

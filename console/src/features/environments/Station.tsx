@@ -7,13 +7,15 @@ import { gateWords } from "./words";
 
 interface StationProps {
   environment: Environment;
+  /** at the start of its route: there is no room before it for its gates */
+  first: boolean;
   chosen: boolean;
   panel: Panel;
   onChoose: (panel: Panel) => void;
   onRollBack: (overwrite: boolean) => void;
 }
 
-export function Station({ environment: e, chosen, panel, onChoose, onRollBack }: StationProps) {
+export function Station({ environment: e, first, chosen, panel, onChoose, onRollBack }: StationProps) {
   const [asks, setAsks] = useState(false);
   const pressed = (p: Panel) => chosen && panel === p;
   return (
@@ -27,6 +29,7 @@ export function Station({ environment: e, chosen, panel, onChoose, onRollBack }:
         <dt>Waiting</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
         <dt>Drift</dt><dd><DriftWord environment={e} /> <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>{e.drift.length ? "See what" : "Look"}</button></dd>
         <dt>Bindings</dt><dd>{e.bindings.declared > e.bindings.set ? <b><Tick met={false} /> {e.bindings.set} of {e.bindings.declared}</b> : e.bindings.declared ? `${e.bindings.set} of ${e.bindings.declared}` : "none"} <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>Values</button></dd>
+        {first && gateWords(e).length > 0 && <><dt>Gates</dt><dd>{gateWords(e).join(", ")}</dd></>}
         {e.expires && <><dt>Trial</dt><dd>of <span className="mono">tag:{e.trial_of}</span>, ends {when(e.expires)}</dd></>}
         {!e.trial_of && (
           <>

@@ -1,0 +1,95 @@
+"""From a rehearsal that is held to a draft with what was changed in the environment, in two browsers."""
+
+from __future__ import annotations
+
+from selenium.webdriver.support.select import Select
+
+from tests.console.test_together import TwoBrowsersCase
+from tests.support.standin import TOKEN, shared_standin
+
+RULES = b'[bindings]\nHARBOUR_ROLE = {in = "settings/*"}\nFEED_TOKEN = {in = "settings/*", secret = true}\n'
+FEEDS = b'{"ask": "${HARBOUR_ROLE}", "token": "${FEED_TOKEN}", "late": 20}\n'
+
+
+class EnvironmentsTests(TwoBrowsersCase):
+    """A platform behind gates."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.space = shared_standin().space()
+        self.put({"shelf.toml": RULES, "settings/feeds.json": FEEDS})
+        self.shelf.make_tag("one")
+
+    def test_held_satisfied_put_in_place_and_brought_back(self) -> None:
+        see, press, type_into = self.browser.see, self.browser.press, self.browser.type_into
+        self.page("/environments")
+        press("Make an environment")
+        type_into("Name", "harbour")
+        Select(self.browser.field("Destination")).select_by_visible_text("a platform")
+        type_into("Address of the space", self.space.address)
+        type_into("Token there (kept encrypted)", TOKEN)
+        press("Make the environment", "dialog[open] form")
+        see("nothing yet")
+        press("Settings")
+        type_into("Others than the author who must agree", "1")
+        press("Keep the settings")
+        see("1 review of others")
+
+        press("Rehearse for it")
+        press("Rehearse")
+        see("1 gate and 2 bindings hold it")
+        press("Set the value")
+        for name, value in (("HARBOUR_ROLE", "harbour master"), ("FEED_TOKEN", "a-secret-4711")):
+            type_into(f"New value of {name}", value)
+            press("Set", f"tr:has([aria-label='New value of {name}'])")
+            self.browser.wait_for(lambda n=name: {b.name: b.set for b in self.shelf.bindings("harbour")}[n])
+        see("All 2 have a value")
+        see("secret, kept encrypted")
+        self.assertEqual(self.browser.axe(), [])
+
+        self.other.open(f"{self.service.address}/s/{self.shelf.key}/environments?env=harbour&tag=one")
+        self.other.press("Rehearse")
+        self.other.see("keeper to agree")
+        self.other.press("I agree")
+        self.other.see("reviews, 1 of 1, met")
+        self.other.press("Promote into harbour")
+        self.other.see("Deployment 1 is in place")
+        placed = b'{"ask": "harbour master", "token": "a-secret-4711", "late": 20}\n'
+        self.assertEqual(self.space.objects(), {"settings/feeds.json": placed, "shelf.toml": RULES})
+
+        self.space.write("settings/feeds.json", placed.replace(b"20", b"45"), "connection")
+        self.page("/environments?env=harbour&panel=drift")
+        see("1 artifact changed in harbour")
+        see("purser")
+        press("Bring 1 into my draft")
+        see("in your draft, changed")
+        self.assertEqual(self.browser.axe(), [])
+        self.assertEqual(self.shelf.read("settings/feeds.json", "draft:main"), FEEDS.replace(b"20", b"45"))
+        self.assertNotIn("a-secret-4711", self.browser.driver.page_source)
+
+    def test_forcing_takes_a_reason(self) -> None:
+        self.shelf.make_environment("harbour", gates={"checks": ["smoke"]})
+        for name, value in (("HARBOUR_ROLE", "x"), ("FEED_TOKEN", "y")):
+            self.shelf.bind("harbour", name, value)
+        self.page("/environments?env=harbour&tag=one")
+        self.browser.press("Rehearse")
+        self.browser.see("check smoke, holds")
+        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.browser.field("Force the gate, with the reason above (owners)").click()
+        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.browser.type_into("Why", "The boat leaves at nine")
+        self.browser.press("Promote into harbour")
+        self.browser.see("Deployment 1 is in place")
+        made = self.shelf.deployments("harbour")[0]
+        self.assertEqual(([g["gate"] for g in made.forced], made.why), (["check smoke"], "The boat leaves at nine"))
+
+    def test_a_trial_environment_is_made_and_shown(self) -> None:
+        self.put({"shelf.toml": b"", "settings/feeds.json": b"{}\n"})
+        self.shelf.make_tag("plain")
+        self.page("/environments")
+        self.browser.press("New trial environment")
+        self.browser.type_into("Name", "try-quays")
+        self.browser.press("Make it, and put the tag there", "dialog[open] form")
+        self.browser.see("Deployment 1 is in place")
+        self.browser.see("of tag:plain, ends")
+        self.assertEqual(self.shelf.environment("try-quays").trial_of, "plain")
