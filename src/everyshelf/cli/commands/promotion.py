@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -61,12 +62,11 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     for place, gate in enumerate(found["gates"]):
         met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
         name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
-        said = terminal.dim(gate["said"]) if gate["met"] else gate["said"]
-        terminal.say(
-            terminal.line(
-                (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name), (terminal.DETAIL, said)
-            )
-        )
+        first, *more = textwrap.wrap(gate["said"], 100 - terminal.DETAIL, break_on_hyphens=False) or [""]
+        cells = (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name)
+        terminal.say(terminal.line(*cells, (terminal.DETAIL, terminal.dim(first) if gate["met"] else first)))
+        for rest in more:
+            terminal.say(terminal.line((terminal.DETAIL, rest)))
     _print_what_is_missing(found)
     for place, drift in enumerate(found["drift"]):
         who = f" by {drift['by']}" if drift["by"] else ""
@@ -240,12 +240,16 @@ def drift(
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(found["sentence"]))
-    for row in found["artifacts"]:
+    there = [row for row in found["artifacts"] if row["side"] != "here"]
+    for row in there:
         mark = {"added there": "added", "removed there": "removed"}.get(row["where"], "changed")
         who = f", by {row['by']}" if row["by"] else ""
-        said = f"{row['where'] or 'changed here'}{who}"
-        terminal.row(mark, row["side"], row["name"], said, word="")
-    if any(row["side"] != "here" for row in found["artifacts"]):
+        terminal.row(mark, row["side"], row["name"], f"{row['where']}{who}", word="")
+    newer = len(found["artifacts"]) - len(there)
+    if newer:
+        said = f"{terminal.count(newer, 'artifact')} newer on {found['branch']}: a promotion brings them there"
+        terminal.say(terminal.line((2, " "), (terminal.KIND, terminal.dim(said))))
+    if there:
         terminal.next_step(f"everyshelf drift {environment} --capture")
 
 
