@@ -21,6 +21,7 @@ FLOORS = [
     "editing",
     "history",
     "promotion",
+    "parcel",
 ]
 FLOORS += ["drawing", "report", "runs", "unfolding", "reading"]
 # A part may import what is listed, and itself.

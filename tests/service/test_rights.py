@@ -62,6 +62,7 @@ ROWS: dict[str, Row] = {
     "compare_drawing": Row("reader", query={**A, "from": "tag:first"}),
     "compare_rows": Row("reader", query={**T, "from": "tag:first"}),
     "compare_report": Row("reader", query={**A, "from": "tag:first"}),
+    "parcels_pack": Row("reader", query={"ref": "tag:first"}),
     "branches_list": Row("reader"),
     "lines_get": Row("reader"),
     "tags_list": Row("reader"),

@@ -1269,6 +1269,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/parcel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A zipped bag (RFC 8493): artifacts, checksums, and what is known of each. */
+        get: operations["parcels_pack"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/proposals": {
         parameters: {
             query?: never;
@@ -5749,6 +5766,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+        };
+    };
+    parcels_pack: {
+        parameters: {
+            query?: {
+                /** @description Add what the selected artifacts name. */
+                dependencies?: boolean;
+                /** @description An artifact or folder; repeat for more. All if left out. */
+                only?: string[];
+                /** @description The state meant; the main branch if left out. */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
         };

@@ -41,6 +41,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "promote": ("promotion", "Put a tag into an environment."),
     "rollback": ("promotion", "Put an earlier deployment in place again."),
     "drift": ("promotion", "What was changed in an environment; bring it back."),
+    "parcel": ("parcels", "Pack artifacts into one portable file; look into it, check it, unpack it."),
     "outline": ("files", "What a file is made of."),
     "compare-files": ("files", "What changed between two files, by what it means."),
     "merge-files": ("merging", "Put two versions of a file together, by what they mean."),

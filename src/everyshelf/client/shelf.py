@@ -81,6 +81,17 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
             for piece in pieces:
                 file.write(piece)
 
+    def pack(self, ref: str, target: Path, *, only: list[str] | None = None, dependencies: bool = False) -> None:
+        """A state, or a selection of it, as a parcel into a file; ``dependencies`` adds what the selection names."""
+        wanted = "true" if dependencies else None
+        address = f"{self._base}/parcel"
+        with (
+            self._transport.stream(address, ref=ref, only=only or None, dependencies=wanted) as pieces,
+            target.open("wb") as file,
+        ):
+            for piece in pieces:
+                file.write(piece)
+
     # --- artifacts ---------------------------------------------------------
 
     def artifacts(

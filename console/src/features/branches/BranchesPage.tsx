@@ -37,7 +37,7 @@ export function BranchesPage() {
                   <td><Link className="mono" to={`/s/${key}?ref=tag:${encodeURIComponent(t.name)}`}>{t.name}</Link></td>
                   <td>{when(t.created)}</td><td>{t.created_by}</td><td className="sec">{t.note}{t.selection ? ` (${count(t.selection.length, "artifact")})` : ""}</td>
                   <td>{t.environments.join(", ") || "nowhere yet"}</td><td className="mono">{t.commit.slice(0, 8)}</td>
-                  <td><Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link></td>
+                  <td><Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link>{" "}<a href={`/api/v1/shelves/${key}/parcel?ref=tag:${encodeURIComponent(t.name)}`} download>Pack</a></td>
                 </tr>
               ))}
             </tbody>

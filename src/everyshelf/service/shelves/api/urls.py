@@ -5,6 +5,7 @@ from django.urls import path
 from everyshelf.service.shelves.api import artifact_views as artifacts
 from everyshelf.service.shelves.api import compare_views as compare
 from everyshelf.service.shelves.api import merge_views as merges
+from everyshelf.service.shelves.api import parcel_views as parcels
 from everyshelf.service.shelves.api import shelf_views as shelves
 
 _S = "/<str:shelf>"
@@ -19,6 +20,7 @@ urlpatterns = [
     path(f"{_S}/merges/<str:uid>/drawing", merges.MergeDrawingView.as_view()),
     path(f"{_S}/merges/<str:uid>/decisions", merges.DecisionsView.as_view()),
     path(f"{_S}/merges/<str:uid>/finish", merges.FinishView.as_view()),
+    path(f"{_S}/parcel", parcels.ParcelView.as_view()),
     path(f"{_S}/copies", artifacts.CopiesView.as_view()),
     path(f"{_S}/restore", artifacts.RestoreView.as_view()),
     path(f"{_S}/branches/<path:name>", shelves.BranchView.as_view()),

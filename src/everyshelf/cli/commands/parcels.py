@@ -1,0 +1,128 @@
+"""``parcel``: artifacts in one portable file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from everyshelf.cli import terminal
+from everyshelf.cli.session import open_shelf, shelf_options
+from everyshelf.core.parcel import Parcel
+
+_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
+_TARGET = click.Path(dir_okay=False, path_type=Path)
+
+
+@click.group("parcel")
+def parcel() -> None:
+    """Pack, look into, check and unpack parcels."""
+
+
+@parcel.command("pack")
+@click.argument("ref")
+@click.option(
+    "--output", type=click.Path(dir_okay=False, path_type=Path), help="The file; default: SHELF-REF.parcel.zip."
+)
+@click.option("--only", multiple=True, metavar="PATH", help="An artifact or folder; repeat for more.")
+@click.option("--with-needed", is_flag=True, help="Add what the selected artifacts name.")
+@shelf_options
+def parcel_pack(
+    ref: str,
+    output: Path | None,
+    only: tuple[str, ...],
+    with_needed: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Pack what REF (tag:NAME, or any other) holds, or a selection of it, into one file."""
+    shelf, _ = open_shelf(shelf_key, address)
+    target = output or Path(f"{shelf.key}-{ref.removeprefix('tag:').replace('/', '-').replace(':', '-')}.parcel.zip")
+    shelf.pack(ref, target, only=list(only), dependencies=with_needed)
+    found = Parcel(target)
+    count, size = len(found.digests), target.stat().st_size
+    found.close()
+    if as_json:
+        terminal.print_json({"file": str(target), "artifacts": count, "size": size})
+        return
+    terminal.say(
+        terminal.bold(f"{terminal.count(count, 'artifact')} packed") + f" into {target}, {terminal.size(size)}."
+    )
+    terminal.next_step(f"everyshelf parcel show {target}")
+
+
+@parcel.command("show")
+@click.argument("file", type=_FILE)
+@click.option("--json", "as_json", is_flag=True, help="One JSON document.")
+def parcel_show(file: Path, as_json: bool) -> None:
+    """What is in the parcel FILE; needs no service."""
+    found = Parcel(file)
+    artifacts = found.artifacts()
+    found.close()
+    if as_json:
+        terminal.print_json({**found.about, "name": found.name, "files": artifacts})
+        return
+    about = found.about
+    source = f" from {about['shelf']}, {about.get('ref')}" if about.get("shelf") else ""
+    terminal.say(terminal.bold(f"{terminal.count(len(artifacts), 'artifact')} in {found.name}") + f"{source}.")
+    for a in artifacts[:200]:
+        version = f"v{a['version']}" if a.get("version") else ""
+        bound = f"needs {', '.join(a['bindings'])}" if a.get("bindings") else ""
+        cells = (2, a["kind"]), (13, terminal.bold(terminal.cut(a["path"], 44))), (60, version)
+        terminal.say(terminal.line(*cells, (66, terminal.size(a["size"])), (76, terminal.dim(bound))))
+    terminal.next_step(f"everyshelf parcel verify {file}")
+
+
+@parcel.command("verify")
+@click.argument("file", type=_FILE)
+@click.option("--json", "as_json", is_flag=True, help="One JSON document.")
+def parcel_verify(file: Path, as_json: bool) -> None:
+    """Check every file of the parcel FILE against its checksums; needs no service."""
+    found = Parcel(file)
+    count = found.verify()
+    found.close()
+    if as_json:
+        terminal.print_json({"file": str(file), "artifacts": count, "verified": True})
+    else:
+        terminal.say(terminal.bold(f"{terminal.count(count, 'artifact')} as they were packed") + f" in {file}.")
+
+
+@parcel.command("unpack")
+@click.argument("file", type=_FILE)
+@click.option("--into", type=click.Path(file_okay=False, path_type=Path), help="A new folder, instead of a shelf.")
+@click.option("--branch", default="main", show_default=True, help="The branch of the shelf they are committed to.")
+@click.option("--summary", default="", help="Summary of that commit.")
+@shelf_options
+def parcel_unpack(
+    file: Path,
+    into: Path | None,
+    branch: str,
+    summary: str,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Check the parcel FILE and commit what is in it to a shelf, or write it into a new folder."""
+    found = Parcel(file)
+    try:
+        if into is not None:
+            count = found.unpack(into)
+            if as_json:
+                terminal.print_json({"folder": str(into), "artifacts": count})
+            else:
+                terminal.say(terminal.bold(f"{terminal.count(count, 'artifact')} unpacked") + f" into {into}.")
+            return
+        from everyshelf.desk.parcels import unpack_onto_shelf
+
+        shelf, _ = open_shelf(shelf_key, address)
+        with terminal.progress_bar("Unpacking") as progress:
+            made = unpack_onto_shelf(found, shelf, branch, summary or f"Parcel {found.name}", progress)
+        if as_json:
+            terminal.print_json(made)
+            return
+        said = f"{terminal.count(len(found.digests), 'artifact')} of {found.name} committed"
+        terminal.say(terminal.bold(said) + f" to {branch} as {made.commit[:8]}.")
+        terminal.next_step("everyshelf history --limit 3")
+    finally:
+        found.close()
