@@ -16,6 +16,7 @@ from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
+from bench.promotion import promotion
 from bench.tables import tables
 
 KILLS = 200
@@ -51,6 +52,7 @@ def main() -> int:
         ("merging", merging),
         ("tables", tables),
         ("models", models),
+        ("promotion", promotion),
         ("T21", figures.command_line),
         ("mem", figures.upload_memory),
         ("crashes", crashes),

@@ -72,7 +72,7 @@ class Campaign:
             self.acknowledged.append(made.commit)
             self.shelf.make_tag(tag)
             self.shelf.wait(self.shelf.promote(tag, "test"))
-            found = fingerprint(Path(self.environment.folder))
+            found = fingerprint(Path(self.environment.address))
             assert found is not None and len(found) == len(files)
             self.tags[tag] = found
 
@@ -121,7 +121,7 @@ class Campaign:
     def _judge(self, service: Service, moment: str, *, records: bool = True) -> None:
         record = {
             "commits": self.acknowledged if records else [],
-            "environments": {"test": self.environment.folder},
+            "environments": {"test": self.environment.address},
             "tags": self.tags,
         }
         path = service.data / "acknowledged.json"

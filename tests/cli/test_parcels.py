@@ -89,7 +89,9 @@ class ParcelTests(ServiceCase):
     def test_what_is_not_there_cannot_be_packed(self) -> None:
         self.assertIn(
             "nothing.csv is not there",
-            self.terminal.run("parcel", "pack", "tag:one", "--only", "nothing.csv", "--output", self.file, code=1).stderr,
+            self.terminal.run(
+                "parcel", "pack", "tag:one", "--only", "nothing.csv", "--output", self.file, code=1
+            ).stderr,
         )
         with self.assertRaises(ProblemError):
             self.shelf.pack("tag:never", self.terminal.folder / "x.zip")

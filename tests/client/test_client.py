@@ -205,7 +205,7 @@ class RealTests(ServiceCase):
             [(3, "one", 1), (2, "two", None), (1, "one", None)],
         )
         self.assertEqual(shelf.environments()[0].current.why if shelf.environments()[0].current else "", "")
-        self.assertTrue(test.folder.endswith("/test"))
+        self.assertTrue(test.address.endswith("/test"))
         self.assertEqual(states[-1].state, "done")
 
     def test_answers_are_typed(self) -> None:

@@ -137,7 +137,7 @@ class BadInputTests(ServiceCase):
 
         for folder in ("/etc", "../../outside", "/"):
             with self.assertRaises(ProblemError) as caught:
-                self.shelf.make_environment("somewhere", folder=folder)
+                self.shelf.make_environment("somewhere", address=folder)
             self.assertEqual(caught.exception.code, "environment.folder")
 
     def test_addresses_outside_the_interface_are_answered(self) -> None:

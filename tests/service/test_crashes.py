@@ -71,7 +71,7 @@ class JudgeTests(ServiceCase):
         super().setUp()
         made = self.put({"a.txt": b"a", "b.txt": b"b"})
         self.shelf.make_tag("t")
-        self.folder = Path(self.shelf.make_environment("test").folder)
+        self.folder = Path(self.shelf.make_environment("test").address)
         self.shelf.wait(self.shelf.promote("t", "test"))
         found = fingerprint(self.folder)
         assert found is not None

@@ -77,7 +77,7 @@ class RestartTests(unittest.TestCase):
         self.shelf.make_tag("one")
         commit_files(self.shelf, {"a.txt": b"two"}, "two")
         self.shelf.make_tag("two")
-        self.folder = Path(self.shelf.make_environment("test").folder)
+        self.folder = Path(self.shelf.make_environment("test").address)
         for tag in ("one", "two"):
             self.shelf.wait(self.shelf.promote(tag, "test"))
 
@@ -101,14 +101,14 @@ class RestartTests(unittest.TestCase):
         return found[0]["state"], (self.folder / "current" / "a.txt").read_bytes()
 
     def test_switched_promotion_is_finished(self) -> None:
-        for state in ("staged", "switched", "verified"):
+        for state in ("staged", "switching", "switched", "verified"):
             self.service.kill_group()
             self.set_state(state)
             self.assertEqual(self.restarted(), ("recorded", b"two"), state)
 
     def test_unswitched_promotion_is_undone(self) -> None:
         self.service.kill_group()
-        key = self.set_state("staged")
+        key = self.set_state("switching")
         first = next(p.name for p in (self.folder / "versions").iterdir() if p.is_dir() and p.name != key)
         (self.folder / "current").unlink()
         (self.folder / "current").symlink_to(f"versions/{first}")

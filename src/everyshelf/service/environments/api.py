@@ -207,6 +207,7 @@ class PutDraftView(EnvironmentBase):
     @extend_schema(operation_id="environments_put_draft", request=shapes.DraftWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """Put the caller's draft of a branch into a trial environment."""
+        self.shelf(request, shelf, "make trial environments")
         caller, found = self.environment(request, shelf, name)
         promotion.require_promote(caller, found)
         if found.trial_of is None:

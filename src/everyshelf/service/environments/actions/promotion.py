@@ -438,8 +438,8 @@ def _ask_again(deployment: Deployment) -> None:
     environment = deployment.environment
     try:
         destination = destination_of(environment)
-        begun = deployment.state in (Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
-        if (begun and destination.settle(deployment.key)) or not _undo(deployment):
+        staged = deployment.state != Phase.PLANNED
+        if (staged and destination.settle(deployment.key)) or not _undo(deployment):
             _finish(deployment, destination, _wanted(load_record(deployment.manifest), destination.present()), None)
             log.info("finished after a restart", environment=environment.name, number=deployment.number)
         else:
