@@ -128,12 +128,16 @@ def _in_shell(
         shell.stdin.close()
 
 
+_MONTHS = "Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec"
+
+
 def told(lines: list[str]) -> list[str]:
     """Lines without what differs from run to run: ids, moments, seconds, and the blanks that follow from them."""
     text = "\n".join(" ".join(line.split()) for line in lines if line.strip())
     text = re.sub(r"\b[0-9a-f]{8}([0-9a-f]{4})?\b", "ID", text)
     text = re.sub(r"\b(today|yesterday|Mon|Tue|Wed|Thu|Fri|Sat|Sun|\d+ \w{3})( \w{3})? \d\d:\d\d", "WHEN", text)
-    return re.sub(r"in \d+\.\d s", "in N s", text).split("\n")
+    text = re.sub(rf"\b\d{{1,2}} ({_MONTHS})\b( \d{{4}})?", "WHEN", text)
+    return re.sub(r"\b(in|about) \d+\.\d s", r"\1 N s", text).split("\n")
 
 
 def rewritten(page: str, results: list[tuple[Step, list[str]]]) -> str:
