@@ -57,7 +57,7 @@ class DemoTests(unittest.TestCase):
                 self.assertIn(words, first)
             again = self.run_demo(data, port)
             self.assertNotIn("Skerry Line stands", again)
-            self.assertIn("3 environments: development → test → production", again)
+            self.assertIn("timetable: development → test → production", again)
             current = data / "service/environments/skerry-line/production/current"
             self.assertTrue((current / "workflows/disruption-notice.bpmn").exists())
 

@@ -9,7 +9,7 @@ from hypothesis import settings
 
 # The suite tries a part of the examples, so that it ends in time on two processors, and the same ones each time; `make
 # laws` tries all of them, others each time: what chance finds there becomes an example of the law.
-_SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.35"))
+_SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.25"))
 
 
 def law(max_examples: int, **other: Any) -> settings:
