@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -58,8 +59,11 @@ class DemoTests(unittest.TestCase):
             again = self.run_demo(data, port)
             self.assertNotIn("Skerry Line stands", again)
             self.assertIn("timetable: development → test → production", again)
-            current = data / "service/environments/skerry-line/production/current"
+            current = data / "service/environments/skerry-line/development/current"
             self.assertTrue((current / "workflows/disruption-notice.bpmn").exists())
+            with sqlite3.connect(data / "platform.sqlite") as platform:
+                names = {row[0] for row in platform.execute("SELECT name FROM objects WHERE space = 'production'")}
+            self.assertIn("workflows/disruption-notice.bpmn", names)
 
     def test_history_is_believable(self) -> None:
         from everyshelf.demo.story import acts
