@@ -205,7 +205,7 @@ class HostileFileTests(unittest.TestCase):
                     if unit == b"\0":
                         file.truncate(500_000_000)  # holes read as NULs
                     else:
-                        for _ in range(500 if name == "words.csv" else 150):
+                        for _ in range(250 if name == "words.csv" else 80):
                             file.write(unit * (1_000_000 // len(unit)))
                 begun = time.monotonic()
                 found = worker.compare((name, path), (name, small))
