@@ -90,9 +90,6 @@ class LeftOut:
         self.patterns: list[str] = said.get("patterns", [])
         self.kinds: set[str] = set(said.get("kinds", []))
 
-    def __bool__(self) -> bool:
-        return bool(self.patterns or self.kinds)
-
     def has(self, path: str, kind: str = "") -> bool:
         """True for what is neither put in place, nor removed, nor called drift."""
         return kind in self.kinds or any(
