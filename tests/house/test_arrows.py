@@ -20,6 +20,7 @@ FLOORS = [
     "merge",
     "editing",
     "history",
+    "databases",
     "promotion",
     "parcel",
 ]

@@ -1529,16 +1529,6 @@ export interface components {
             /** @default  */
             password: string;
         };
-        /**
-         * @description * `added` - added
-         *     * `removed` - removed
-         *     * `changed` - changed
-         *     * `moved` - moved
-         *     * `renamed` - renamed
-         *     * `reordered` - reordered
-         * @enum {string}
-         */
-        ActionEnum: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered";
         /** @description Which branch is proposed; its own if left out. */
         AdoptInRequest: {
             /** @default  */
@@ -1905,6 +1895,7 @@ export interface components {
             who: string;
             why: string;
             forced: components["schemas"]["GateOut"][];
+            steps: components["schemas"]["StepOut"][];
             besides: string[];
             counts: {
                 [key: string]: number;
@@ -1930,10 +1921,11 @@ export interface components {
         DeploymentOutStateEnum: "planned" | "staged" | "switching" | "switched" | "verified" | "recorded" | "undone";
         /**
          * @description * `folder` - folder
+         *     * `database` - database
          *     * `platform` - platform
          * @enum {string}
          */
-        DestinationEnum: "folder" | "platform";
+        DestinationEnum: "folder" | "database" | "platform";
         /** @description An environment beside a branch. */
         DifferencesOut: {
             environment: string;
@@ -1986,6 +1978,8 @@ export interface components {
             why: string;
             /** @default false */
             overwrite_drift: boolean;
+            /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
+            lose?: string[];
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
@@ -2086,6 +2080,8 @@ export interface components {
             destination: string;
             address: string;
             has_token: boolean;
+            holds: string;
+            records: string[];
             fed_from: string;
             earlier_first: boolean;
             gates: components["schemas"]["GatesShape"];
@@ -2178,7 +2174,7 @@ export interface components {
         };
         /** @description One semantic difference. */
         FindingOut: {
-            action: components["schemas"]["ActionEnum"];
+            action: components["schemas"]["FindingOutActionEnum"];
             part: string;
             type: string;
             label: string;
@@ -2189,6 +2185,16 @@ export interface components {
             detail?: string;
             used_by?: components["schemas"]["UseOut"][];
         };
+        /**
+         * @description * `added` - added
+         *     * `removed` - removed
+         *     * `changed` - changed
+         *     * `moved` - moved
+         *     * `renamed` - renamed
+         *     * `reordered` - reordered
+         * @enum {string}
+         */
+        FindingOutActionEnum: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered";
         /** @description What to say about the merge commit, if not what was said at first. */
         FinishInRequest: {
             /** @default  */
@@ -2566,6 +2572,8 @@ export interface components {
         };
         /** @description An environment to be made. */
         NewEnvironmentRequest: {
+            /** @description Of a database: patterns of the tables whose records come along. */
+            records?: string[];
             token?: string;
             fed_from?: string;
             earlier_first?: boolean;
@@ -2578,6 +2586,11 @@ export interface components {
             destination: components["schemas"]["DestinationEnum"];
             /** @default  */
             address: string;
+            /**
+             * @description The folder of the shelf that goes there.
+             * @default
+             */
+            holds: string;
             /** @default main */
             route: string;
             position?: number | null;
@@ -2704,6 +2717,9 @@ export interface components {
             /** @default  */
             token: string;
             /** @default  */
+            holds: string;
+            records?: string[];
+            /** @default  */
             note: string;
         };
         /** @description A verdict; ``commit``: the state one looked at, refused if the source moved on since. */
@@ -2761,6 +2777,8 @@ export interface components {
         };
         /** @description What is to be changed; what is left out stays. */
         PatchedEnvironmentChangeRequest: {
+            /** @description Of a database: patterns of the tables whose records come along. */
+            records?: string[];
             token?: string;
             fed_from?: string;
             earlier_first?: boolean;
@@ -2857,6 +2875,8 @@ export interface components {
             why: string;
             /** @default false */
             overwrite_drift: boolean;
+            /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
+            lose?: string[];
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
@@ -3003,6 +3023,7 @@ export interface components {
             gates: components["schemas"]["GateOut"][];
             missing_bindings: components["schemas"]["MissingBinding"][];
             problems: components["schemas"]["PlacingProblem"][];
+            steps: components["schemas"]["StepOut"][];
             needed: components["schemas"]["NeededArtifact"][];
             left_out: number;
             holds: number;
@@ -3079,6 +3100,8 @@ export interface components {
             why: string;
             /** @default false */
             overwrite_drift: boolean;
+            /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
+            lose?: string[];
             /** Format: date-time */
             at?: string | null;
             who?: string | null;
@@ -3279,6 +3302,21 @@ export interface components {
             same: number;
             job: string | null;
         };
+        /** @description One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good. */
+        StepOut: {
+            action: components["schemas"]["StepOutActionEnum"];
+            what: string;
+            name: string;
+            said: string;
+            lost: boolean;
+        };
+        /**
+         * @description * `created` - created
+         *     * `altered` - altered
+         *     * `removed` - removed
+         * @enum {string}
+         */
+        StepOutActionEnum: "created" | "altered" | "removed";
         /** @description A tag and the environments its commit reached. */
         TagOut: {
             name: string;

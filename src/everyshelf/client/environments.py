@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
@@ -22,13 +23,15 @@ class EnvironmentsPart(ShelfPart):
         return self._transport.get(self._environment(name), Environment)
 
     def make_environment(self, name: str, **said: Any) -> Environment:
-        """A new environment. ``destination`` (folder or platform) with its ``address`` and ``token``; ``route`` and
-        ``position``; ``fed_from``, ``earlier_first`` and ``gates`` (guarded, reviews, checks, quiet, drift);
-        ``left_out`` (patterns, kinds); ``watch_minutes``; ``note``."""
+        """A new environment. ``destination`` (folder, database, platform) with its ``address`` and ``token``;
+        ``holds``, the folder of the shelf that goes there, and of a database ``records``, patterns of the tables whose
+        records come along; ``route`` and ``position``; ``fed_from``, ``earlier_first`` and ``gates`` (guarded, reviews,
+        checks, quiet, drift); ``left_out`` (patterns, kinds); ``watch_minutes``; ``note``."""
         return self._transport.send("POST", f"{self._base}/environments", {"name": name, **said}, Environment)
 
     def make_trial(self, name: str, tag: str, *, days: int = 7, **said: Any) -> Environment:
-        """An environment for trying a tag, which removes itself; ``destination``, ``address``, ``token``, ``note``."""
+        """An environment for trying a tag, which removes itself; ``destination``, ``address``, ``token``, ``holds``,
+        ``records``, ``note``."""
         body = {"name": name, "tag": tag, "days": days, **said}
         return self._transport.send("POST", f"{self._base}/environments/trials", body, Environment)
 
@@ -81,17 +84,22 @@ class EnvironmentsPart(ShelfPart):
         *,
         why: str = "",
         overwrite_drift: bool = False,
+        lose: Sequence[str] = (),
         force: bool = False,
         at: datetime | None = None,
         who: str | None = None,
     ) -> Job:
-        """Start putting a tag in place; see ``wait``. ``force`` overrules gates; that takes the right and a reason."""
-        body = {"tag": tag, "why": why, "overwrite_drift": overwrite_drift, "force": force, "at": at, "who": who}
+        """Start putting a tag in place; see ``wait``. ``lose``: names of what may be gone for good
+        there. ``force`` overrules gates; that takes the right and a reason."""
+        agreed = {"overwrite_drift": overwrite_drift, "lose": list(lose), "force": force}
+        body = {"tag": tag, "why": why, **agreed, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
 
-    def put_draft(self, branch: str, environment: str, *, overwrite_drift: bool = False) -> Job:
+    def put_draft(
+        self, branch: str, environment: str, *, overwrite_drift: bool = False, lose: Sequence[str] = ()
+    ) -> Job:
         """Start putting one's draft of a branch into a trial environment; see ``wait``."""
-        body = {"branch": branch, "overwrite_drift": overwrite_drift}
+        body = {"branch": branch, "overwrite_drift": overwrite_drift, "lose": list(lose)}
         return self._transport.send("POST", f"{self._environment(environment)}/put-draft", body, Job)
 
     def roll_back(
@@ -101,11 +109,13 @@ class EnvironmentsPart(ShelfPart):
         to: int | None = None,
         why: str = "",
         overwrite_drift: bool = False,
+        lose: Sequence[str] = (),
         at: datetime | None = None,
         who: str | None = None,
     ) -> Job:
         """Start putting an earlier deployment in place again; see ``wait``."""
-        body = {"to": to, "why": why, "overwrite_drift": overwrite_drift, "at": at, "who": who}
+        agreed = {"overwrite_drift": overwrite_drift, "lose": list(lose)}
+        body = {"to": to, "why": why, **agreed, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
 
     # --- what is really there ---------------------------------------------------

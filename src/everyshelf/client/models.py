@@ -192,6 +192,7 @@ class Deployment(msgspec.Struct):
     who: str
     why: str
     forced: list[dict[str, Any]]
+    steps: list[dict[str, Any]]
     besides: list[str]
     counts: dict[str, int]
     begun: datetime
@@ -209,6 +210,8 @@ class Environment(msgspec.Struct):
     destination: str
     address: str
     has_token: bool
+    holds: str
+    records: list[str]
     fed_from: str
     earlier_first: bool
     gates: dict[str, Any]

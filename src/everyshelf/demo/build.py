@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from everyshelf.client import Client, ShelfClient, WantedChange
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
+from everyshelf.demo.records import make_records_route
 from everyshelf.demo.route import Platform, make_route, set_gates
 from everyshelf.demo.story import Act, acts
 from everyshelf.demo.together import work_together
@@ -39,6 +40,7 @@ def build(address: str, platform: Platform, tell: Tell) -> None:
         _office(client)
         shelf.guard_branch("main")
         set_gates(shelf, platform)
+        make_records_route(shelf)
         with ExitStack() as stack:
             people = {"maren": shelf}
             for name in ROLES:

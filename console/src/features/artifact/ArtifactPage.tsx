@@ -18,14 +18,13 @@ import { OutlineView } from "./OutlineView";
 import { References } from "./References";
 import { TextView } from "./TextView";
 import { UnfoldedView } from "./UnfoldedView";
+import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = { graph: "Graph", outline: "Outline", unfolded: "Unfolded", text: "Raw text", edit: "Edit", history: "History" } as const;
 const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
-/** Kinds whose bytes are no text to look at. */
-const OF_BYTES = ["picture", "spreadsheet", "document", "archive", "database"];
 /** Kinds that are changed in programs of their own, and brought here. */
-const NOT_EDITED = [...OF_BYTES, "model"];
+const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
 const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
@@ -62,7 +61,7 @@ export function ArtifactPage() {
     );
   };
   const a = found.data;
-  const editable = Boolean(a && !a.whole && !NOT_EDITED.includes(a.kind) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader");
+  const editable = Boolean(a && !a.whole && isEdited(a.kind, path) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader");
   const newest = versions.data?.[0]?.version;
   return (
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
@@ -79,7 +78,7 @@ export function ArtifactPage() {
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || UNFOLDED.includes(a.kind)) && (v !== "text" || !(a.whole || OF_BYTES.includes(a.kind))) && (v !== "edit" || editable)).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) && (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) && (v !== "edit" || editable)).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>

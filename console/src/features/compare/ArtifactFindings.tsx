@@ -1,4 +1,5 @@
 /** One artifact compared: sentence, findings by part, before and after, down to raw text side by side. */
+import { isOfBytes } from "../../marks/kinds";
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
@@ -36,7 +37,6 @@ interface Props {
 const MOST = 1000;
 const DRAWN = ["pipeline", "workflow"];
 /** Kinds whose bytes are no text to look at. */
-const OF_BYTES = ["model", "picture", "spreadsheet", "document", "archive", "database"];
 
 export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const [seen, setSeen] = useParam("seen", "parts");
@@ -60,7 +60,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
       {c.note && c.note !== c.headline && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">
         <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
-        {!isWhole && !OF_BYTES.includes(c.kind) && <span className="seg" role="group" aria-label="Seen as">
+        {!isWhole && c.kind !== "model" && !isOfBytes(c.kind, path) && <span className="seg" role="group" aria-label="Seen as">
           <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>Parts</button>
           <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>Raw text</button>
         </span>}

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { ProblemError, send } from "../../api/client";
 import { type Environment, environments, type Job, type Rehearsal, tags } from "../../api/queries";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -81,6 +81,9 @@ export function EnvironmentsPage() {
         );
       })}
       {start.isError && <ProblemBox error={start.error} />}
+      {start.isError && losses(start.error).length > 0 && start.variables && (
+        <p className="pad"><button type="button" className="plainbtn" onClick={() => start.mutate({ path: start.variables.path, body: { ...start.variables.body, lose: losses(start.error) } })}>Lose {losses(start.error).join(", ")}, and go on</button></p>
+      )}
       {running && <JobProgress key={running} uid={running} onDone={() => void done()} />}
       {chosen && panel === "rehearsal" && (
         <>
@@ -107,6 +110,12 @@ export function EnvironmentsPage() {
       {all.length > 0 && <Timeline places={all.filter((e) => !e.trial_of)} />}
     </Page>
   );
+}
+
+/** The names of what would be gone for good, where that is why a promotion was refused. */
+function losses(error: Error): string[] {
+  const problem = error instanceof ProblemError ? (error.problem as { code?: string; lost?: string[] }) : {};
+  return problem.code === "gate.loss" ? (problem.lost ?? []) : [];
 }
 
 function headline(all: Environment[], waiting: Environment | undefined) {

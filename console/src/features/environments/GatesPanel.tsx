@@ -21,6 +21,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
   const [drift, setDrift] = useState(!!e.gates.drift);
   const [patterns, setPatterns] = useState((e.left_out.patterns ?? []).join(", "));
   const [kinds, setKinds] = useState((e.left_out.kinds ?? []).join(", "));
+  const [records, setRecords] = useState(e.records.join(", "));
   const [watch, setWatch] = useState(String(e.watch_minutes));
   const change = useMutation({
     mutationFn: () =>
@@ -28,6 +29,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
         fed_from: fed,
         earlier_first: earlier,
         watch_minutes: Number(watch) || 0,
+        ...(e.destination === "database" ? { records: list(records) } : {}),
         left_out: { patterns: list(patterns), kinds: list(kinds) },
         gates: { guarded, reviews: Number(reviews) || 0, checks: list(checks), drift, quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [] },
       }),
@@ -35,7 +37,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
   });
   return (
     <section className="sheet" aria-label={`Settings of ${e.name}`}>
-      <div className="ph"><h3>Settings of {e.name}</h3><span className="cap">{e.destination} {e.address}{e.has_token ? ", with a token" : ""}</span></div>
+      <div className="ph"><h3>Settings of {e.name}</h3><span className="cap">{e.destination} {e.address}{e.holds ? `, holds ${e.holds}` : ""}{e.has_token ? ", with a token" : ""}</span></div>
       <form className="pad gatesform" onSubmit={(ev) => { ev.preventDefault(); change.mutate(); }}>
         <fieldset>
           <legend>Gates</legend>
@@ -49,6 +51,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
         </fieldset>
         <fieldset>
           <legend>Left out, and watched</legend>
+          {e.destination === "database" && <label>Tables whose records come along <input className="inp" value={records} onChange={(ev) => setRecords(ev.target.value)} placeholder="vessels, fares_*" /></label>}
           <label>Artifacts that do not go there <input className="inp" value={patterns} onChange={(ev) => setPatterns(ev.target.value)} placeholder="notes/*, access/*" /></label>
           <label>Kinds that do not go there <input className="inp" value={kinds} onChange={(ev) => setKinds(ev.target.value)} placeholder="tests, report" /></label>
           <label>Look for drift every so many minutes (0: never) <input className="inp" type="number" min={0} value={watch} onChange={(ev) => setWatch(ev.target.value)} /></label>

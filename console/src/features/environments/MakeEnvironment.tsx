@@ -6,24 +6,42 @@ import type { Environment, Job, Tag } from "../../api/queries";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
-/** Where an environment lives: a folder the service chooses, or a platform. */
+const ADDRESSES = {
+  folder: { label: "Folder (empty: one below the service's data)", hint: "" },
+  database: { label: "Database: a file (empty: one below the service's data), or an address", hint: "postgresql+psycopg://USER@HOST/NAME" },
+  platform: { label: "Address of the space", hint: "https://HOST/SPACE" },
+} as const;
+type Destination = keyof typeof ADDRESSES;
+
+/** Where an environment lives: a folder or a database's file the service chooses, another database, or a platform. */
 function usePlace() {
-  const [destination, setDestination] = useState("folder");
+  const [destination, setDestination] = useState<Destination>("folder");
+  const [holds, setHolds] = useState("");
+  const [records, setRecords] = useState("");
   const [address, setAddress] = useState("");
   const [token, setToken] = useState("");
-  const body = { destination, address, token };
+  const body = { destination, address, token, holds, records: records.split(",").map((t) => t.trim()).filter(Boolean) };
   const fields = (id: string) => (
     <>
       <label htmlFor={`${id}-destination`}>Destination</label>
-      <select id={`${id}-destination`} className="inp" value={destination} onChange={(e) => setDestination(e.target.value)}>
+      <select id={`${id}-destination`} className="inp" value={destination} onChange={(e) => setDestination(e.target.value as Destination)}>
         <option value="folder">a folder</option>
+        <option value="database">a database</option>
         <option value="platform">a platform</option>
       </select>
-      <label htmlFor={`${id}-address`}>{destination === "folder" ? "Folder (empty: one below the service's data)" : "Address of the space"}</label>
-      <input id={`${id}-address`} className="inp" value={address} required={destination === "platform"} placeholder={destination === "platform" ? "https://HOST/SPACE" : ""} onChange={(e) => setAddress(e.target.value)} />
-      {destination === "platform" && (
+      <label htmlFor={`${id}-address`}>{ADDRESSES[destination].label}</label>
+      <input id={`${id}-address`} className="inp" value={address} required={destination === "platform"} placeholder={ADDRESSES[destination].hint} onChange={(e) => setAddress(e.target.value)} />
+      <label htmlFor={`${id}-holds`}>{destination === "database" ? "Folder of the shelf its tables and records lie in" : "Only this folder of the shelf (empty: all of it)"}</label>
+      <input id={`${id}-holds`} className="inp" required={destination === "database"} value={holds} onChange={(e) => setHolds(e.target.value)} />
+      {destination === "database" && (
         <>
-          <label htmlFor={`${id}-token`}>Token there (kept encrypted)</label>
+          <label htmlFor={`${id}-records`}>Tables whose records come along (the others keep theirs)</label>
+          <input id={`${id}-records`} className="inp" placeholder="vessels, fares_*" value={records} onChange={(e) => setRecords(e.target.value)} />
+        </>
+      )}
+      {destination !== "folder" && (
+        <>
+          <label htmlFor={`${id}-token`}>{destination === "database" ? "Password there" : "Token there"} (kept encrypted)</label>
           <input id={`${id}-token`} className="inp" type="password" autoComplete="off" value={token} onChange={(e) => setToken(e.target.value)} />
         </>
       )}

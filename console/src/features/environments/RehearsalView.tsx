@@ -13,6 +13,7 @@ import type { Panel } from "./EnvironmentsPage";
 export interface Said {
   why: string;
   overwrite_drift: boolean;
+  lose: string[];
   force: boolean;
 }
 
@@ -59,7 +60,30 @@ function WhatChanges({ rehearsal: r }: { rehearsal: Rehearsal }) {
         </tbody>
       </table>
       {r.artifacts.length === 0 && <p className="empty">Everything there is as the tag has it.</p>}
+      {r.steps.length > 0 && <Steps steps={r.steps} title={`Done in ${r.environment}, in one transaction`} />}
     </div>
+  );
+}
+
+const DONE = { created: "added", altered: "changed", removed: "removed" } as const;
+
+/** What is done to a database: created, altered and removed, in that order; what would be gone for good stands out. */
+export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: string }) {
+  return (
+    <table>
+      <caption className="cap" style={{ textAlign: "left", padding: "10px 12px 4px" }}>{title}</caption>
+      <thead><tr><th>Is</th><th>What</th><th>Name</th><th>How</th></tr></thead>
+      <tbody>
+        {steps.map((s) => (
+          <tr key={`${s.action} ${s.what} ${s.name} ${s.said}`}>
+            <td><Mark action={DONE[s.action]} /> {s.action}</td>
+            <td className="sec">{s.what}</td>
+            <td className="mono">{s.name}</td>
+            <td className="sec">{s.lost && <b className="lostword">lost </b>}{s.said}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
@@ -67,11 +91,14 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
   const [why, setWhy] = useState("");
   const [agreed, setAgreed] = useState(false);
   const [force, setForce] = useState(false);
+  const [given, setGiven] = useState<string[]>([]);
+  const losses = r.steps.filter((s) => s.lost);
+  const unlost = losses.filter((s) => !given.includes(s.name));
   const lost = r.drift.filter((d) => d.lost);
   const nothing = r.artifacts.length === 0 && r.drift.length === 0;
   const unbound = r.missing_bindings.length + r.problems.length;
-  const held = r.gates.filter((g) => !g.met && !(g.id === "drift" && agreed));
-  const stops = unbound > 0 || (held.length > 0 && !(force && why.trim()));
+  const held = r.gates.filter((g) => !g.met && !(g.id === "drift" && agreed) && g.id !== "loss");
+  const stops = unbound > 0 || unlost.length > 0 || (held.length > 0 && !(force && why.trim()));
   const names = [...new Set(r.needed.filter((n) => n.on_shelf).map((n) => n.needs))];
   return (
     <div style={{ borderLeft: "1px solid var(--line)" }} className="pad">
@@ -83,7 +110,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       ))}
       {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.said} />)}
       {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
-      {r.gates.map((g) => (
+      {r.gates.filter((g) => g.id !== "loss").map((g) => (
         <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", holds"}`} said={g.said}>
           {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
           {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Bring into a draft first</button>}
@@ -94,12 +121,20 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
         <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.by ? ` by ${d.by}` : ""}{d.lost ? "; would be lost" : "; stays"}</span></p>
       ))}
       {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
+      {losses.length > 0 && (
+        <fieldset className="losses">
+          <legend><Tick met={unlost.length === 0} /> <b>Would be gone for good there</b></legend>
+          {losses.map((s) => (
+            <label key={s.name} className="sm"><input type="checkbox" checked={given.includes(s.name)} onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))} /> lose <span className="mono">{s.name}</span>, {s.what} {s.said}</label>
+          ))}
+        </fieldset>
+      )}
       {names.length > 0 && <p className="sm"><b>Needed, and not there:</b> {names.join(", ")}</p>}
       {r.expected_seconds !== null && <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>}
       <label htmlFor="why" className="cap" style={{ display: "block", marginTop: 10 }}>Why</label>
       <input id="why" className="inp" style={{ width: "100%", marginBottom: 8 }} value={why} onChange={(e) => setWhy(e.target.value)} />
       {held.length > 0 && unbound === 0 && <label className="sm" style={{ display: "block", marginBottom: 8 }}><input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)</label>}
-      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ why, overwrite_drift: agreed, force: force && held.length > 0 })}>{stops ? "Promote, held" : `Promote into ${r.environment}`}</Button>
+      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ why, overwrite_drift: agreed, lose: given, force: force && held.length > 0 })}>{stops ? "Promote, held" : `Promote into ${r.environment}`}</Button>
     </div>
   );
 }

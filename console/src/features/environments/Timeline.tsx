@@ -17,8 +17,7 @@ export function Timeline({ places }: { places: Environment[] }) {
   const now = Date.now();
   const first = Math.min(...starts);
   const x = (time: number) => LEFT + ((WIDTH - LEFT - 10) * (time - first)) / Math.max(1, now - first);
-  const tags = [...new Set(rows.flatMap((r) => r.runs.map((d) => d.tag)))];
-  const shade = (tag: string) => Math.min(3, Math.max(0, tags.indexOf(tag)));
+  const shade = shadesOf(places.map((e, i) => ({ route: e.route, runs: rows[i]?.runs ?? [] })));
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
       <div className="ph"><h3>Deployments</h3><span className="cap">since {when(new Date(first).toISOString())}</span></div>
@@ -26,7 +25,7 @@ export function Timeline({ places }: { places: Environment[] }) {
         {rows.map((row, i) => (
           <g key={row.name} transform={`translate(0 ${i * ROW + 22})`}>
             <text x={12} y={18} style={{ fontWeight: 600, fill: "var(--ink)" }}>{row.name}</text>
-            {row.runs.map((d, k) => <Run key={d.deployment} run={d} from={x(new Date(d.begun).getTime())} until={x(row.runs[k + 1] ? new Date(row.runs[k + 1]?.begun ?? 0).getTime() : now)} tone={shade(d.tag)} />)}
+            {row.runs.map((d, k) => <Run key={d.deployment} run={d} from={x(new Date(d.begun).getTime())} until={x(row.runs[k + 1] ? new Date(row.runs[k + 1]?.begun ?? 0).getTime() : now)} tone={shade(places[i]?.route ?? "", d.tag)} />)}
           </g>
         ))}
         <text x={WIDTH - 10} y={14} textAnchor="end">today</text>
@@ -40,14 +39,25 @@ export function Timeline({ places }: { places: Environment[] }) {
   );
 }
 
+/** The newest tag of a route is the darkest; the three before it are told apart, older ones are alike. */
+function shadesOf(rows: { route: string; runs: Deployment[] }[]) {
+  const known = new Map<string, string[]>();
+  for (const { route, runs } of rows) known.set(route, [...(known.get(route) ?? []), ...runs.filter((d) => !d.rolled_back_to).map((d) => `${d.begun} ${d.tag}`)]);
+  const ordered = new Map([...known].map(([route, said]) => [route, [...new Set(said.sort().map((s) => s.slice(s.indexOf(" ") + 1)))]]));
+  return (route: string, tag: string) => {
+    const tags = ordered.get(route) ?? [];
+    return Math.max(0, 3 - (tags.length - 1 - tags.indexOf(tag)));
+  };
+}
+
 function Run({ run, from, until, tone }: { run: Deployment; from: number; until: number; tone: number }) {
   const w = Math.max(3, until - from);
   return (
     <g>
       <title>{`tag:${run.tag}, ${when(run.begun)}, by ${run.who}${run.why ? `: ${run.why}` : ""}`}</title>
-      <rect x={from} y={2} width={w} height={24} className={`sp${tone}`} />
+      <rect x={from} y={2} width={w} height={24} className={`sp${tone} span`} />
       {w > 60 && <text x={from + 8} y={19} className={`lb${tone}`}>{run.tag}</text>}
-      {run.rolled_back_to && <text x={from} y={-3} style={{ fontSize: 11 }}>↶ rolled back</text>}
+      {run.rolled_back_to && <text x={Math.min(from, WIDTH - 12)} y={-3} textAnchor={from > WIDTH - 100 ? "end" : "start"} style={{ fontSize: 11 }}>↶ rolled back</text>}
     </g>
   );
 }

@@ -60,7 +60,10 @@ def _drifted(e: Any) -> str:
 def _settings(command: F) -> F:
     """The options of making and changing."""
     options = [
-        click.option("--token", help="Token of the destination; - reads it from standard input."),
+        click.option("--token", help="Token or password of the destination; - reads it from standard input."),
+        click.option(
+            "--records", multiple=True, metavar="TABLE", help="Of a database: a table whose records come along."
+        ),
         click.option("--fed-from", metavar="BRANCH", help="Only tags on this branch may be promoted there."),
         click.option(
             "--earlier-first/--no-earlier-first", default=None, help="Only tags that ran in the one before it."
@@ -98,11 +101,12 @@ def _said(given: dict[str, Any]) -> dict[str, Any]:
         "drift": given.pop("drift"),
     }
     left_out = {"patterns": list(given.pop("patterns")), "kinds": list(given.pop("kinds"))}
-    token = given.pop("token")
+    token, records = given.pop("token"), list(given.pop("records"))
     found = {
         "gates": {name: value for name, value in gates.items() if value is not None} or None,
         "left_out": left_out if any(left_out.values()) else None,
         "watch_minutes": given.pop("watch"),
+        "records": records or None,
         "token": _given(token) if token is not None else None,
         **given,
     }
@@ -126,6 +130,8 @@ def _hours(text: str) -> dict[str, Any]:
 @click.argument("name")
 @click.option("--folder", help="It lives in this folder; default: one below the service's data.")
 @click.option("--platform", metavar="ADDRESS", help="It is this space of a platform: https://HOST/SPACE.")
+@click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
+@click.option("--holds", metavar="FOLDER", help="Only this folder of the shelf goes there.")
 @click.option("--route", help="The order it belongs to; default: main.")
 @click.option("--position", type=click.IntRange(1, 99), help="Its place along the route; default: the end.")
 @_settings
@@ -134,26 +140,31 @@ def env_make(
     name: str,
     folder: str | None,
     platform: str | None,
+    database: str | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Make the environment NAME, with a folder or a platform as its destination."""
+    """Make the environment NAME, with a folder, a database or a platform as its destination."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_environment(name, **_destination(folder, platform), **_said(given))
+    made = shelf.make_environment(name, **_destination(folder, platform, database), **_said(given))
     if as_json:
         terminal.print_json(made)
         return
     where = f", place {made.position} on the route {made.route}, in {made.address}."
     terminal.say(terminal.bold(f"Environment {name} stands") + where)
-    terminal.next_step(f"everyshelf rehearse tag:NAME {name}")
+    nothing_yet = made.destination == "database" and not made.current
+    terminal.next_step(f"everyshelf drift {name}" if nothing_yet else f"everyshelf rehearse tag:NAME {name}")
 
 
-def _destination(folder: str | None, platform: str | None) -> dict[str, str]:
-    if folder and platform:
-        raise click.UsageError("an environment has one destination: --folder or --platform")
-    return {"destination": "platform", "address": platform} if platform else {"address": folder or ""}
+def _destination(folder: str | None, platform: str | None, database: str | None) -> dict[str, str]:
+    named = {"folder": folder, "platform": platform, "database": database}
+    found = [(kind, address) for kind, address in named.items() if address]
+    if len(found) > 1:
+        raise click.UsageError("an environment has one destination: --folder, --database or --platform")
+    kind, where = found[0] if found else ("folder", "")
+    return {"destination": kind, "address": where}
 
 
 @env.command("change")
@@ -179,7 +190,10 @@ def env_change(name: str, shelf_key: str | None, address: str | None, as_json: b
 @click.option("--days", type=int, default=7, show_default=True, help="How long it lasts.")
 @click.option("--folder", help="It lives in this folder; default: one below the service's data.")
 @click.option("--platform", metavar="ADDRESS", help="It is this space of a platform.")
-@click.option("--token", default="", help="Token of the destination; - reads it from standard input.")
+@click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
+@click.option("--holds", metavar="FOLDER", default="", help="Only this folder of the shelf goes there.")
+@click.option("--records", multiple=True, metavar="TABLE", help="Of a database: a table whose records come along.")
+@click.option("--token", default="", help="Token or password of the destination; - reads it from standard input.")
 @click.option("--note", default="", help="What is tried.")
 @shelf_options
 def env_try(
@@ -188,6 +202,9 @@ def env_try(
     days: int,
     folder: str | None,
     platform: str | None,
+    database: str | None,
+    holds: str,
+    records: tuple[str, ...],
     token: str,
     note: str,
     shelf_key: str | None,
@@ -196,7 +213,8 @@ def env_try(
 ) -> None:
     """Make the trial environment NAME from TAG and put the tag there; it removes itself."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_trial(name, tag, days=days, token=_given(token), note=note, **_destination(folder, platform))
+    said: dict[str, Any] = {"holds": holds, "records": list(records), "token": _given(token), "note": note}
+    made = shelf.make_trial(name, tag, days=days, **said, **_destination(folder, platform, database))
     with terminal.progress_bar("Promoting") as progress:
         shelf.wait(shelf.promote(tag, name), lambda job: progress(job.done, job.total, job.note))
     if as_json:
@@ -241,6 +259,9 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
         terminal.bold(f"{terminal.count(len(found), 'deployment')} to {name}")
         + f", {place.destination} {place.address}."
     )
+    if place.holds:
+        records = f", with the records of {', '.join(place.records)}" if place.records else ""
+        terminal.say(terminal.line((2, "holds"), (terminal.KIND, f"{place.holds}{records}")))
     for number, said in enumerate(_gates(place)):
         terminal.say(terminal.line((2, "gates" if number == 0 else ""), (terminal.KIND, said)))
     for d in found:

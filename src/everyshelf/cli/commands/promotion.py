@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +16,8 @@ from everyshelf.core.report import form_of
 
 if TYPE_CHECKING:
     from everyshelf.client import Job, ShelfClient
+
+_MOST_STEPS = 40
 
 
 @click.command("rehearse")
@@ -59,6 +62,7 @@ def print_rehearsal(found: dict[str, Any]) -> None:
                 (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
             )
         )
+    _print_steps("there", found["steps"])
     for place, gate in enumerate(found["gates"]):
         met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
         name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
@@ -82,6 +86,21 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     if found["expected_seconds"] is not None:
         terminal.say(terminal.line((2, "takes"), (terminal.KIND, f"about {found['expected_seconds']:.1f} s")))
     terminal.next_step(_next(found))
+
+
+def _print_steps(head: str, steps: list[dict[str, Any]]) -> None:
+    """What is done there beyond artifacts: created, altered, removed; what would be gone for good stands out."""
+    marks = {"created": "added", "altered": "changed", "removed": "removed"}
+    for place, step in enumerate(steps[:_MOST_STEPS]):
+        state = marks[step["action"]]
+        mark = terminal.tone(state, terminal.GLYPHS[state])
+        lost = f"{terminal.stops('lost')} " if step["lost"] else ""
+        name = terminal.bold(terminal.cut(step["name"], 30))
+        cells = (2, head if place == 0 else ""), (10, mark), (terminal.KIND, step["what"]), (terminal.NAME, name)
+        said = (terminal.DETAIL + (10 if len(step["name"]) > 20 else 0), lost + terminal.cut(step["said"], 42))
+        terminal.say(terminal.line(*cells, said))
+    if len(steps) > _MOST_STEPS:
+        terminal.say(terminal.line((terminal.KIND, terminal.dim(f"and {len(steps) - _MOST_STEPS} more; see --json"))))
 
 
 def _print_what_is_missing(found: dict[str, Any]) -> None:
@@ -120,6 +139,9 @@ def _next(found: dict[str, Any]) -> str:
         return f"everyshelf rehearse {tag} {earlier}"
     if any(d["lost"] for d in found["drift"]):
         return f"everyshelf drift {name} --capture"
+    if held and all(gate["action"] == "lose" for gate in held):
+        names = " ".join(f"--lose {shlex.quote(step['name'])}" for step in found["steps"] if step["lost"])
+        return f"everyshelf promote {tag} {name} {names}"
     if held:
         return f"everyshelf env show {name}"
     return f"everyshelf promote {tag} {name}"
@@ -130,6 +152,7 @@ def _next(found: dict[str, Any]) -> str:
 @click.argument("environment")
 @click.option("--why", default="", help="Why, for the record.")
 @click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@click.option("--lose", multiple=True, metavar="NAME", help="Agree that this is gone for good there; repeat for more.")
 @click.option("--force", is_flag=True, help="Overrule the gates that hold it: takes the right to, and --why.")
 @shelf_options
 def promote(
@@ -137,6 +160,7 @@ def promote(
     environment: str,
     why: str,
     overwrite_drift: bool,
+    lose: tuple[str, ...],
     force: bool,
     shelf_key: str | None,
     address: str | None,
@@ -144,7 +168,7 @@ def promote(
 ) -> None:
     """Put TAG into ENVIRONMENT: staged, switched in one act, read back, recorded."""
     shelf, _ = open_shelf(shelf_key, address)
-    said: dict[str, Any] = {"why": why, "overwrite_drift": overwrite_drift, "force": force}
+    said: dict[str, Any] = {"why": why, "overwrite_drift": overwrite_drift, "lose": lose, "force": force}
     job = _waited(shelf, shelf.promote(tag, environment, **said), "Promoting")
     _said(job, f"{tag if tag.startswith('tag:') else f'tag:{tag}'} runs in {environment}", environment, as_json)
 
@@ -154,19 +178,22 @@ def promote(
 @click.option("--to", type=click.IntRange(1), help="Number of the deployment to go back to; default: the one before.")
 @click.option("--why", default="", help="Why, for the record.")
 @click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@click.option("--lose", multiple=True, metavar="NAME", help="Agree that this is gone for good there; repeat for more.")
 @shelf_options
 def rollback(
     environment: str,
     to: int | None,
     why: str,
     overwrite_drift: bool,
+    lose: tuple[str, ...],
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
     """Put the deployment before the current one (or --to N) in place again."""
     shelf, _ = open_shelf(shelf_key, address)
-    job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, overwrite_drift=overwrite_drift), "Going back")
+    agreed: dict[str, Any] = {"overwrite_drift": overwrite_drift, "lose": lose}
+    job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, **agreed), "Going back")
     current = next(e for e in shelf.environments() if e.name == environment).current
     _said(job, f"tag:{current.tag if current else ''} runs in {environment} again", environment, as_json)
 
@@ -190,6 +217,7 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
     ]
     marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
     terminal.say(terminal.line((2, "put"), (terminal.KIND, "   ".join(marks))))
+    _print_steps("done", result.get("steps", []))
     for place, path in enumerate(result.get("besides", [])):
         head = "besides" if place == 0 else ""
         said = "changed by the destination itself"

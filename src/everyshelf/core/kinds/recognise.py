@@ -18,6 +18,7 @@ from everyshelf.core.formats.pickles import ZLIB_MARKS, inflated_head, looks_lik
 from everyshelf.core.formats.tables import find_delimiter
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
+from everyshelf.core.kinds.captured import looks_captured
 from everyshelf.core.kinds.graphs import has_wires, id_field
 from everyshelf.core.tables.formats import is_arrow_stream
 
@@ -289,6 +290,8 @@ def _xml(head: bytes, named: Recognition | None) -> Recognition | None:
 
 
 def _json(name: str, head: bytes, text: str, *, whole: bool) -> Recognition | None:
+    if looks_captured(text):
+        return Recognition("database", "json")
     lines = text.strip().splitlines()
     if len(lines) > 1 and all(_is_object_line(line) for line in lines[:20]):
         return Recognition("dataset", "jsonl")

@@ -8,6 +8,8 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from everyshelf.core.databases.plan import Step
+
 
 @dataclass(frozen=True)
 class Placed:
@@ -22,6 +24,8 @@ Manifest = dict[str, Placed]
 # The bytes to be put at a path.
 Fetch = Callable[[str], Iterator[bytes]]
 Progress = Callable[[int, int, str], None]
+# The bytes that go to a path; None if nothing does.
+Beside = Callable[[str], bytes | None]
 
 
 def no_progress(done: int, total: int, note: str) -> None:
@@ -32,10 +36,25 @@ class Destination(ABC):
     """One environment's place. ``key`` names a deployment; every call may be repeated with the same key.
 
     Raises ``OutOfReachError`` where the place does not answer, ``RefusedError`` where it does not let the service in.
-    ``changes_besides``: whether the place may change more than it is given, by itself.
+    ``changes_besides``: whether the place may change more than it is given, by itself. ``keeps_forms``: it keeps what
+    artifacts mean, in a form of its own, not their bytes.
     """
 
     changes_besides = False
+    keeps_forms = False
+
+    def takes(self, path: str) -> bool:
+        """Whether an artifact can lie there at all; what cannot is neither put in place nor missed."""
+        return True
+
+    def kept_as(self, path: str, data: bytes, beside: Beside) -> Placed | None:
+        """How ``data`` will be found there, if the place does not keep bytes as they are; else None. ``beside``: the
+        bytes that go to another path. Raises ``InvalidError`` for what it cannot take."""
+        return None
+
+    def steps(self, present: Manifest, manifest: Manifest, fetch: Fetch) -> list[Step]:
+        """What will be done there beyond artifacts, before anything is."""
+        return []
 
     @abstractmethod
     def present(self, progress: Progress = no_progress) -> Manifest:

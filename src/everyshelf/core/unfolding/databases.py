@@ -6,7 +6,6 @@ together or not at all; triggers do not run for that. The schema is there to be 
 
 from __future__ import annotations
 
-import base64
 import contextlib
 import hashlib
 import json
@@ -14,6 +13,7 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Any
 
+from everyshelf.core.databases.values import meant, told
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.tables.databases import DatabaseTable, read_schema
 from everyshelf.core.unfolding.model import MANIFEST, Manifest, Names, Piece
@@ -125,32 +125,7 @@ def _rows(records: sqlite3.Connection, table: DatabaseTable) -> Iterator[Row]:
     order = ", ".join(map(_quoted, table.key)) or number or "1"
     wanted = ", ".join(_quoted(name) for name in names)
     for row in records.execute(f"SELECT {wanted} FROM {_quoted(table.name)} ORDER BY {order}"):
-        yield {name: _told(value) for name, value in zip(names, row, strict=True)}
-
-
-def _told(value: Any) -> Any:
-    """A value as JSON can hold it and give it back."""
-    if isinstance(value, bytes):
-        return {"base64": base64.b64encode(value).decode()}
-    if isinstance(value, str) and any("\udc80" <= c <= "\udcff" for c in value):
-        return {"text": base64.b64encode(value.encode("utf-8", "surrogateescape")).decode()}
-    if isinstance(value, float) and value in (float("inf"), float("-inf")):
-        return {"real": str(value)}
-    return value
-
-
-def _meant(value: Any) -> Any:
-    if not isinstance(value, dict):
-        if isinstance(value, list | bool):
-            raise ValueError(f"{value!r} is no value of a cell")
-        return value
-    (form, text), *more = value.items()
-    if more or form not in ("base64", "text", "real") or not isinstance(text, str):
-        raise ValueError(f"{value!r} is no value of a cell")
-    if form == "real":
-        return float(text)
-    held = base64.b64decode(text, validate=True)
-    return held if form == "base64" else held.decode("utf-8", "surrogateescape")
+        yield {name: told(value) for name, value in zip(names, row, strict=True)}
 
 
 def _line(row: Row) -> bytes:
@@ -229,12 +204,12 @@ class _Edited:
         return " AND ".join(f"{_quoted(name)} IS ?" for name in self._key)
 
     def _key_values(self, row: Row) -> list[Any]:
-        return [_meant(row.get(name)) for name in self._key]
+        return [meant(row.get(name)) for name in self._key]
 
     def _insert(self, line: int, row: Row) -> None:
         names = [name for name in row if name != self._number or row[name] is not None]
         try:
-            values = [_meant(row[name]) for name in names]
+            values = [meant(row[name]) for name in names]
         except ValueError as error:
             raise self._wrong(line, str(error)) from error
         columns, marks = ", ".join(map(_quoted, names)), ", ".join("?" for _ in names)

@@ -195,8 +195,8 @@ class PromoteView(EnvironmentBase):
         key, force = _request_key(request), values.pop("force")
         planned = promotion.find_by_key(found, key)
         if planned is None:
-            drift, why = values["overwrite_drift"], values["why"]
-            forced = promotion.check_promotion(caller, found, tag, overwrite_drift=drift, force=force, why=why)
+            said = {name: values[name] for name in ("overwrite_drift", "why", "lose")}
+            forced = promotion.check_promotion(caller, found, tag, force=force, **said)
             planned = promotion.plan_promotion(caller, found, tag, forced=forced, request_key=key, **values)
         return _job_for(caller, found, planned)
 
@@ -237,7 +237,8 @@ class RollbackView(EnvironmentBase):
         planned = promotion.find_by_key(found, key)
         if planned is None:
             target = promotion.roll_back_target(found, values.pop("to"))
-            promotion.check_roll_back(caller, found, target, overwrite_drift=values["overwrite_drift"])
+            agreed = {"overwrite_drift": values["overwrite_drift"], "lose": values["lose"]}
+            promotion.check_roll_back(caller, found, target, **agreed)
             planned = promotion.plan_promotion(caller, found, target.tag, back_to=target, request_key=key, **values)
         return _job_for(caller, found, planned)
 

@@ -12,6 +12,8 @@ class Environment(models.Model):
 
     ``address`` is the folder, the address of a platform's space, and so on by ``destination``. ``access`` is its token,
     sealed. ``gates``: ``{"guarded", "reviews", "checks", "quiet", "drift"}``. ``left_out``: ``{"patterns", "kinds"}``.
+    ``holds`` is the folder of the shelf that goes there; empty: all of it. ``records``: of a database, patterns of the
+    tables whose records come along.
     ``trial_of`` and ``expires`` are set for a trial environment; ``ended`` once it has removed itself.
     """
 
@@ -22,6 +24,8 @@ class Environment(models.Model):
     destination = models.CharField(max_length=20, default="folder")
     address = models.CharField(max_length=1000)
     access = models.BinaryField(null=True)
+    holds = models.CharField(max_length=500, blank=True)
+    records = models.JSONField(default=list)
     fed_from = models.CharField(max_length=120, blank=True)
     earlier_first = models.BooleanField(default=False)
     gates = models.JSONField(default=dict)
@@ -98,7 +102,8 @@ class Deployment(models.Model):
     """One promotion; append-only.
 
     ``root`` is set where a draft was put into a trial environment. ``manifest`` is a content id: path -> source, size
-    and what lies there. ``forced``: the gates that held and were overruled. ``besides``: paths the destination changed
+    and what lies there. ``forced``: the gates that held and were overruled. ``lose``: names of what may be lost there.
+    ``steps``: what was done there beyond artifacts. ``besides``: paths the destination changed
     by itself. ``unverified``: paths that did not read back as they were put there.
     """
 
@@ -116,6 +121,8 @@ class Deployment(models.Model):
     why = models.TextField(blank=True)
     forced = models.JSONField(default=list)
     overwrite_drift = models.BooleanField(default=False)
+    lose = models.JSONField(default=list)
+    steps = models.JSONField(default=list)
     besides = models.JSONField(default=list)
     unverified = models.JSONField(default=list)
     counts = models.JSONField(default=dict)

@@ -40,6 +40,12 @@ class LeftOutShape(serializers.Serializer):
 class EnvironmentChange(serializers.Serializer):
     """What is to be changed; what is left out stays."""
 
+    records = serializers.ListField(
+        child=serializers.CharField(max_length=200),
+        required=False,
+        help_text="Of a database: patterns of the tables whose records come along.",
+    )
+
     token = serializers.CharField(required=False, allow_blank=True, max_length=2000, write_only=True)
     fed_from = serializers.CharField(required=False, allow_blank=True, max_length=120)
     earlier_first = serializers.BooleanField(required=False)
@@ -55,6 +61,13 @@ class NewEnvironment(EnvironmentChange):
     name = serializers.CharField(max_length=60)
     destination = serializers.ChoiceField(KINDS, required=False, default="folder")
     address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
+    holds = serializers.CharField(
+        required=False,
+        default="",
+        allow_blank=True,
+        max_length=500,
+        help_text="The folder of the shelf that goes there.",
+    )
     route = serializers.CharField(required=False, default="main", max_length=60)
     position = serializers.IntegerField(required=False, min_value=1, max_value=99, allow_null=True, default=None)
 
@@ -68,6 +81,8 @@ class NewTrial(serializers.Serializer):
     destination = serializers.ChoiceField(KINDS, required=False, default="folder")
     address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
     token = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000, write_only=True)
+    holds = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    records = serializers.ListField(child=serializers.CharField(max_length=200), required=False, default=list)
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
 
@@ -81,6 +96,16 @@ class GateOut(serializers.Serializer):
     action = serializers.CharField()
 
 
+class StepOut(serializers.Serializer):
+    """One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good."""
+
+    action = serializers.ChoiceField(["created", "altered", "removed"])
+    what = serializers.CharField()
+    name = serializers.CharField()
+    said = serializers.CharField()
+    lost = serializers.BooleanField()
+
+
 class DeploymentOut(serializers.Serializer):
     """One promotion and how it ended."""
 
@@ -92,6 +117,7 @@ class DeploymentOut(serializers.Serializer):
     who = serializers.CharField()
     why = serializers.CharField()
     forced = GateOut(many=True)
+    steps = StepOut(many=True)
     besides = serializers.ListField(child=serializers.CharField())
     counts = serializers.DictField(child=serializers.IntegerField())
     begun = serializers.DateTimeField()
@@ -125,6 +151,8 @@ class EnvironmentOut(serializers.Serializer):
     destination = serializers.CharField()
     address = serializers.CharField()
     has_token = serializers.BooleanField()
+    holds = serializers.CharField()
+    records = serializers.ListField(child=serializers.CharField())
     fed_from = serializers.CharField()
     earlier_first = serializers.BooleanField()
     gates = GatesShape()
@@ -191,6 +219,12 @@ class Wanted(serializers.Serializer):
 
     why = serializers.CharField(required=False, default="", allow_blank=True)
     overwrite_drift = serializers.BooleanField(required=False, default=False)
+    lose = serializers.ListField(
+        child=serializers.CharField(max_length=300),
+        required=False,
+        default=list,
+        help_text="Names of what may be gone for good there: TABLE, TABLE.COLUMN.",
+    )
     at = serializers.DateTimeField(required=False, allow_null=True, default=None)
     who = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
 
@@ -269,6 +303,7 @@ class RehearsalOut(serializers.Serializer):
     gates = GateOut(many=True)
     missing_bindings = MissingBinding(many=True)
     problems = PlacingProblem(many=True)
+    steps = StepOut(many=True)
     needed = NeededArtifact(many=True)
     left_out = serializers.IntegerField()
     holds = serializers.IntegerField()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
@@ -99,6 +100,7 @@ def bindings_json(environment: Environment) -> list[dict[str, Any]]:
     declared = _declared(environment)
     _seal_what_is_secret(environment, declared)
     newest = _newest(environment)
+    declared = {name: rule for name, rule in declared.items() if _concerns(environment, rule) or name in newest}
     return [
         {
             "name": name,
@@ -112,6 +114,16 @@ def bindings_json(environment: Environment) -> list[dict[str, Any]]:
         for name in sorted(newest.keys() | declared.keys())
         for row in [newest.get(name)]
     ]
+
+
+def _concerns(environment: Environment, rule: BindingRule) -> bool:
+    """Whether a binding may stand in what goes there: not, if only part of the shelf does and it is for another."""
+    inside = f"{environment.holds}/"
+    for pattern in rule.patterns if environment.holds else ():
+        fixed = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
+        if fixed.startswith(inside) or (fixed != pattern and inside.startswith(fixed)):
+            return True
+    return not environment.holds
 
 
 class Values:

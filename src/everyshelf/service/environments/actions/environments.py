@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import datetime, timedelta
+from fnmatch import fnmatchcase
 from typing import Any
 
 from django.db import IntegrityError, transaction
@@ -11,7 +12,9 @@ from django.db.models import Max
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.history.paths import check_path
 from everyshelf.core.kinds.registry import kind_ids
+from everyshelf.service.context import get_trees
 from everyshelf.service.environments.actions.bindings import bindings_json
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
@@ -25,6 +28,7 @@ from everyshelf.service.shelves.models import Shelf, Tag
 
 _NAME = re.compile(r"[a-z0-9]+([._-][a-z0-9]+)*\Z")
 _MOST_TRIAL_DAYS = 60
+_MOST_LOOKED_AT = 50  # tags
 
 
 def make_environment(
@@ -35,6 +39,8 @@ def make_environment(
     destination: str = "folder",
     address: str = "",
     token: str = "",
+    holds: str = "",
+    records: list[str] | None = None,
     route: str = "main",
     position: int | None = None,
     fed_from: str = "",
@@ -66,6 +72,8 @@ def make_environment(
         "left_out": _checked_left_out(left_out or {}),
         "access": seal(token) if token else None,
         "address": checked_address(shelf, destination, name, address),
+        "holds": _checked_holds(destination, holds),
+        "records": records or [],
     }
     try:
         with transaction.atomic():
@@ -92,6 +100,21 @@ def make_environment(
             code="environment.taken",
             hint="List them: everyshelf env list",
         ) from error
+
+
+def _checked_holds(destination: str, holds: str) -> str:
+    """The folder of the shelf that goes there; a database has one of its own."""
+    folder = holds.strip().strip("/")
+    if folder:
+        return check_path(folder)
+    if destination == "database":
+        raise InvalidError(
+            "a database holds one folder of the shelf: its tables, views and records lie there",
+            code="environment.holds",
+            pointer="/holds",
+            hint="Name it: --holds FOLDER. It need not be there yet.",
+        )
+    return ""
 
 
 def make_trial(caller: Caller, shelf: Shelf, name: str, tag: Tag, days: int, **options: Any) -> Environment:
@@ -128,7 +151,8 @@ def _checked_left_out(said: dict[str, Any]) -> dict[str, Any]:
 
 
 def change_environment(caller: Caller, environment: Environment, **wanted: Any) -> Environment:
-    """Change what is given: note, fed_from, earlier_first, gates (those named), left_out, watch_minutes, token."""
+    """Change what is given: note, fed_from, earlier_first, gates (those named), left_out, watch_minutes, records,
+    token."""
     require(caller, environment.shelf, "change environments")
     if wanted.get("fed_from"):
         get_branch(environment.shelf, wanted["fed_from"])
@@ -160,9 +184,10 @@ def get_environment(shelf: Shelf, name: str) -> Environment:
 
 
 def list_environments(shelf: Shelf) -> list[Environment]:
-    """All of them, in the order of their routes."""
-    rows = shelf.environments.filter(ended=None).select_related("shelf", "trial_of")
-    return list(rows.order_by("route", "position"))
+    """All of them along their routes, the route that was there first at the top."""
+    rows = list(shelf.environments.filter(ended=None).select_related("shelf", "trial_of").order_by("pk"))
+    routes = {route: place for place, route in enumerate(dict.fromkeys(row.route for row in rows))}
+    return sorted(rows, key=lambda row: (routes[row.route], row.position))
 
 
 def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
@@ -199,6 +224,7 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
         "who": deployment.who,
         "why": deployment.why,
         "forced": deployment.forced,
+        "steps": deployment.steps,
         "besides": deployment.besides,
         "counts": deployment.counts,
         "begun": deployment.begun,
@@ -226,6 +252,8 @@ def environment_json(environment: Environment) -> dict[str, Any]:
         "destination": environment.destination,
         "address": environment.address,
         "has_token": environment.access is not None,
+        "holds": environment.holds,
+        "records": environment.records,
         "fed_from": environment.fed_from,
         "earlier_first": environment.earlier_first,
         "gates": checked_gates(environment.gates or {}),
@@ -245,6 +273,16 @@ def environment_json(environment: Environment) -> dict[str, Any]:
     }
 
 
+def _concerns(environment: Environment, tag: Tag) -> bool:
+    """Whether a tag brings anything that the environment takes: one with a selection may not."""
+    holds, left_out = environment.holds, (environment.left_out or {}).get("patterns", [])
+    if tag.selection is None:
+        return not holds or get_trees().folder(tag.commit.root, holds) is not None
+    inside = [p for p in tag.selection if not holds or p == holds or p.startswith(f"{holds}/")]
+    around = [p for p in tag.selection if holds.startswith(f"{p}/")]
+    return bool(around) or any(not any(fnmatchcase(p, said) for said in left_out) for p in inside)
+
+
 def _waiting(environment: Environment, current: Deployment | None) -> str | None:
     """What the environment before it runs, or at the start of the route the newest tag, if that is newer."""
     if environment.trial_of is not None:
@@ -254,7 +292,8 @@ def _waiting(environment: Environment, current: Deployment | None) -> str | None
         last = last_deployment(earlier)
         tag = last.tag if last else None
     else:
-        tag = environment.shelf.tags.select_related("commit").order_by("-created", "-pk").first()
+        tags = environment.shelf.tags.select_related("commit").order_by("-created", "-pk")
+        tag = next((t for t in tags[:_MOST_LOOKED_AT] if _concerns(environment, t)), None)
     if tag is None or (current is not None and tag.created <= current.tag.created):
         return None
     return tag.name

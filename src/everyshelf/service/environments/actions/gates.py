@@ -12,6 +12,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun
+from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.checks.actions import checks_of
 from everyshelf.service.environments.models import Environment, Phase, Review
@@ -28,13 +29,15 @@ NO_GATES: dict[str, Any] = {"guarded": False, "reviews": 0, "checks": [], "quiet
 
 @dataclass(frozen=True)
 class Gate:
-    """One condition. ``said`` tells how it is met, or what would satisfy it; ``action`` is what a page offers."""
+    """One condition. ``said`` tells how it is met, or what would satisfy it; ``action`` is what a page offers;
+    ``names`` what it is about, where somebody agrees by name."""
 
     id: str
     gate: str
     met: bool
     said: str
     action: str = ""
+    names: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """Its public form."""
@@ -65,6 +68,19 @@ def drift_gate(environment: Environment, lost: list[str], *, agreed: bool) -> Ga
         return None
     told = f"{count_noun(len(lost), 'change')} made in {environment.name} would be lost: {', '.join(lost[:3])}"
     return Gate("drift", "no drift", False, f"{told}; bring them into a draft first", "capture")
+
+
+def loss_gate(steps: list[Step], agreed: list[str]) -> Gate | None:
+    """What is there, and cannot be brought back from the shelf once it is gone, is given up by its name only."""
+    lost = [step for step in steps if step.lost]
+    if not lost:
+        return None
+    left = [step for step in lost if step.name not in agreed]
+    if not left:
+        return Gate("loss", "nothing lost", True, f"agreed to lose {', '.join(step.name for step in lost)}")
+    told = ", ".join(f"{step.what} {step.name} {step.said}".strip() for step in left[:3])
+    names = tuple(step.name for step in left)
+    return Gate("loss", "nothing lost", False, f"would be gone for good: {told}; agree by name: --lose", "lose", names)
 
 
 def _from_branch(environment: Environment, tag: Tag) -> Gate:

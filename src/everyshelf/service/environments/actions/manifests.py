@@ -15,10 +15,11 @@ from typing import Any
 import orjson
 
 from everyshelf.core.content import content_id
+from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion import Destination, Manifest, Placed
-from everyshelf.core.promotion.bindings import bind, rules_for
+from everyshelf.core.promotion.bindings import Bound, bind, rules_for
 from everyshelf.service.context import get_store, get_trees
 from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.keys import digest
@@ -83,17 +84,23 @@ def as_found(record: Record, present: Manifest) -> Manifest:
 
 
 class LeftOut:
-    """Which paths an environment does not take, by pattern and by kind."""
+    """Which paths an environment does not take: by pattern, by kind, because they lie outside the folder it holds, or
+    because its destination cannot keep them."""
 
-    def __init__(self, environment: Environment) -> None:
+    def __init__(self, environment: Environment, destination: Destination) -> None:
         said: dict[str, Any] = environment.left_out or {}
+        self._holds, self._destination = environment.holds, destination
         self.patterns: list[str] = said.get("patterns", [])
         self.kinds: set[str] = set(said.get("kinds", []))
 
     def has(self, path: str, kind: str = "") -> bool:
         """True for what is neither put in place, nor removed, nor called drift."""
-        return kind in self.kinds or any(
-            fnmatchcase(path, p) or path.startswith(f"{p.rstrip('/')}/") for p in self.patterns
+        if self._holds and not path.startswith(f"{self._holds}/"):
+            return True
+        return (
+            not self._destination.takes(path)
+            or kind in self.kinds
+            or any(fnmatchcase(path, p) or path.startswith(f"{p.rstrip('/')}/") for p in self.patterns)
         )
 
 
@@ -101,7 +108,7 @@ class LeftOut:
 class Aim:
     """What an environment is to hold. ``put``: artifacts of the shelf by path, as they will lie there. ``kept``: what
     is there and stays as it is. ``missing``: names without a value, by the artifacts that need them. ``problems``: what
-    cannot be put in, by path."""
+    cannot be put in, by path. ``steps``: what is done there beyond artifacts, once somebody asked."""
 
     environment: Environment
     rules: Rules
@@ -111,6 +118,7 @@ class Aim:
     missing: dict[str, list[str]] = field(default_factory=dict)
     problems: dict[str, str] = field(default_factory=dict)
     record: Record = field(default_factory=dict)
+    steps: list[Step] = field(default_factory=list)
 
     @property
     def manifest(self) -> Manifest:
@@ -129,42 +137,55 @@ class Aim:
         else:
             yield from get_store().iter_range(row.source)
 
+    def look_at_steps(self, destination: Destination, present: Manifest) -> list[Step]:
+        """What would be done there beyond artifacts; raises ``EveryShelfError`` if it cannot be done."""
+        if destination.keeps_forms:
+            self.steps = destination.steps(present, self.manifest, lambda path: self.bytes_of(path, destination))
+        return self.steps
+
     def shown(self, path: str, source: str) -> bytes:
         """A content of the shelf as it may be shown: with its bindings put in, the secret ones left as their names."""
         return bind(path, get_store().read(source), self.rules, self.values.shown).data
 
 
 def aim_at_state(
-    environment: Environment, commit: Commit, selection: list[str] | None, present: Manifest, *, root: str = ""
+    destination: Destination,
+    environment: Environment,
+    commit: Commit,
+    selection: list[str] | None,
+    present: Manifest,
+    *,
+    root: str = "",
 ) -> Aim:
     """What an environment is to hold after a state of the shelf was put there: a commit's, or ``root``, which grew from
     it. With a selection only that is put there, and of it only what an earlier deployment recorded is removed; the
     rest stays as it is."""
     files = {path: (entry.id, entry.size) for path, entry in get_trees().files(root or commit.root)}
-    return _aim(environment, commit, files, selection, present)
+    return _aim(destination, environment, commit, files, selection, present)
 
 
-def aim_at_deployment(deployment: Deployment, present: Manifest) -> Aim:
+def aim_at_deployment(destination: Destination, deployment: Deployment, present: Manifest) -> Aim:
     """What an environment is to hold after going back to an earlier deployment, with the bindings of today."""
     record = load_record(deployment.manifest)
     files = {path: (row.source, row.size) for path, row in record.items() if row.source}
-    return _aim(deployment.environment, deployment.commit, files, None, present)
+    return _aim(destination, deployment.environment, deployment.commit, files, None, present)
 
 
 def _aim(
+    destination: Destination,
     environment: Environment,
     commit: Commit,
     files: dict[str, tuple[str, int]],
     selection: list[str] | None,
     present: Manifest,
 ) -> Aim:
-    rules, left_out, before = rules_at(commit.root), LeftOut(environment), recorded(environment)
+    rules, left_out, before = rules_at(commit.root), LeftOut(environment, destination), recorded(environment)
     aim = Aim(environment, rules, Values(environment))
     kinds = _kinds(environment, commit, files) if left_out.kinds else {}
     covered = _covers(selection)
-    for path, (source, size) in sorted(files.items()):
-        if covered(path) and not left_out.has(path, kinds.get(path, "")):
-            aim.put[path] = _row(aim, path, source, size)
+    wanted = [p for p in sorted(files) if covered(p) and not left_out.has(p, kinds.get(p, ""))]
+    rows = _Rows(aim, destination, {path: files[path] for path in wanted})
+    aim.put = {path: rows.row(path) for path in wanted}
     for path, placed in present.items():
         if path in aim.put:
             continue
@@ -190,19 +211,46 @@ def _kinds(environment: Environment, commit: Commit, files: dict[str, tuple[str,
     return {path: version.kind for path, version in found.items()}
 
 
-def _row(aim: Aim, path: str, source: str, size: int) -> tuple[Row, Placed]:
-    plain = Row(source, size), Placed(source, size)
-    if not rules_for(path, aim.rules):
-        return plain
-    try:
-        bound = bind(path, get_store().read(source), aim.rules, aim.values.plain)
-    except InvalidError as error:
-        aim.problems[path] = error.message
-        return plain
-    for name in bound.missing:
-        aim.missing.setdefault(name, []).append(path)
-    placed = Placed(content_id(bound.data), len(bound.data))
-    if placed.id == source:
-        return plain
-    secret = bool(set(bound.used) & aim.values.secret)
-    return Row(source, size, _KEYED + digest(placed.id) if secret else placed.id), placed
+class _Rows:
+    """What each artifact will be there: with its bindings put in, and in the form in which the destination keeps it."""
+
+    def __init__(self, aim: Aim, destination: Destination, files: dict[str, tuple[str, int]]) -> None:
+        self._aim, self._destination, self._files = aim, destination, files
+
+    def row(self, path: str) -> tuple[Row, Placed]:
+        """The record and what will lie there; what cannot be put in is a problem of the aim."""
+        source, size = self._files[path]
+        plain = Row(source, size), Placed(source, size)
+        try:
+            bound = self._bound(path)
+            placed = (
+                self._destination.kept_as(path, bound.data if bound else get_store().read(source), self._beside)
+                if self._destination.keeps_forms
+                else None
+            )
+        except InvalidError as error:
+            self._aim.problems[path] = error.message
+            return plain
+        if bound is None and placed is None:
+            return plain
+        if bound is not None:
+            for name in bound.missing:
+                self._aim.missing.setdefault(name, []).append(path)
+            placed = placed or Placed(content_id(bound.data), len(bound.data))
+        assert placed is not None
+        if placed.id == source:
+            return plain
+        secret = bound is not None and bool(set(bound.used) & self._aim.values.secret)
+        return Row(source, size, _KEYED + digest(placed.id) if secret else placed.id), placed
+
+    def _bound(self, path: str) -> Bound | None:
+        if not rules_for(path, self._aim.rules):
+            return None
+        return bind(path, get_store().read(self._files[path][0]), self._aim.rules, self._aim.values.plain)
+
+    def _beside(self, path: str) -> bytes | None:
+        """What goes to another path."""
+        if path not in self._files:
+            return None
+        bound = self._bound(path)
+        return bound.data if bound is not None else get_store().read(self._files[path][0])

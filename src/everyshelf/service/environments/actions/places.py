@@ -6,21 +6,29 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from everyshelf.core.databases import Database
+from everyshelf.core.databases.sqlite import SqliteDatabase
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.promotion import Destination, FolderDestination
+from everyshelf.core.promotion import DatabaseDestination, Destination, FolderDestination
 from everyshelf.destinations.platform import PlatformDestination
+from everyshelf.destinations.sql import SqlDatabase, checked_sql_address, is_sql_address
 from everyshelf.service.config import get_config
+from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.keys import unseal
 from everyshelf.service.environments.models import Environment
 from everyshelf.service.shelves.models import Shelf
 
-KINDS = ("folder", "platform")
+KINDS = ("folder", "database", "platform")
 
 
 def checked_address(shelf: Shelf, kind: str, name: str, address: str) -> str:
     """The address in its one form; raises ``InvalidError`` for what the service must not write to."""
     if kind == "folder":
-        return str(_checked_folder(shelf, name, address))
+        path = _in_places(address or f"{shelf.key}/{name}", "a folder")
+        path.mkdir(parents=True, exist_ok=True)
+        return str(path)
+    if kind == "database":
+        return _checked_database(shelf, name, address)
     parts = urlsplit(address)
     if parts.scheme not in ("http", "https") or not parts.netloc or not parts.path.strip("/"):
         raise InvalidError(
@@ -39,11 +47,11 @@ def checked_address(shelf: Shelf, kind: str, name: str, address: str) -> str:
     return address.rstrip("/")
 
 
-def _checked_folder(shelf: Shelf, name: str, folder: str) -> Path:
-    """The folder, which must lie in one of the places this installation allows: a person's word must not let the
-    service write just anywhere."""
+def _in_places(said: str, what: str) -> Path:
+    """The path, which must lie in one of the places this installation allows: a person's word must not let the service
+    write just anywhere."""
     places = get_config().places
-    path = Path(folder) if folder else Path(shelf.key) / name
+    path = Path(said)
     path = (path if path.is_absolute() else places[0] / path).resolve()
     if not any(path.is_relative_to(place.resolve()) and path != place.resolve() for place in places):
         allowed = ", ".join(str(p) for p in places)
@@ -51,15 +59,30 @@ def _checked_folder(shelf: Shelf, name: str, folder: str) -> Path:
             f"{path} lies in none of the places for environments",
             code="environment.folder",
             pointer="/address",
-            hint=f"Choose a folder in {allowed}, or set EVERYSHELF_PLACES.",
+            hint=f"Choose {what} in {allowed}, or set EVERYSHELF_PLACES.",
         )
-    path.mkdir(parents=True, exist_ok=True)
     return path
+
+
+def _checked_database(shelf: Shelf, name: str, address: str) -> str:
+    """A file of SQLite's in one of the places, or the address of another database without its password."""
+    if is_sql_address(address):
+        return checked_sql_address(address)
+    path = _in_places(address.removeprefix("sqlite:") or f"{shelf.key}/{name}.sqlite", "a file")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if path.is_dir() or (path.exists() and path.stat().st_size and path.open("rb").read(15) != b"SQLite format 3"):
+        raise InvalidError(
+            f"{path} is no SQLite database",
+            code="environment.address",
+            pointer="/address",
+            hint="Name a database's file, one that is not there yet, or an address: postgresql+psycopg://HOST/NAME.",
+        )
+    return str(path)
 
 
 def destination_of(environment: Environment) -> Destination:
     """Where its artifacts live."""
-    build: dict[str, Any] = {"folder": _folder, "platform": _platform}
+    build: dict[str, Any] = {"folder": _folder, "database": _database, "platform": _platform}
     found: Destination = build[environment.destination](environment)
     return found
 
@@ -71,3 +94,13 @@ def _folder(environment: Environment) -> Destination:
 def _platform(environment: Environment) -> Destination:
     token = unseal(environment.access) if environment.access else ""
     return PlatformDestination(environment.address, token)
+
+
+def _database(environment: Environment) -> Destination:
+    secret = unseal(environment.access) if environment.access else ""
+    if is_sql_address(environment.address):
+        database: Database = SqlDatabase(environment.address, secret)
+    else:
+        database = SqliteDatabase(Path(environment.address))
+    known = recorded(environment)
+    return DatabaseDestination(database, environment.holds, records=environment.records, known=known)

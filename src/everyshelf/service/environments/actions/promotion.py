@@ -15,6 +15,7 @@ While a destination cannot be asked, its promotion stays *switching*, and it is 
 
 from __future__ import annotations
 
+import shlex
 import time
 import uuid
 from datetime import datetime
@@ -35,7 +36,7 @@ from everyshelf.core.errors import (
 )
 from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.service.context import get_store
-from everyshelf.service.environments.actions.gates import Gate, drift_gate, gates_of
+from everyshelf.service.environments.actions.gates import Gate, drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
     Aim,
     Record,
@@ -65,7 +66,14 @@ _ASKED_AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)  # seconds
 
 
 def check_promotion(
-    caller: Caller, environment: Environment, tag: Tag, *, overwrite_drift: bool, force: bool, why: str
+    caller: Caller,
+    environment: Environment,
+    tag: Tag,
+    *,
+    overwrite_drift: bool,
+    force: bool,
+    why: str,
+    lose: list[str],
 ) -> list[Gate]:
     """Raise ``RefusedError`` if a gate holds the tag and is not forced, or a binding has no value. Gives the gates
     that were forced; that takes the right to, and a reason."""
@@ -81,9 +89,9 @@ def check_promotion(
             )
     destination = destination_of(environment)
     present = destination.present()
-    aim = aim_at_state(environment, tag.commit, tag.selection, present)
-    held = held_by(environment, tag, aim, present, overwrite_drift=overwrite_drift)
-    if held and not force:
+    aim = aim_at_state(destination, environment, tag.commit, tag.selection, present)
+    held = held_by(destination, environment, tag, aim, present, overwrite_drift=overwrite_drift, lose=lose)
+    if held and (not force or any(gate.id == "loss" for gate in held)):
         raise _refusal(environment, tag, held)
     return held
 
@@ -95,14 +103,23 @@ def require_promote(caller: Caller, environment: Environment) -> None:
 
 
 def held_by(
-    environment: Environment, tag: Tag, aim: Aim, present: Manifest, *, overwrite_drift: bool, gates: bool = True
+    destination: Destination,
+    environment: Environment,
+    tag: Tag,
+    aim: Aim,
+    present: Manifest,
+    *,
+    overwrite_drift: bool,
+    lose: list[str],
+    gates: bool = True,
 ) -> list[Gate]:
     """The gates that hold. What cannot be put in place at all raises ``RefusedError``."""
     refuse_unbound(aim)
     found = gates_of(environment, tag) if gates else []
     lost = [d.path for d in plan_of(aim, present, recorded(environment)).drift if d.lost]
     drift = drift_gate(environment, lost, agreed=overwrite_drift)
-    return [gate for gate in (*found, drift) if gate is not None and not gate.met]
+    loss = loss_gate(aim.look_at_steps(destination, present), lose)
+    return [gate for gate in (*found, drift, loss) if gate is not None and not gate.met]
 
 
 def refuse_unbound(aim: Aim) -> None:
@@ -116,11 +133,21 @@ def refuse_unbound(aim: Aim) -> None:
             bindings=sorted(aim.missing),
         )
     for path, said in sorted(aim.problems.items()):
-        raise RefusedError(said, code="binding.place", hint=f"Look at {path} and at shelf.toml, [bindings].")
+        raise RefusedError(said, code="promotion.unfit", hint=f"Look at {path}, and at shelf.toml, [bindings].")
 
 
-def _refusal(environment: Environment, tag: Tag, held: list[Gate]) -> RefusedError:
+def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool = False) -> RefusedError:
     first = held[0]
+    if first.id == "loss":
+        command = f"rollback {environment.name}" if back else f"promote tag:{tag.name} {environment.name}"
+        agreeing = " ".join(f"--lose {shlex.quote(name)}" for name in first.names)
+        return RefusedError(
+            first.said.partition("; agree")[0],
+            code="gate.loss",
+            lost=list(first.names),
+            hint=f"Agree by name: everyshelf {command} {agreeing}",
+            gates=[gate.as_json() for gate in held],
+        )
     if first.id == "drift":
         return RefusedError(
             first.said.partition(";")[0],
@@ -148,6 +175,7 @@ def plan_promotion(
     back_to: Deployment | None = None,
     root: str = "",
     overwrite_drift: bool = False,
+    lose: list[str] | None = None,
     forced: list[Gate] | None = None,
     request_key: str = "",
     at: datetime | None = None,
@@ -175,6 +203,7 @@ def plan_promotion(
             rolled_back_to=back_to,
             root=root,
             overwrite_drift=overwrite_drift,
+            lose=lose or [],
             forced=gates,
             who=who or caller.person.username,
             why=why,
@@ -212,14 +241,18 @@ def roll_back_target(environment: Environment, number: int | None) -> Deployment
     return found
 
 
-def check_roll_back(caller: Caller, environment: Environment, target: Deployment, *, overwrite_drift: bool) -> None:
-    """Raise ``RefusedError`` if what somebody changed there would be lost unasked. No other gate holds a way back."""
+def check_roll_back(
+    caller: Caller, environment: Environment, target: Deployment, *, overwrite_drift: bool, lose: list[str]
+) -> None:
+    """Raise ``RefusedError`` if anything there would be lost unasked. No other gate holds a way back."""
     require_promote(caller, environment)
-    present = destination_of(environment).present()
-    aim = aim_at_deployment(target, present)
-    held = held_by(environment, target.tag, aim, present, overwrite_drift=overwrite_drift, gates=False)
+    destination = destination_of(environment)
+    present = destination.present()
+    aim = aim_at_deployment(destination, target, present)
+    agreed = {"overwrite_drift": overwrite_drift, "lose": lose}
+    held = held_by(destination, environment, target.tag, aim, present, gates=False, **agreed)
     if held:
-        raise _refusal(environment, target.tag, held)
+        raise _refusal(environment, target.tag, held, back=True)
 
 
 # --- putting in place ---------------------------------------------------------------
@@ -269,22 +302,24 @@ def _aim_now(deployment: Deployment, destination: Destination) -> tuple[Aim, Man
     environment, back = deployment.environment, deployment.rolled_back_to
     present = destination.present()
     if back is not None:
-        aim = aim_at_deployment(back, present)
+        aim = aim_at_deployment(destination, back, present)
     else:
         selection = None if deployment.root else deployment.tag.selection
-        aim = aim_at_state(environment, deployment.commit, selection, present, root=deployment.root)
+        aim = aim_at_state(destination, environment, deployment.commit, selection, present, root=deployment.root)
     known = {gate["id"] for gate in deployment.forced}
     held = held_by(
+        destination,
         environment,
         deployment.tag,
         aim,
         present,
         overwrite_drift=deployment.overwrite_drift,
+        lose=deployment.lose,
         gates=back is None and not deployment.root,
     )
     left = [gate for gate in held if gate.id not in known]
     if left:
-        raise _refusal(environment, deployment.tag, left)
+        raise _refusal(environment, deployment.tag, left, back=back is not None)
     return aim, present
 
 
@@ -293,7 +328,8 @@ def _stage(deployment: Deployment, destination: Destination, aim: Aim, present: 
     deployment.previous = last_deployment(deployment.environment)
     deployment.manifest = store_record(aim.record)
     get_store().sync()
-    deployment.save(update_fields=["counts", "previous", "manifest"])
+    deployment.steps = [step.as_json() for step in aim.steps]
+    deployment.save(update_fields=["counts", "previous", "manifest", "steps"])
     destination.stage(deployment.key, present, aim.manifest, lambda path: aim.bytes_of(path, destination), tell)
     _enter(deployment, Phase.STAGED)
 
@@ -355,6 +391,7 @@ def _finish(
         "deployment": deployment.key,
         "number": deployment.number,
         "counts": deployment.counts,
+        "steps": deployment.steps,
         "besides": deployment.besides,
         "verified": len(manifest),
         "took_seconds": deployment.took_seconds,

@@ -47,7 +47,7 @@ class _Look:
 
     def changed_there(self) -> dict[str, str]:
         """Paths that are not as the deployment in force left them, with what happened."""
-        left_out, found = LeftOut(self.environment), {}
+        left_out, found = LeftOut(self.environment, self.destination), {}
         for path in sorted(self.present.keys() | self.record.keys()):
             there, row = self.present.get(path), self.record.get(path)
             if (there is not None and row is not None and row.is_at(there)) or left_out.has(path):
@@ -57,7 +57,7 @@ class _Look:
 
     def besides(self) -> list[str]:
         """Paths the destination changed by itself when the deployment in force was put in place."""
-        left_out = LeftOut(self.environment)
+        left_out = LeftOut(self.environment, self.destination)
         besides = self.last.besides if self.last else []
         return [path for path in besides if path in self.present and not left_out.has(path)]
 
@@ -95,7 +95,7 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
     files = {p: e.id for p, e in get_trees().files(branch.head.root)} if branch.head is not None else {}
     there, besides = look.changed_there(), set(look.besides())
     here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
-    left_out = LeftOut(environment)
+    left_out = LeftOut(environment, look.destination)
     rows = []
     for path in sorted(there.keys() | here | besides):
         if left_out.has(path):

@@ -14,6 +14,7 @@ import orjson
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.naming import Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
@@ -22,7 +23,7 @@ from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.report import Form, report_of, written
 from everyshelf.service.config import get_config
 from everyshelf.service.context import get_trees, reader
-from everyshelf.service.environments.actions.gates import drift_gate, gates_of
+from everyshelf.service.environments.actions.gates import drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
     Aim,
     Record,
@@ -57,7 +58,7 @@ class Outlook:
         self.destination: Destination = destination_of(environment)
         self.present: Manifest = self.destination.present()
         self.record: Record = recorded(environment)
-        self.aim: Aim = aim_at_state(environment, tag.commit, tag.selection, self.present)
+        self.aim: Aim = aim_at_state(self.destination, environment, tag.commit, tag.selection, self.present)
         self.plan: Rehearsal = plan_of(self.aim, self.present, self.record)
 
     @property
@@ -88,9 +89,14 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
     drift = drift_gate(environment, look.lost, agreed=False)
     if drift is not None:
         gates.append(drift)
+    problems = [{"path": path, "said": said} for path, said in sorted(aim.problems.items())]
+    try:
+        loss = loss_gate([] if problems else aim.look_at_steps(look.destination, look.present), [])
+        gates += [loss] if loss is not None else []
+    except (ConflictError, InvalidError) as error:
+        problems.append({"path": environment.name, "said": error.message})
     held = [gate for gate in gates if not gate.met]
     missing = [{"name": name, "artifacts": paths} for name, paths in sorted(aim.missing.items())]
-    problems = [{"path": path, "said": said} for path, said in sorted(aim.problems.items())]
     touched = _touched(plan)
     return {
         "environment": environment.name,
@@ -106,6 +112,7 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
         "gates": [gate.as_json() for gate in gates],
         "missing_bindings": missing,
         "problems": problems,
+        "steps": [step.as_json() for step in aim.steps],
         "needed": _needed(look),
         "left_out": len(aim.kept),
         "holds": len(held) + len(missing) + len(problems),
