@@ -6,12 +6,14 @@
 from __future__ import annotations
 
 import sys
+from collections import Counter
 from collections.abc import Iterator
 
 from tests.support.service import Service
 
 from bench import figures
 from bench.crashes import Campaign
+from bench.cut_short import campaigns
 from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
@@ -20,6 +22,7 @@ from bench.promotion import promotion
 from bench.tables import tables
 
 KILLS = 200
+CUT_SHORT = 300
 
 
 def crashes() -> Iterator[Figure]:
@@ -40,6 +43,20 @@ def crashes() -> Iterator[Figure]:
     yield Figure("D25", f"problems after {KILLS} kills with -9 from outside", len(problems), "0", not problems, detail)
 
 
+def cut_short() -> Iterator[Figure]:
+    """300 promotions, each of which something happens to, over all destinations."""
+    problems: list[str] = []
+    happened: Counter[str] = Counter()
+    ended: Counter[str] = Counter()
+    for done in campaigns(CUT_SHORT, 30):
+        problems, happened, ended = problems + done.problems, happened + done.happened, ended + done.ended
+        print(f"     … {sum(happened.values())} promotions, {dict(ended)}, {len(problems)} problems", flush=True)
+        for problem in done.problems[:20]:
+            print("       !", problem, flush=True)
+    detail = f"{ended['in place']} in place, {ended['undone']} undone; {', '.join(f'{n} {w}' for w, n in sorted(happened.items()))}"
+    yield Figure("D25", f"problems after {CUT_SHORT} promotions cut short", len(problems), "0", not problems, detail)
+
+
 def main() -> int:
     """Measure what was asked for."""
     wanted = set(sys.argv[1:])
@@ -56,6 +73,7 @@ def main() -> int:
         ("T21", figures.command_line),
         ("mem", figures.upload_memory),
         ("crashes", crashes),
+        ("short", cut_short),
     ):
         if wanted and name not in wanted:
             continue

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
+
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.standin import TOKEN, shared_standin
 
@@ -114,3 +117,53 @@ class PromotionTests(ServiceCase):
         ):
             with self.subTest(arguments=arguments):
                 self.terminal.run(*arguments, code=2)
+
+
+class RecordsTests(ServiceCase):
+    """Two databases on a route, by command line."""
+
+    office: str
+    harbours: str
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.terminal = Terminal(self, self.service)
+        self.terminal.set("EVERYSHELF_SHELF", self.shelf.key)
+        said = ("--holds", "bookings", "--records", "vessels", "--records", "fares", "--route", "records")
+        for name in ("office", "harbours"):
+            made = self.terminal.json("env", "make", name, "--database", f"{self.shelf.key}/{name}.sqlite", *said)
+            setattr(self, name, made["address"])
+
+    def run_in(self, address: str, script: str) -> None:
+        with closing(sqlite3.connect(address)) as records:
+            records.executescript(script)
+
+    def test_a_database_is_brought_in_put_elsewhere_and_rolled_back(self) -> None:
+        run = self.terminal.run
+        self.run_in(
+            self.office,
+            "CREATE TABLE vessels (code TEXT PRIMARY KEY NOT NULL, seats INT); INSERT INTO vessels VALUES ('TERN', 180)",
+        )
+        self.assertIn("2 artifacts brought back", run("drift", "office", "--capture").stdout)
+        run("draft", "commit", "--summary", "as the office keeps it")
+        run("tag", "make", "one", "--at", "main")
+        run("promote", "tag:one", "office")
+        put = run("promote", "tag:one", "harbours").stdout
+        self.assertRegex(put, r"done +\+ +table +vessels +2 columns")
+        self.run_in(
+            self.office,
+            "ALTER TABLE vessels ADD COLUMN decks INT DEFAULT 1; INSERT INTO vessels VALUES ('EIDER', 48, 2)",
+        )
+        run("drift", "office", "--capture")
+        run("draft", "commit", "--summary", "decks")
+        run("tag", "make", "two", "--at", "main")
+        rehearsed = run("rehearse", "tag:two", "harbours").stdout
+        self.assertRegex(rehearsed, r"there +\+ +column +vessels\.decks +INT, 1 where nothing is told")
+        self.assertRegex(rehearsed, r"\+ +records +vessels +1 record put there")
+        run("promote", "tag:two", "harbours")
+        held = run("rollback", "harbours", code=4).stderr
+        self.assertIn("everyshelf rollback harbours --lose vessels.decks", held)
+        self.assertIn("LOST with 2 values", run("rollback", "harbours", "--lose", "vessels.decks").stdout)
+        self.assertIn("with the records of vessels, fares", run("env", "show", "harbours").stdout)
+        wrong = run("env", "make", "more", "--database", "x.sqlite", "--folder", "x", "--holds", "bookings", code=2)
+        self.assertIn("one destination", wrong.stderr)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
+
 from selenium.webdriver.support.select import Select
 
 from tests.console.test_together import TwoBrowsersCase
@@ -93,3 +96,55 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.browser.see("Deployment 1 is in place")
         self.browser.see("of tag:plain, ends")
         self.assertEqual(self.shelf.environment("try-quays").trial_of, "plain")
+
+    def test_a_database_is_told_what_is_done_and_what_is_lost(self) -> None:
+        see, press, type_into = self.browser.see, self.browser.press, self.browser.type_into
+        self.page("/environments")
+        press("Make an environment")
+        type_into("Name", "office")
+        Select(self.browser.field("Destination")).select_by_visible_text("a database")
+        type_into("Folder of the shelf its tables and records lie in", "bookings")
+        type_into("Tables whose records come along (the others keep theirs)", "vessels")
+        press("Make the environment", "dialog[open] form")
+        see("nothing yet")
+        address = self.shelf.environment("office").address
+        self.run_in(
+            address,
+            "CREATE TABLE vessels (code TEXT PRIMARY KEY NOT NULL, name TEXT); INSERT INTO vessels VALUES ('TERN', 'Tern')",
+        )
+        self.page("/environments?env=office&panel=drift")
+        see("2 artifacts changed in office")
+        press("Bring 2 into my draft")
+        see("in your draft, added")
+        self.shelf.commit_draft("main", "as the office keeps it")
+        self.shelf.make_tag("two")
+        self.run_in(address, "ALTER TABLE vessels ADD COLUMN decks INTEGER; UPDATE vessels SET decks = 2")
+        self.shelf.capture("office")
+        self.shelf.commit_draft("main", "decks")
+        self.shelf.make_tag("three")
+        self.shelf.wait(self.shelf.promote("three", "office"))
+
+        self.page("/environments?env=office&tag=two")
+        press("Rehearse")
+        see("vessels.decks")
+        see("Would be gone for good there")
+        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.field("lose vessels.decks, column with 1 value").click()
+        press("Promote into office")
+        see("Deployment 2 is in place")
+        see("What was done there")
+        self.assertEqual(self.ask(address, "SELECT * FROM vessels"), [("TERN", "Tern")])
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/artifact?path=bookings/vessels.table.json")
+        see("Raw text")
+        press("Edit")
+
+    @staticmethod
+    def run_in(address: str, script: str) -> None:
+        with closing(sqlite3.connect(address)) as records:
+            records.executescript(script)
+
+    @staticmethod
+    def ask(address: str, query: str) -> list[tuple[object, ...]]:
+        with closing(sqlite3.connect(address)) as records:
+            return records.execute(query).fetchall()

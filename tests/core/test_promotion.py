@@ -73,6 +73,34 @@ class FolderTests(unittest.TestCase):
         self.assertEqual(self.current(), {"x.txt": b"one"})
         self.assertEqual([p.name for p in (self.root / "versions").iterdir() if "b" in p.name.split(".")[0]], [])
 
+    def test_the_folder_of_a_spent_deployment_becomes_the_next_one(self) -> None:
+        files = {f"d{n % 3}/{n}.txt": ONE for n in range(12)}
+        for key in "abcd":
+            self.put(key, files | {f"only/{key}.txt": TWO})
+        (self.root / "versions/b/d0/3.txt").chmod(0o644)
+        (self.root / "versions/b/d0/3.txt").unlink()
+        (self.root / "versions/b/d0/3.txt").write_bytes(b"ONE")  # somebody was there
+        (self.root / "versions/b/d1/more.txt").write_bytes(b"more")
+        kept = (self.root / "versions/b/d2/2.txt").stat().st_ino
+        before = self.current()
+        asked = []
+
+        def fetch(path: str) -> Iterator[bytes]:
+            asked.append(path)
+            yield CONTENTS[manifest[path].id]
+
+        manifest = files | {"only/e.txt": THREE}
+        os.utime(self.root / "versions/b.json", (1, 1))
+        self.destination.stage("e", self.destination.present(), manifest, fetch)
+        self.assertEqual(self.current(), before)
+        self.destination.switch("e")
+        self.assertEqual(self.destination.differences("e", manifest, ["only/e.txt"]), [])
+        self.assertEqual(self.current(), dict.fromkeys(files, b"one") | {"only/e.txt": b"three"})
+        self.assertEqual(asked, ["only/e.txt"])
+        self.assertEqual((self.root / "versions/e/d2/2.txt").stat().st_ino, kept)
+        self.assertFalse((self.root / "versions/b").exists())
+        self.assertTrue((self.root / "versions/c/only/c.txt").exists(), "the one before is left alone")
+
     def test_unchanged_files_are_linked_not_copied(self) -> None:
         self.put("a", {"x.txt": ONE, "y.txt": TWO})
         self.put("b", {"x.txt": ONE, "y.txt": THREE})

@@ -9,6 +9,7 @@ import unittest
 from pathlib import Path
 
 from bench.crashes import Campaign
+from bench.cut_short import CutShort
 from bench.judge import fingerprint, judge
 
 from tests.support.factories import ServiceCase
@@ -18,10 +19,15 @@ class CrashTests(unittest.TestCase):
     """Killed with -9 from outside while commits and promotions run."""
 
     def test_nothing_acknowledged_is_lost_and_environments_stay_whole(self) -> None:
-        done = Campaign(seed=42, kills=6).run()
+        done = Campaign(seed=42, kills=4).run()
         self.assertEqual(done.problems, [])
         self.assertGreater(len(done.acknowledged), 5)
         self.assertGreaterEqual(done.promoted, 1)
+
+    def test_promotions_to_every_destination_are_whole_whatever_happens(self) -> None:
+        done = CutShort(seed=1, runs=8).run()
+        self.assertEqual(done.problems, [])
+        self.assertEqual(sum(done.ended.values()), 8)
 
 
 # A build of the product whose switch is no switch: it changes the files in place, one after the other.
@@ -62,6 +68,37 @@ class BrokenBuildTests(unittest.TestCase):
                 if any("is not exactly what any tag holds" in p for p in problems):
                     return
         self.fail(f"a switch that is none went unnoticed: {problems}")
+
+
+# The same for a database: a transaction that is none.
+BROKEN_TRANSACTION = """
+import time
+from everyshelf.core.databases import sqlite
+
+whole = sqlite._SqliteChanges.put
+
+def put(self, table, rows, *, replacing):
+    for row in list(rows):
+        whole(self, table, [row], replacing=replacing)
+        self._records.execute("COMMIT")
+        time.sleep(0.005)
+        self._records.execute("BEGIN IMMEDIATE")
+
+sqlite._SqliteChanges.put = put
+"""
+
+
+class BrokenTransactionTests(unittest.TestCase):
+    """The campaign over destinations against a product broken on purpose."""
+
+    def test_transaction_that_is_none_is_caught(self) -> None:
+        with tempfile.TemporaryDirectory(prefix="es-broken-") as folder:
+            (Path(folder) / "sitecustomize.py").write_text(BROKEN_TRANSACTION)
+            for seed in range(3, 8):
+                done = CutShort(seed=seed, runs=3, sorts=("sqlite",), settings={"PYTHONPATH": folder}).run()
+                if any("is not exactly what any tag holds" in problem for problem in done.problems):
+                    return
+        self.fail("a transaction that is none went unnoticed")
 
 
 class JudgeTests(ServiceCase):

@@ -22,6 +22,7 @@ class Standin:
 
     def __init__(self) -> None:
         self._folder = tempfile.TemporaryDirectory(prefix="es-standin-")
+        self.file = Path(self._folder.name, "platform.sqlite")
         self._port = 0
         self.start()
 
@@ -32,7 +33,7 @@ class Standin:
             "-m",
             "everyshelf.standin",
             "--file",
-            str(Path(self._folder.name, "platform.sqlite")),
+            str(self.file),
         ]
         tokens = ["--token", f"the service={TOKEN}", "--token", f"purser={PURSER}"]
         self._process = subprocess.Popen(

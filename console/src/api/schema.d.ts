@@ -2047,13 +2047,14 @@ export interface components {
          * @enum {string}
          */
         DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
-        /** @description An artifact somebody changed there; ``lost`` if the promotion would overwrite it. */
+        /** @description An artifact somebody changed there; ``lost`` if the promotion would overwrite it, ``brought`` if the tag has it. */
         DriftOut: {
             path: string;
             name: string;
             where: string;
             by: string;
             lost: boolean;
+            brought: boolean;
         };
         /** @description Edits of a content, read under its path with the rules at ``ref``: its whole text, fields, cells. */
         EditInRequest: {

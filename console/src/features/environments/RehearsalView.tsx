@@ -118,7 +118,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       ))}
       {r.drift.length > 0 && <p className="cap" style={{ marginTop: 8 }}>Changed there since the last deployment</p>}
       {r.drift.map((d) => (
-        <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.by ? ` by ${d.by}` : ""}{d.lost ? "; would be lost" : "; stays"}</span></p>
+        <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.by ? ` by ${d.by}` : ""}{d.lost ? "; would be lost" : d.brought ? "; the tag has it" : "; stays"}</span></p>
       ))}
       {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
       {losses.length > 0 && (

@@ -74,7 +74,8 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     _print_what_is_missing(found)
     for place, drift in enumerate(found["drift"]):
         who = f" by {drift['by']}" if drift["by"] else ""
-        said = f"{drift['where']}{who}; " + ("would be lost" if drift["lost"] else "stays")
+        becomes = "would be lost" if drift["lost"] else "the tag has it" if drift["brought"] else "stays"
+        said = f"{drift['where']}{who}; {becomes}"
         terminal.say(
             terminal.line(
                 (2, "drift" if place == 0 else ""),

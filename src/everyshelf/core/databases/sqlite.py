@@ -24,7 +24,8 @@ from everyshelf.core.databases.values import meant, told
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError
 
 _BUSY_SECONDS = 15.0
-_NUMBER = re.compile(r"\s*[-+]?(\d+(\.\d*)?|\.\d+)(e[-+]?\d+)?\s*\Z", re.IGNORECASE)
+_BLANK = r"[ \t\n\v\f\r]*"  # what SQLite takes for a blank
+_NUMBER = re.compile(rf"{_BLANK}[-+]?(\d+(\.\d*)?|\.\d+)(e[-+]?\d+)?{_BLANK}\Z", re.IGNORECASE | re.ASCII)
 _MAKE_DEPLOYMENTS = f"""CREATE TABLE IF NOT EXISTS {DEPLOYMENTS} (
   number INTEGER PRIMARY KEY, key TEXT NOT NULL, put_at TEXT NOT NULL)"""
 
@@ -213,6 +214,10 @@ class _SqliteChanges(Changes):
         if pairs:
             columns, values = (", ".join(side) for side in zip(*pairs, strict=True))
             self._records.execute(f"INSERT INTO {quoted(beside)} ({columns}) SELECT {values} FROM {quoted(old.table)}")
+        else:
+            held = self._records.execute(f"SELECT count(*) FROM {quoted(old.table)}").fetchone()[0]
+            for _ in range(held):
+                self._records.execute(f"INSERT INTO {quoted(beside)} DEFAULT VALUES")
         counted = "AUTOINCREMENT" in old.options and "AUTOINCREMENT" in new.options
         last = (
             self._records.execute("SELECT seq FROM sqlite_sequence WHERE name = ?", (old.table,)) if counted else None

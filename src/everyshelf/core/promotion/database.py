@@ -166,7 +166,6 @@ class DatabaseDestination(Destination):
     def _planned(
         self, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
     ) -> _Staged:
-        self._learn(manifest)
         touched = sorted(p for p in present.keys() | manifest.keys() if present.get(p) != manifest.get(p))
         with self._database.reading():
             before = self._database.schema()

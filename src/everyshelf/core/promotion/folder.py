@@ -6,8 +6,9 @@
     ROOT/versions/KEY/…       the files of one deployment, read-only
     ROOT/versions/KEY.json    what was put there, with the time stamps that tell an untouched file
 
-An unchanged file is a hard link to the one of the deployment before, provided that its length and time stamp are still
-those recorded: an edit made in place is never carried along.
+The folder of a deployment nobody reads any more becomes that of the next one: only files that differ are touched in it.
+Where there is none, an unchanged file is a hard link to the one of the deployment before. In both cases its length and
+time stamp are still those recorded: an edit made in place is never carried along.
 """
 
 from __future__ import annotations
@@ -19,7 +20,6 @@ from collections.abc import Collection, Iterator
 from pathlib import Path
 
 import msgspec
-import orjson
 
 from everyshelf.core.content.ids import file_content_id
 from everyshelf.core.errors import ConflictError, MissingError, StorageError
@@ -60,19 +60,18 @@ class FolderDestination(Destination):
         if key is None:
             return {}
         folder, seen = self._versions / key, self._seen(key)
-        paths = sorted(_files(folder))
         result: Manifest = {}
-        for done, path in enumerate(paths):
-            progress(done, len(paths), path)
-            result[path] = self._fingerprint(folder / path, seen.get(path))
+        for path, file in _files(folder):
+            progress(len(result), len(seen), path)
+            result[path] = self._fingerprint(file, seen.get(path))
         return result
 
     @staticmethod
-    def _fingerprint(file: Path, seen: _Seen | None) -> Placed:
+    def _fingerprint(file: os.DirEntry[str], seen: _Seen | None) -> Placed:
         stat = file.stat()
         if seen is not None and (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns):
             return Placed(seen.id, seen.size)
-        return Placed(file_content_id(file), stat.st_size)
+        return Placed(file_content_id(Path(file.path)), stat.st_size)
 
     def stage(
         self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
@@ -83,11 +82,13 @@ class FolderDestination(Destination):
         try:
             shutil.rmtree(part, ignore_errors=True)
             shutil.rmtree(final, ignore_errors=True)
-            part.mkdir(parents=True)
-            self._fill(part, manifest, fetch, progress)
-            _sync_tree(part)
+            stays = self._spent(manifest, part)
+            if stays is None:
+                part.mkdir(parents=True)
+            self._fill(part, manifest, stays or {}, fetch, progress)
             os.replace(part, final)
-            self._record(key, final, manifest)
+            _sync_folder(self._versions)
+            self._record(key, final, manifest, stays or {})
         except OSError as error:
             shutil.rmtree(part, ignore_errors=True)
             raise StorageError(
@@ -95,17 +96,57 @@ class FolderDestination(Destination):
                 hint="Look for free space and rights there; the environment is unchanged.",
             ) from error
 
-    def _fill(self, part: Path, manifest: Manifest, fetch: Fetch, progress: Progress) -> None:
+    def _spent(self, manifest: Manifest, part: Path) -> dict[str, _Seen] | None:
+        """Take the folder of a spent deployment for ``part``, where that saves more than half; tells which files in it
+        may stay, all others being removed. The deployment before the current one is left alone: somebody may still be
+        reading there."""
+        current = self.current()
+        others = [p for p in self._versions.glob("*.json") if p.stem not in (current, part.stem)]
+        others = sorted(others, key=lambda p: p.stat().st_mtime_ns)[:-1]
+        known = {record.stem: self._seen(record.stem) for record in others if record.with_suffix("").is_dir()}
+        best = max(known, key=lambda name: _shared(known[name], manifest), default=None)
+        if best is None or 2 * _shared(known[best], manifest) < len(manifest):
+            return None
+        (self._versions / f"{best}.json").unlink()
+        _sync_folder(self._versions)
+        os.replace(self._versions / best, part)
+        stays: dict[str, _Seen] = {}
+        touched = set()
+        for path, file in _files(part):
+            seen, placed = known[best].get(path), manifest.get(path)
+            stat = file.stat()
+            if (
+                seen
+                and placed
+                and seen.id == placed.id
+                and (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns)
+            ):
+                stays[path] = seen
+            else:
+                os.unlink(file.path)
+                touched.add(os.path.dirname(file.path))
+        for folder in sorted(touched, key=len, reverse=True):
+            _remove_empty(Path(folder), part)
+        return stays
+
+    def _fill(self, part: Path, manifest: Manifest, stays: dict[str, _Seen], fetch: Fetch, progress: Progress) -> None:
+        """Bring what is not in ``part`` yet, and make it durable."""
         before = self.current()
         seen = self._seen(before) if before else {}
         old = self._versions / before if before else None
-        for done, (path, placed) in enumerate(sorted(manifest.items())):
-            progress(done, len(manifest), path)
-            target = part / check_path(path)
-            target.parent.mkdir(parents=True, exist_ok=True)
+        missing = sorted(manifest.keys() - stays.keys())
+        folders = {part}
+        for done, path in enumerate(missing):
+            progress(done, len(missing), path)
+            target, placed = part / check_path(path), manifest[path]
+            if target.parent not in folders:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                folders |= {target.parent, *(p for p in target.parents if p.is_relative_to(part))}
             if old is not None and self._linked(old / path, target, seen.get(path), placed):
                 continue
             _write(target, fetch(path))
+        for folder in folders:
+            _sync_folder(folder)
 
     @staticmethod
     def _linked(old: Path, target: Path, seen: _Seen | None, placed: Placed) -> bool:
@@ -118,9 +159,9 @@ class FolderDestination(Destination):
                 return True
         return False
 
-    def _record(self, key: str, folder: Path, manifest: Manifest) -> None:
-        rows = {p: [m.id, m.size, (folder / p).stat().st_mtime_ns] for p, m in manifest.items()}
-        _write_atomically(self._versions / f"{key}.json", orjson.dumps(rows))
+    def _record(self, key: str, folder: Path, manifest: Manifest, stays: dict[str, _Seen]) -> None:
+        fresh = {p: _Seen(m.id, m.size, (folder / p).stat().st_mtime_ns) for p, m in manifest.items() if p not in stays}
+        _write_atomically(self._versions / f"{key}.json", msgspec.json.encode({**stays, **fresh}))
 
     def switch(self, key: str) -> None:
         if self.current() == key:
@@ -135,13 +176,14 @@ class FolderDestination(Destination):
         if self.current() != key:
             return sorted(manifest)
         folder, seen = self._versions / key, self._seen(key)
-        there = set(_files(folder))
-        wrong = list(there ^ set(manifest))
-        for path in there & set(manifest):
-            linked = (folder / path).stat().st_nlink > 1
-            found = self._fingerprint(folder / path, seen.get(path) if linked else None)
-            if found != manifest[path]:
+        read = None if touched is None else set(touched)
+        missing, wrong = set(manifest), []
+        for path, file in _files(folder):
+            missing.discard(path)
+            believed = seen.get(path) if read is not None and path not in read else None
+            if self._fingerprint(file, believed) != manifest.get(path):
                 wrong.append(path)
+        wrong += missing
         self._forget_old(key)
         return sorted(wrong)
 
@@ -175,11 +217,30 @@ class FolderDestination(Destination):
             self.undo(folder.name)
 
 
-def _files(folder: Path) -> Iterator[str]:
-    for base, _, names in os.walk(folder):
-        inner = os.path.relpath(base, folder)
-        for name in names:
-            yield name if inner == "." else f"{inner}/{name}"
+def _files(folder: Path) -> Iterator[tuple[str, os.DirEntry[str]]]:
+    """Every file below a folder with its path from there."""
+    waiting = [("", str(folder))]
+    while waiting:
+        inner, here = waiting.pop()
+        with os.scandir(here) as entries:
+            for entry in entries:
+                path = f"{inner}{entry.name}"
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append((f"{path}/", entry.path))
+                else:
+                    yield path, entry
+
+
+def _shared(seen: dict[str, _Seen], manifest: Manifest) -> int:
+    """How many files of a deployment another one has as well."""
+    return sum(1 for path, one in seen.items() if path in manifest and manifest[path].id == one.id)
+
+
+def _remove_empty(folder: Path, root: Path) -> None:
+    with contextlib.suppress(OSError):
+        while folder != root:
+            folder.rmdir()
+            folder = folder.parent
 
 
 def _write(target: Path, pieces: Iterator[bytes]) -> None:
@@ -199,11 +260,6 @@ def _write_atomically(path: Path, data: bytes) -> None:
         os.fsync(file.fileno())
     os.replace(part, path)
     _sync_folder(path.parent)
-
-
-def _sync_tree(folder: Path) -> None:
-    for base, _, _ in os.walk(folder):
-        _sync_folder(Path(base))
 
 
 def _sync_folder(folder: Path) -> None:

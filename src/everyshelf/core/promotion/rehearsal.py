@@ -12,8 +12,8 @@ Where = Literal["changed there", "removed there", "added there"]
 
 @dataclass(frozen=True)
 class Drift:
-    """An artifact that is not what the last deployment put there; ``lost`` if promoting would overwrite it. ``by`` whom
-    it was changed, where the place tells."""
+    """An artifact that is not what the last deployment put there; ``lost`` if promoting would overwrite it,
+    ``brought`` if what is put there has it. ``by`` whom it was changed, where the place tells."""
 
     path: str
     where: Where
@@ -21,6 +21,7 @@ class Drift:
     found: str | None
     lost: bool
     by: str = ""
+    brought: bool = False
 
 
 @dataclass(frozen=True)

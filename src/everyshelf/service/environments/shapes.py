@@ -262,9 +262,10 @@ class PlannedArtifact(serializers.Serializer):
 
 
 class DriftOut(KnownDrift):
-    """An artifact somebody changed there; ``lost`` if the promotion would overwrite it."""
+    """An artifact somebody changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it."""
 
     lost = serializers.BooleanField()
+    brought = serializers.BooleanField()
 
 
 class MissingBinding(serializers.Serializer):

@@ -111,6 +111,7 @@ class Aim:
     cannot be put in, by path. ``steps``: what is done there beyond artifacts, once somebody asked."""
 
     environment: Environment
+    commit: Commit
     rules: Rules
     values: Values
     put: dict[str, tuple[Row, Placed]] = field(default_factory=dict)
@@ -180,7 +181,7 @@ def _aim(
     present: Manifest,
 ) -> Aim:
     rules, left_out, before = rules_at(commit.root), LeftOut(environment, destination), recorded(environment)
-    aim = Aim(environment, rules, Values(environment))
+    aim = Aim(environment, commit, rules, Values(environment))
     kinds = _kinds(environment, commit, files) if left_out.kinds else {}
     covered = _covers(selection)
     wanted = [p for p in sorted(files) if covered(p) and not left_out.has(p, kinds.get(p, ""))]

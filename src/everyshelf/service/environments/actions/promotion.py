@@ -36,6 +36,7 @@ from everyshelf.core.errors import (
 )
 from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.service.context import get_store
+from everyshelf.service.environments.actions.drifted import judged
 from everyshelf.service.environments.actions.gates import Gate, drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
     Aim,
@@ -91,8 +92,11 @@ def check_promotion(
     present = destination.present()
     aim = aim_at_state(destination, environment, tag.commit, tag.selection, present)
     held = held_by(destination, environment, tag, aim, present, overwrite_drift=overwrite_drift, lose=lose)
-    if held and (not force or any(gate.id == "loss" for gate in held)):
+    lost = [gate for gate in held if gate.id == "loss"]
+    if held and not force:
         raise _refusal(environment, tag, held)
+    if lost:
+        raise _refusal(environment, tag, lost)  # nobody can force that: it is agreed to by name
     return held
 
 
@@ -116,7 +120,8 @@ def held_by(
     """The gates that hold. What cannot be put in place at all raises ``RefusedError``."""
     refuse_unbound(aim)
     found = gates_of(environment, tag) if gates else []
-    lost = [d.path for d in plan_of(aim, present, recorded(environment)).drift if d.lost]
+    record = recorded(environment)
+    lost = [d.path for d in judged(destination, aim, record, plan_of(aim, present, record).drift) if d.lost]
     drift = drift_gate(environment, lost, agreed=overwrite_drift)
     loss = loss_gate(aim.look_at_steps(destination, present), lose)
     return [gate for gate in (*found, drift, loss) if gate is not None and not gate.met]

@@ -23,6 +23,7 @@ from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.report import Form, report_of, written
 from everyshelf.service.config import get_config
 from everyshelf.service.context import get_trees, reader
+from everyshelf.service.environments.actions.drifted import judged
 from everyshelf.service.environments.actions.gates import drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
     Aim,
@@ -60,11 +61,12 @@ class Outlook:
         self.record: Record = recorded(environment)
         self.aim: Aim = aim_at_state(self.destination, environment, tag.commit, tag.selection, self.present)
         self.plan: Rehearsal = plan_of(self.aim, self.present, self.record)
+        self.drift: list[Drift] = judged(self.destination, self.aim, self.record, self.plan.drift)
 
     @property
     def lost(self) -> list[str]:
         """Paths of what was changed there and would be overwritten."""
-        return [d.path for d in self.plan.drift if d.lost]
+        return [d.path for d in self.drift if d.lost]
 
 
 def plan_of(aim: Aim, present: Manifest, record: Record) -> Rehearsal:
@@ -106,8 +108,15 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
         "artifacts": sorted(artifacts, key=lambda a: (_ORDER.get(a["effect"], 3), a["path"])),
         "complete": complete,
         "drift": [
-            {"path": d.path, "name": display_name(d.path), "where": d.where, "lost": d.lost, "by": d.by}
-            for d in plan.drift
+            {
+                "path": d.path,
+                "name": display_name(d.path),
+                "where": d.where,
+                "lost": d.lost,
+                "brought": d.brought,
+                "by": d.by,
+            }
+            for d in look.drift
         ],
         "gates": [gate.as_json() for gate in gates],
         "missing_bindings": missing,
@@ -145,13 +154,8 @@ def report_on(environment: Environment, tag: Tag, form: Form) -> str:
 
 def _drift_said(drift: dict[str, Any]) -> str:
     who = f" by {drift['by']}" if drift["by"] else ""
-    return f"{drift['where']}{who}; {'would be lost' if drift['lost'] else 'stays'}"
-
-
-def _drift_json(drift: Drift) -> dict[str, Any]:
-    # Without what was found: a content id would allow to try values of a secret against it.
-    found = {"path": drift.path, "name": display_name(drift.path)}
-    return {**found, "where": drift.where, "lost": drift.lost, "by": drift.by}
+    becomes = "would be lost" if drift["lost"] else "the tag has it" if drift["brought"] else "stays"
+    return f"{drift['where']}{who}; {becomes}"
 
 
 def counts_of(plan: Rehearsal) -> dict[str, int]:
