@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds tour setup browser console
+.PHONY: demo test serve bench check fix schema kinds tour setup browser postgres console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -16,7 +16,7 @@ demo: setup console
 serve: setup console
 	$(BIN)/everyshelf serve
 
-test: setup console browser
+test: setup console browser postgres
 	$(BIN)/python -m tests
 
 laws: setup
@@ -71,3 +71,9 @@ $(CONSOLE)/index.html: console/node_modules/.done $(CONSOLE_SOURCES)
 browser:
 	@if ! command -v chromium >/dev/null || ! command -v chromedriver >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium chromium-driver; fi
+
+# Tests promote into a real PostgreSQL server; where none can be had they skip that.
+postgres:
+	@if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends postgresql \
+	  || echo "no PostgreSQL server: its tests are skipped"; fi

@@ -2047,7 +2047,7 @@ export interface components {
          * @enum {string}
          */
         DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
-        /** @description An artifact somebody changed there; ``lost`` if the promotion would overwrite it, ``brought`` if the tag has it. */
+        /** @description An artifact somebody changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it. */
         DriftOut: {
             path: string;
             name: string;
