@@ -21,6 +21,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from tests.support.git import TOKEN as GIT_TOKEN
+from tests.support.git import git_server
 from tests.support.postgres import PASSWORD, is_there, postgres
 from tests.support.service import Service
 from tests.support.standin import TOKEN, Space, Standin
@@ -38,10 +40,12 @@ Happens = tuple[str, dict[str, Any]]
 
 @dataclass
 class Place:
-    """One environment: what it is, how a direct look is had, and what such a look finds for each tag."""
+    """One environment: what it is, how a direct look is had, how long a promotion takes, and what such
+    a look finds for each tag."""
 
     sort: str
     address: str
+    seconds: float = 0.5
     tags: dict[str, Any] = field(default_factory=dict)
 
 
@@ -51,8 +55,9 @@ class CutShort:
 
     seed: int
     runs: int
-    sorts: tuple[str, ...] = ("folder", "sqlite", "platform", "postgres")
+    sorts: tuple[str, ...] = ("folder", "sqlite", "platform", "postgres", "git")
     settings: dict[str, str] = field(default_factory=dict)
+    only_kills: bool = False
     problems: list[str] = field(default_factory=list)
     happened: Counter[str] = field(default_factory=Counter)
     ended: Counter[str] = field(default_factory=Counter)
@@ -66,9 +71,9 @@ class CutShort:
             self._prepare(stack)
             for number in range(self.runs):
                 name = rng.choice(sorted(self.places))
-                what, how = self._chosen(self.places[name].sort, rng)
+                what, how = self._chosen(self.places[name].sort, rng) if not self.only_kills else ("killed", {})
                 self.happened[f"{self.places[name].sort}: {what}"] += 1
-                self._one(name, what, how, rng.random() * 0.8)
+                self._one(name, what, how, rng.random() * 1.2 * self.places[name].seconds)
                 self._judge(f"run {number + 1}, {what} {how} while promoting to {name}")
         return self
 
@@ -79,6 +84,7 @@ class CutShort:
         stack.callback(self._standin.close)
         self._platform = Cutting(int(self._standin.address.rpartition(":")[2]))
         stack.callback(self._platform.close)
+        self._git = self._database = self._platform  # where there is none of them nothing is cut
         self._space = Space(f"{self._standin.address}/cut")
         client = self._client(stack)
         client.make_shelf("cut", key="cut")
@@ -94,13 +100,26 @@ class CutShort:
             address = f"http://127.0.0.1:{self._platform.port}/cut"
             shelf.make_environment("platform", destination="platform", address=address, token=TOKEN, holds="data")
             self.places["platform"] = Place("platform", f"{self._standin.file}#cut")
+        if "git" in self.sorts:
+            self._with_git(stack, shelf)
         if "postgres" in self.sorts and is_there():
             self._with_postgres(stack, shelf)
         for tag in ("one", "two"):
             for name, place in self.places.items():
+                begun = time.monotonic()
                 shelf.wait(shelf.promote(tag, name, lose=["vessels.decks"]))
+                place.seconds = time.monotonic() - begun
                 place.tags[tag] = look(place.sort, place.address)
         assert all(place.tags["one"] != place.tags["two"] for place in self.places.values())
+
+    def _with_git(self, stack: contextlib.ExitStack, shelf: ShelfClient) -> None:
+        server = stack.enter_context(git_server())
+        bare = server.make("site.git", {"README": b"the harbour's pages"})
+        self._git = Cutting(server.port)
+        stack.callback(self._git.close)
+        address = f"http://127.0.0.1:{self._git.port}/site.git#main:site"
+        shelf.make_environment("site", destination="git", address=address, token=GIT_TOKEN, holds="data")
+        self.places["site"] = Place("git", str(bare))
 
     def _with_postgres(self, stack: contextlib.ExitStack, shelf: ShelfClient) -> None:
         base = stack.enter_context(postgres())
@@ -141,6 +160,8 @@ class CutShort:
             return "killed", {}
         if sort == "sqlite":
             return "held", {"seconds": rng.random() * 2}
+        if sort == "git":
+            return "cut", {"seconds": rng.random() * 2}
         if sort == "postgres":
             return rng.choice([("cut", {"seconds": rng.random() * 2}), ("ended", {})])
         ways: list[Happens] = [
@@ -185,7 +206,8 @@ class CutShort:
         elif what == "platform killed":
             self._standin.kill()
         elif what == "cut":
-            (self._platform if self.places[name].sort == "platform" else self._database).cut(how["seconds"])
+            connections = {"platform": self._platform, "git": self._git, "postgres": self._database}
+            connections[self.places[name].sort].cut(how["seconds"])
         elif what == "ended":
             import psycopg
 

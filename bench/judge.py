@@ -12,6 +12,7 @@ import hashlib
 import json
 import os
 import sqlite3
+import subprocess
 import sys
 from pathlib import Path
 
@@ -75,8 +76,8 @@ def judge_places(data: Path, places: dict, *, settled: bool) -> list[str]:
 
 
 def look(sort: str, address: str) -> object:
-    """What is really in a place, as plain values: a folder, a SQLite file, a PostgreSQL database, or a space of the
-    stand-in platform (its file and the name of the space, parted by ``#``)."""
+    """What is really in a place, as plain values: a folder, a SQLite file, a PostgreSQL database, the main
+    branch of a Git repository, or a space of the stand-in platform (its file and the name of the space, parted by ``#``)."""
     if sort == "folder":
         return fingerprint(Path(address))
     if sort == "platform":
@@ -84,6 +85,11 @@ def look(sort: str, address: str) -> object:
         with sqlite3.connect(f"file:{file}?mode=ro", uri=True) as platform:
             rows = platform.execute("SELECT name, hex(body) FROM objects WHERE space = ? ORDER BY name", (space,))
             return [[name, hashlib.sha256(body.encode()).hexdigest()] for name, body in rows]
+    if sort == "git":
+        listed = subprocess.run(
+            ["git", "ls-tree", "-r", "main"], cwd=address, capture_output=True, text=True, check=True
+        )
+        return listed.stdout.splitlines()
     if sort == "sqlite":
         with sqlite3.connect(f"file:{address}?mode=ro", uri=True) as records:
             return _tables(lambda query: records.execute(query).fetchall(), _SQLITE_COLUMNS)

@@ -164,6 +164,9 @@ class RecordsTests(ServiceCase):
         held = run("rollback", "harbours", code=4).stderr
         self.assertIn("everyshelf rollback harbours --lose vessels.decks", held)
         self.assertIn("LOST with 2 values", run("rollback", "harbours", "--lose", "vessels.decks").stdout)
+        beside = run("env", "compare", "office", "harbours").stdout
+        self.assertIn("2 artifacts differ; 0 the same", beside)
+        self.assertRegex(beside, r"≠ +database +vessels\.table +BREAKS 1 column removed")
         self.assertIn("with the records of vessels, fares", run("env", "show", "harbours").stdout)
         wrong = run("env", "make", "more", "--database", "x.sqlite", "--folder", "x", "--holds", "bookings", code=2)
         self.assertIn("one destination", wrong.stderr)

@@ -136,6 +136,19 @@ class GateTests(GatesCase):
         self.promote("two")
         self.assertEqual(set(self.there()), {"fares.csv", "report.md"})
         self.assertEqual(self.shelf.look_for_drift("test"), [])
+        by_hand = Path(self.shelf.environment("test").address, "current", "by-hand.feature")
+        by_hand.write_bytes(b"Feature: Tides\n")
+        self.assertEqual(self.shelf.look_for_drift("test"), [])
+        self.promote("two")
+        self.assertEqual(set(self.there()), {"fares.csv", "report.md", "by-hand.feature"})
+
+    def test_a_word_nobody_knows_is_said(self) -> None:
+        self.shelf.make_environment("test")
+        for call in (self.shelf.make_environment, self.shelf.change_environment):
+            with self.assertRaises(ProblemError) as caught:
+                call("test", fed_form="main")
+            self.assertEqual(caught.exception.code, "input.unknown")
+            self.assertIn("fed_form", caught.exception.problem["detail"])
 
 
 class BindingTests(GatesCase):

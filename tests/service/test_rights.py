@@ -80,6 +80,7 @@ ROWS: dict[str, Row] = {
     "environments_rehearse": Row("reader", path={"name": "dev"}, body={"tag": "first"}),
     "environments_report": Row("reader", path={"name": "dev"}, query={"tag": "first"}),
     "environments_drift": Row("reader", path={"name": "dev"}),
+    "environments_compare": Row("reader", path={"name": "dev", "other": "dev"}),
     "environments_look": Row("reader", path={"name": "dev"}),
     "bindings_list": Row("reader", path={"name": "dev"}),
     "reviews_list": Row("reader", path={"name": "dev"}, query={"tag": "first"}),

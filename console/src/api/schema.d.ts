@@ -764,6 +764,23 @@ export interface paths {
         patch: operations["environments_change"];
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/environments/{name}/beside/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What differs between what is really in the two. */
+        get: operations["environments_compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments/{name}/bindings": {
         parameters: {
             query?: never;
@@ -1537,6 +1554,18 @@ export interface components {
             title: string;
             reviewers?: string[];
         };
+        /** @description An artifact that is not the same in both environments: "added" is only in the other one. */
+        ArtifactBeside: {
+            path: string;
+            name: string;
+            state: components["schemas"]["ArtifactState"];
+            kind: string;
+            effect: string;
+            headline: string;
+            findings: {
+                [key: string]: unknown;
+            }[];
+        };
         /** @description The comparison of two versions of one artifact. */
         ArtifactComparison: {
             kind: string;
@@ -1606,6 +1635,13 @@ export interface components {
             total: number;
             next: string | null;
         };
+        /**
+         * @description * `added` - added
+         *     * `changed` - changed
+         *     * `removed` - removed
+         * @enum {string}
+         */
+        ArtifactState: "added" | "changed" | "removed";
         /** @description A version of an artifact. */
         ArtifactVersionOut: {
             path: string;
@@ -1631,6 +1667,15 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+        };
+        /** @description Two environments by what is really there. */
+        BesideOut: {
+            one: string;
+            other: string;
+            artifacts: components["schemas"]["ArtifactBeside"][];
+            same: number;
+            complete: boolean;
+            sentence: string;
         };
         /**
          * @description * `lower` - lower
@@ -1923,9 +1968,10 @@ export interface components {
          * @description * `folder` - folder
          *     * `database` - database
          *     * `platform` - platform
+         *     * `git` - git
          * @enum {string}
          */
-        DestinationEnum: "folder" | "database" | "platform";
+        DestinationEnum: "folder" | "database" | "platform" | "git";
         /** @description An environment beside a branch. */
         DifferencesOut: {
             environment: string;
@@ -2833,7 +2879,7 @@ export interface components {
         PlannedArtifact: {
             path: string;
             name: string;
-            state: components["schemas"]["PlannedArtifactStateEnum"];
+            state: components["schemas"]["ArtifactState"];
             kind: string;
             version: number | null;
             effect: string;
@@ -2842,13 +2888,6 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
-        /**
-         * @description * `added` - added
-         *     * `changed` - changed
-         *     * `removed` - removed
-         * @enum {string}
-         */
-        PlannedArtifactStateEnum: "added" | "changed" | "removed";
         /** @description A save point: what an artifact was in the draft (content null: gone), and the commit that took it up. */
         PointOut: {
             point: number;
@@ -4875,6 +4914,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EnvironmentOut"];
+                };
+            };
+        };
+    };
+    environments_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                other: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BesideOut"];
                 };
             };
         };

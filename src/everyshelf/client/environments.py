@@ -125,6 +125,10 @@ class EnvironmentsPart(ShelfPart):
         address = f"{self._environment(environment)}/drift"
         return self._transport.get(address, dict[str, Any], branch=branch or None)
 
+    def compare_environments(self, one: str, other: str) -> dict[str, Any]:
+        """What differs between what is really in two environments, by meaning."""
+        return self._transport.get(f"{self._environment(one)}/beside/{quote(other, safe='')}", dict[str, Any])
+
     def look_for_drift(self, environment: str) -> list[dict[str, Any]]:
         """Look now whether anything was changed there; what is found is kept with the environment."""
         return self._transport.send("POST", f"{self._environment(environment)}/drift", None, list[dict[str, Any]])

@@ -112,6 +112,7 @@ SPECTACULAR_SETTINGS = {
         "ProposalStateWanted": ["open", "closed"],
         "MergePreference": ["this", "other"],
         "CapturePreference": ["here", "there"],
+        "ArtifactState": ["added", "changed", "removed"],
         "InvitationState": ["open", "accepted", "withdrawn", "expired"],
     },
 }

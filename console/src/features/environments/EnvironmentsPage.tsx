@@ -6,6 +6,7 @@ import { type Environment, environments, type Job, type Rehearsal, tags } from "
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { BesidePanel } from "./BesidePanel";
 import { BindingsPanel } from "./BindingsPanel";
 import { DriftPanel } from "./DriftPanel";
 import { GatesPanel } from "./GatesPanel";
@@ -17,7 +18,7 @@ import { GatesInto, Station } from "./Station";
 import { Timeline } from "./Timeline";
 
 /** What is shown below the route, for the chosen environment. */
-const PANELS = ["rehearsal", "drift", "bindings", "gates"] as const;
+const PANELS = ["rehearsal", "drift", "bindings", "gates", "beside"] as const;
 export type Panel = (typeof PANELS)[number];
 
 export function EnvironmentsPage() {
@@ -107,6 +108,7 @@ export function EnvironmentsPage() {
       {chosen && panel === "drift" && <DriftPanel key={chosen.name} environment={chosen} />}
       {chosen && panel === "bindings" && <BindingsPanel key={chosen.name} environment={chosen} />}
       {chosen && panel === "gates" && <GatesPanel key={chosen.name} environment={chosen} />}
+      {chosen && panel === "beside" && <BesidePanel key={chosen.name} environment={chosen} all={all} />}
       {all.length > 0 && <Timeline places={all.filter((e) => !e.trial_of)} />}
     </Page>
   );

@@ -10,6 +10,7 @@ const ADDRESSES = {
   folder: { label: "Folder (empty: one below the service's data)", hint: "" },
   database: { label: "Database: a file (empty: one below the service's data), or an address", hint: "postgresql+psycopg://USER@HOST/NAME" },
   platform: { label: "Address of the space", hint: "https://HOST/SPACE" },
+  git: { label: "Address of the repository, branch and folder", hint: "https://HOST/REPOSITORY.git#BRANCH:FOLDER" },
 } as const;
 type Destination = keyof typeof ADDRESSES;
 
@@ -28,9 +29,10 @@ function usePlace() {
         <option value="folder">a folder</option>
         <option value="database">a database</option>
         <option value="platform">a platform</option>
+        <option value="git">a Git repository</option>
       </select>
       <label htmlFor={`${id}-address`}>{ADDRESSES[destination].label}</label>
-      <input id={`${id}-address`} className="inp" value={address} required={destination === "platform"} placeholder={ADDRESSES[destination].hint} onChange={(e) => setAddress(e.target.value)} />
+      <input id={`${id}-address`} className="inp" value={address} required={destination === "platform" || destination === "git"} placeholder={ADDRESSES[destination].hint} onChange={(e) => setAddress(e.target.value)} />
       <label htmlFor={`${id}-holds`}>{destination === "database" ? "Folder of the shelf its tables and records lie in" : "Only this folder of the shelf (empty: all of it)"}</label>
       <input id={`${id}-holds`} className="inp" required={destination === "database"} value={holds} onChange={(e) => setHolds(e.target.value)} />
       {destination === "database" && (

@@ -47,7 +47,7 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
           <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Keep what runs</button>
         </div>
       )}
-      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse for it"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button></div>
+      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse for it"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Beside</button></div>
     </section>
   );
 }

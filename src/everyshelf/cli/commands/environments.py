@@ -131,6 +131,7 @@ def _hours(text: str) -> dict[str, Any]:
 @click.option("--folder", help="It lives in this folder; default: one below the service's data.")
 @click.option("--platform", metavar="ADDRESS", help="It is this space of a platform: https://HOST/SPACE.")
 @click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
+@click.option("--git", metavar="ADDRESS", help="It is this branch: https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
 @click.option("--holds", metavar="FOLDER", help="Only this folder of the shelf goes there.")
 @click.option("--route", help="The order it belongs to; default: main.")
 @click.option("--position", type=click.IntRange(1, 99), help="Its place along the route; default: the end.")
@@ -141,14 +142,17 @@ def env_make(
     folder: str | None,
     platform: str | None,
     database: str | None,
+    git: str | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Make the environment NAME, with a folder, a database or a platform as its destination."""
+    """Make the environment NAME, with a folder, a database, a platform or a Git branch as its destination."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_environment(name, **_destination(folder, platform, database), **_said(given))
+    made = shelf.make_environment(
+        name, **_destination(folder=folder, platform=platform, database=database, git=git), **_said(given)
+    )
     if as_json:
         terminal.print_json(made)
         return
@@ -158,11 +162,10 @@ def env_make(
     terminal.next_step(f"everyshelf drift {name}" if nothing_yet else f"everyshelf rehearse tag:NAME {name}")
 
 
-def _destination(folder: str | None, platform: str | None, database: str | None) -> dict[str, str]:
-    named = {"folder": folder, "platform": platform, "database": database}
+def _destination(**named: str | None) -> dict[str, str]:
     found = [(kind, address) for kind, address in named.items() if address]
     if len(found) > 1:
-        raise click.UsageError("an environment has one destination: --folder, --database or --platform")
+        raise click.UsageError("an environment has one destination: --folder, --database, --platform or --git")
     kind, where = found[0] if found else ("folder", "")
     return {"destination": kind, "address": where}
 
@@ -191,6 +194,7 @@ def env_change(name: str, shelf_key: str | None, address: str | None, as_json: b
 @click.option("--folder", help="It lives in this folder; default: one below the service's data.")
 @click.option("--platform", metavar="ADDRESS", help="It is this space of a platform.")
 @click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
+@click.option("--git", metavar="ADDRESS", help="It is this branch: https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
 @click.option("--holds", metavar="FOLDER", default="", help="Only this folder of the shelf goes there.")
 @click.option("--records", multiple=True, metavar="TABLE", help="Of a database: a table whose records come along.")
 @click.option("--token", default="", help="Token or password of the destination; - reads it from standard input.")
@@ -203,6 +207,7 @@ def env_try(
     folder: str | None,
     platform: str | None,
     database: str | None,
+    git: str | None,
     holds: str,
     records: tuple[str, ...],
     token: str,
@@ -214,7 +219,9 @@ def env_try(
     """Make the trial environment NAME from TAG and put the tag there; it removes itself."""
     shelf, _ = open_shelf(shelf_key, address)
     said: dict[str, Any] = {"holds": holds, "records": list(records), "token": _given(token), "note": note}
-    made = shelf.make_trial(name, tag, days=days, **said, **_destination(folder, platform, database))
+    made = shelf.make_trial(
+        name, tag, days=days, **said, **_destination(folder=folder, platform=platform, database=database, git=git)
+    )
     with terminal.progress_bar("Promoting") as progress:
         shelf.wait(shelf.promote(tag, name), lambda job: progress(job.done, job.total, job.note))
     if as_json:
@@ -290,6 +297,28 @@ def _gates(place: Any) -> list[str]:
         *(f"quiet from {h['from']} to {h['to']} {h['zone']} {', '.join(h['days'])}".rstrip() for h in gates["quiet"]),
         *(["no drift"] if gates["drift"] else []),
     ]
+
+
+@env.command("compare")
+@click.argument("one")
+@click.argument("other")
+@shelf_options
+def env_compare(one: str, other: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """What differs between the environments ONE and OTHER, by what is really there."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.compare_environments(one, other)
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(found["sentence"]))
+    where = {"added": f"only in {other}", "removed": f"only in {one}"}
+    for row in found["artifacts"]:
+        mark = terminal.tone(row["state"], terminal.GLYPHS[row["state"]])
+        name = terminal.bold(terminal.cut(row["name"], 21))
+        said = row["headline"] or where.get(row["state"], "")
+        effect = f"{terminal.effect('breaks')} " if row["effect"] == "breaks" else ""
+        cells = (2, mark), (terminal.KIND, row["kind"] if row["state"] == "changed" else ""), (terminal.NAME, name)
+        terminal.say(terminal.line(*cells, (terminal.DETAIL, effect + terminal.cut(said, 46))))
 
 
 @env.command("remove")

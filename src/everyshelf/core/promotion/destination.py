@@ -37,11 +37,12 @@ class Destination(ABC):
 
     Raises ``OutOfReachError`` where the place does not answer, ``RefusedError`` where it does not let the service in.
     ``changes_besides``: whether the place may change more than it is given, by itself. ``keeps_forms``: it keeps what
-    artifacts mean, in a form of its own, not their bytes.
+    artifacts mean, in a form of its own, not their bytes. ``keeps_secrets``: secrets may go there.
     """
 
     changes_besides = False
     keeps_forms = False
+    keeps_secrets = True
 
     def takes(self, path: str) -> bool:
         """Whether an artifact can lie there at all; what cannot is neither put in place nor missed."""

@@ -13,7 +13,7 @@ from rest_framework.response import Response
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.report import FORMS
 from everyshelf.service.environments import shapes
-from everyshelf.service.environments.actions import bindings, environments, gates, promotion, reality, rehearsal
+from everyshelf.service.environments.actions import beside, bindings, environments, gates, promotion, reality, rehearsal
 from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
@@ -272,6 +272,16 @@ class DriftView(EnvironmentBase):
         return Response(reality.check_drift(found))
 
 
+class BesideView(EnvironmentBase):
+    """Two environments."""
+
+    @extend_schema(operation_id="environments_compare", responses=shapes.BesideOut)
+    def get(self, request: Any, shelf: str, name: str, other: str) -> Response:
+        """What differs between what is really in the two."""
+        _, found = self.environment(request, shelf, name)
+        return Response(beside.beside(found, environments.get_environment(found.shelf, other)))
+
+
 class CaptureView(EnvironmentBase):
     """Bringing back what was changed there."""
 
@@ -296,5 +306,6 @@ urlpatterns = [
     path("/<str:name>/put-draft", PutDraftView.as_view()),
     path("/<str:name>/roll-back", RollbackView.as_view()),
     path("/<str:name>/drift", DriftView.as_view()),
+    path("/<str:name>/beside/<str:other>", BesideView.as_view()),
     path("/<str:name>/capture", CaptureView.as_view()),
 ]

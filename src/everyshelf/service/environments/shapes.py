@@ -40,6 +40,8 @@ class LeftOutShape(serializers.Serializer):
 class EnvironmentChange(serializers.Serializer):
     """What is to be changed; what is left out stays."""
 
+    strict = True
+
     records = serializers.ListField(
         child=serializers.CharField(max_length=200),
         required=False,
@@ -74,6 +76,8 @@ class NewEnvironment(EnvironmentChange):
 
 class NewTrial(serializers.Serializer):
     """A trial environment to be made from a tag."""
+
+    strict = True
 
     name = serializers.CharField(max_length=60)
     tag = serializers.CharField(max_length=130)
@@ -313,6 +317,29 @@ class RehearsalOut(serializers.Serializer):
     sentence = serializers.CharField()
     rehearsed = serializers.DateTimeField()
     took_seconds = serializers.FloatField()
+
+
+class ArtifactBeside(serializers.Serializer):
+    """An artifact that is not the same in both environments: "added" is only in the other one."""
+
+    path = serializers.CharField()
+    name = serializers.CharField()
+    state = serializers.ChoiceField(["added", "changed", "removed"])
+    kind = serializers.CharField()
+    effect = serializers.CharField()
+    headline = serializers.CharField()
+    findings = serializers.ListField(child=serializers.DictField())
+
+
+class BesideOut(serializers.Serializer):
+    """Two environments by what is really there."""
+
+    one = serializers.CharField()
+    other = serializers.CharField()
+    artifacts = ArtifactBeside(many=True)
+    same = serializers.IntegerField()
+    complete = serializers.BooleanField()
+    sentence = serializers.CharField()
 
 
 class DifferingArtifact(serializers.Serializer):

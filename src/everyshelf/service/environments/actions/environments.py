@@ -18,7 +18,7 @@ from everyshelf.service.context import get_trees
 from everyshelf.service.environments.actions.bindings import bindings_json
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
-from everyshelf.service.environments.actions.places import KINDS, checked_address
+from everyshelf.service.environments.actions.places import KINDS, checked_address, forget_copies
 from everyshelf.service.environments.keys import seal
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.log.actions import note as log_note
@@ -209,6 +209,7 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
         )
     with transaction.atomic():
         log_note(caller, "environment.removed", name, shelf)
+        forget_copies(environment)
         environment.delete()
 
 

@@ -17,6 +17,7 @@ import orjson
 from everyshelf.core.content import content_id
 from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.core.promotion.bindings import Bound, bind, rules_for
@@ -192,12 +193,21 @@ def _aim(
             continue
         ours = selection is None or (covered(path) and path in before)
         from_platform = path in before and not before[path].source
-        if not ours or from_platform or left_out.has(path, kinds.get(path, "")):
+        by_kind = bool(left_out.kinds) and path not in before and kind_there(destination, path) in left_out.kinds
+        if not ours or from_platform or by_kind or left_out.has(path, kinds.get(path, "")):
             aim.kept[path] = placed
     stays = {p: replace(row, put=False) for p, row in before.items() if p in aim.kept}
     written = {p: replace(row, put=present.get(p) != placed) for p, (row, placed) in aim.put.items()}
     aim.record = {**stays, **written}
     return aim
+
+
+def kind_there(destination: Destination, path: str) -> str:
+    """The kind of what somebody added there."""
+    with destination.as_file(path) as file:
+        with file.open("rb") as opened:
+            head = opened.read(HEAD_BYTES)
+        return recognise(path, head, file.stat().st_size).kind
 
 
 def _covers(selection: list[str] | None) -> Any:
@@ -239,9 +249,14 @@ class _Rows:
                 self._aim.missing.setdefault(name, []).append(path)
             placed = placed or Placed(content_id(bound.data), len(bound.data))
         assert placed is not None
+        secret = bound is not None and bool(set(bound.used) & self._aim.values.secret)
+        if secret and not self._destination.keeps_secrets:
+            self._aim.problems[path] = (
+                f"{path} has a secret binding, and what goes into a repository is never forgotten"
+            )
+            return plain
         if placed.id == source:
             return plain
-        secret = bound is not None and bool(set(bound.used) & self._aim.values.secret)
         return Row(source, size, _KEYED + digest(placed.id) if secret else placed.id), placed
 
     def _bound(self, path: str) -> Bound | None:

@@ -24,7 +24,14 @@ from everyshelf.service.config import get_config
 from everyshelf.service.context import get_store, get_trees, reader
 from everyshelf.service.drafts.actions import Saving, save
 from everyshelf.service.environments.actions.bindings import Values
-from everyshelf.service.environments.actions.manifests import LeftOut, Record, Row, last_deployment, load_record
+from everyshelf.service.environments.actions.manifests import (
+    LeftOut,
+    Record,
+    Row,
+    kind_there,
+    last_deployment,
+    load_record,
+)
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.log.actions import note
@@ -51,6 +58,8 @@ class _Look:
         for path in sorted(self.present.keys() | self.record.keys()):
             there, row = self.present.get(path), self.record.get(path)
             if (there is not None and row is not None and row.is_at(there)) or left_out.has(path):
+                continue
+            if row is None and left_out.kinds and kind_there(self.destination, path) in left_out.kinds:
                 continue
             found[path] = "removed there" if there is None else "added there" if row is None else "changed there"
         return found

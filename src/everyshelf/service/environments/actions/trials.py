@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError
 from everyshelf.service.environments.actions.manifests import recorded
-from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.actions.places import destination_of, forget_copies
 from everyshelf.service.environments.models import Environment
 from everyshelf.service.log.actions import note_of
 
@@ -25,6 +25,7 @@ def end_trial(environment: Environment, who: str) -> None:
         environment.ended = timezone.now()
         environment.access = None
         environment.save(update_fields=["ended", "access"])
+    forget_copies(environment)
 
 
 def _clear(environment: Environment) -> None:

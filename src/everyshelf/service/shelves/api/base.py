@@ -36,8 +36,17 @@ class ShelfView(APIView):
 
 
 def valid(shape: type[serializers.Serializer], request: Any) -> dict[str, Any]:
-    """The validated body."""
+    """The validated body. A shape that is ``strict`` takes no word it does not know: what is meant for it and
+    misspelled would change nothing, and nobody would notice."""
     given = shape(data=request.data)
+    told = set(request.data) if getattr(shape, "strict", False) and isinstance(request.data, dict) else set()
+    if unknown := told - set(given.fields):
+        word = sorted(unknown)[0]
+        raise InvalidError(
+            f"{word[:60]!r} is not known here; known are {', '.join(sorted(given.fields))}",
+            code="input.unknown",
+            pointer=f"/{word[:60]}",
+        )
     given.is_valid(raise_exception=True)
     values: dict[str, Any] = given.validated_data
     return values
