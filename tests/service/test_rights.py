@@ -100,6 +100,7 @@ ROWS: dict[str, Row] = {
         "author", 201, body={"branch": "work-{who}", "base": "{commit}", "changes": CHANGE, "summary": "By {who}"}
     ),
     "drafts_save": Row("author", body={"branch": "open", "entries": CHANGE}),
+    "drafts_unpack": Row("author", 400, body={"branch": "open", "content": "{content}"}),
     "drafts_points": Row("reader", (200, 404), query={"branch": "open"}),
     "drafts_discard": Row("author", body={"branch": "open"}),
     "drafts_bring_back": Row("author", body={"branch": "open", "point": 1}),

@@ -727,6 +727,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/drafts/unpack": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Check an uploaded parcel and save what is in it into the caller's draft. */
+        post: operations["drafts_unpack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments": {
         parameters: {
             query?: never;
@@ -2818,6 +2835,11 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description Which uploaded content is a parcel, and the branch whose draft it goes into. */
+        ParcelInRequest: {
+            content: string;
+            branch: string;
+        };
         /** @description Whether only keepers may commit to it. */
         PatchedBranchChangeRequest: {
             guarded?: boolean;
@@ -3432,6 +3454,25 @@ export interface components {
         UnfoldedOut: {
             files: components["schemas"]["UnfoldedFile"][];
             notes: string[];
+        };
+        /** @description An artifact of the parcel that is in the draft now. */
+        UnpackedArtifact: {
+            path: string;
+            state: components["schemas"]["UnpackedArtifactStateEnum"];
+        };
+        /**
+         * @description * `added` - added
+         *     * `changed` - changed
+         * @enum {string}
+         */
+        UnpackedArtifactStateEnum: "added" | "changed";
+        /** @description What a parcel brought; ``same``: how many were there already. */
+        UnpackedOut: {
+            parcel: string;
+            branch: string;
+            artifacts: components["schemas"]["UnpackedArtifact"][];
+            same: number;
+            pending: number;
         };
         /** @description A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words. */
         UseOut: {
@@ -4799,6 +4840,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PointOut"][];
+                };
+            };
+        };
+    };
+    drafts_unpack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ParcelInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnpackedOut"];
                 };
             };
         };

@@ -74,6 +74,11 @@ class MergingPart(ShelfPart):
         body = {"branch": branch, "base": base, "entries": entries}
         return self._transport.send("POST", f"{self._base}/drafts", body, Draft)
 
+    def unpack_parcel(self, content: str, branch: str = "main") -> dict[str, Any]:
+        """Save what is in a parcel into the draft of a branch; ``content`` is the id under which it was uploaded."""
+        body = {"content": content, "branch": branch}
+        return self._transport.send("POST", f"{self._base}/drafts/unpack", body, dict[str, Any])
+
     def save_points(self, branch: str, path: str = "", before: int | None = None) -> list[SavePoint]:
         """The trail of a draft, newest first, also of what was committed or discarded; up to 500."""
         query = {"branch": branch, "path": path or None, "before": before}

@@ -10,6 +10,7 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { SettleButton } from "../settle/SettleButton";
 import { WaitingMerges } from "../settle/WaitingMerges";
 import { LinesView } from "./LinesView";
+import { UnpackParcel } from "./UnpackParcel";
 
 export function BranchesPage() {
   const key = useShelfKey();
@@ -19,7 +20,7 @@ export function BranchesPage() {
     <Page page="branches" title="Branches and tags" at="main" say={<i className="j">branches and tags</i>}>
       <div className="line1">
         <h1>{lines.data && marks.data ? `${count(lines.data.length, "branch", "branches")} and ${count(marks.data.length, "tag")}.` : "Branches and tags"}</h1>
-        <span className="end"><MakeTag /><MakeBranch /></span>
+        <span className="end"><UnpackParcel /><MakeTag /><MakeBranch /></span>
       </div>
       {lines.isPending && <Loading what="Reading branches" />}
       {lines.isError && <ProblemBox error={lines.error} />}

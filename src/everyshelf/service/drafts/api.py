@@ -11,6 +11,7 @@ from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.drafts import actions
+from everyshelf.service.drafts.parcels import unpack_into_draft
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import listing
 from everyshelf.service.shelves.api import shapes
@@ -171,10 +172,46 @@ def _branch(request: Any) -> str:
     return branch
 
 
+class ParcelIn(serializers.Serializer):
+    """Which uploaded content is a parcel, and the branch whose draft it goes into."""
+
+    content = serializers.CharField(max_length=64)
+    branch = serializers.CharField(max_length=120)
+
+
+class UnpackedArtifact(serializers.Serializer):
+    """An artifact of the parcel that is in the draft now."""
+
+    path = serializers.CharField()
+    state = serializers.ChoiceField(["added", "changed"])
+
+
+class UnpackedOut(serializers.Serializer):
+    """What a parcel brought; ``same``: how many were there already."""
+
+    parcel = serializers.CharField()
+    branch = serializers.CharField()
+    artifacts = UnpackedArtifact(many=True)
+    same = serializers.IntegerField()
+    pending = serializers.IntegerField()
+
+
+class ParcelIntoDraftView(ShelfView):
+    """Unpacking a parcel."""
+
+    @extend_schema(operation_id="drafts_unpack", request=ParcelIn, responses=UnpackedOut)
+    def post(self, request: Any, shelf: str) -> Response:
+        """Check an uploaded parcel and save what is in it into the caller's draft."""
+        caller, found = self.shelf(request, shelf, "commit")
+        values = valid(ParcelIn, request)
+        return Response(unpack_into_draft(caller, found, values["branch"], values["content"]))
+
+
 urlpatterns = [
     path("", DraftsView.as_view()),
     path("/points", PointsView.as_view()),
     path("/discard", DiscardView.as_view()),
+    path("/unpack", ParcelIntoDraftView.as_view()),
     path("/bring-back", BringBackView.as_view()),
     path("/commit", DraftCommitView.as_view()),
 ]
