@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
 from everyshelf.core.reading.worker import Worker
 from tests.support.hostile import binary_cases, zipped
-from tests.support.laws import law
+from tests.support.laws import SHARE, law
 
 SECONDS, BYTES = 5.0, 500 * 1024 * 1024
 DEEP = 100_000
@@ -162,7 +162,10 @@ class HostileFileTests(unittest.TestCase):
         worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
         self.addCleanup(worker.close)
         fell_back = []
-        for name, data in CASES.items():
+        # The suite takes every other one; `make laws` takes all.
+        chosen = dict(list(CASES.items())[:: 1 if SHARE >= 1 else 2])
+        chosen |= {name: CASES[name] for name in ("odd.ipynb", "odd-outputs.ipynb")}
+        for name, data in chosen.items():
             with self.subTest(name=name):
                 start = time.monotonic()
                 found = self.compared(worker, name, data, data + b"\nx")
@@ -178,7 +181,7 @@ class HostileFileTests(unittest.TestCase):
                 self.assertLess(time.monotonic() - start, 4 * SECONDS)
         for name in ("odd.ipynb", "odd-outputs.ipynb"):
             self.assertEqual(worker.outline(name, self.folder / name)["read_as"], "notebook")
-        print(f"    hostile: {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
+        print(f"    hostile: {len(chosen)} of {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
         self.assertEqual(set(os.listdir(".")), self.before, "something was written")
 
     def compared(self, worker: Worker, name: str, before: bytes, after: bytes) -> dict[str, Any]:

@@ -25,9 +25,9 @@ class CrashTests(unittest.TestCase):
         self.assertGreaterEqual(done.promoted, 1)
 
     def test_promotions_to_every_destination_are_whole_whatever_happens(self) -> None:
-        done = CutShort(seed=1, runs=6).run()
+        done = CutShort(seed=1, runs=5).run()
         self.assertEqual(done.problems, [])
-        self.assertEqual(sum(done.ended.values()), 6)
+        self.assertEqual(sum(done.ended.values()), 5)
 
 
 # A build of the product whose switch is no switch: it changes the files in place, one after the other.
@@ -81,7 +81,7 @@ def put(self, table, rows, *, replacing):
     for row in list(rows):
         whole(self, table, [row], replacing=replacing)
         self._records.execute("COMMIT")
-        time.sleep(0.005)
+        time.sleep(0.003)
         self._records.execute("BEGIN IMMEDIATE")
 
 sqlite._SqliteChanges.put = put
@@ -96,7 +96,7 @@ class BrokenTransactionTests(unittest.TestCase):
             (Path(folder) / "sitecustomize.py").write_text(BROKEN_TRANSACTION)
             for seed in range(3, 8):
                 said = {"sorts": ("sqlite",), "settings": {"PYTHONPATH": folder}, "only_kills": True}
-                done = CutShort(seed=seed, runs=3, **said).run()
+                done = CutShort(seed=seed, runs=2, **said).run()
                 if any("is not exactly what any tag holds" in problem for problem in done.problems):
                     return
         self.fail("a transaction that is none went unnoticed")

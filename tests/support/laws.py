@@ -9,10 +9,10 @@ from hypothesis import settings
 
 # The suite tries a part of the examples, so that it ends in time on two processors, and the same ones each time; `make
 # laws` tries all of them, others each time: what chance finds there becomes an example of the law.
-_SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.25"))
+SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.2"))
 
 
 def law(max_examples: int, **other: Any) -> settings:
     """Settings of a law worth ``max_examples`` examples in a whole run."""
-    examples = max(10, round(max_examples * _SHARE))
-    return settings(max_examples=examples, derandomize=_SHARE < 1, deadline=None, **other)
+    examples = max(10, round(max_examples * SHARE))
+    return settings(max_examples=examples, derandomize=SHARE < 1, deadline=None, **other)
