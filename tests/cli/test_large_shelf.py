@@ -7,10 +7,12 @@ import random
 
 from everyshelf.client import WantedChange
 from tests.support.factories import ServiceCase, Terminal, commit_files
+from tests.support.laws import in_full
 
 COUNT = 2500
 
 
+@in_full
 class LargeShelfTests(ServiceCase):
     """Nothing here is tidy."""
 

@@ -14,6 +14,7 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.demo.office import pairs
 from everyshelf.demo.pair import Pair
 from tests.support.factories import ServiceCase, commit_files
+from tests.support.laws import in_full
 
 # Read by lines in earnest: no syntax of theirs is known, and their comments are.
 BY_LINES = {"scripts/archive.sh", "scripts/next-boat.js"}
@@ -35,6 +36,7 @@ def _sides(pair: Pair, folder: Path) -> tuple[ArtifactSide, ArtifactSide]:
 class PairTests(unittest.TestCase):
     """Each pair alone."""
 
+    @in_full  # the shelf below is told the same
     def test_each_is_read_as_its_kind_and_told_as_what_was_edited(self) -> None:
         for pair in pairs():
             with self.subTest(path=pair.path):

@@ -13,6 +13,7 @@ import unittest
 import zipfile
 from pathlib import Path
 
+from tests.support.laws import in_full
 from tests.support.service import free_port
 
 ROOT = Path(__file__).parents[2]
@@ -43,6 +44,7 @@ class DemoTests(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         return done.stdout
 
+    @in_full  # the tour starts one, too
     def test_demo_builds_shows_and_is_quick_the_second_time(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             data, port = Path(folder) / "demo", free_port()

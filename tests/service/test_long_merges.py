@@ -14,6 +14,7 @@ from everyshelf.client import Client, ProblemError, WantedChange
 from everyshelf.client.shelf import ShelfClient
 from tests.service.test_merging import flow
 from tests.support.factories import Terminal, commit_files
+from tests.support.laws import in_full
 from tests.support.service import Service
 
 MANY = 60
@@ -72,6 +73,7 @@ class LongMergeTests(unittest.TestCase):
         self.assertTrue(self.told)
         self.assertTrue(all(0 <= done <= total <= MANY for done, total, _ in self.told), self.told)
 
+    @in_full
     def test_conflicts_are_settled_through_jobs_too_on_the_command_line(self) -> None:
         shelf = self.split(3, flow(weigh_timeout=45), flow(weigh_timeout=60))
         with self.assertRaises(ProblemError) as caught:
@@ -82,6 +84,7 @@ class LongMergeTests(unittest.TestCase):
         terminal.run("settle", "--finish", "--shelf", shelf.key)
         self.assertEqual(json.loads(shelf.read("flows/01.json"))["steps"][0]["timeout"], 60)
 
+    @in_full
     def test_commit_onto_a_branch_that_moved_on_and_a_proposal_wait_as_well(self) -> None:
         shelf = self.split(2, flow(weigh_timeout=45), flow(sail_run="go.py"))
         number = shelf.open_proposal("Go", "try")["number"]
