@@ -12,7 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import InvalidSessionIdException, NoSuchWindowException, WebDriverException
+from selenium.common.exceptions import (
+    InvalidSessionIdException,
+    NoSuchWindowException,
+    StaleElementReferenceException,
+    WebDriverException,
+)
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
@@ -114,6 +119,13 @@ class Browser:
         return self.wait_for(lambda: self.driver.execute_script(script, name, within))
 
     def press(self, name: str, within: str = "") -> None:
+        """Click it; once more if the page drew it anew between being found and being clicked."""
+        for _ in range(5):
+            try:
+                self.button(name, within).click()
+            except StaleElementReferenceException:
+                continue
+            return
         self.button(name, within).click()
 
     def press_key(self, key: str) -> None:
