@@ -28,8 +28,7 @@ def modules() -> list[str]:
 
 
 def _all(names: list[str]) -> Iterator[Ran]:
-    # One more than there are processors: much of what they do is waiting for a browser, a service or a disk.
-    workers = min(len(names), 1 + (os.cpu_count() or 1))
+    workers = min(len(names), os.cpu_count() or 1)
     if workers == 1:
         yield from map(run, names)
         return
