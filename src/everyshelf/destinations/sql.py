@@ -241,7 +241,7 @@ class SqlDatabase(Database):
     @contextlib.contextmanager
     def changing(self) -> Iterator[Changes]:
         with self._in_transaction("SERIALIZABLE") as connection:
-            yield SqlChanges(connection, self._dialect, self.rows, self._described)
+            yield SqlChanges(connection, self._dialect, self._described)
 
     def _described(self, connection: Connection, name: str, made_as: str) -> None:
         """Keep the text a view was made from in its comment, with what the database makes of it."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from typing import Any
 
@@ -73,10 +73,9 @@ class SqlChanges(Changes):
         self,
         connection: Connection,
         dialect: str,
-        rows: Callable[[Table], Iterator[Row]],
         described: Described,
     ) -> None:
-        self._connection, self._dialect, self._rows, self._described = connection, dialect, rows, described
+        self._connection, self._dialect, self._described = connection, dialect, described
         self._waiting = False
 
     def run(self, statement: str) -> None:
@@ -249,9 +248,6 @@ class SqlChanges(Changes):
         self._waiting = self._dialect == "postgresql"
         for at in range(0, len(rows), _BATCH):
             self._connection.execute(text, [self._given(table, row, wanted) for row in rows[at : at + _BATCH]])
-
-    def rows(self, table: Table) -> Iterator[Row]:
-        return self._rows(table)
 
     def broken(self) -> list[str]:
         """None: this database does not let a foreign key name nothing."""

@@ -51,10 +51,6 @@ class Changes(ABC):
         """Records; ``replacing`` ones of the same key, which keep the values of columns that are not named."""
 
     @abstractmethod
-    def rows(self, table: Table) -> Iterator[Row]:
-        """What is there by now."""
-
-    @abstractmethod
     def broken(self) -> list[str]:
         """Foreign keys that name nothing, in words."""
 

@@ -263,9 +263,6 @@ class _SqliteChanges(Changes):
                 key = ", ".join(str(row.get(n)) for n in table.key)
                 raise sqlite3.IntegrityError(f"{error}, in the record {key} of {table.table}") from error
 
-    def rows(self, table: Table) -> Iterator[Row]:
-        return _rows(self._records, table)
-
     def broken(self) -> list[str]:
         return sorted(
             f"a record of {table} names one of {parent} that is not there"
