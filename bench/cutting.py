@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import socket
 import threading
 import time
@@ -13,6 +14,7 @@ class Cutting:
 
     def __init__(self, port: int) -> None:
         self._to, self._until = port, 0.0
+        self._words, self._said = b"", False
         self._open: set[socket.socket] = set()
         self._lock = threading.Lock()
         self._listener = socket.create_server(("127.0.0.1", 0))
@@ -27,6 +29,14 @@ class Cutting:
                 with contextlib.suppress(OSError):
                     one.shutdown(socket.SHUT_RDWR)
             self._open.clear()
+
+    def cut_after(self, words: bytes) -> None:
+        """Let what holds these words through, and its answer; cut when anything more is said, until ``mend``."""
+        self._words, self._said = words, False
+
+    def mend(self) -> None:
+        """Let everything through again."""
+        self._words, self._until = b"", 0.0
 
     def close(self) -> None:
         """Listen no more."""
@@ -50,12 +60,16 @@ class Cutting:
             there.settimeout(None)
             with self._lock:
                 self._open |= {here, there}
-            for one, other in ((here, there), (there, here)):
-                threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
+            for one, other, asks in ((here, there, True), (there, here, False)):
+                threading.Thread(target=self._pass_on, args=(one, other, asks), daemon=True).start()
 
-    def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
+    def _pass_on(self, one: socket.socket, other: socket.socket, asks: bool) -> None:
         with contextlib.suppress(OSError):
             while data := one.recv(1 << 16):
+                if asks and self._words:
+                    if self._said:
+                        self.cut(math.inf)
+                    self._said = self._said or self._words in data
                 other.sendall(data)
         for end in (one, other):
             with contextlib.suppress(OSError):

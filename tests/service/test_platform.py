@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 import time
+import uuid
 from typing import Any
+
+from bench.cutting import Cutting
 
 from everyshelf.client import Job, ProblemError
 from tests.support.factories import ServiceCase
@@ -152,6 +155,39 @@ class MisbehavingTests(PlatformCase):
         own.start()
         self._until(lambda: self.shelf.deployments("far")[0].state == "recorded")
         self.assertIn("apps/board.json", space.objects())
+
+    def test_one_cut_off_before_it_could_be_read_back_is_finished_when_it_answers_again(self) -> None:
+        far = self._behind_a_connection()
+        self.connection.cut_after(b"/import HTTP")
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.wait(self.shelf.promote("one", "far"))
+        self.assertEqual(caught.exception.code, "promotion.unsettled")
+        self.assertIn("whether all of it is there is not known", caught.exception.problem["detail"])
+        self.assertIn("apps/board.json", far.objects())
+        self.assertEqual(self.shelf.deployments("far")[0].state, "switched")
+        self.connection.mend()
+        self._until(lambda: self.shelf.deployments("far")[0].state == "recorded")
+
+    def test_one_cut_off_while_it_is_made_ready_is_undone_when_it_answers_again(self) -> None:
+        far = self._behind_a_connection()
+        self.connection.cut_after(b"PUT /")
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.wait(self.shelf.promote("one", "far"))
+        self.assertEqual(caught.exception.code, "destination.out_of_reach")
+        self.assertEqual(self.shelf.deployments("far")[0].state, "planned")
+        self.connection.mend()
+        self._until(lambda: self.shelf.deployments("far")[0].state == "undone")
+        self.assertEqual(far.objects(), {})
+        self.shelf.wait(self.shelf.promote("one", "far"))
+        self.assertIn("apps/board.json", far.objects())
+
+    def _behind_a_connection(self) -> Space:
+        self.connection = Cutting(int(self.space.address.rpartition(":")[2].partition("/")[0]))
+        self.addCleanup(self.connection.close)
+        address = f"http://127.0.0.1:{self.connection.port}/far-{uuid.uuid4().hex[:8]}"
+        self.shelf.make_environment("far", destination="platform", address=address, token=TOKEN, route="far")
+        host = self.space.address.rpartition("/")[0]
+        return Space(f"{host}/{address.rpartition('/')[2]}")
 
     def _until(self, found: Any) -> None:
         end = time.monotonic() + 60

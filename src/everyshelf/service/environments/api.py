@@ -14,8 +14,8 @@ from everyshelf.core.errors import InvalidError
 from everyshelf.core.report import FORMS
 from everyshelf.service.environments import shapes
 from everyshelf.service.environments.actions import beside, bindings, environments, gates, promotion, reality, rehearsal
-from everyshelf.service.environments.models import Environment, Phase
-from everyshelf.service.jobs.actions import job_json, start_job
+from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
 from everyshelf.service.people.rights import Caller
 from everyshelf.service.shelves.actions.refs import resolve
@@ -198,7 +198,7 @@ class PromoteView(EnvironmentBase):
             said = {name: values[name] for name in ("overwrite_drift", "why", "lose")}
             forced = promotion.check_promotion(caller, found, tag, force=force, **said)
             planned = promotion.plan_promotion(caller, found, tag, forced=forced, request_key=key, **values)
-        return _job_for(caller, found, planned)
+        return _job_of(planned)
 
 
 class PutDraftView(EnvironmentBase):
@@ -221,7 +221,7 @@ class PutDraftView(EnvironmentBase):
         planned = promotion.plan_promotion(
             caller, found, found.trial_of, root=state.root, request_key=_request_key(request), **values
         )
-        return _job_for(caller, found, planned)
+        return _job_of(planned)
 
 
 class RollbackView(EnvironmentBase):
@@ -240,20 +240,16 @@ class RollbackView(EnvironmentBase):
             agreed = {"overwrite_drift": values["overwrite_drift"], "lose": values["lose"]}
             promotion.check_roll_back(caller, found, target, **agreed)
             planned = promotion.plan_promotion(caller, found, target.tag, back_to=target, request_key=key, **values)
-        return _job_for(caller, found, planned)
+        return _job_of(planned)
 
 
 def _request_key(request: Any) -> str:
     return str(request.headers.get("Idempotency-Key", ""))[:100]
 
 
-def _job_for(caller: Caller, environment: Environment, planned: Any) -> Response:
+def _job_of(planned: Deployment) -> Response:
     """The job of a deployment: the one it has already, if this request came before."""
-    shelf = environment.shelf
-    known = shelf.jobs.filter(kind="promote", parameters={"deployment": planned.key}).first()
-    if known is None and planned.state == Phase.PLANNED:
-        known = start_job(caller, "promote", shelf, {"deployment": planned.key})
-    return Response(job_json(known), status=202)
+    return Response(job_json(promotion.job_of(planned)), status=202)
 
 
 class DriftView(EnvironmentBase):

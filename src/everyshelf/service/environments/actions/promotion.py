@@ -10,16 +10,18 @@ The journal is the deployment's row: each phase is written before the next begin
 6. *recorded*: in force.
 
 A promotion that failed or was cut short is finished if the destination says that its switch took place, else undone.
-While a destination cannot be asked, its promotion stays *switching*, and it is asked again.
+While a destination cannot be asked, its promotion stays in the phase it was in, and is asked about again.
 """
 
 from __future__ import annotations
 
 import shlex
+import threading
 import time
 import uuid
+from collections.abc import Callable
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 import structlog
 from django.db import transaction
@@ -52,7 +54,8 @@ from everyshelf.service.environments.actions.manifests import (
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.actions.rehearsal import counts_of, plan_of
 from everyshelf.service.environments.models import Deployment, Environment, Phase
-from everyshelf.service.jobs.actions import Run
+from everyshelf.service.jobs.actions import Run, run_now, start_job
+from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.log.actions import note, note_of
 from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import get_tag
@@ -61,6 +64,9 @@ from everyshelf.service.shelves.models import Shelf, Tag
 log = structlog.get_logger("everyshelf.promotion")
 _OPEN = (Phase.PLANNED, Phase.STAGED, Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
 _ASKED_AGAIN_AFTER = (0.2, 0.5, 1.0, 2.0)  # seconds
+# Whoever waits for a turn and who looks after environments may ask about the same promotion at once.
+_settling = threading.Lock()
+T = TypeVar("T")
 
 
 # --- whether it may ---------------------------------------------------------------
@@ -186,7 +192,8 @@ def plan_promotion(
     at: datetime | None = None,
     who: str | None = None,
 ) -> Deployment:
-    """Open the journal of a promotion. The same request key gives the deployment it gave before."""
+    """Open the journal of a promotion, and the job that carries it out. The same request key gives the deployment it
+    gave before."""
     if (at is not None or who is not None) and not caller.may_import:
         raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
     with transaction.atomic():
@@ -199,7 +206,7 @@ def plan_promotion(
         extra = {"forced": [g["gate"] for g in gates], "why": why} if gates else {}
         act = "promotion.forced" if gates else "promotion.begun"
         note(caller, act, said, environment.shelf, deployment=number, rolled_back=back_to is not None, **extra)
-        return Deployment.objects.create(
+        planned = Deployment.objects.create(
             environment=environment,
             key=uuid.uuid4().hex,
             number=number,
@@ -215,6 +222,17 @@ def plan_promotion(
             begun=at or timezone.now(),
             request_key=request_key,
         )
+        start_job(caller, "promote", environment.shelf, _parameters(planned))
+        return planned
+
+
+def job_of(deployment: Deployment) -> Job:
+    """The job that carries it out."""
+    return Job.objects.get(kind="promote", parameters=_parameters(deployment))
+
+
+def _parameters(deployment: Deployment) -> dict[str, str]:
+    return {"deployment": deployment.key}
 
 
 def find_by_key(environment: Environment, request_key: str) -> Deployment | None:
@@ -283,7 +301,10 @@ def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
             run.no_more_cancel()
         tell(len(aim.manifest), len(aim.manifest), "switching")
     except BaseException:
-        _undo(deployment)
+        try:
+            _undo(deployment)
+        except EveryShelfError as error:
+            log.warning("a promotion is not undone yet", environment=environment.name, why=error.message)
         raise
     _enter(deployment, Phase.SWITCHING)
     _switch(deployment, destination)
@@ -296,7 +317,10 @@ def _wait_for_turn(deployment: Deployment, tell: Any) -> None:
         environment=deployment.environment_id, number__lt=deployment.number, state__in=_OPEN
     )
     while (before := rows.order_by("number").first()) is not None:
-        if not _is_at_work(before):
+        job = Job.objects.filter(kind="promote", parameters=_parameters(before)).first()
+        if job is not None and job.state == State.WAITING:
+            run_now(job.uid)  # it is to come first, and nobody else may be free to carry it out
+        elif job is None or job.state != State.RUNNING:
             _ask_again(before)
         tell(0, 0, f"waits for deployment {before.number} to {deployment.environment.name}")
         time.sleep(0.3)
@@ -350,14 +374,19 @@ def _switch(deployment: Deployment, destination: Destination) -> None:
 
 
 def _took_place(deployment: Deployment, destination: Destination) -> bool:
+    return _insist(deployment, lambda: destination.settle(deployment.key), "it is in force")
+
+
+def _insist(deployment: Deployment, ask: Callable[[], T], what: str) -> T:
+    """Ask a destination that may be out of reach for a moment; raises ``OutOfReachError`` if it is for longer."""
     for pause in (*_ASKED_AGAIN_AFTER, None):
         try:
-            return destination.settle(deployment.key)
+            return ask()
         except OutOfReachError as error:
             if pause is None:
                 name = deployment.environment.name
                 raise OutOfReachError(
-                    f"whether deployment {deployment.number} is in force in {name} is not known: {error.message}",
+                    f"whether {what} is not known of deployment {deployment.number} of {name}: {error.message}",
                     code="promotion.unsettled",
                     hint=f"It is finished or undone as soon as {name} answers.",
                 ) from error
@@ -374,7 +403,8 @@ def _finish(
     deployment: Deployment, destination: Destination, manifest: Manifest, start: float | None
 ) -> dict[str, Any]:
     """Read back and record. What is not there as it was put there is recorded too, and told."""
-    wrong = destination.differences(deployment.key, manifest, _written(deployment))
+    ours = _written(deployment)
+    wrong = _insist(deployment, lambda: destination.differences(deployment.key, manifest, ours), "all of it is there")
     if wrong:
         _tell_apart(deployment, destination, wrong)
     _enter(deployment, Phase.VERIFIED)
@@ -455,39 +485,36 @@ def finish_or_undo_all() -> None:
 
 
 def _waiting_for_turn() -> set[str]:
-    from everyshelf.service.jobs.models import Job, State
-
     rows = Job.objects.filter(kind="promote", state=State.WAITING).values_list("parameters", flat=True)
     return {parameters["deployment"] for parameters in rows}
 
 
 def ask_about_unsettled() -> None:
-    """Ask again about switches whose outcome is not known."""
-    rows = Deployment.objects.filter(state=Phase.SWITCHING).select_related("environment__shelf", "tag", "commit")
+    """Ask again about promotions whose outcome is not known, and nobody is at work on."""
+    rows = Deployment.objects.filter(state__in=_OPEN).select_related("environment__shelf", "tag", "commit")
     for deployment in rows.order_by("pk"):
-        if not _is_at_work(deployment):
+        jobs = Job.objects.filter(kind="promote", parameters=_parameters(deployment))
+        if not jobs.filter(state__in=(State.WAITING, State.RUNNING)).exists():
             _ask_again(deployment)
-
-
-def _is_at_work(deployment: Deployment) -> bool:
-    from everyshelf.service.jobs.models import Job, State
-
-    parameters = {"deployment": deployment.key}
-    return Job.objects.filter(kind="promote", state=State.RUNNING, parameters=parameters).exists()
 
 
 def _ask_again(deployment: Deployment) -> None:
     environment = deployment.environment
-    try:
-        destination = destination_of(environment)
-        staged = deployment.state != Phase.PLANNED
-        if (staged and destination.settle(deployment.key)) or not _undo(deployment):
-            _finish(deployment, destination, _wanted(load_record(deployment.manifest), destination.present()), None)
-            log.info("finished after a restart", environment=environment.name, number=deployment.number)
-        else:
-            log.info("undone after a restart", environment=environment.name, number=deployment.number)
-    except EveryShelfError as error:
-        log.warning("a promotion is not settled", environment=environment.name, why=error.message)
+    with _settling:
+        deployment.refresh_from_db()
+        if deployment.state not in _OPEN:
+            return
+        try:
+            destination = destination_of(environment)
+            staged = deployment.state != Phase.PLANNED
+            if (staged and destination.settle(deployment.key)) or not _undo(deployment):
+                wanted = _wanted(load_record(deployment.manifest), destination.present())
+                _finish(deployment, destination, wanted, None)
+                log.info("finished after it was cut short", environment=environment.name, number=deployment.number)
+            else:
+                log.info("undone after it was cut short", environment=environment.name, number=deployment.number)
+        except EveryShelfError as error:
+            log.warning("a promotion is not settled", environment=environment.name, why=error.message)
 
 
 def _wanted(record: Record, present: Manifest) -> Manifest:
