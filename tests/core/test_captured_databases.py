@@ -163,6 +163,17 @@ class RestoringTests(unittest.TestCase):
                     harbour.steps(changed)
                 self.assertEqual(caught.exception.code, "database.as_is")
 
+    def test_comments_and_names_that_are_words_of_the_language_come_along(self) -> None:
+        office, harbour = Held(), Held()
+        office.run(
+            "CREATE TABLE odd (a TEXT /* what */ CHECK (a <> '--' -- not that\n), \"select\" INT, b INT);\n"
+            'CREATE INDEX "order" ON odd ("select", b DESC) WHERE b > 0 -- some\n;'
+        )
+        files = office.files()
+        self.assertNotIn(b"not that", files["db/odd.table.json"])
+        self.assertEqual(harbour.put(files), [])
+        self.assertEqual(harbour.files(), files)
+
 
 class ChangingTests(unittest.TestCase):
     """Columns, keys, conditions and records are brought to what the shelf says, and the steps tell all of it."""
@@ -269,11 +280,39 @@ class ChangingTests(unittest.TestCase):
             ("db/notes.records.jsonl", b"[1]\n"),
             ("db/notes.records.jsonl", b'{"said": {"base64": 4}}\n'),
             ("db/large.view.sql", b"DROP TABLE vessels"),
+            ("db/large.view.sql", b"CREATE VIEW large AS SELECT 1; DROP TABLE vessels"),
         ):
             with self.assertRaises(InvalidError, msg=data[:40]) as caught:
                 harbour.steps({**files, path: data})
             self.assertEqual(caught.exception.code, "database.file")
             self.assertIn(path, caught.exception.message)
+
+    def test_what_a_table_says_stays_in_its_place_of_the_statement(self) -> None:
+        harbour = Held(SKERRY)
+        files = harbour.files()
+        for part in (
+            "0); DROP TABLE notes; --",
+            "0 -- none",
+            "(1",
+            "1), x (2",
+            "/* 1 */ 0",
+            "E'\\'; DROP TABLE notes; --'",
+            "$$'$$",
+        ):
+            for change in (
+                lambda t, said=part: t["columns"][2].update(default=said),
+                lambda t, said=part: t["columns"][2].update(type=said),
+                lambda t, said=part: t.update(checks=[{"holds": said}]),
+                lambda t, said=part: t["indexes"][0].update(where=said),
+                lambda t, said=part: t["references"][0].update(on_delete=said),
+                lambda t, said=part: t.update(options=[said]),
+            ):
+                with self.assertRaises(InvalidError, msg=part) as caught:
+                    harbour.steps(edited(files, "db/vessels.table.json", change))
+                self.assertEqual(caught.exception.code, "database.file")
+        for part in ("'a; b -- c'", "('x' || \";\")"):
+            edit = edited(files, "db/vessels.table.json", lambda t, said=part: t["columns"][2].update(default=said))
+            self.assertIn(("altered", "column", "vessels.seats"), harbour.steps(edit))
 
     def test_a_change_between_making_ready_and_the_switch_is_noticed(self) -> None:
         office, harbour = Held(SKERRY, "UPDATE harbours SET name = 'Skerry Town' WHERE code = 'SK'"), Held(SKERRY)
@@ -342,7 +381,9 @@ def tables(draw: Any) -> tuple[str, list[tuple[Any, ...]]]:
             said.append("COLLATE NOCASE")
         lines.append(" ".join(said))
     rows = draw(st.lists(st.tuples(*[_VALUES for _ in names]), max_size=6))
-    return f"CREATE TABLE t ({', '.join(lines)})", rows
+    indexed = [f'"{name.replace(chr(34), chr(34) * 2)}"{draw(st.sampled_from(["", " DESC"]))}' for name in names]
+    index = f"; CREATE INDEX i ON t ({', '.join(indexed)})" if draw(st.booleans()) else ""
+    return f"CREATE TABLE t ({', '.join(lines)}){index}", rows
 
 
 def made(drawn: tuple[str, list[tuple[Any, ...]]]) -> Held:

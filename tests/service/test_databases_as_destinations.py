@@ -296,7 +296,7 @@ class PostgresTests(ServiceCase):
         self.shelf.make_tag("two")
         with self.assertRaises(ProblemError) as caught:
             self.shelf.wait(self.shelf.promote("two", "harbours"))
-        self.assertEqual(caught.exception.code, "database.refused")
+        self.assertEqual(caught.exception.code, "database.broken")
         self.assertEqual(self.ask("harbours", "SELECT count(*), max(seats) FROM vessels"), [(2, 180)])
 
     def test_a_wrong_password_and_a_server_that_is_not_there(self) -> None:

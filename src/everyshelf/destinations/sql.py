@@ -1,20 +1,16 @@
 """Any database SQLAlchemy speaks to, restored in one transaction; proven with PostgreSQL.
 
 How a database spells what it is given is not guessed: a table is made in a transaction that is taken back, and told as
-it was found then. A view keeps the text it was made from in its comment. Triggers stay as they are and run.
+it was found then. A view keeps the text it was made from in its comment. Triggers stay as they are.
 """
 
 from __future__ import annotations
 
-import base64
 import contextlib
 import hashlib
 import json
-import struct
 import uuid
-from collections.abc import Callable, Iterator, Mapping
-from datetime import date, datetime, time
-from decimal import Decimal, InvalidOperation
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -25,17 +21,17 @@ from sqlalchemy.pool import NullPool
 
 from everyshelf.core.databases import Changes, Database, Schema, Table
 from everyshelf.core.databases.engine import DEPLOYMENTS, Row
-from everyshelf.core.databases.plan import index_statement
 from everyshelf.core.databases.schema import Column, normal
+from everyshelf.core.databases.statements import index_statement
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, OutOfReachError, RefusedError
 from everyshelf.destinations.sql_changes import SqlChanges, create_statement
 from everyshelf.destinations.sql_schema import MADE_AS, sql_schema
+from everyshelf.destinations.sql_values import comes_as_text, sorts_alike, told, told_value
 
 _TRANSACTIONAL = ("postgresql", "mssql", "duckdb")
 _SECONDS = 15
 _REFUSED = ("28", "42501")  # SQLSTATE: invalid authorization, insufficient privilege
 _OUT_OF_REACH = ("08", "53", "55P03", "57", "58")  # connection, resources, locks, operator, system
-_WHOLE = {"SMALLINT": 15, "INTEGER": 31, "INT": 31, "BIGINT": 63}
 
 
 def is_sql_address(address: str) -> bool:
@@ -77,6 +73,8 @@ def checked_sql_address(address: str) -> str:
 class SqlDatabase(Database):
     """The database at ``address`` (a URL of SQLAlchemy's without a password)."""
 
+    tells_triggers = False
+
     def __init__(self, address: str, password: str = "") -> None:
         url = make_url(address)
         self._name = f"{url.host or 'localhost'}/{url.database}"
@@ -84,12 +82,16 @@ class SqlDatabase(Database):
         self._dialect = url.get_backend_name()
         arguments: dict[str, Any] = {}
         if self._dialect == "postgresql":
-            arguments = {"connect_timeout": _SECONDS, "options": f"-c timezone=UTC -c lock_timeout={_SECONDS}s"}
+            arguments = {
+                "connect_timeout": _SECONDS,
+                "options": f"-c timezone=UTC -c datestyle=ISO -c intervalstyle=postgres -c lock_timeout={_SECONDS}s",
+            }
         with_password = url.set(password=password) if password else url
         self._engine = sa.create_engine(with_password, poolclass=NullPool, connect_args=arguments)
         self._connection: Connection | None = None
         self.alters_in_transaction = self._dialect in _TRANSACTIONAL
         self._told: dict[Table, Table] = {}
+        self._forms: dict[tuple[str, str], Any] = {}
 
     # --- reading ------------------------------------------------------------------
 
@@ -119,6 +121,7 @@ class SqlDatabase(Database):
         said = getattr(diagnosis, "message_primary", None) or str(error.orig).strip().partition("\n")[0]
         said = said.replace(self._password, "•••") if self._password else said
         state = str(getattr(error.orig, "sqlstate", None) or "")
+        said = said.partition(":")[0] if state.startswith("22") else said  # behind it stands the value
         if state.startswith(_REFUSED) or "authentication failed" in said:
             return RefusedError(
                 f"{self._name} does not let the service in: {said}",
@@ -128,6 +131,13 @@ class SqlDatabase(Database):
         out_of_reach = state.startswith(_OUT_OF_REACH) if state else isinstance(error, sa.exc.OperationalError)
         if error.connection_invalidated or out_of_reach:
             return OutOfReachError(f"{self._name} failed: {said}", code="destination.failed")
+        if state == "23503":
+            table = getattr(diagnosis, "table_name", None) or "a table"
+            return ConflictError(
+                f"the database would not fit together: a record of {table} names one that is not there",
+                code="database.broken",
+                hint="Bring the missing record along, or remove what names it; nothing was changed.",
+            )
         if state.startswith("40"):
             return ConflictError(
                 f"{self._name} was changed by somebody else at the same time",
@@ -160,16 +170,25 @@ class SqlDatabase(Database):
     def rows(self, table: Table) -> Iterator[Row]:
         names = table.filled
         order: list[Any] = [self._by_code(table.by_name[name]) for name in table.key]
-        wanted: Any = sa.select(*(sa.column(n) for n in names)).select_from(sa.table(table.table)).order_by(*order)
+        told_by: list[Any] = [self._as_read(table.by_name[name]) for name in names]
+        wanted: Any = sa.select(*told_by).select_from(sa.table(table.table)).order_by(*order)
         with self._in_transaction("REPEATABLE READ") as connection:
             for row in connection.execute(wanted):
                 yield {name: told(value) for name, value in zip(names, row, strict=True)}
 
+    def _as_read(self, column: Column) -> Any:
+        """A column as values are read from it, in the form in which they are told."""
+        named: Any = sa.column(column.name)
+        as_text = comes_as_text(column.type) if self._dialect == "postgresql" else ""
+        texts: Any = sa.ARRAY(sa.Text()) if as_text.endswith("[]") else sa.Text()
+        return sa.cast(named, texts).label(column.name) if as_text else named
+
     def _by_code(self, column: Column) -> Any:
-        """Texts in the order of their characters' numbers, whatever language the database sorts by."""
-        text = any(word in column.type.upper() for word in ("CHAR", "TEXT"))
-        named = sa.column(column.name, sa.Text() if text else None)
-        return sa.collate(named, "C") if text and self._dialect == "postgresql" else named
+        """What is told as a text in the order of its characters' numbers, whatever the database sorts by."""
+        named: Any = sa.column(column.name)
+        if self._dialect != "postgresql" or sorts_alike(column.type):
+            return named
+        return sa.collate(sa.cast(named, sa.Text()), "C")
 
     def current(self) -> str | None:
         with self._in_transaction("REPEATABLE READ") as connection:
@@ -234,7 +253,23 @@ class SqlDatabase(Database):
         )
 
     def told_value(self, column: Column, value: Any) -> Any:
-        return told_value(column, value)
+        return told_value(column, value, self._asked)
+
+    def _asked(self, type_: str, value: str) -> Any:
+        """How the database tells a value of a type of which we know nothing."""
+        if self._dialect != "postgresql":
+            return value
+        if (type_, value) not in self._forms:
+            query = sa.text(f"SELECT CAST(CAST(:value AS {type_}) AS TEXT)")
+            with self._in_transaction("REPEATABLE READ") as connection:
+                attempt = connection.begin_nested()
+                try:
+                    self._forms[type_, value] = connection.execute(query, {"value": value}).scalar_one()
+                except DBAPIError as error:
+                    raise ValueError(f"{value[:40]!r} is no {type_}") from error
+                finally:
+                    attempt.rollback()
+        return self._forms[type_, value]
 
     # --- changing ---------------------------------------------------------------------
 
@@ -251,93 +286,3 @@ class SqlDatabase(Database):
         kind: Any = sa.String()
         text = kind.literal_processor(self._engine.dialect)
         connection.exec_driver_sql(f"COMMENT ON VIEW {quoted} IS {text(kept)}".replace("%", "%%"))
-
-
-# --- values -------------------------------------------------------------------------------
-
-
-def told(value: Any) -> Any:
-    """A value as the driver gives it, as JSON can hold it."""
-    if isinstance(value, bytes | memoryview):
-        return {"base64": base64.b64encode(bytes(value)).decode()}
-    if isinstance(value, float) and value in (float("inf"), float("-inf")):
-        return {"real": str(value)}
-    if value is None or isinstance(value, bool | int | float | str | Mapping):
-        return value
-    if isinstance(value, datetime):
-        return value.isoformat(" ")
-    if isinstance(value, date | time):
-        return value.isoformat()
-    return [told(item) for item in value] if isinstance(value, list | tuple) else str(value)
-
-
-def told_value(column: Column, value: Any) -> Any:
-    """A value of a file as a database of types would tell it; raises ``ValueError`` for what it cannot hold."""
-    full = column.type.upper()
-    base = full.partition("(")[0].strip()
-    if "JSON" in base or full.endswith("[]"):
-        return value
-    if base in ("BYTEA", "BLOB", "BINARY", "VARBINARY"):
-        return _bytes(value)
-    if base in _REALS:
-        return _real(base, value)
-    if isinstance(value, dict | list):
-        raise ValueError(f"{value!r} is no value of {full or 'this column'}")
-    if base in ("NUMERIC", "DECIMAL"):
-        return _decimal(full, value)
-    if base in _WHOLE:
-        return _whole(base, value)
-    return _OF_TEXTS.get(base.partition(" ")[0], str)(str(value))
-
-
-def _whole(base: str, value: Any) -> int:
-    number = int(value) if isinstance(value, float) else int(str(value))
-    if number != value and str(number) != str(value):
-        raise ValueError(f"{value!r} is no whole number")
-    if not -(2 ** _WHOLE[base]) <= number < 2 ** _WHOLE[base]:
-        raise ValueError(f"{number} is too large for {base}")
-    return number
-
-
-def _real(base: str, value: Any) -> Any:
-    real = float(value["real"]) if isinstance(value, dict) and set(value) == {"real"} else float(value)
-    if base == "REAL" and float(f"{struct.unpack('f', struct.pack('f', real))[0]:.6g}") != real:
-        raise ValueError(f"REAL cannot hold {value} exactly; declare the column DOUBLE PRECISION")
-    return told(real)
-
-
-def _bytes(value: Any) -> Any:
-    if not isinstance(value, dict) or set(value) != {"base64"}:
-        raise ValueError('bytes are written {"base64": "…"}')
-    return told(base64.b64decode(value["base64"], validate=True))
-
-
-def _truth(text: str) -> bool:
-    if text.lower() not in ("0", "1", "true", "false"):
-        raise ValueError(f"{text!r} is neither true nor false")
-    return text.lower() in ("1", "true")
-
-
-_REALS = ("DOUBLE PRECISION", "FLOAT", "DOUBLE", "REAL")
-_OF_TEXTS: dict[str, Callable[[str], Any]] = {
-    "BOOLEAN": _truth,
-    "DATE": lambda text: date.fromisoformat(text).isoformat(),
-    "TIMESTAMP": lambda text: datetime.fromisoformat(text).isoformat(" "),
-    "DATETIME": lambda text: datetime.fromisoformat(text).isoformat(" "),
-    "TIME": lambda text: time.fromisoformat(text).isoformat(),
-    "UUID": lambda text: str(uuid.UUID(text)),
-}
-
-
-def _decimal(full: str, value: Any) -> str:
-    try:
-        number = Decimal(str(value))
-        digits = full.partition("(")[2].rstrip(")").split(",")
-        if len(digits) == 2:
-            scaled = number.quantize(Decimal(1).scaleb(-int(digits[1])))
-            if scaled != number:
-                raise ValueError(f"{value} has more digits than {full} keeps")
-            number = scaled
-    except InvalidOperation as error:
-        raise ValueError(f"{value!r} is no number for {full}") from error
-    return str(number)

@@ -2,36 +2,34 @@
 
 from __future__ import annotations
 
-import base64
-import json
+import contextlib
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
-from everyshelf.core.databases import Changes, Column, Reference, Table
-from everyshelf.core.databases.engine import DEPLOYMENTS, Row
-from everyshelf.core.databases.plan import quoted, renamed_columns
+from everyshelf.core.databases import Changes, Column, Schema, Table
+from everyshelf.core.databases.engine import DEPLOYMENTS, Row, RowPlan
+from everyshelf.core.databases.plan import renamed_columns
+from everyshelf.core.databases.statements import listed, quoted
 from everyshelf.core.errors import ConflictError
+from everyshelf.destinations.sql_aside import Aside
+from everyshelf.destinations.sql_values import bound
 
-_FOLLOWING = ("CASCADE", "SET NULL", "SET DEFAULT")
 _BATCH = 500
 Described = Callable[[Connection, str, str], None]
 
 
 def create_statement(table: Table, name: str = "", *, temporary: bool = False) -> str:
-    """The statement that makes ``table`` under ``name``, without its indexes."""
-    if table.as_is:
-        return table.as_is
+    """The statement that makes ``table`` under ``name``, without its indexes and foreign keys."""
     lines = [column_line(c, counts=_counts(table, c)) for c in table.columns]
     if table.key:
-        lines.append(f"PRIMARY KEY ({_names(table.key)})")
-    lines += [f"UNIQUE ({_names(u.columns)})" for u in table.unique]
+        lines.append(f"PRIMARY KEY ({listed(table.key)})")
+    lines += [f"UNIQUE ({listed(u.columns)})" for u in table.unique]
     lines += [f"CHECK ({c.holds})" for c in table.checks]
-    lines += [_reference_line(r) for r in table.references]
     inner = ",\n  ".join(lines)
     return f"CREATE {'TEMPORARY ' if temporary else ''}TABLE {quoted(name or table.table)} (\n  {inner}\n)"
 
@@ -54,18 +52,6 @@ def column_line(column: Column, *, counts: bool = False, required: bool = True) 
     return " ".join(said)
 
 
-def _reference_line(reference: Reference) -> str:
-    there = f" ({_names(reference.there)})" if reference.there else ""
-    line = f"FOREIGN KEY ({_names(reference.columns)}) REFERENCES {quoted(reference.table)}{there}"
-    line += f" ON DELETE {reference.on_delete}" if reference.on_delete else ""
-    line += f" ON UPDATE {reference.on_update}" if reference.on_update else ""
-    return line + (" DEFERRABLE INITIALLY DEFERRED" if reference.deferred else "")
-
-
-def _names(names: Iterable[str]) -> str:
-    return ", ".join(map(quoted, names))
-
-
 class SqlChanges(Changes):
     """One transaction of a database that checks foreign keys by itself."""
 
@@ -76,24 +62,33 @@ class SqlChanges(Changes):
         described: Described,
     ) -> None:
         self._connection, self._dialect, self._described = connection, dialect, described
-        self._waiting = False
+        self._aside = Aside(connection, dialect)
+
+    @contextlib.contextmanager
+    def loosened(self, before: Schema, after: Schema, rows: Mapping[str, RowPlan]) -> Iterator[None]:
+        self._aside.take(before, after, rows)
+        yield
+        self._aside.put_back(before, after)
 
     def run(self, statement: str) -> None:
+        self._aside.ask()
         self._do(statement)
         view = _named(statement)
         if view and self._dialect == "postgresql":
             self._described(self._connection, view, statement)
 
     def _do(self, statement: str) -> None:
-        if self._waiting and statement.startswith(("CREATE", "ALTER", "DROP")):
-            # Foreign keys that are looked at when the transaction ends stand in the way of altering until then.
-            self._connection.exec_driver_sql("SET CONSTRAINTS ALL IMMEDIATE")
-            self._waiting = False
         self._connection.exec_driver_sql(statement.replace("%", "%%"))
 
     # --- tables ------------------------------------------------------------------------
 
     def create(self, table: Table) -> None:
+        if table.as_is:
+            raise ConflictError(
+                f"table {table.table} cannot be made from here: {table.as_is.removeprefix('--').strip()[:100]}",
+                code="database.as_is",
+                hint="Make it in the database by hand, then promote again.",
+            )
         self._do(create_statement(table))
 
     def drop(self, table: Table) -> None:
@@ -143,28 +138,24 @@ class SqlChanges(Changes):
         gone += [u["name"] for u in inspector.get_unique_constraints(table) if tuple(u["column_names"]) not in wanted]
         kept = {c.holds for c in new.checks}
         gone += [c["name"] for c in inspector.get_check_constraints(table) if c["sqltext"] not in kept]
-        if old.references != new.references:
-            gone += [r["name"] for r in inspector.get_foreign_keys(table)]
         for name in gone:
             self._do(f"ALTER TABLE {quoted(table)} DROP CONSTRAINT {quoted(str(name))}")
 
     def constrain(self, old: Table, new: Table) -> None:
+        self._aside.ask()
         table = quoted(new.table)
         for column in new.columns:
             before = old.by_name.get(column.name)
             if column.required and not (before is not None and before.required):
                 self._do(f"ALTER TABLE {table} ALTER COLUMN {quoted(column.name)} SET NOT NULL")
         if new.key and old.key != new.key:
-            self._do(f"ALTER TABLE {table} ADD PRIMARY KEY ({_names(new.key)})")
+            self._do(f"ALTER TABLE {table} ADD PRIMARY KEY ({listed(new.key)})")
         for unique in new.unique:
             if unique not in old.unique:
-                self._do(f"ALTER TABLE {table} ADD UNIQUE ({_names(unique.columns)})")
+                self._do(f"ALTER TABLE {table} ADD UNIQUE ({listed(unique.columns)})")
         for check in new.checks:
             if check.holds not in {c.holds for c in old.checks}:
                 self._do(f"ALTER TABLE {table} ADD CHECK ({check.holds})")
-        if old.references != new.references:
-            for reference in new.references:
-                self._do(f"ALTER TABLE {table} ADD {_reference_line(reference)}")
 
     def forget(self, sort: str, name: str, table: str = "") -> None:
         if sort != "trigger":
@@ -176,34 +167,8 @@ class SqlChanges(Changes):
         if not table.key:
             self._do(f"DELETE FROM {quoted(table.table)}")
             return
-        gone = list(rows)
-        self._refuse_followers(table, gone)
         where = " AND ".join(f"{quoted(n)} = {self._mark(table, n)}" for n in table.key)
-        self._many(f"DELETE FROM {quoted(table.table)} WHERE {where}", gone, table, table.key)
-
-    def _refuse_followers(self, table: Table, gone: list[Row]) -> None:
-        """A removal that would remove or change what nobody said anything about is none of ours."""
-        inspector = sa.inspect(self._connection)
-        for name in inspector.get_table_names():
-            for said in inspector.get_foreign_keys(name):
-                follows = str((said.get("options") or {}).get("ondelete") or "").upper()
-                if said["referred_table"] != table.table or follows not in _FOLLOWING:
-                    continue
-                if not set(said["referred_columns"]) <= set(table.filled):
-                    continue
-                pairs = list(zip(said["constrained_columns"], said["referred_columns"], strict=True))
-                where = " AND ".join(f"{quoted(here)} = {self._mark(table, there)}" for here, there in pairs)
-                statement = sa.text(f"SELECT count(*) FROM {quoted(name)} WHERE {where}")
-                count = 0
-                for row in gone:
-                    given = self._given(table, row, [there for _, there in pairs])
-                    count += int(self._connection.execute(statement, given).scalar_one())
-                if count:
-                    raise ConflictError(
-                        f"{count} records of {name} would go or change with records of {table.table}",
-                        code="database.broken",
-                        hint="Remove what names them first, or keep the records; nothing was changed.",
-                    )
+        self._many(f"DELETE FROM {quoted(table.table)} WHERE {where}", list(rows), table, table.key)
 
     def put(self, table: Table, rows: Iterable[Row], *, replacing: bool) -> None:
         wanted = list(rows)
@@ -213,7 +178,7 @@ class SqlChanges(Changes):
         marks = {n: self._mark(table, n) for n in names}
         if not replacing:
             values = ", ".join(marks.values())
-            self._many(f"INSERT INTO {quoted(table.table)} ({_names(names)}) VALUES ({values})", wanted, table, names)
+            self._many(f"INSERT INTO {quoted(table.table)} ({listed(names)}) VALUES ({values})", wanted, table, names)
         elif rest := [n for n in names if n not in table.key]:
             changed = ", ".join(f"{quoted(n)} = {marks[n]}" for n in rest)
             where = " AND ".join(f"{quoted(n)} = {marks[n]}" for n in table.key)
@@ -241,11 +206,10 @@ class SqlChanges(Changes):
     @staticmethod
     def _given(table: Table, row: Row, names: Iterable[str]) -> dict[str, Any]:
         places = {name: number for number, name in enumerate(table.by_name)}
-        return {f"p{places[name]}": _bound(row.get(name)) for name in names}
+        return {f"p{places[name]}": bound(table.by_name[name], row.get(name)) for name in names}
 
     def _many(self, statement: str, rows: list[Row], table: Table, names: Iterable[str]) -> None:
         wanted, text = list(names), sa.text(statement)
-        self._waiting = self._dialect == "postgresql"
         for at in range(0, len(rows), _BATCH):
             self._connection.execute(text, [self._given(table, row, wanted) for row in rows[at : at + _BATCH]])
 
@@ -260,15 +224,6 @@ class SqlChanges(Changes):
         statement = sa.text(f"INSERT INTO {DEPLOYMENTS} (number, key, put_at) VALUES (:number, :key, :put_at)")
         now = datetime.now(UTC).isoformat(timespec="seconds")
         self._connection.execute(statement, {"number": last + 1, "key": key, "put_at": now})
-
-
-def _bound(value: Any) -> Any:
-    """What is given to the driver for a told value; the statement says the type."""
-    if isinstance(value, dict) and set(value) == {"base64"}:
-        return base64.b64decode(value["base64"])
-    if isinstance(value, dict) and set(value) == {"real"}:
-        return value["real"]
-    return json.dumps(value) if isinstance(value, dict | list) else value
 
 
 def _named(statement: str) -> str:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator
-from contextlib import AbstractContextManager
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.databases.schema import Column, Schema, Table, normal
@@ -15,12 +16,30 @@ Row = dict[str, Any]
 DEPLOYMENTS = "everyshelf_deployments"
 
 
+@dataclass
+class RowPlan:
+    """What happens to the records of one table; ``gone`` of a table without a key is all that is there. ``exchanges``:
+    records that change may take from each other what has to be unique."""
+
+    gone: list[Row] = field(default_factory=list)
+    fresh: list[Row] = field(default_factory=list)
+    changed: list[Row] = field(default_factory=list)
+    exchanges: bool = False
+
+    def __bool__(self) -> bool:
+        return bool(self.gone or self.fresh or self.changed)
+
+
 class Changes(ABC):
     """What is done in one transaction: all of it, or nothing if anything raises."""
 
+    def loosened(self, before: Schema, after: Schema, rows: Mapping[str, RowPlan]) -> AbstractContextManager[None]:
+        """While it lasts, foreign keys need not hold; afterwards all of ``after`` do, or it raises."""
+        return nullcontext()
+
     @abstractmethod
     def create(self, table: Table) -> None:
-        """A new table, without its indexes and triggers."""
+        """A new table, without its indexes and triggers; its foreign keys may follow when nothing is loose any more."""
 
     @abstractmethod
     def drop(self, table: Table) -> None:
@@ -65,6 +84,8 @@ class Database(ABC):
 
     # Whether tables can be altered in the transaction in which records are put.
     alters_in_transaction = True
+    # Whether its triggers are files of the shelf.
+    tells_triggers = True
 
     @abstractmethod
     def reading(self) -> AbstractContextManager[None]:

@@ -17,6 +17,7 @@ import orjson
 
 from everyshelf.core.databases.engine import Row
 from everyshelf.core.databases.schema import Column, Table
+from everyshelf.core.databases.tokens import is_several, leaves_its_place
 from everyshelf.core.databases.values import meant
 from everyshelf.core.errors import InvalidError
 
@@ -28,6 +29,8 @@ MOST_KEYED = 1_000
 _WHOLE = re.compile(r"-?(0|[1-9]\d*)\Z")
 _NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)(e[-+]?\d+)?\Z", re.IGNORECASE)
 _QUOTED = re.compile(r"'((?:[^']|'')*)'\Z")
+_ACTIONS = {"", "CASCADE", "RESTRICT", "SET NULL", "SET DEFAULT", "NO ACTION"}
+_OPTIONS = ("AUTOINCREMENT", "STRICT", "WITHOUT ROWID")
 NOT_TOLD = object()
 # A value as the database would tell it; raises ``ValueError`` for what it cannot hold.
 Told = Callable[[Column, Any], Any]
@@ -74,6 +77,27 @@ def _check(path: str, table: Table) -> None:
     for what, columns in groups:
         if strange := next((c for c in columns if c not in known), None):
             raise wrong(path, f"{what} names the column {strange}, which is not there")
+    for where, part in _parts(table):
+        if leaves_its_place(part):
+            raise wrong(path, f"{where} is no part of a statement: {part[:60]}")
+    if strange := next((w for r in table.references for w in (r.on_delete, r.on_update) if w not in _ACTIONS), None):
+        raise wrong(
+            path, f"a foreign key cannot do {strange[:60]}: it is one of {', '.join(sorted(filter(None, _ACTIONS)))}"
+        )
+    if strange := next((o for o in table.options if o not in _OPTIONS), None):
+        raise wrong(path, f"there is no option {strange[:60]}: it is one of {', '.join(_OPTIONS)}")
+    if table.as_is and not table.as_is.startswith("--") and is_several(table.as_is):
+        raise wrong(path, "it makes more than a table")
+
+
+def _parts(table: Table) -> Iterator[tuple[str, str]]:
+    """What stands in the statement of a table as it is told, and where it is told."""
+    for column in table.columns:
+        for part in (column.type, column.collation, column.generated, column.default or ""):
+            yield f"the column {column.name}", part
+    yield from (("a check", check.holds) for check in table.checks)
+    for index in table.indexes:
+        yield from ((f"the index {index.name}", part) for part in (*index.columns, index.where))
 
 
 def wrong(path: str, why: str) -> InvalidError:

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from everyshelf.core.databases.engine import Changes, Row
+from everyshelf.core.databases.engine import Changes, Row, RowPlan
 from everyshelf.core.databases.files import NOT_TOLD, default_value, row_key
-from everyshelf.core.databases.schema import Column, Index, Reference, Schema, Table, parents_first
+from everyshelf.core.databases.schema import Column, Reference, Schema, Table, parents_first
+from everyshelf.core.databases.statements import index_statement
 from everyshelf.core.errors import ConflictError
 from everyshelf.core.kinds.captured import widens
 
@@ -41,18 +42,6 @@ class Step:
 
 
 @dataclass
-class RowPlan:
-    """What happens to the records of one table; ``gone`` of a table without a key is all that is there."""
-
-    gone: list[Row] = field(default_factory=list)
-    fresh: list[Row] = field(default_factory=list)
-    changed: list[Row] = field(default_factory=list)
-
-    def __bool__(self) -> bool:
-        return bool(self.gone or self.fresh or self.changed)
-
-
-@dataclass
 class Plan:
     """Everything to be done, in terms of the schema before and after, and the records of chosen tables."""
 
@@ -68,6 +57,10 @@ class Plan:
 
     def carry_out(self, changes: Changes) -> None:
         """Do it, within one transaction: removals children first, what is put parents first, conditions last."""
+        with changes.loosened(self.before, self.after, self.rows):
+            self._carry_out(changes)
+
+    def _carry_out(self, changes: Changes) -> None:
         before, after = self.before, self.after
         order = parents_first({**before.tables, **after.tables})
         altered = [n for n in order if n in before.tables and n in after.tables and self._differs(n)]
@@ -123,17 +116,6 @@ class Plan:
             # One that nothing changed is there already, unless the table was made anew.
             changes.forget("index", index.name, name)
             changes.run(index_statement(index, name, index.name))
-
-
-def index_statement(index: Index, table: str, name: str) -> str:
-    """The statement that makes an index on ``table`` under ``name``."""
-    unique, where = "UNIQUE " if index.unique else "", f" WHERE {index.where}" if index.where else ""
-    return f"CREATE {unique}INDEX {quoted(name)} ON {quoted(table)} ({', '.join(index.columns)}){where}"
-
-
-def quoted(name: str) -> str:
-    """A name as SQL takes it."""
-    return '"' + name.replace('"', '""') + '"'
 
 
 def _mentioned_first(views: dict[str, str]) -> list[str]:
@@ -292,6 +274,7 @@ def plan_rows(old: Table | None, new: Table, there: Iterable[Row], wanted: Itera
         seen = {n: added.get(n, row.get(renamed.get(n, n))) for n in names}
         known[row_key(old, row)] = row, seen
     plan, number = RowPlan(), 0
+    replaced: list[Row] = []
     for row in wanted:
         number += 1
         found = known.pop(row_key(new, row), None)
@@ -299,8 +282,26 @@ def plan_rows(old: Table | None, new: Table, there: Iterable[Row], wanted: Itera
             plan.fresh.append(row)
         elif not _same(found[1], row):
             plan.changed.append(row)
+            replaced.append(found[1])
     plan.gone = [row for row, _ in known.values()]
+    plan.exchanges = _exchange(new, replaced, plan.changed)
     return number, plan
+
+
+def _exchange(table: Table, replaced: list[Row], changed: list[Row]) -> bool:
+    """Whether a changed record takes what has to be unique from another that changes."""
+    alone: list[tuple[str, ...]] = [u.columns for u in table.unique]
+    alone += [tuple(c.strip('"') for c in i.columns) for i in table.indexes if i.unique]
+    for columns in alone:
+        if not set(columns) <= table.by_name.keys():  # an expression: nobody worked it out
+            if len(changed) > 1:
+                return True
+            continue
+        were, are = ([repr([r.get(c) for c in columns]) for r in rows] for rows in (replaced, changed))
+        moved = {now for was, now in zip(were, are, strict=True) if was != now}
+        if moved & {was for was, now in zip(were, are, strict=True) if was != now}:
+            return True
+    return False
 
 
 def _same(one: Row, other: Row) -> bool:

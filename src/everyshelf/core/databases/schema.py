@@ -53,12 +53,15 @@ class Check(_Part, frozen=True):
 
 
 class Index(_Part, frozen=True):
-    """An index; a column may be an expression or carry its direction."""
+    """An index; a column may be an expression or carry its direction. ``method``: how it is kept, where that is not the
+    usual way; ``include``: columns it carries along."""
 
     name: str
     columns: tuple[str, ...]
     unique: bool = False
     where: str = ""
+    method: str = ""
+    include: tuple[str, ...] = ()
 
 
 class Table(_Part, frozen=True):
@@ -97,7 +100,7 @@ class Schema:
 
 def normal(table: Table) -> Table:
     """A table as a database tells it: what has no order in the order of its name, and nothing of the past."""
-    plain = [Index(i.name, tuple(map(_plain, i.columns)), i.unique, i.where) for i in table.indexes]
+    plain = [msgspec.structs.replace(i, columns=tuple(map(_plain, i.columns))) for i in table.indexes]
     return msgspec.structs.replace(
         table,
         columns=tuple(msgspec.structs.replace(c, was="") for c in table.columns),

@@ -17,9 +17,10 @@ from typing import Any
 from urllib.parse import quote
 
 from everyshelf.core.databases.engine import DEPLOYMENTS, Changes, Database, Row
-from everyshelf.core.databases.plan import quoted, renamed_columns
+from everyshelf.core.databases.plan import renamed_columns
 from everyshelf.core.databases.schema import Column, Schema, Table
 from everyshelf.core.databases.sqlite_schema import column_line, create_statement, sqlite_schema
+from everyshelf.core.databases.statements import quoted
 from everyshelf.core.databases.values import meant, told
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError
 

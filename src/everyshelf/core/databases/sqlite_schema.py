@@ -14,19 +14,15 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.databases.engine import DEPLOYMENTS
-from everyshelf.core.databases.plan import quoted
 from everyshelf.core.databases.schema import Check, Column, Index, Reference, Schema, Table, Unique, normal
+from everyshelf.core.databases.statements import listed, quoted, reference_line
+from everyshelf.core.databases.tokens import Token, tokens, without_comments
 from everyshelf.core.errors import ConflictError, UnreadableError
 from everyshelf.core.tables.databases import Database as Told
 from everyshelf.core.tables.databases import DatabaseTable, read_schema
 
 _LITERAL = re.compile(
     r"(?:[-+]?\d[\w.+-]*|x?'(?:[^']|'')*'|null|true|false|current_(?:time|date|timestamp))\Z", re.IGNORECASE
-)
-_TOKEN = re.compile(
-    r"""(?P<blank>\s+|--[^\n]*|/\*.*?\*/)|(?P<name>"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\])|(?P<text>'(?:[^']|'')*')"""
-    r"""|(?P<word>\w+)|(?P<sign>.)""",
-    re.DOTALL,
 )
 _TABLE_WORDS = {"CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN"}
 # What a column may say beside these is asked of the database.
@@ -133,43 +129,27 @@ def _indexes(records: sqlite3.Connection, table: str) -> tuple[Index, ...]:
 
 
 def _index(name: str, sql: str) -> Index:
-    tokens = _tokens(sql)
-    at = next(n for n, t in enumerate(tokens) if t.text == "(")
-    columns, end = _items(tokens, at)
-    unique = any(t.word == "UNIQUE" for t in tokens[:3])
-    rest = tokens[end + 1 :]
-    where = sql[rest[0].end :].strip() if rest and rest[0].word == "WHERE" else ""
-    told = tuple(quoted(_unquoted_name(i)) if len(i) == 1 else sql[i[0].start : i[-1].end] for i in columns)
+    found = tokens(sql)
+    at = next(n for n, t in enumerate(found) if t.text == "(")
+    columns, end = _items(found, at)
+    unique = any(t.word == "UNIQUE" for t in found[:3])
+    rest = found[end + 1 :]
+    where = without_comments(sql[rest[0].end :]) if rest and rest[0].word == "WHERE" else ""
+    told = tuple(
+        quoted(_unquoted_name(i)) if len(i) == 1 else without_comments(sql[i[0].start : i[-1].end]) for i in columns
+    )
     return Index(name, told, unique, where)
 
 
 # --- the statement --------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class _Token:
-    text: str
-    start: int
-    end: int
-    kind: str
-
-    @property
-    def word(self) -> str:
-        """A keyword in capitals; empty for anything quoted."""
-        return self.text.upper() if self.kind == "word" else ""
-
-
-def _tokens(sql: str) -> list[_Token]:
-    found = (_Token(m[0], m.start(), m.end(), str(m.lastgroup)) for m in _TOKEN.finditer(sql))
-    return [t for t in found if t.kind != "blank"]
-
-
-def _items(tokens: list[_Token], at: int) -> tuple[list[list[_Token]], int]:
+def _items(found: list[Token], at: int) -> tuple[list[list[Token]], int]:
     """What stands between the bracket at ``at`` and its end, parted by commas; and where it ends."""
-    items: list[list[_Token]] = [[]]
+    items: list[list[Token]] = [[]]
     depth = 0
-    for n in range(at, len(tokens)):
-        token = tokens[n]
+    for n in range(at, len(found)):
+        token = found[n]
         if token.text == ")":
             depth -= 1
             if depth == 0:
@@ -183,7 +163,7 @@ def _items(tokens: list[_Token], at: int) -> tuple[list[list[_Token]], int]:
     raise _UnknownError
 
 
-def _unquoted_name(item: list[_Token]) -> str:
+def _unquoted_name(item: list[Token]) -> str:
     text = item[0].text
     if item[0].kind == "name":
         return text[1:-1].replace(text[-1] * 2, text[-1]) if text[0] != "[" else text[1:-1]
@@ -211,18 +191,18 @@ class _Statement:
     deferred: bool = False
 
     def __post_init__(self) -> None:
-        tokens = _tokens(self.sql)
-        at = next((n for n, t in enumerate(tokens) if t.text == "("), None)
+        found = tokens(self.sql)
+        at = next((n for n, t in enumerate(found) if t.text == "("), None)
         if at is None:
             raise _UnknownError
-        items, _ = _items(tokens, at)
+        items, _ = _items(found, at)
         deferred = [self._item(item) for item in items]
         mentioned = [d for d in deferred if d is not None]
         if any(mentioned) and not all(mentioned):
             raise _UnknownError  # one foreign key waits for the end of the transaction and another does not
         self.deferred = any(mentioned)
 
-    def _item(self, item: list[_Token]) -> bool | None:
+    def _item(self, item: list[Token]) -> bool | None:
         """Take in a column or a condition; tells whether a foreign key in it is deferred, None if there is none."""
         if item[0].word in _TABLE_WORDS:
             rest, own = item, None
@@ -240,16 +220,16 @@ class _Statement:
             return None
         return "DEFERRED" in words
 
-    def _type(self, rest: list[_Token], own: _Said) -> list[_Token]:
+    def _type(self, rest: list[Token], own: _Said) -> list[Token]:
         end = depth = 0
         while end < len(rest) and (depth or rest[end].word not in _HARMLESS):
             depth += {"(": 1, ")": -1}.get(rest[end].text, 0)
             end += 1
         if end:
-            own.type = " ".join(self.sql[rest[0].start : rest[end - 1].end].split())
+            own.type = " ".join(without_comments(self.sql[rest[0].start : rest[end - 1].end]).split())
         return rest[end:]
 
-    def _clauses(self, rest: list[_Token], own: _Said | None) -> None:
+    def _clauses(self, rest: list[Token], own: _Said | None) -> None:
         name, n = "", 0
         while n < len(rest):
             word = rest[n].word
@@ -258,7 +238,7 @@ class _Statement:
                 continue
             if word in ("CHECK", "AS") and n + 1 < len(rest) and rest[n + 1].text == "(":
                 end = _closing(rest, n + 1)
-                inner = self.sql[rest[n + 1].end : rest[end].start].strip()
+                inner = without_comments(self.sql[rest[n + 1].end : rest[end].start])
                 if word == "CHECK":
                     self.checks.append(Check(inner, name))
                 elif own is not None:
@@ -276,10 +256,10 @@ class _Statement:
             n += 1
 
 
-def _closing(tokens: list[_Token], at: int) -> int:
+def _closing(found: list[Token], at: int) -> int:
     depth = 0
-    for n in range(at, len(tokens)):
-        depth += {"(": 1, ")": -1}.get(tokens[n].text, 0)
+    for n in range(at, len(found)):
+        depth += {"(": 1, ")": -1}.get(found[n].text, 0)
         if depth == 0:
             return n
     raise _UnknownError
@@ -295,12 +275,12 @@ def create_statement(table: Table, name: str = "") -> str:
     lines = list(_column_lines(table))
     alone = "AUTOINCREMENT" in table.options
     if table.key and not alone:
-        lines.append(f"PRIMARY KEY ({_names(table.key)})")
-    lines += [f"UNIQUE ({_names(u.columns)})" for u in table.unique]
+        lines.append(f"PRIMARY KEY ({listed(table.key)})")
+    lines += [f"UNIQUE ({listed(u.columns)})" for u in table.unique]
     for check in table.checks:
         named = f"CONSTRAINT {quoted(check.name)} " if check.name else ""
         lines.append(f"{named}CHECK ({check.holds})")
-    lines += [_reference_line(r) for r in table.references]
+    lines += [reference_line(r) for r in table.references]
     options = ", ".join(o for o in table.options if o != "AUTOINCREMENT")
     inner = ",\n  ".join(lines)
     return f"CREATE TABLE {quoted(name or table.table)} (\n  {inner}\n) {options}".rstrip()
@@ -327,15 +307,3 @@ def column_line(column: Column) -> str:
     if column.generated:
         said.append(f"GENERATED ALWAYS AS ({column.generated})" + (" STORED" if column.stored else ""))
     return " ".join(word for word in said if word)
-
-
-def _reference_line(reference: Reference) -> str:
-    there = f" ({_names(reference.there)})" if reference.there else ""
-    line = f"FOREIGN KEY ({_names(reference.columns)}) REFERENCES {quoted(reference.table)}{there}"
-    line += f" ON DELETE {reference.on_delete}" if reference.on_delete else ""
-    line += f" ON UPDATE {reference.on_update}" if reference.on_update else ""
-    return line + (" DEFERRABLE INITIALLY DEFERRED" if reference.deferred else "")
-
-
-def _names(names: tuple[str, ...]) -> str:
-    return ", ".join(map(quoted, names))

@@ -17,6 +17,7 @@ from tempfile import TemporaryDirectory
 from msgspec.structs import replace
 
 from everyshelf.core.databases import Database, Layout, Plan, Schema, Step, Table, plan_changes
+from everyshelf.core.databases.engine import RowPlan
 from everyshelf.core.databases.files import (
     KEYED,
     LINES,
@@ -30,7 +31,8 @@ from everyshelf.core.databases.files import (
     wrong,
 )
 from everyshelf.core.databases.layout import Place
-from everyshelf.core.databases.plan import RowPlan, plan_rows, renamed_columns
+from everyshelf.core.databases.plan import plan_rows, renamed_columns
+from everyshelf.core.databases.tokens import is_several
 from everyshelf.core.errors import ConflictError, MissingError
 from everyshelf.core.promotion.destination import (
     Beside,
@@ -77,7 +79,9 @@ class DatabaseDestination(Destination):
 
     def takes(self, path: str) -> bool:
         place = self._layout.place(path)
-        return place is not None and (place.sort != "records" or self._is_chosen(place.name))
+        if place is None or (place.sort == "trigger" and not self._database.tells_triggers):
+            return False
+        return place.sort != "records" or self._is_chosen(place.name)
 
     # --- what is there --------------------------------------------------------------
 
@@ -300,4 +304,6 @@ def _statement(path: str, place: Place, data: bytes) -> str:
     words = sql.upper().split(None, 4)
     if words[:1] != ["CREATE"] or place.sort.upper() not in words[1:4]:
         raise wrong(path, f"it is no CREATE {place.sort.upper()} statement")
+    if place.sort == "view" and is_several(sql):
+        raise wrong(path, "it is more than one statement")
     return sql

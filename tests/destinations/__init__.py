@@ -1,0 +1,1 @@
+"""Tests of places that are reached by protocols of their own, against the real thing."""
