@@ -17,7 +17,7 @@ import contextlib
 import os
 import shutil
 from collections.abc import Collection, Iterator
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import msgspec
 
@@ -133,34 +133,35 @@ class FolderDestination(Destination):
         """Bring what is not in ``part`` yet, and make it durable."""
         before = self.current()
         seen = self._seen(before) if before else {}
-        old = self._versions / before if before else None
+        old = str(self._versions / before) if before else None
         missing = sorted(manifest.keys() - stays.keys())
-        folders = {part}
+        folders = {""}
         for done, path in enumerate(missing):
             progress(done, len(missing), path)
-            target, placed = part / check_path(path), manifest[path]
-            if target.parent not in folders:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                folders |= {target.parent, *(p for p in target.parents if p.is_relative_to(part))}
-            if old is not None and self._linked(old / path, target, seen.get(path), placed):
+            target, placed = f"{part}/{check_path(path)}", manifest[path]
+            if (folder := path.rpartition("/")[0]) not in folders:
+                os.makedirs(f"{part}/{folder}", exist_ok=True)
+                folders |= {folder, *(str(above) for above in PurePosixPath(folder).parents if above.name)}
+            if old is not None and self._linked(f"{old}/{path}", target, seen.get(path), placed):
                 continue
-            _write(target, fetch(path))
+            _write(Path(target), fetch(path))
         for folder in folders:
-            _sync_folder(folder)
+            _sync_folder(part / folder)
 
     @staticmethod
-    def _linked(old: Path, target: Path, seen: _Seen | None, placed: Placed) -> bool:
+    def _linked(old: str, target: str, seen: _Seen | None, placed: Placed) -> bool:
         if seen is None or seen.id != placed.id:
             return False
         with contextlib.suppress(OSError):
-            stat = old.lstat()
+            stat = os.lstat(old)
             if (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns):
                 os.link(old, target)
                 return True
         return False
 
     def _record(self, key: str, folder: Path, manifest: Manifest, stays: dict[str, _Seen]) -> None:
-        fresh = {p: _Seen(m.id, m.size, (folder / p).stat().st_mtime_ns) for p, m in manifest.items() if p not in stays}
+        new = (path for path in manifest if path not in stays)
+        fresh = {p: _Seen(manifest[p].id, manifest[p].size, os.stat(f"{folder}/{p}").st_mtime_ns) for p in new}
         _write_atomically(self._versions / f"{key}.json", msgspec.json.encode({**stays, **fresh}))
 
     def switch(self, key: str) -> None:

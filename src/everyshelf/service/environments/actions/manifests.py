@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Any
 
 import orjson
@@ -108,8 +109,9 @@ class LeftOut:
 @dataclass
 class Aim:
     """What an environment is to hold. ``put``: artifacts of the shelf by path, as they will lie there. ``kept``: what
-    is there and stays as it is. ``missing``: names without a value, by the artifacts that need them. ``problems``: what
-    cannot be put in, by path. ``steps``: what is done there beyond artifacts, once somebody asked."""
+    is there and stays as it is. ``before``: what the deployment in force put there. ``missing``: names without a value,
+    by the artifacts that need them. ``problems``: what cannot be put in, by path. ``steps``: what is done there beyond
+    artifacts, once somebody asked."""
 
     environment: Environment
     commit: Commit
@@ -117,14 +119,15 @@ class Aim:
     values: Values
     put: dict[str, tuple[Row, Placed]] = field(default_factory=dict)
     kept: Manifest = field(default_factory=dict)
+    before: Record = field(default_factory=dict)
     missing: dict[str, list[str]] = field(default_factory=dict)
     problems: dict[str, str] = field(default_factory=dict)
     record: Record = field(default_factory=dict)
     steps: list[Step] = field(default_factory=list)
 
-    @property
+    @cached_property
     def manifest(self) -> Manifest:
-        """Everything that will be there."""
+        """Everything that will be there; asked once ``put`` and ``kept`` are complete."""
         return {**self.kept, **{path: placed for path, (_, placed) in self.put.items()}}
 
     def bytes_of(self, path: str, destination: Destination) -> Iterator[bytes]:
@@ -182,7 +185,7 @@ def _aim(
     present: Manifest,
 ) -> Aim:
     rules, left_out, before = rules_at(commit.root), LeftOut(environment, destination), recorded(environment)
-    aim = Aim(environment, commit, rules, Values(environment))
+    aim = Aim(environment, commit, rules, Values(environment), before=before)
     kinds = _kinds(environment, commit, files) if left_out.kinds else {}
     covered = _covers(selection)
     wanted = [p for p in sorted(files) if covered(p) and not left_out.has(p, kinds.get(p, ""))]

@@ -48,7 +48,6 @@ from everyshelf.service.environments.actions.manifests import (
     aim_at_state,
     last_deployment,
     load_record,
-    recorded,
     store_record,
 )
 from everyshelf.service.environments.actions.places import destination_of
@@ -126,8 +125,8 @@ def held_by(
     """The gates that hold. What cannot be put in place at all raises ``RefusedError``."""
     refuse_unbound(aim)
     found = gates_of(environment, tag) if gates else []
-    record = recorded(environment)
-    lost = [d.path for d in judged(destination, aim, record, plan_of(aim, present, record).drift) if d.lost]
+    drifted = plan_of(aim, present, aim.before).drift
+    lost = [d.path for d in judged(destination, aim, aim.before, drifted) if d.lost]
     drift = drift_gate(environment, lost, agreed=overwrite_drift)
     loss = loss_gate(aim.look_at_steps(destination, present), lose)
     return [gate for gate in (*found, drift, loss) if gate is not None and not gate.met]
@@ -353,7 +352,7 @@ def _aim_now(deployment: Deployment, destination: Destination) -> tuple[Aim, Man
 
 
 def _stage(deployment: Deployment, destination: Destination, aim: Aim, present: Manifest, tell: Any) -> None:
-    deployment.counts = counts_of(plan_of(aim, present, recorded(deployment.environment)))
+    deployment.counts = counts_of(plan_of(aim, present, aim.before))
     deployment.previous = last_deployment(deployment.environment)
     deployment.manifest = store_record(aim.record)
     get_store().sync()

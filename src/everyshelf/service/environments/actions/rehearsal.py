@@ -31,7 +31,6 @@ from everyshelf.service.environments.actions.manifests import (
     aim_at_state,
     as_found,
     last_deployment,
-    recorded,
 )
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Environment, Phase
@@ -58,8 +57,8 @@ class Outlook:
         self.environment, self.tag = environment, tag
         self.destination: Destination = destination_of(environment)
         self.present: Manifest = self.destination.present()
-        self.record: Record = recorded(environment)
         self.aim: Aim = aim_at_state(self.destination, environment, tag.commit, tag.selection, self.present)
+        self.record: Record = self.aim.before
         self.plan: Rehearsal = plan_of(self.aim, self.present, self.record)
         self.drift: list[Drift] = judged(self.destination, self.aim, self.record, self.plan.drift)
 
