@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 
+from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
 
 from tests.console.test_together import TwoBrowsersCase
@@ -85,6 +86,21 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.browser.see("Deployment 1 is in place")
         made = self.shelf.deployments("harbour")[0]
         self.assertEqual(([g["gate"] for g in made.forced], made.why), (["check smoke"], "The boat leaves at nine"))
+
+    def test_of_many_artifacts_those_in_sight_are_drawn(self) -> None:
+        self.put({"shelf.toml": b"", **{f"many/sailing-{n:03}.txt": b"at %d\n" % n for n in range(300)}})
+        self.shelf.make_tag("many")
+        self.shelf.make_environment("harbour")
+        self.page("/environments?env=harbour&tag=many")
+        self.browser.press("Rehearse")
+        self.browser.see("tag:many would add 302")
+        self.browser.see("sailing 000")
+        frame = "[aria-label='What would change']"
+        self.assertLess(len(self.browser.driver.find_elements(By.CSS_SELECTOR, f"{frame} tbody tr")), 80)
+        self.assertNotIn("sailing 299", self.browser.text())
+        self.browser.driver.execute_script(f'document.querySelector("{frame}").scrollTop = 1e6')
+        self.browser.see("sailing 299")
+        self.assertEqual(self.browser.axe(), [])
 
     def test_a_trial_environment_is_made_and_shown(self) -> None:
         self.put({"shelf.toml": b"", "settings/feeds.json": b"{}\n"})

@@ -4,6 +4,7 @@ import { get, type Schemas } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
+import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
@@ -30,20 +31,21 @@ export function BesidePanel({ environment: e, all }: { environment: Environment;
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{found.data.sentence}</p>}
       {found.data && found.data.artifacts.length > 0 && (
-        <table>
-          <caption className="sr">What differs between {e.name} and {chosen}</caption>
-          <thead><tr><th>Is</th><th>Artifact</th><th>What differs</th><th>Effect</th></tr></thead>
-          <tbody>
-            {found.data.artifacts.map((a) => (
-              <tr key={a.path}>
+        <LongTable
+          caption={`What differs between ${e.name} and ${chosen}`} maxHeight="520px" columns={4} count={found.data.artifacts.length}
+          head={<tr><th>Is</th><th>Artifact</th><th>What differs</th><th>Effect</th></tr>}
+          row={(index, place) => {
+            const a = found.data.artifacts[index];
+            return a && (
+              <tr key={a.path} {...place}>
                 <td><Mark action={a.state} /> {places[a.state]}</td>
                 <td title={a.path}>{a.state === "changed" && <KindIcon kind={a.kind} />} <b>{a.name}</b></td>
                 <td className="sec">{a.headline}</td>
                 <td>{a.state === "changed" && <Effect effect={a.effect} />}</td>
               </tr>
-            ))}
-          </tbody>
-        </table>
+            );
+          }}
+        />
       )}
     </section>
   );

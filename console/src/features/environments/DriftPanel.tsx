@@ -4,6 +4,7 @@ import { useState } from "react";
 import { get, type Schemas, send } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
+import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { Link } from "react-router";
@@ -35,28 +36,30 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
   if (found.isError) return <ProblemBox error={found.error} />;
   const there = found.data.artifacts.filter((a) => a.side !== "here");
   const here = found.data.artifacts.length - there.length;
-  const chosen = there.filter((a) => !left.includes(a.path)).map((a) => a.path);
+  const out = new Set(left);
+  const chosen = there.filter((a) => !out.has(a.path)).map((a) => a.path);
   return (
     <section className="sheet" aria-label={`Drift of ${e.name}`}>
       <div className="ph"><h3>Drift of {e.name}</h3><span className="cap">beside {found.data.branch}{found.data.tag ? `, from tag:${found.data.tag}` : ""}</span></div>
       <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{found.data.sentence}</p>
       {there.length > 0 && (
         <>
-          <table>
-            <caption className="sr">What was changed in {e.name}</caption>
-            <thead><tr><th>Bring back</th><th>Artifact</th><th>What happened</th><th>By</th><th>Differs</th></tr></thead>
-            <tbody>
-              {there.map((a) => (
-                <tr key={a.path}>
+          <LongTable
+            caption={`What was changed in ${e.name}`} maxHeight="420px" columns={5} count={there.length}
+            head={<tr><th>Bring back</th><th>Artifact</th><th>What happened</th><th>By</th><th>Differs</th></tr>}
+            row={(index, place) => {
+              const a = there[index];
+              return a && (
+                <tr key={a.path} {...place}>
                   <td><input type="checkbox" aria-label={`Bring ${a.path} back`} checked={!left.includes(a.path)} onChange={(ev) => setLeft(ev.target.checked ? left.filter((p) => p !== a.path) : [...left, a.path])} /></td>
                   <td title={a.path}><Mark action={a.where.startsWith("added") ? "added" : a.where.startsWith("removed") ? "removed" : "changed"} /> <b>{a.name}</b></td>
                   <td className="sec">{a.where}{a.besides ? <> <span className="cap">side effect</span></> : null}</td>
                   <td className="sec">{a.by || "somebody"}</td>
                   <td className="sec">{SIDES[a.side as keyof typeof SIDES]}</td>
                 </tr>
-              ))}
-            </tbody>
-          </table>
+              );
+            }}
+          />
           <div className="line1 pad">
             <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>Bring {chosen.length} into my draft</Button>
             <label className="sm" htmlFor="prefer">What collides</label>

@@ -29,6 +29,7 @@ export function EnvironmentsPage() {
   const [tag, setTag] = useParam("tag");
   const [shown, setShown] = useParam("panel");
   const [running, setRunning] = useState<string | null>(null);
+  const [atWork, setAtWork] = useState(false);
   const queries = useQueryClient();
   const all = places.data ?? [];
   const waiting = all.find((e) => e.waiting && !e.trial_of);
@@ -40,9 +41,10 @@ export function EnvironmentsPage() {
   });
   const start = useMutation({
     mutationFn: (act: { path: string; body: object }) => send<Job>("POST", `shelves/${key}/environments/${act.path}`, act.body),
-    onSuccess: (job) => setRunning(job.job),
+    onSuccess: (job) => { setRunning(job.job); setAtWork(true); },
   });
   const done = async () => {
+    setAtWork(false);
     await queries.invalidateQueries({ queryKey: ["shelf", key] });
     rehearsal.reset();
   };
@@ -99,7 +101,7 @@ export function EnvironmentsPage() {
           {rehearsal.isError && <ProblemBox error={rehearsal.error} />}
           {rehearsal.data && (
             <RehearsalView
-              rehearsal={rehearsal.data} busy={start.isPending} onAgain={() => rehearsal.mutate()} onPanel={(next) => setShown(next)}
+              rehearsal={rehearsal.data} busy={start.isPending || atWork} onAgain={() => rehearsal.mutate()} onPanel={(next) => setShown(next)}
               onPromote={(said) => start.mutate({ path: `${chosen.name}/promote`, body: { tag: wanted, ...said } })}
             />
           )}

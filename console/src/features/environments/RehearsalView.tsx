@@ -6,6 +6,7 @@ import type { Rehearsal } from "../../api/queries";
 import { Effect, Mark, Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { when } from "../../marks/words";
+import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import type { Panel } from "./EnvironmentsPage";
@@ -44,24 +45,24 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
 
 function WhatChanges({ rehearsal: r }: { rehearsal: Rehearsal }) {
   return (
-    <div className="scroll" style={{ maxHeight: 420, overflow: "auto" }} tabIndex={0} role="region" aria-label="What would change">
-      <table>
-        <caption className="sr">What would change</caption>
-        <thead><tr><th>Would be</th><th>Artifact</th><th>What changes there</th><th>Effect</th></tr></thead>
-        <tbody>
-          {r.artifacts.map((a) => (
-            <tr key={a.path}>
-              <td><Mark action={a.state} /> {a.state}</td>
-              <td title={a.path}><KindIcon kind={a.kind} /> <b>{a.name}</b></td>
-              <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>{a.headline}</td>
-              <td><Effect effect={a.effect} /></td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+    <LongTable
+      caption="What would change" maxHeight="420px" columns={4} count={r.artifacts.length}
+      head={<tr><th>Would be</th><th>Artifact</th><th>What changes there</th><th>Effect</th></tr>}
+      row={(index, place) => {
+        const a = r.artifacts[index];
+        return a && (
+          <tr key={a.path} {...place}>
+            <td><Mark action={a.state} /> {a.state}</td>
+            <td title={a.path}><KindIcon kind={a.kind} /> <b>{a.name}</b></td>
+            <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>{a.headline}</td>
+            <td><Effect effect={a.effect} /></td>
+          </tr>
+        );
+      }}
+    >
       {r.artifacts.length === 0 && <p className="empty">Everything there is as the tag has it.</p>}
       {r.steps.length > 0 && <Steps steps={r.steps} title={`Done in ${r.environment}, in one transaction`} />}
-    </div>
+    </LongTable>
   );
 }
 

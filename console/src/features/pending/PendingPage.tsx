@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
+import { LongTable } from "../../shell/LongTable";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, ProblemBox } from "../../shell/states";
 import { isWaiting, SettleButton } from "../settle/SettleButton";
@@ -37,7 +38,8 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
   const [description, setDescription] = useState("");
   const queries = useQueryClient();
   const go = useNavigate();
-  const chosen = waiting.filter((p) => !left.includes(p.path));
+  const out = new Set(left);
+  const chosen = waiting.filter((p) => !out.has(p.path));
   const commit = useMutation({
     mutationFn: (merge: boolean) =>
       send("POST", `shelves/${key}/drafts/commit`, { branch, summary, description, merge, paths: chosen.map((p) => p.path) }),
@@ -51,12 +53,13 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
     <form className="sheet" style={{ marginTop: 10, maxWidth: 900 }} onSubmit={(e) => { e.preventDefault(); commit.mutate(false); }}>
       <div className="ph"><h3>For {branch}</h3>{behind && <span className="readonly">{branch} has moved on</span>}<span className="r"><button type="button" className="plainbtn" aria-expanded={trail} onClick={() => setTrail(!trail)}>Save points</button></span></div>
       {problem && <div className="pad"><ProblemBox error={problem} /></div>}
-      <table>
-        <caption className="sr">Pending artifacts for {branch}</caption>
-        <thead><tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr></thead>
-        <tbody>
-          {waiting.map((p) => (
-            <tr key={p.path}>
+      <LongTable
+        caption={`Pending artifacts for ${branch}`} maxHeight="520px" columns={7} count={waiting.length}
+        head={<tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr>}
+        row={(index, place) => {
+          const p = waiting[index];
+          return p && (
+            <tr key={p.path} {...place}>
               <td><input type="checkbox" aria-label={`Commit ${p.path}`} checked={!left.includes(p.path)} onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== p.path) : [...left, p.path])} /></td>
               <td><Mark action={p.state} /> {p.state}</td>
               <td><b>{p.path}</b></td>
@@ -65,9 +68,9 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
               <td><Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}` })}`}>Compare</Link></td>
               <td><button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>Discard</button></td>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          );
+        }}
+      />
       <div className="pad">
         <label htmlFor={`summary-${branch}`} className="sm sec">Summary</label>
         <input id={`summary-${branch}`} className="inp" style={{ width: "100%" }} required maxLength={300} value={summary} onChange={(e) => setSummary(e.target.value)} />
