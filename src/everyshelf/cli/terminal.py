@@ -182,6 +182,12 @@ def print_json(document: Any) -> None:
     click.echo(msgspec.json.format(msgspec.json.encode(document), indent=2).decode())
 
 
+def say_more(number: int) -> None:
+    """That a list goes on, where it does."""
+    if number > 0:
+        say(line((KIND, dim(f"and {count(number, 'more', 'more')}; see --json"))))
+
+
 def count(number: int, noun: str, plural: str | None = None) -> str:
     """ "1 artifact", "3 artifacts"."""
     return f"{number} {noun if number == 1 else plural or noun + 's'}"

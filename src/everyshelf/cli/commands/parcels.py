@@ -10,6 +10,7 @@ from everyshelf.cli import terminal
 from everyshelf.cli.session import open_shelf, shelf_options
 from everyshelf.core.parcel import Parcel
 
+_MOST = 200
 _FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 _TARGET = click.Path(dir_okay=False, path_type=Path)
 
@@ -66,11 +67,12 @@ def parcel_show(file: Path, as_json: bool) -> None:
     about = found.about
     source = f" from {about['shelf']}, {about.get('ref')}" if about.get("shelf") else ""
     terminal.say(terminal.bold(f"{terminal.count(len(artifacts), 'artifact')} in {found.name}") + f"{source}.")
-    for a in artifacts[:200]:
+    for a in artifacts[:_MOST]:
         version = f"v{a['version']}" if a.get("version") else ""
         bound = f"needs {', '.join(a['bindings'])}" if a.get("bindings") else ""
         cells = (2, a["kind"]), (13, terminal.bold(terminal.cut(a["path"], 44))), (60, version)
         terminal.say(terminal.line(*cells, (66, terminal.size(a["size"])), (76, terminal.dim(bound))))
+    terminal.say_more(len(artifacts) - _MOST)
     terminal.next_step(f"everyshelf parcel verify {file}")
 
 

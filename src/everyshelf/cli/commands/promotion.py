@@ -17,7 +17,7 @@ from everyshelf.core.report import form_of
 if TYPE_CHECKING:
     from everyshelf.client import Job, ShelfClient
 
-_MOST_STEPS = 40
+_MOST_ARTIFACTS, _MOST_STEPS = 60, 40
 
 
 @click.command("rehearse")
@@ -50,7 +50,7 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     ]
     same = terminal.dim(f"{counts['same']} same")
     terminal.say(terminal.line((2, "would"), (terminal.KIND, "   ".join([*marks, same]))))
-    for artifact in found["artifacts"][:60]:
+    for artifact in found["artifacts"][:_MOST_ARTIFACTS]:
         mark = terminal.tone(artifact["state"], terminal.GLYPHS[artifact["state"]])
         name = terminal.bold(terminal.cut(artifact["name"], 21))
         effect = f"{terminal.effect('breaks')} " if artifact["effect"] == "breaks" else ""
@@ -62,6 +62,7 @@ def print_rehearsal(found: dict[str, Any]) -> None:
                 (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
             )
         )
+    terminal.say_more(len(found["artifacts"]) - _MOST_ARTIFACTS)
     _print_steps("there", found["steps"])
     for place, gate in enumerate(found["gates"]):
         met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
@@ -100,8 +101,7 @@ def _print_steps(head: str, steps: list[dict[str, Any]]) -> None:
         cells = (2, head if place == 0 else ""), (10, mark), (terminal.KIND, step["what"]), (terminal.NAME, name)
         said = (terminal.DETAIL + (10 if len(step["name"]) > 20 else 0), lost + terminal.cut(step["said"], 42))
         terminal.say(terminal.line(*cells, said))
-    if len(steps) > _MOST_STEPS:
-        terminal.say(terminal.line((terminal.KIND, terminal.dim(f"and {len(steps) - _MOST_STEPS} more; see --json"))))
+    terminal.say_more(len(steps) - _MOST_STEPS)
 
 
 def _print_what_is_missing(found: dict[str, Any]) -> None:
