@@ -295,6 +295,7 @@ class ChangingTests(unittest.TestCase):
             "0 -- none",
             "(1",
             "1), x (2",
+            "TEXT, DROP COLUMN photo",
             "/* 1 */ 0",
             "E'\\'; DROP TABLE notes; --'",
             "$$'$$",

@@ -51,7 +51,7 @@ def _leaves(pattern: re.Pattern[str], part: str) -> bool:
     depth = 0
     for match in pattern.finditer(part):
         depth += {"(": 1, ")": -1}.get(match[0], 0)
-        if depth < 0 or match.lastgroup == "comment" or _ends(match):
+        if depth < 0 or match.lastgroup == "comment" or _ends(match) or (depth == 0 and match[0] == ","):
             return True
     return depth != 0
 
