@@ -46,6 +46,25 @@ def told(found: dict[str, Any]) -> list[tuple[Any, ...]]:
     return [(f["action"], f["part"], f.get("field"), f["effect"]) for f in found["findings"]]
 
 
+class ForeignOrderTests(unittest.TestCase):
+    """Columns that another program orders in a way of its own."""
+
+    def held(self, seats: int) -> bytes:
+        with sqlite3.connect(":memory:") as records:
+            records.create_collation("by tide", lambda a, b: (a < b) - (a > b))
+            records.executescript(
+                'CREATE TABLE decks (name TEXT PRIMARY KEY COLLATE "by tide", seats INTEGER) WITHOUT ROWID;'
+                'CREATE INDEX named ON decks (name COLLATE "by tide");'
+                f"INSERT INTO decks VALUES ('upper', 40), ('car', {seats})"
+            )
+            return records.serialize()
+
+    def test_they_are_compared_by_meaning(self) -> None:
+        found = compared(self.held(12), self.held(14), "boats.db")
+        self.assertEqual((found["read_as"], headline(found)), ("database", "1 row changed"))
+        self.assertEqual(found["tables"]["decks"]["rows"]["changed"], 1)
+
+
 class SchemaTests(unittest.TestCase):
     """Objects by name."""
 

@@ -273,6 +273,11 @@ def _rank(value: Any) -> tuple[int, Any]:
     return (2, value) if isinstance(value, str) else (3, value)
 
 
+def is_named(table: Table, row: Row) -> bool:
+    """Whether its key names a record: one that holds NULL names none, and may stand there many times."""
+    return all(row.get(name) is not None for name in table.key)
+
+
 def in_order(table: Table, rows: Iterable[Row]) -> Iterator[Row]:
     """The records in the order of the key."""
     if not table.key:
@@ -286,6 +291,6 @@ def kept_form(path: str, data: bytes, table: Table, suffix: str, told: Told) -> 
     rows = list(in_order(table, read_records(path, data, table, suffix, told)))
     if table.key:
         for one, other in itertools.pairwise(rows):
-            if row_key(table, one) == row_key(table, other):
+            if row_key(table, one) == row_key(table, other) and is_named(table, one):
                 raise wrong(path, f"the key {key_text(table, one)} stands there twice")
     yield from records_file(table, rows, suffix)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from everyshelf.core.databases.engine import Changes, Row, RowPlan
-from everyshelf.core.databases.files import NOT_TOLD, default_value, row_key
+from everyshelf.core.databases.files import NOT_TOLD, default_value, is_named, row_key
 from everyshelf.core.databases.schema import Column, Reference, Schema, Table, parents_first
 from everyshelf.core.databases.statements import index_statement
 from everyshelf.core.errors import ConflictError
@@ -270,13 +270,21 @@ def plan_rows(old: Table | None, new: Table, there: Iterable[Row], wanted: Itera
     added = {c.name: default_value(c) for c in new.columns if renamed.get(c.name, c.name) not in old.by_name}
     names = new.filled
     known: dict[Any, tuple[Row, Row]] = {}
+    nameless: list[tuple[Row, Row]] = []
     for row in there:
         seen = {n: added.get(n, row.get(renamed.get(n, n))) for n in names}
-        known[row_key(old, row)] = row, seen
+        if is_named(old, row):
+            known[row_key(old, row)] = row, seen
+        else:
+            nameless.append((row, seen))
     plan, number = RowPlan(), 0
     replaced: list[Row] = []
+    new_nameless: list[Row] = []
     for row in wanted:
         number += 1
+        if not is_named(new, row):
+            new_nameless.append(row)
+            continue
         found = known.pop(row_key(new, row), None)
         if found is None:
             plan.fresh.append(row)
@@ -284,6 +292,10 @@ def plan_rows(old: Table | None, new: Table, there: Iterable[Row], wanted: Itera
             plan.changed.append(row)
             replaced.append(found[1])
     plan.gone = [row for row, _ in known.values()]
+    if list(map(repr, new_nameless)) != [repr(seen) for _, seen in nameless]:
+        # Which of them is which nobody can tell: all go, and all come.
+        plan.gone += [row for row, _ in nameless]
+        plan.fresh += new_nameless
     plan.exchanges = _exchange(new, replaced, plan.changed)
     return number, plan
 

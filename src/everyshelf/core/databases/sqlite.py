@@ -23,6 +23,7 @@ from everyshelf.core.databases.sqlite_schema import column_line, create_statemen
 from everyshelf.core.databases.statements import quoted
 from everyshelf.core.databases.values import meant, told
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError
+from everyshelf.core.tables.databases import foreign_collations, know_collations
 
 _BUSY_SECONDS = 15.0
 _BLANK = r"[ \t\n\v\f\r]*"  # what SQLite takes for a blank
@@ -71,9 +72,18 @@ class SqliteDatabase(Database):
             address = f"file:{quote(str(self.file))}?mode={'rwc' if making else 'rw'}"
             records = sqlite3.connect(address, uri=True, isolation_level=None, timeout=self._busy_seconds)
         records.text_factory = lambda text: text.decode("utf-8", "surrogateescape")
+        if not making:
+            know_collations(records, self._foreign_collations())
         for setting in ("foreign_keys = OFF", "legacy_alter_table = ON", "synchronous = FULL"):
             records.execute(f"PRAGMA {setting}")
         return records
+
+    def _foreign_collations(self) -> set[str]:
+        if not self.file.exists():
+            return set()
+        address = f"file:{quote(str(self.file))}?mode=ro"
+        with contextlib.closing(sqlite3.connect(address, uri=True, timeout=self._busy_seconds)) as scout:
+            return foreign_collations(scout)
 
     def close(self) -> None:
         if self._records is not None:
@@ -117,17 +127,19 @@ class SqliteDatabase(Database):
 
     @contextlib.contextmanager
     def changing(self) -> Iterator[Changes]:
-        if self._records is not None and not self.file.exists():
+        self.close()
+        try:
+            with self._opened(making=True) as records:
+                records.execute("BEGIN IMMEDIATE")
+                try:
+                    yield _SqliteChanges(records)
+                    records.execute("COMMIT")
+                except BaseException:
+                    if records.in_transaction:
+                        records.execute("ROLLBACK")
+                    raise
+        finally:
             self.close()
-        with self._opened(making=True) as records:
-            records.execute("BEGIN IMMEDIATE")
-            try:
-                yield _SqliteChanges(records)
-                records.execute("COMMIT")
-            except BaseException:
-                if records.in_transaction:
-                    records.execute("ROLLBACK")
-                raise
 
     def told_value(self, column: Column, value: Any) -> Any:
         """A value after the affinity of its column (https://www.sqlite.org/datatype3.html, 3)."""
@@ -164,6 +176,8 @@ def _rows(records: sqlite3.Connection, table: Table) -> Iterator[Row]:
     if not names:
         return
     order = ", ".join(f"{quoted(n)} COLLATE BINARY" for n in table.key) or "1"
+    if table.key and "WITHOUT ROWID" not in table.options and not all(table.by_name[n].required for n in table.key):
+        order += ", rowid"  # keys that hold NULL may be the same
     wanted = ", ".join(map(quoted, names))
     for row in records.execute(f"SELECT {wanted} FROM {quoted(table.table)} ORDER BY {order}"):
         yield {name: told(value) for name, value in zip(names, row, strict=True)}

@@ -16,7 +16,7 @@ from typing import Any
 from everyshelf.core.databases.engine import DEPLOYMENTS
 from everyshelf.core.databases.schema import Check, Column, Index, Reference, Schema, Table, Unique, normal
 from everyshelf.core.databases.statements import listed, quoted, reference_line
-from everyshelf.core.databases.tokens import Token, tokens, without_comments
+from everyshelf.core.databases.tokens import Token, tokens, unquoted, without_comments
 from everyshelf.core.errors import ConflictError, UnreadableError
 from everyshelf.core.tables.databases import Database as Told
 from everyshelf.core.tables.databases import DatabaseTable, read_schema
@@ -136,7 +136,7 @@ def _index(name: str, sql: str) -> Index:
     rest = found[end + 1 :]
     where = without_comments(sql[rest[0].end :]) if rest and rest[0].word == "WHERE" else ""
     told = tuple(
-        quoted(_unquoted_name(i)) if len(i) == 1 else without_comments(sql[i[0].start : i[-1].end]) for i in columns
+        quoted(unquoted(i[0])) if len(i) == 1 else without_comments(sql[i[0].start : i[-1].end]) for i in columns
     )
     return Index(name, told, unique, where)
 
@@ -161,13 +161,6 @@ def _items(found: list[Token], at: int) -> tuple[list[list[Token]], int]:
         if token.text == "(":
             depth += 1
     raise _UnknownError
-
-
-def _unquoted_name(item: list[Token]) -> str:
-    text = item[0].text
-    if item[0].kind == "name":
-        return text[1:-1].replace(text[-1] * 2, text[-1]) if text[0] != "[" else text[1:-1]
-    return text[1:-1].replace("''", "'") if item[0].kind == "text" else text
 
 
 @dataclass
@@ -210,7 +203,7 @@ class _Statement:
             if named.word in ("PRIMARY", "UNIQUE") and any(t.word in ("DESC", "COLLATE") for t in rest):
                 raise _UnknownError
         else:
-            own = self.columns.setdefault(_unquoted_name(item).lower(), _Said())
+            own = self.columns.setdefault(unquoted(item[0]).lower(), _Said())
             rest = self._type(item[1:], own)
         words = [t.word for t in rest]
         if "MATCH" in words or "CONFLICT" in words or ("DESC" in words and own is not None):
@@ -234,7 +227,7 @@ class _Statement:
         while n < len(rest):
             word = rest[n].word
             if word == "CONSTRAINT":
-                name, n = _unquoted_name(rest[n + 1 :]), n + 2
+                name, n = unquoted(rest[n + 1]), n + 2
                 continue
             if word in ("CHECK", "AS") and n + 1 < len(rest) and rest[n + 1].text == "(":
                 end = _closing(rest, n + 1)
@@ -245,7 +238,7 @@ class _Statement:
                     own.generated = inner
                 n = end
             elif word == "COLLATE" and own is not None and n + 1 < len(rest):
-                own.collation = _unquoted_name(rest[n + 1 :])
+                own.collation = unquoted(rest[n + 1])
                 n += 1
             elif word == "STORED" and own is not None:
                 own.stored = True
@@ -303,7 +296,7 @@ def column_line(column: Column) -> str:
         literal = _LITERAL.match(column.default)
         said.append(f"DEFAULT {column.default}" if literal else f"DEFAULT ({column.default})")
     if column.collation:
-        said.append(f"COLLATE {column.collation}")
+        said.append(f"COLLATE {quoted(column.collation)}")
     if column.generated:
         said.append(f"GENERATED ALWAYS AS ({column.generated})" + (" STORED" if column.stored else ""))
     return " ".join(word for word in said if word)

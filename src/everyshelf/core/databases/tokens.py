@@ -37,6 +37,14 @@ def tokens(sql: str) -> list[Token]:
     return [t for t in found if t.kind not in ("blank", "comment")]
 
 
+def unquoted(token: Token) -> str:
+    """The name a token is."""
+    text = token.text
+    if token.kind == "name":
+        return text[1:-1].replace(text[-1] * 2, text[-1]) if text[0] != "[" else text[1:-1]
+    return text[1:-1].replace("''", "'") if token.kind == "text" else text
+
+
 def without_comments(sql: str) -> str:
     """The same with a blank for each comment."""
     return _TOKEN.sub(lambda m: " " if m.lastgroup == "comment" else m[0], sql).strip()

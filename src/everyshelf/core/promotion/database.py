@@ -112,12 +112,19 @@ class DatabaseDestination(Destination):
             yield self._layout.path("trigger", name), lambda s=sql: iter((_statement_file(s),))  # type: ignore[misc]
 
     def _suffix(self, table: Table) -> str:
-        if not table.key:
+        if not table.key or self._has_nameless(table):
             return LINES
         if table.table not in self._suffixes:
             few = self._database.count(table) <= MOST_KEYED
             self._suffixes[table.table] = KEYED if few else LINES
         return self._suffixes[table.table]
+
+    def _has_nameless(self, table: Table) -> bool:
+        """Whether there are records whose key holds NULL, which some databases allow."""
+        open_to_it = [name for name in table.key if not table.by_name[name].required]
+        return bool(open_to_it) and any(
+            self._database.count(table, filled=name) < self._database.count(table) for name in open_to_it
+        )
 
     def current(self) -> str | None:
         return self._database.current()

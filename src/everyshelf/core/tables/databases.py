@@ -29,6 +29,7 @@ _BATCH_ROWS = 20_000
 _MOST_TABLES = 2_000
 _STEPS = 100_000
 _OWN = ("sqlite_sequence", "sqlite_stat1", "sqlite_stat3", "sqlite_stat4")
+_COLLATE = re.compile(r"""\bcollate\s+(?:(\w+)|["'`]([^"'`]+)["'`]|\[([^\]]+)\])""", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -77,15 +78,41 @@ def opened(given: Given, folder: Path, *, seconds: float | None = None) -> Itera
     address = f"file:{quote(str(path.resolve()))}?mode=ro&immutable=1"
     end = None if seconds is None else time.monotonic() + seconds
     try:
-        with contextlib.closing(sqlite3.connect(address, uri=True)) as connection:
-            connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
-            connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, 64 * 1024 * 1024)
-            connection.set_progress_handler(lambda: int(end is not None and time.monotonic() > end), _STEPS)
+        with _guarded(address, end) as scout:
+            collations = foreign_collations(scout)
+        with _guarded(address, end) as connection:
+            know_collations(connection, collations)
             for setting in ("trusted_schema = OFF", "cell_size_check = ON", "query_only = ON"):
                 connection.execute(f"PRAGMA {setting}")
             yield connection
     except (sqlite3.Error, OverflowError, ValueError) as error:
         raise UnreadableError(f"not readable as an SQLite database: {error}") from error
+
+
+@contextlib.contextmanager
+def _guarded(address: str, end: float | None) -> Iterator[sqlite3.Connection]:
+    with contextlib.closing(sqlite3.connect(address, uri=True)) as connection:
+        connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, 64 * 1024 * 1024)
+        connection.set_progress_handler(lambda: int(end is not None and time.monotonic() > end), _STEPS)
+        yield connection
+
+
+def foreign_collations(connection: sqlite3.Connection) -> set[str]:
+    """Names of ways of ordering that columns and indexes of a file have and SQLite does not bring along."""
+    known = {row[1].upper() for row in connection.execute("PRAGMA collation_list")}
+    connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
+    said = connection.execute("SELECT sql FROM sqlite_schema WHERE sql LIKE '%collate%'").fetchall()
+    named = {found[1] or found[2] or found[3] for (sql,) in said for found in _COLLATE.finditer(sql)}
+    return {name for name in named if name.upper() not in known}
+
+
+def know_collations(connection: sqlite3.Connection, names: set[str]) -> None:
+    """Let columns be read that another program orders in a way of its own, here by their characters. Before the
+    connection reads the schema: what it does not know by then it does not know for good. No connection that changes
+    anything may know them: the program would not find what was put into such an index."""
+    for name in names:
+        connection.create_collation(name, lambda a, b: (a > b) - (a < b))
 
 
 def read_schema(connection: sqlite3.Connection) -> Database:
