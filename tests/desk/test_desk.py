@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import sqlite3
 import tempfile
 import time
 import unittest
@@ -205,6 +206,34 @@ class CommitTests(DeskCase):
             with self.assertRaises(DeskError) as caught:
                 self.desk.select(pending, [name])
             self.assertEqual(caught.exception.code, code)
+
+    def found(self) -> list[Any]:
+        return [i for i in self.desk.states() if i.state != "same"]
+
+    def test_a_database_whose_changes_are_not_in_the_file_yet_waits(self) -> None:
+        file = self.root / "bookings.sqlite"
+        with contextlib.closing(sqlite3.connect(file)) as records:
+            records.executescript("PRAGMA journal_mode = WAL; CREATE TABLE trips (day TEXT)")
+            records.execute("INSERT INTO trips VALUES ('2026-11-25')")
+            records.commit()
+            (item,) = self.found()
+            self.assertEqual((item.path, item.state), ("bookings.sqlite", "blocked"))
+            self.assertIn("lie in bookings.sqlite-wal", item.reason)
+            with self.assertRaises(DeskError) as caught:
+                self.desk.select(self.desk.pending(), ["bookings.sqlite"])
+            self.assertEqual(caught.exception.code, "desk.blocked")
+            records.execute("PRAGMA wal_checkpoint")  # written back, though the log is there still
+            self.assertGreater(file.with_name("bookings.sqlite-wal").stat().st_size, 0)
+            self.assertEqual([(i.path, i.state) for i in self.found()], [("bookings.sqlite", "new")])
+            records.execute("PRAGMA journal_mode = DELETE")
+            records.execute("PRAGMA cache_size = 1")
+            records.execute("BEGIN")
+            records.executemany("INSERT INTO trips VALUES (?)", [("x" * 900,)] * 400)
+            self.assertIn("in the middle of changing it", self.found()[0].reason)
+            records.rollback()
+        self.assertEqual([(i.path, i.state) for i in self.found()], [("bookings.sqlite", "new")])
+        self.write("other-wal", b"of nothing")
+        self.assertEqual([i.path for i in self.found()], ["bookings.sqlite", "other-wal"])
 
     def test_file_that_changes_while_it_is_sent_commits_nothing(self) -> None:
         self.write("new.txt", b"one state")

@@ -284,6 +284,11 @@ class Desk:
                 code="desk.ambiguous",
                 hint="Name it by its path.",
             )
+        stuck = next((i for i in self.states() if i.state == "blocked" and i.path == path), None)
+        if stuck is not None:
+            raise DeskError(
+                f"{path} waits: {stuck.reason}", code="desk.blocked", hint="See everyshelf pending; the rest can go."
+            )
         raise DeskError(f"nothing pending is called {name!r}", code="desk.unknown", hint="See everyshelf pending.")
 
     def as_path(self, name: str) -> str:

@@ -6,11 +6,12 @@ import hashlib
 import os
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
+from everyshelf.desk.open_databases import lies_beside, unwritten
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, trusted_mtime
 
 if TYPE_CHECKING:
@@ -124,9 +125,10 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
         except OSError as error:
             yield folder, None, f"cannot be listed: {error.strerror}"
             continue
+        here, names = root / folder, {child.name for child in found}
         for child in found:
             path = f"{folder}/{child.name}" if folder else child.name
-            if path == FOLDER:
+            if path == FOLDER or lies_beside(child.name, names, here):
                 continue
             if child.is_dir(follow_symlinks=False):
                 if child.name.endswith(_UNFOLDED) and os.path.isfile(os.path.join(child.path, "fold.json")):
@@ -134,10 +136,10 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
                 if rules is None or not rules.is_ignored(path + "/"):
                     waiting.append(path)
             elif rules is None or not rules.is_ignored(path):
-                yield path, *_stat(child)
+                yield path, *_stat(child, names, here)
 
 
-def _stat(child: os.DirEntry[str]) -> tuple[os.stat_result | None, str]:
+def _stat(child: os.DirEntry[str], names: Set[str], folder: Path) -> tuple[os.stat_result | None, str]:
     if child.is_symlink():
         return None, "it is a link; put the file itself here, or ignore it in shelf.toml"
     try:
@@ -146,6 +148,8 @@ def _stat(child: os.DirEntry[str]) -> tuple[os.stat_result | None, str]:
         return None, f"cannot be looked at: {error.strerror}"
     if not child.is_file(follow_symlinks=False):
         return None, "it is no ordinary file; ignore it in shelf.toml"
+    if why := unwritten(child.name, names, folder):
+        return None, why
     return stat, ""
 
 

@@ -12,6 +12,7 @@ from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import json_option
+from everyshelf.desk.open_databases import unwritten_in
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 
@@ -143,6 +144,9 @@ def compare_files(
             found = worker.compare((old.name, old), (new.name, new), beside=beside, tick=tick, **wanted)
     finally:
         worker.close()
+    for file in (old, new):
+        if why := unwritten_in(file):
+            click.echo(f"{file}: {why}", err=True)
     if report is not None and form is not None:
         title = f"{old.name} to {new.name}" if old.name != new.name else new.name
         save_report(report, form, {**found, "path": str(new)}, title)
