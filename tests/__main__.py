@@ -15,7 +15,7 @@ from tests.check import CHECKED
 from tests.support.running import Ran, run
 
 # Those that wait for browsers and services come first, so that the end is not a wait for one of them.
-_SLOW_FIRST = ("tests.console", "tests.house", "tests.cli", "tests.service", "tests.desk")
+_SLOW_FIRST = ("tests.console", "tests.house", "tests.cli", "tests.service", "tests.destinations", "tests.desk")
 
 
 def modules() -> list[str]:

@@ -310,7 +310,9 @@ class ValueTests(ServerCase):
         ):
             with self.subTest(type_), self.assertRaises(InvalidError) as caught:
                 self.server.put(self._files({type_: value}))
-            self.assertIn("db/kinds.records.json", caught.exception.message)
+            self.assertIn("db/kinds.records.json: record '1', c0: ", caught.exception.message)
+            if isinstance(value, str) and len(value) > 1:  # it may be a secret
+                self.assertNotIn(value, caught.exception.message)
         self.assertEqual(self.server.files(), {})
 
     def test_records_stand_in_the_order_of_what_is_told_of_their_key(self) -> None:

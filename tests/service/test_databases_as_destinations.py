@@ -299,6 +299,25 @@ class PostgresTests(ServiceCase):
         self.assertEqual(caught.exception.code, "database.broken")
         self.assertEqual(self.ask("harbours", "SELECT count(*), max(seats) FROM vessels"), [(2, 180)])
 
+    def test_a_secret_that_does_not_fit_is_not_told(self) -> None:
+        secret = "pier-key-of-tern-4711"
+        columns = [{"name": "code", "type": "TEXT", "required": True}, {"name": "gate", "type": "VARCHAR(8)"}]
+        table = {"form": "database table 1", "table": "harbours", "columns": columns, "key": ["code"]}
+        rows = {"SK": {"gate": "${PIER_KEY}"}}
+        records = {"form": "database records 1", "table": "harbours", "key": ["code"], "records": rows}
+        self.put(
+            {
+                "shelf.toml": b'[bindings]\nPIER_KEY = {in = "bookings/*.records.json", secret = true}\n',
+                "bookings/harbours.table.json": json.dumps(table).encode(),
+                "bookings/harbours.records.json": json.dumps(records).encode(),
+            }
+        )
+        self.shelf.make_tag("one")
+        self.shelf.bind("office", "PIER_KEY", secret, secret=True)
+        found = self.shelf.rehearse("one", "office")
+        self.assertIn("record 'SK', gate: it is longer than VARCHAR(8)", found["problems"][0]["said"])
+        self.assertNotIn(secret[:8], json.dumps(found))
+
     def test_a_wrong_password_and_a_server_that_is_not_there(self) -> None:
         self.shelf.change_environment("office", token="wrong")
         with self.assertRaises(ProblemError) as caught:

@@ -23,6 +23,7 @@ from everyshelf.core.databases import Changes, Database, Schema, Table
 from everyshelf.core.databases.engine import DEPLOYMENTS, Row
 from everyshelf.core.databases.schema import Column, normal
 from everyshelf.core.databases.statements import index_statement
+from everyshelf.core.databases.values import UnfitError
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, OutOfReachError, RefusedError
 from everyshelf.destinations.sql_changes import SqlChanges, create_statement
 from everyshelf.destinations.sql_schema import MADE_AS, sql_schema
@@ -266,7 +267,7 @@ class SqlDatabase(Database):
                 try:
                     self._forms[type_, value] = connection.execute(query, {"value": value}).scalar_one()
                 except DBAPIError as error:
-                    raise ValueError(f"{value[:40]!r} is no {type_}") from error
+                    raise UnfitError(f"it is no {type_}") from error
                 finally:
                     attempt.rollback()
         return self._forms[type_, value]

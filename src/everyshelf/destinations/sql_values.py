@@ -17,6 +17,7 @@ from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from everyshelf.core.databases.schema import Column
+from everyshelf.core.databases.values import UnfitError
 
 _WHOLE = {"SMALLINT": 15, "INTEGER": 31, "INT": 31, "BIGINT": 63}
 _REALS = ("DOUBLE PRECISION", "FLOAT", "DOUBLE", "REAL")
@@ -79,7 +80,7 @@ def told_value(column: Column, value: Any, ask: Ask) -> Any:
     if base in _REALS:
         return _real(base, value)
     if isinstance(value, dict | list):
-        raise ValueError(f"{value!r} is no value of {full or 'this column'}")
+        raise UnfitError(f"it is no value of {full or 'this column'}")
     if base in ("NUMERIC", "DECIMAL"):
         return _decimal(full, value)
     if base in _WHOLE:
@@ -93,7 +94,7 @@ def told_value(column: Column, value: Any, ask: Ask) -> Any:
 def _list(element: Column, value: Any, ask: Ask) -> Any:
     """An array; a list in a list is a further dimension of it."""
     if not isinstance(value, list):
-        raise ValueError(f"{value!r} is no list of {element.type}")
+        raise UnfitError(f"it is no list of {element.type}")
     return [_list(element, i, ask) if isinstance(i, list) else told_value(element, i, ask) for i in value]
 
 
@@ -123,22 +124,22 @@ def _item(full: str, value: Any) -> Any:
 def _whole(base: str, value: Any) -> int:
     number = int(value) if isinstance(value, float) else int(str(value))
     if number != value and str(number) != str(value):
-        raise ValueError(f"{value!r} is no whole number")
+        raise UnfitError("it is no whole number")
     if not -(2 ** _WHOLE[base]) <= number < 2 ** _WHOLE[base]:
-        raise ValueError(f"{number} is too large for {base}")
+        raise UnfitError(f"it is too large for {base}")
     return number
 
 
 def _real(base: str, value: Any) -> Any:
     real = float(value["real"]) if isinstance(value, dict) and set(value) == {"real"} else float(value)
     if base == "REAL" and float(f"{struct.unpack('f', struct.pack('f', real))[0]:.6g}") != real:
-        raise ValueError(f"REAL cannot hold {value} exactly; declare the column DOUBLE PRECISION")
+        raise UnfitError("REAL cannot hold it exactly; declare the column DOUBLE PRECISION")
     return told(real)
 
 
 def _bytes(value: Any) -> Any:
     if not isinstance(value, dict) or set(value) != {"base64"}:
-        raise ValueError('bytes are written {"base64": "…"}')
+        raise UnfitError('bytes are written {"base64": "…"}')
     return told(base64.b64decode(value["base64"], validate=True))
 
 
@@ -149,25 +150,25 @@ def _decimal(full: str, value: Any) -> str:
         if len(digits) == 2 and number.is_finite():
             scaled = number.quantize(Decimal(1).scaleb(-int(digits[1])))
             if scaled != number:
-                raise ValueError(f"{value} has more digits than {full} keeps")
+                raise UnfitError(f"it has more digits than {full} keeps")
             number = scaled
     except InvalidOperation as error:
-        raise ValueError(f"{value!r} is no number for {full}") from error
+        raise UnfitError(f"it is no number for {full}") from error
     return str(number)
 
 
 def _text(full: str, value: str) -> str:
     most = re.search(r"\((\d+)\)", full)
     if most and len(value) > int(most[1]):
-        raise ValueError(f"{value[:40]!r} is longer than {full}")
+        raise UnfitError(f"it is longer than {full}")
     if "\0" in value:
-        raise ValueError("a text there holds no character of the number 0")
+        raise UnfitError("a text there holds no character of the number 0")
     return value
 
 
 def _truth(text: str) -> bool:
     if text.lower() not in ("0", "1", "true", "false"):
-        raise ValueError(f"{text!r} is neither true nor false")
+        raise UnfitError("it is neither true nor false")
     return text.lower() in ("1", "true")
 
 

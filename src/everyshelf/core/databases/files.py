@@ -18,7 +18,7 @@ import orjson
 from everyshelf.core.databases.engine import Row
 from everyshelf.core.databases.schema import Column, Table
 from everyshelf.core.databases.tokens import is_several, leaves_its_place
-from everyshelf.core.databases.values import meant
+from everyshelf.core.databases.values import UnfitError, meant
 from everyshelf.core.errors import InvalidError
 
 TABLE_FORM = "database table 1"
@@ -79,13 +79,11 @@ def _check(path: str, table: Table) -> None:
             raise wrong(path, f"{what} names the column {strange}, which is not there")
     for where, part in _parts(table):
         if leaves_its_place(part):
-            raise wrong(path, f"{where} is no part of a statement: {part[:60]}")
-    if strange := next((w for r in table.references for w in (r.on_delete, r.on_update) if w not in _ACTIONS), None):
-        raise wrong(
-            path, f"a foreign key cannot do {strange[:60]}: it is one of {', '.join(sorted(filter(None, _ACTIONS)))}"
-        )
-    if strange := next((o for o in table.options if o not in _OPTIONS), None):
-        raise wrong(path, f"there is no option {strange[:60]}: it is one of {', '.join(_OPTIONS)}")
+            raise wrong(path, f"{where} says what is no part of a statement")
+    if not {act for r in table.references for act in (r.on_delete, r.on_update)} <= _ACTIONS:
+        raise wrong(path, f"what a foreign key does is one of {', '.join(sorted(filter(None, _ACTIONS)))}")
+    if not set(table.options) <= set(_OPTIONS):
+        raise wrong(path, f"an option is one of {', '.join(_OPTIONS)}")
     if table.as_is and not table.as_is.startswith("--") and is_several(table.as_is):
         raise wrong(path, "it makes more than a table")
 
@@ -232,7 +230,8 @@ def _completing(path: str, table: Table, told: Told) -> Callable[[Row, str], Row
             try:
                 found[name] = told(column, value) if value is not None else None
             except ValueError as error:
-                raise wrong(path, f"{where}, {name}: {error}") from error
+                said = error if isinstance(error, UnfitError) else f"it is no {column.type or 'value'}"
+                raise wrong(path, f"{where}, {name}: {said}") from error
         return found
 
     return complete

@@ -21,7 +21,7 @@ from everyshelf.core.databases.plan import renamed_columns
 from everyshelf.core.databases.schema import Column, Schema, Table
 from everyshelf.core.databases.sqlite_schema import column_line, create_statement, sqlite_schema
 from everyshelf.core.databases.statements import quoted
-from everyshelf.core.databases.values import meant, told
+from everyshelf.core.databases.values import UnfitError, meant, told
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError
 from everyshelf.core.tables.databases import foreign_collations, know_collations
 
@@ -154,7 +154,7 @@ class SqliteDatabase(Database):
         if kind in ("INTEGER", "NUMERIC") and isinstance(value, float) and value.is_integer() and abs(value) < 2**51:
             value = int(value)
         if isinstance(value, int) and not -(2**63) <= value < 2**63:
-            raise ValueError(f"{value} is no whole number of 64 bits")
+            raise UnfitError("it is no whole number of 64 bits")
         return told(value)
 
 

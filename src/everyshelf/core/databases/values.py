@@ -11,6 +11,10 @@ from typing import Any
 _FORMS = ("base64", "text", "real")
 
 
+class UnfitError(ValueError):
+    """What a column cannot hold; said without the value, which may be a secret."""
+
+
 def told(value: Any) -> Any:
     """A value of SQLite's (None, int, float, str, bytes) as JSON can hold it."""
     if isinstance(value, bytes):
@@ -26,11 +30,11 @@ def meant(value: Any) -> Any:
     """The value a told one stands for; raises ``ValueError`` for what stands for none."""
     if not isinstance(value, dict):
         if isinstance(value, list | bool):
-            raise ValueError(f"{value!r} is no value of a cell")
+            raise UnfitError("it is no value of a cell")
         return value
     (form, text), *more = value.items() or [("", None)]
     if more or form not in _FORMS or not isinstance(text, str):
-        raise ValueError(f"{value!r} is no value of a cell")
+        raise UnfitError("it is no value of a cell")
     if form == "real":
         return float(text)
     held = base64.b64decode(text, validate=True)

@@ -243,7 +243,7 @@ class _Rows:
                 else None
             )
         except InvalidError as error:
-            self._aim.problems[path] = error.message
+            self._aim.problems[path] = self._aim.values.masked(error.message.encode()).decode()
             return plain
         if bound is None and placed is None:
             return plain
