@@ -206,4 +206,4 @@ except StorageError as error:
         self.assertEqual(done.stdout.strip(), "content.storage", done.stderr)
 
     def test_half_a_record_is_none(self) -> None:
-        self.assertIsNone(decode(b"ESr1" + bytes(20)))
+        self.assertIsNone(decode(b"ESr2" + bytes(20), "a.seg"))

@@ -5,6 +5,7 @@ A place keeps named, append-only byte files. Everything above it (records, direc
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import os
 from abc import ABC, abstractmethod
@@ -58,7 +59,7 @@ class Place(ABC):
 
     @abstractmethod
     def write_whole(self, name: str, data: bytes) -> None:
-        """Create or replace ``name`` in one step."""
+        """Create or replace ``name`` in one step, or raise ``StorageError`` and leave it as it was."""
 
     @abstractmethod
     def remove(self, name: str) -> None:
@@ -77,7 +78,8 @@ class _FileAppender(Appender):
             while at < len(view):
                 at += os.pwrite(self._descriptor, view[at:], self._size + at)
         except OSError as error:
-            os.ftruncate(self._descriptor, self._size)
+            with contextlib.suppress(OSError):
+                os.ftruncate(self._descriptor, self._size)
             raise StorageError(f"{self._path.name} could not grow: {error.strerror}") from error
         self._size += len(view)
 
@@ -88,7 +90,10 @@ class _FileAppender(Appender):
             raise StorageError(f"{self._path.name} could not be made durable: {error.strerror}") from error
 
     def truncate(self, size: int) -> None:
-        os.ftruncate(self._descriptor, size)
+        try:
+            os.ftruncate(self._descriptor, size)
+        except OSError as error:
+            raise StorageError(f"{self._path.name} could not be cut off: {error.strerror}") from error
         self._size = size
 
     def close(self) -> None:
@@ -109,13 +114,18 @@ class FolderPlace(Place):
     def create(self, name: str) -> Appender:
         path, hidden = self.folder / name, self.folder / f".{name}"
         try:
-            descriptor = os.open(hidden, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+            descriptor = os.open(hidden, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         except OSError as error:
             raise StorageError(f"{path} could not be created: {error.strerror}") from error
         # Locked before anybody can see it: another process would take an unlocked file for an orphan.
         fcntl.flock(descriptor, fcntl.LOCK_EX)
-        os.rename(hidden, path)
-        self._sync_folder()
+        try:
+            os.rename(hidden, path)
+            self._sync_folder()
+        except OSError as error:
+            os.close(descriptor)
+            hidden.unlink(missing_ok=True)
+            raise StorageError(f"{path} could not be created: {error.strerror}") from error
         return _FileAppender(path, descriptor)
 
     def own(self, name: str) -> Appender | None:
@@ -141,12 +151,16 @@ class FolderPlace(Place):
 
     def write_whole(self, name: str, data: bytes) -> None:
         temporary = self.folder / f".{name}.{os.getpid()}.part"
-        with temporary.open("wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(temporary, self.folder / name)
-        self._sync_folder()
+        try:
+            with temporary.open("wb") as file:
+                file.write(data)
+                file.flush()
+                os.fsync(file.fileno())
+            os.replace(temporary, self.folder / name)
+            self._sync_folder()
+        except OSError as error:
+            temporary.unlink(missing_ok=True)
+            raise StorageError(f"{self.folder / name} could not be written: {error.strerror}") from error
 
     def remove(self, name: str) -> None:
         descriptor = self._open.pop(name, None)

@@ -2,13 +2,25 @@
 
 A record is a fixed head and a payload::
 
-    4 s  mark b"ESr1"      1 B  kind      1 B  codec      2 B  nought
+    4 s  mark b"ESr2"      1 B  kind      1 B  codec      2 B  check of the head
     32 s id                4 B  stored length             4 B  raw length
-    4 B  check: the first bytes of the BLAKE3 hash of the head before it and the payload
+    4 B  check of the payload
 
-Lengths are little-endian and in bytes. A segment whose last record is incomplete or fails its checksum was torn by a
-crash: it is cut off after the last good record. Every process appends to a segment of its own; a segment nobody owns
-is sealed, which means that a directory is written beside it.
+Lengths are little-endian and in bytes. Both checks are the first bytes of a BLAKE3 hash that begins with the segment's
+name: a record that lies inside the payload of another one (somebody versioned a segment) is therefore never taken for
+a record of this segment. The head has a check of its own so that its length can be trusted where the payload is
+damaged.
+
+What a scan finds is one of three things:
+
+1. a record whose checks agree;
+2. a *torn* end: a record that was being written when the process died, or the nought bytes that a file system leaves
+   after a power failure. Nothing that was acknowledged lies there, because ``sync`` comes before every acknowledgement;
+3. a *damaged range*: anything else. The scan goes on at the next good record. The range stays on disk as it is and is
+   kept by name in the segment's directory.
+
+Every process appends to a segment of its own; a segment that no process owns is sealed: its torn end is cut off and a
+directory is written beside it.
 """
 
 from __future__ import annotations
@@ -25,15 +37,18 @@ from blake3 import blake3
 from numpy.typing import NDArray
 
 from everyshelf.core.content.place import Appender, Place
-from everyshelf.core.errors import BrokenError
+from everyshelf.core.errors import BrokenError, StorageError
 
 _HEAD = struct.Struct("<4sBBH32sII")
+_HEAD_CHECK = struct.Struct("<H")
+_HEAD_CHECK_OFFSET = 6
 _CHECK_BYTES = 4
 HEAD_BYTES = _HEAD.size + _CHECK_BYTES
-_MARK = b"ESr1"
-_DIRECTORY_MARK = b"ESd1"
-_DIRECTORY_HEAD = struct.Struct("<4sIQ")
+_MARK = b"ESr2"
+_DIRECTORY_MARK = b"ESd2"
+_DIRECTORY_HEAD = struct.Struct("<4sIIQ")
 _ENTRY = np.dtype([("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("pad", "V3")])
+_RANGE = struct.Struct("<QQ")
 SEGMENT_BYTES = 256 * 1024 * 1024
 _SCAN_BYTES = 4 * 1024 * 1024
 
@@ -62,86 +77,194 @@ class Location:
     raw_bytes: int
 
 
-def _check(*parts: bytes) -> bytes:
+@dataclass(frozen=True)
+class Damage:
+    """Bytes ``start`` to ``stop`` of a segment that are no record although something was stored there."""
+
+    segment: str
+    start: int
+    stop: int
+
+    def __str__(self) -> str:
+        return f"segment {self.segment}: bytes {self.start} to {self.stop} are damaged"
+
+
+def _check(length: int, *parts: bytes) -> bytes:
     # As a checksum BLAKE3 is several times faster than CRC-32 in the standard library, and catches more.
     hasher = blake3()
     for part in parts:
         hasher.update(part)
-    return hasher.digest(_CHECK_BYTES)
+    return hasher.digest(length)
 
 
-def encode(record: Record) -> bytes:
-    """The record's bytes, head and payload."""
-    head = _HEAD.pack(_MARK, record.kind, record.codec, 0, record.id, len(record.payload), record.raw_bytes)
-    return b"".join((head, _check(head, record.payload), record.payload))
+def encode(record: Record, segment: str) -> bytes:
+    """The record's bytes, head and payload, as they lie in ``segment``."""
+    salt = segment.encode()
+    bare = _HEAD.pack(_MARK, record.kind, record.codec, 0, record.id, len(record.payload), record.raw_bytes)
+    head = _with_check(bare, _check(_HEAD_CHECK.size, salt, bare))
+    return b"".join((head, _check(_CHECK_BYTES, salt, head, record.payload), record.payload))
 
 
-def decode(data: bytes) -> tuple[Record, int] | None:
-    """The record at the start of ``data`` and its length, or None if it is incomplete or damaged."""
+def _with_check(bare: bytes, check: bytes) -> bytes:
+    return bare[:_HEAD_CHECK_OFFSET] + check + bare[_HEAD_CHECK_OFFSET + _HEAD_CHECK.size :]
+
+
+def _stored_length(data: bytes | memoryview, segment: str) -> int | None:
+    """The payload's length, if ``data`` begins with a head whose own check agrees."""
     if len(data) < HEAD_BYTES or data[:4] != _MARK:
         return None
-    _, kind, codec, _, identity, stored, raw = _HEAD.unpack_from(data)
+    head = bytes(data[: _HEAD.size])
+    bare = _with_check(head, bytes(_HEAD_CHECK.size))
+    if _with_check(bare, _check(_HEAD_CHECK.size, segment.encode(), bare)) != head:
+        return None
+    stored: int = _HEAD.unpack(head)[5]
+    return stored
+
+
+def decode(data: bytes | memoryview, segment: str) -> tuple[Record, int] | None:
+    """The record of ``segment`` at the start of ``data`` and its length, or None if it is incomplete or damaged."""
+    stored = _stored_length(data, segment)
+    if stored is None or len(data) < HEAD_BYTES + stored:
+        return None
     end = HEAD_BYTES + stored
-    if len(data) < end:
-        return None
     payload = bytes(data[HEAD_BYTES:end])
-    if _check(data[: _HEAD.size], payload) != data[_HEAD.size : HEAD_BYTES]:
+    head = bytes(data[: _HEAD.size])
+    if _check(_CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:
         return None
+    _, kind, codec, _, identity, _, raw = _HEAD.unpack(head)
     return Record(identity, kind, codec, raw, payload), end
 
 
-def iter_records(place: Place, name: str, start: int = 0) -> Iterator[tuple[int, Record]]:
-    """Offset and record of each good record from ``start``; stops before the first that is torn or damaged."""
-    buffer, at = b"", start
-    while True:
-        found = decode(buffer)
-        if found is None:
-            more = place.read(name, at + len(buffer), _SCAN_BYTES)
-            if not more:
+@dataclass(frozen=True)
+class _Torn:
+    """The end of a segment, from ``start``, that nothing acknowledged needs."""
+
+    start: int
+
+
+class _Scan:
+    """Reads a segment from ``start`` record by record, past what is damaged."""
+
+    def __init__(self, place: Place, name: str, start: int) -> None:
+        self._place = place
+        self._name = name
+        self._buffer = b""
+        self._buffer_at = start  # where in the segment the buffer begins
+        self._used = 0  # how much of the buffer was dealt with
+        self._ended = False
+
+    def __iter__(self) -> Iterator[tuple[int, Record] | Damage | _Torn]:
+        while self._fill(HEAD_BYTES):
+            start = self._at
+            stored = _stored_length(self._rest, self._name)
+            complete = stored is not None and self._fill(HEAD_BYTES + stored)
+            decoded = decode(self._rest, self._name) if complete else None
+            if decoded is not None:
+                yield start, decoded[0]
+                self._used += decoded[1]
+            elif stored is not None and not complete:
+                yield _Torn(start)
                 return
-            buffer += more
-            continue
-        record, length = found
-        yield at, record
-        at += length
-        buffer = buffer[length:] if len(buffer) < _SCAN_BYTES else bytes(memoryview(buffer)[length:])
+            elif stored is not None:
+                self._used += HEAD_BYTES + stored  # its length can be trusted, its payload is damaged
+                yield Damage(self._name, start, self._at)
+            elif self._search():
+                yield Damage(self._name, start, self._at)
+            else:
+                yield self._end_from(start)
+                return
+        if len(self._rest):
+            yield _Torn(self._at)  # less than a head
+
+    @property
+    def _at(self) -> int:
+        return self._buffer_at + self._used
+
+    @property
+    def _rest(self) -> memoryview:
+        return memoryview(self._buffer)[self._used :]
+
+    def _fill(self, size: int) -> bool:
+        """Read until ``size`` bytes are at hand; False if the file ends before."""
+        while len(self._rest) < size and not self._ended:
+            have = self._buffer_at + len(self._buffer)
+            more = self._place.read(self._name, have, max(_SCAN_BYTES, size))
+            self._ended = not more
+            self._buffer, self._buffer_at, self._used = bytes(self._rest) + more, self._at, 0
+        return len(self._rest) >= size
+
+    def _search(self) -> bool:
+        """Go on to the next head whose check agrees; False if there is none to the end of the file."""
+        self._used += 1
+        while self._fill(HEAD_BYTES):
+            mark = self._buffer.find(_MARK, self._used)
+            if mark < 0:
+                self._used = len(self._buffer) - len(_MARK) + 1
+                continue
+            self._used = mark
+            if self._fill(HEAD_BYTES) and _stored_length(self._rest, self._name) is not None:
+                return True
+            self._used += 1
+        return False
+
+    def _end_from(self, start: int) -> Damage | _Torn:
+        """Bytes to the end of the file without any record: noughts were never written, all else is damage."""
+        at = start
+        while piece := self._place.read(self._name, at, _SCAN_BYTES):
+            at += len(piece)
+            if piece.strip(b"\0"):
+                return Damage(self._name, start, self._place.size(self._name))
+        return _Torn(start)
+
+
+def iter_records(place: Place, name: str, start: int = 0) -> Iterator[tuple[int, Record]]:
+    """Offset and record of each good record from ``start``, past damaged ones."""
+    for seen in _Scan(place, name, start):
+        if isinstance(seen, tuple):
+            yield seen
 
 
 class Directory:
-    """The sorted ids of one sealed segment, kept as one array of fixed-size entries (prefix search, then full id)."""
+    """The sorted ids of one sealed segment, kept as one array of fixed-size entries (prefix search, then full id), and
+    its damaged ranges."""
 
-    def __init__(self, segment: str, entries: NDArray[np.void]) -> None:
+    def __init__(self, segment: str, entries: NDArray[np.void], damage: list[Damage]) -> None:
         self.segment = segment
+        self.damage = damage
         self._entries = entries
         self._prefixes = np.ascontiguousarray(entries["prefix"])
 
     @classmethod
-    def build(cls, segment: str, found: dict[bytes, Location]) -> Directory:
+    def build(cls, segment: str, locations: dict[bytes, Location], damage: list[Damage]) -> Directory:
         """From what a scan found."""
-        entries = np.zeros(len(found), _ENTRY)
-        for row, (identity, where) in enumerate(sorted(found.items())):
+        entries = np.zeros(len(locations), _ENTRY)
+        for row, (identity, where) in enumerate(sorted(locations.items())):
             prefix = int.from_bytes(identity[:8], "big")
             entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, b"")
-        return cls(segment, entries)
+        return cls(segment, entries, damage)
 
     @classmethod
     def parse(cls, segment: str, data: bytes, segment_bytes: int) -> Directory | None:
         """From stored bytes, or None if they are not the directory of a segment of that length."""
         if len(data) < _DIRECTORY_HEAD.size + _CHECK_BYTES:
             return None
-        mark, count, length = _DIRECTORY_HEAD.unpack_from(data)
+        mark, count, ranges, length = _DIRECTORY_HEAD.unpack_from(data)
         body = data[:-_CHECK_BYTES]
-        whole = len(body) == _DIRECTORY_HEAD.size + count * _ENTRY.itemsize
+        ranges_at = _DIRECTORY_HEAD.size + count * _ENTRY.itemsize
+        whole = len(body) == ranges_at + ranges * _RANGE.size
         if mark != _DIRECTORY_MARK or length != segment_bytes or not whole:
             return None
-        if _check(body) != data[-_CHECK_BYTES:]:
+        if _check(_CHECK_BYTES, segment.encode(), body) != data[-_CHECK_BYTES:]:
             return None
-        return cls(segment, np.frombuffer(body, _ENTRY, count, _DIRECTORY_HEAD.size))
+        damage = [Damage(segment, start, stop) for start, stop in _RANGE.iter_unpack(body[ranges_at:])]
+        return cls(segment, np.frombuffer(body, _ENTRY, count, _DIRECTORY_HEAD.size), damage)
 
     def encoded(self, segment_bytes: int) -> bytes:
         """The bytes to store beside a segment of ``segment_bytes``."""
-        body = _DIRECTORY_HEAD.pack(_DIRECTORY_MARK, len(self._entries), segment_bytes) + self._entries.tobytes()
-        return body + _check(body)
+        head = _DIRECTORY_HEAD.pack(_DIRECTORY_MARK, len(self._entries), len(self.damage), segment_bytes)
+        ranges = b"".join(_RANGE.pack(d.start, d.stop) for d in self.damage)
+        body = head + self._entries.tobytes() + ranges
+        return body + _check(_CHECK_BYTES, self.segment.encode(), body)
 
     def find(self, identity: bytes) -> Location | None:
         """Where ``identity`` lies, or None."""
@@ -159,20 +282,35 @@ class Directory:
 
 
 class _Live:
-    """A segment that some process still writes: its records found so far, in memory."""
+    """A segment without a directory: the records seen in it so far, in memory."""
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self.found: dict[bytes, Location] = {}
-        self.end = 0
+        self.locations: dict[bytes, Location] = {}
+        self.damage: list[Damage] = []
+        self.end = 0  # behind the last record
+        self.torn_at: int | None = None
 
     def note(self, offset: int, record: Record) -> None:
-        self.found[record.id] = Location(self.name, offset, record.kind, record.raw_bytes)
+        self.locations[record.id] = Location(self.name, offset, record.kind, record.raw_bytes)
         self.end = offset + HEAD_BYTES + len(record.payload)
 
-    def scan(self, place: Place) -> None:
-        for offset, record in iter_records(place, self.name, self.end):
-            self.note(offset, record)
+    def scan(self, place: Place, *, final: bool) -> None:
+        """Take notice of what was added. While its owner still writes (not ``final``) nothing is said of its end: it
+        may be a record on its way."""
+        waiting: list[Damage] = []
+        self.torn_at = None
+        for seen in _Scan(place, self.name, self.end):
+            if isinstance(seen, Damage):
+                waiting.append(seen)
+            elif isinstance(seen, _Torn):
+                self.torn_at = seen.start
+            else:
+                self.damage += waiting
+                waiting = []
+                self.note(*seen)
+        if final:
+            self.damage += waiting
 
 
 class Segments:
@@ -186,7 +324,7 @@ class Segments:
         self._live: dict[str, _Live] = {}
         self._own: _Live | None = None
         self._appender: Appender | None = None
-        self._unsynced = False
+        self._synced_end = 0
         self.refresh()
 
     # --- finding -----------------------------------------------------------
@@ -194,29 +332,46 @@ class Segments:
     def find(self, identity: bytes, *, refresh: bool = False) -> Location | None:
         """Where the record is; with ``refresh`` looks again for what other processes wrote before giving up."""
         with self._lock:
-            found = self._find(identity)
-            if found is None and refresh:
+            where = self._find(identity)
+            if where is None and refresh:
                 self.refresh()
-                found = self._find(identity)
-            return found
+                where = self._find(identity)
+            return where
 
     def _find(self, identity: bytes) -> Location | None:
         for live in self._live.values():
-            if identity in live.found:
-                return live.found[identity]
+            if identity in live.locations:
+                return live.locations[identity]
         for directory in self._sealed.values():
-            found = directory.find(identity)
-            if found is not None:
-                return found
+            where = directory.find(identity)
+            if where is not None:
+                return where
         return None
 
     def read(self, where: Location) -> Record:
         """The record at ``where``; raises ``BrokenError`` if its checksum or its place does not hold."""
         guess = self.place.read(where.segment, where.offset, HEAD_BYTES + where.raw_bytes)
-        found = decode(guess)
-        if found is None:
+        decoded = decode(guess, where.segment)
+        if decoded is None:
             raise BrokenError(f"segment {where.segment}: the record at byte {where.offset} is damaged")
-        return found[0]
+        return decoded[0]
+
+    def damage(self) -> list[Damage]:
+        """The damaged ranges that were met so far, by segment and place."""
+        with self._lock:
+            known = [d for part in (*self._sealed.values(), *self._live.values()) for d in part.damage]
+        return sorted(known, key=lambda d: (d.segment, d.start))
+
+    def inspect(self) -> list[Damage]:
+        """The damaged ranges of all segments, read anew from end to end, also behind good directories."""
+        self.refresh()
+        damage: list[Damage] = []
+        for name in [n for n in self.place.names() if n.endswith(".seg")]:
+            with contextlib.suppress(FileNotFoundError):
+                live = _Live(name)
+                live.scan(self.place, final=name in self._sealed)
+                damage += live.damage
+        return damage
 
     def refresh(self) -> None:
         """Take notice of segments that came, grew or were given up by their process since the last look."""
@@ -234,10 +389,10 @@ class Segments:
         appender = self.place.own(name)
         if appender is None:
             with contextlib.suppress(FileNotFoundError):
-                self._live.setdefault(name, _Live(name)).scan(self.place)
+                self._live.setdefault(name, _Live(name)).scan(self.place, final=False)
             return
         live = self._live.pop(name, None) or _Live(name)
-        live.scan(self.place)
+        live.scan(self.place, final=True)
         self._seal(live, appender)
 
     def _load_directory(self, name: str) -> None:
@@ -246,35 +401,38 @@ class Segments:
         directory = Directory.parse(name, data, self.place.size(name))
         if directory is None:
             live = _Live(name)
-            live.scan(self.place)
+            live.scan(self.place, final=True)
             directory = self._write_directory(live)
         self._sealed[name] = directory
         self._live.pop(name, None)
 
     def _seal(self, live: _Live, appender: Appender) -> None:
-        if live.end < self.place.size(live.name):
-            appender.truncate(live.end)  # the torn tail of a crash: nothing recorded refers to it
+        if live.torn_at is not None:
+            appender.truncate(live.torn_at)  # nothing that was acknowledged lies there
             appender.sync()
-        if live.end:
+        if live.locations or live.damage:
             self._sealed[live.name] = self._write_directory(live)
-        else:
+        elif live.torn_at == 0 or not self.place.size(live.name):
             self.place.remove(live.name)
         appender.close()
 
     def _write_directory(self, live: _Live) -> Directory:
-        directory = Directory.build(live.name, live.found)
-        self.place.write_whole(live.name.removesuffix(".seg") + ".dir", directory.encoded(live.end))
+        directory = Directory.build(live.name, live.locations, live.damage)
+        stored = live.name.removesuffix(".seg") + ".dir"
+        # On a full disk it stays in memory; the next opening makes it again.
+        with contextlib.suppress(StorageError):
+            self.place.write_whole(stored, directory.encoded(self.place.size(live.name)))
         return directory
 
     def rebuild(self) -> int:
-        """Scan every sealed segment anew and write its directory; returns the number of records found."""
+        """Scan every sealed segment again and write its directory; returns the number of records found."""
         with self._lock:
             total = 0
             for name in list(self._sealed):
                 live = _Live(name)
-                live.scan(self.place)
+                live.scan(self.place, final=True)
                 self._sealed[name] = self._write_directory(live)
-                total += len(live.found)
+                total += len(live.locations)
             return total
 
     # --- writing -----------------------------------------------------------
@@ -288,22 +446,39 @@ class Segments:
                 self._roll()
             assert self._own is not None and self._appender is not None
             offset = self._own.end
-            self._appender.append(encode(record))
+            self._appender.append(encode(record, self._own.name))
             self._own.note(offset, record)
-            self._unsynced = True
 
     def _roll(self) -> None:
         self.close()
         name = f"{uuid.uuid4().hex}.seg"
         self._appender = self.place.create(name)
         self._own = self._live[name] = _Live(name)
+        self._synced_end = 0
 
     def sync(self) -> None:
-        """Return once everything appended so far is durable."""
+        """Return once everything appended so far is durable; raises ``StorageError`` and forgets it if it cannot be."""
         with self._lock:
-            if self._appender is not None and self._unsynced:
+            if self._appender is None or self._own is None or self._own.end == self._synced_end:
+                return
+            try:
                 self._appender.sync()
-                self._unsynced = False
+            except StorageError:
+                self._forget_unsynced()
+                raise
+            self._synced_end = self._own.end
+
+    def _forget_unsynced(self) -> None:
+        """After a failed fsync the kernel may call the same pages clean the next time although they were never written
+        (fsync(2), "Error handling"): what was not durable before is stored again in another segment."""
+        own, appender = self._own, self._appender
+        assert own is not None and appender is not None
+        self._own = self._appender = None
+        own.locations = {i: where for i, where in own.locations.items() if where.offset < self._synced_end}
+        own.torn_at = self._synced_end
+        with contextlib.suppress(StorageError):
+            self._seal(own, appender)
+        self._live.pop(own.name, None)
 
     def close(self) -> None:
         """Seal this process's own segment."""
@@ -311,7 +486,7 @@ class Segments:
             if self._own is not None and self._appender is not None:
                 self.sync()
                 self._seal(self._live.pop(self._own.name), self._appender)
-            self._own = self._appender = None
+                self._own = self._appender = None
 
     def iter_all(self) -> Iterator[tuple[str, int, Record]]:
         """Segment, offset and record of everything stored, in no promised order."""
