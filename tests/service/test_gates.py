@@ -232,7 +232,7 @@ class BindingTests(GatesCase):
             data = found.read_bytes()
             for value in wanted:
                 self.assertNotIn(value, data, found)
-        kept = "from everyshelf.service.context import get_store\nprint(get_store().has({!r}))"
+        kept = "from everyshelf.service.base.context import get_store\nprint(get_store().has({!r}))"
         self.assertEqual(self.service.run_python(kept.format(wanted[2].decode())).strip(), "False")
 
     @staticmethod

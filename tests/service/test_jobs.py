@@ -127,8 +127,8 @@ class RestartTests(unittest.TestCase):
                 ("c" * 32, "promote", "running"),
             ):
                 records.execute(
-                    "INSERT INTO jobs_job (uid, kind, shelf_id, person_id, parameters, state, done, total, note, cancel_asked, created) "
-                    "VALUES (?, ?, ?, ?, '{}', ?, 0, 0, '', 0, '2026-03-01')",
+                    "INSERT INTO jobs_job (uid, kind, shelf_id, person_id, parameters, state, done, total, note, cancel_asked, attempts, created) "
+                    "VALUES (?, ?, ?, ?, '{}', ?, 0, 0, '', 0, 0, '2026-03-01')",
                     (uid, kind, shelf, person, state),
                 )
         self.service.start()

@@ -36,10 +36,20 @@ class CommitTests(ServiceCase):
         second = self.put({"a.txt": b"2"})
         content = self.shelf.upload(b"3").id
         with self.assertRaises(ProblemError) as caught:
-            self.shelf.commit("main", first.commit, [WantedChange("b.txt", content)], "late")
+            self.shelf.commit("main", first.commit, [WantedChange("a.txt", content)], "late")
         problem = caught.exception.problem
         self.assertEqual((caught.exception.status, problem["code"]), (409, "branch.moved"))
         self.assertEqual((problem["head"], problem["base"]), (second.commit, first.commit))
+
+    def test_what_touches_nothing_newer_needs_no_merge(self) -> None:
+        """A.8: nobody is asked about changes that have nothing to do with each other."""
+        first = self.put({"a.txt": b"1", "b.txt": b"1"})
+        second = self.put({"a.txt": b"2"})
+        content = self.shelf.upload(b"3").id
+        made = self.shelf.commit("main", first.commit, [WantedChange("b.txt", content)], "late")
+        self.assertEqual(self.shelf.commits()[1].commit, second.commit)
+        self.assertEqual(self.shelf.commits()[0].commit, made.commit)
+        self.assertEqual({p: self.shelf.read(p) for p in ("a.txt", "b.txt")}, {"a.txt": b"2", "b.txt": b"3"})
 
     def test_merge_on_request_combines_both(self) -> None:
         first = self.put({"a.txt": b"1", "b.txt": b"1"})

@@ -1,20 +1,16 @@
-"""Starting the service: one process group of web and job worker, all data in one folder."""
+"""Starting the service: the web process, the job worker beside it, all data in one folder."""
 
 from __future__ import annotations
 
-import fcntl
 import logging
 import os
 import secrets
-import subprocess
+import signal
 import sys
 from collections.abc import Callable
-from typing import IO, Any
+from typing import Any
 
-from everyshelf.core.errors import ConflictError
-from everyshelf.service.config import get_config
-
-THREADS = 24
+from everyshelf.service.base.config import get_config
 
 
 def prepare() -> tuple[str, str] | None:
@@ -27,11 +23,12 @@ def prepare() -> tuple[str, str] | None:
     call_command("migrate", interactive=False, verbosity=0)
     from django.contrib.auth.models import User
 
-    from everyshelf.service.context import clear_scratch
+    from everyshelf.service.base.context import clear_scratch
+    from everyshelf.service.base.keys import check_keys
     from everyshelf.service.people.actions import create_person
 
+    check_keys()
     clear_scratch()
-    get_config().segments.mkdir(parents=True, exist_ok=True)
     _settle_promotions()
     if User.objects.exists():
         return None
@@ -41,88 +38,57 @@ def prepare() -> tuple[str, str] | None:
     return None if "EVERYSHELF_OWNER_PASSWORD" in os.environ else (name, password)
 
 
+def damage() -> list[str]:
+    """The damaged ranges of the content store, a line each."""
+    from everyshelf.service.base.context import get_store
+
+    return [str(place) for place in get_store().segments.damage()]
+
+
 def _settle_promotions() -> None:
     """Finish or undo what a crash cut short, before the first request can open another journal."""
-    from everyshelf.service.context import get_store, get_trees
     from everyshelf.service.environments.actions.promotion import finish_or_undo_all
 
     finish_or_undo_all()
-    get_store().close()
-    for made in (get_trees, get_store):  # the processes to come open their own
-        made.cache_clear()
-
-
-def hold_data_folder() -> IO[str]:
-    """Make sure that one service alone works on the data folder; keep the result open."""
-    lock = (get_config().data / "service.lock").open("w")
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError as error:
-        raise ConflictError(
-            f"another service works on {get_config().data}",
-            code="serve.busy",
-            hint="Stop it, or choose another folder with --data.",
-        ) from error
-    os.set_inheritable(lock.fileno(), True)
-    return lock
 
 
 def serve(ready: Callable[[], None]) -> None:
-    """Serve until stopped; ``ready`` is called once requests are answered."""
-    from gunicorn.app.base import BaseApplication
+    """Serve until SIGTERM or SIGINT; ``ready`` is called once requests are answered."""
+    from everyshelf.service.base.context import get_store
+    from everyshelf.service.jobs.keeper import start_keeper
+    from everyshelf.service.web.job_kinds import load
+    from everyshelf.service.web.server import make_server
+    from everyshelf.service.wsgi import application
 
-    _quiet_logs()
+    _set_up_logs()
+    load()
     config = get_config()
-    worker: list[subprocess.Popen[bytes]] = []
-
-    def when_ready(server: Any) -> None:
-        worker.append(subprocess.Popen([sys.executable, "-m", "everyshelf.service.jobs.worker"]))
-        ready()
-
-    def on_exit(server: Any) -> None:
-        for process in worker:
-            process.terminate()
-            process.wait(10)
-
-    class Application(BaseApplication):  # type: ignore[misc]
-        def load_config(self) -> None:
-            settings = {
-                "bind": f"{config.host}:{config.port}",
-                "workers": 1,
-                "threads": THREADS,
-                "worker_class": "gthread",
-                "when_ready": when_ready,
-                "on_exit": on_exit,
-                "timeout": 120,
-                "graceful_timeout": 10,
-                "loglevel": "warning",
-                "post_worker_init": _end_with_parent,
-                "keepalive": 15,
-                "limit_request_line": 8190,
-                "control_socket_disable": True,
-            }
-            for name, value in settings.items():
-                if name in self.cfg.settings:
-                    self.cfg.set(name, value)
-
-        def load(self) -> Any:
-            from everyshelf.service.jobs.kinds import load
-            from everyshelf.service.wsgi import application
-
-            load()
-            return application
-
-    Application().run()
+    server = make_server(
+        application,
+        host=config.host,
+        port=config.port,
+        scratch=config.scratch,
+        most_bytes=config.max_upload_bytes,
+        proxy=config.proxy,
+    )
+    keeper = start_keeper()
+    signal.signal(signal.SIGTERM, _stop)
+    ready()
+    try:
+        server.run()
+    finally:
+        # A second signal must not cut off what makes the stop an orderly one.
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        keeper.stop()
+        get_store().close()  # seals its segment
 
 
-def _end_with_parent(worker: Any) -> None:
-    """The web worker must not outlive a master that was killed with -9 either."""
-    from everyshelf.service.jobs.worker import end_with_parent
-
-    end_with_parent()
+def _stop(*_: Any) -> None:
+    raise SystemExit(0)
 
 
-def _quiet_logs() -> None:
+def _set_up_logs() -> None:
     import structlog
 
     level = getattr(logging, os.environ.get("EVERYSHELF_LOG", "WARNING").upper(), logging.WARNING)
@@ -135,3 +101,4 @@ def _quiet_logs() -> None:
         wrapper_class=structlog.make_filtering_bound_logger(level),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
+    logging.getLogger("waitress").setLevel(logging.ERROR)

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from everyshelf.service.config import get_config
+from everyshelf.service.base.config import get_config
 
 _config = get_config()
 BASE_DIR = Path(__file__).parent
@@ -30,6 +30,7 @@ INSTALLED_APPS = [
     "everyshelf.service.jobs",
     "everyshelf.service.drafts",
     "everyshelf.service.log",
+    "everyshelf.service.idempotency",
     "everyshelf.service.checks",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
@@ -66,7 +67,9 @@ SESSION_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_HTTPONLY = True
 CSRF_COOKIE_NAME = "everyshelf_csrf"
 CSRF_COOKIE_SAMESITE = "Strict"
-CSRF_FAILURE_VIEW = "everyshelf.service.web.problems.csrf_failure"
+CSRF_FAILURE_VIEW = "everyshelf.service.problems.csrf_failure"
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = _config.https
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if _config.https else 0
 X_FRAME_OPTIONS = "DENY"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
@@ -91,10 +94,10 @@ REST_FRAMEWORK = {
         "rest_framework.authentication.SessionAuthentication",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
-    "DEFAULT_RENDERER_CLASSES": ["everyshelf.service.web.rendering.JsonRenderer"],
+    "DEFAULT_RENDERER_CLASSES": ["everyshelf.service.http.rendering.JsonRenderer"],
     "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
-    "EXCEPTION_HANDLER": "everyshelf.service.web.problems.handle",
+    "EXCEPTION_HANDLER": "everyshelf.service.problems.handle",
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }
 SPECTACULAR_SETTINGS = {

@@ -8,9 +8,9 @@ from everyshelf.service.web import console, health
 _v1 = [
     path("openapi", SpectacularAPIView.as_view(), name="openapi"),
     path("", include("everyshelf.service.people.api")),
-    path("", include("everyshelf.service.people.members_api")),
+    path("", include("everyshelf.service.shelves.api.member_views")),
     path("", include("everyshelf.service.jobs.api")),
-    path("", include("everyshelf.service.log.api")),
+    path("", include("everyshelf.service.shelves.api.log_views")),
     path("shelves", include("everyshelf.service.shelves.api.urls")),
     path("shelves/<str:shelf>/drafts", include("everyshelf.service.drafts.api")),
     path("shelves/<str:shelf>/checks", include("everyshelf.service.checks.api")),
@@ -22,8 +22,9 @@ _v1 = [
 urlpatterns = [
     path("api/v1/", include(_v1)),
     path("healthz", health.healthz),
+    path("readyz", health.readyz),
     re_path(r"^(?P<path>.*)$", console.page),
 ]
-handler400 = "everyshelf.service.web.problems.bad_request"
-handler404 = "everyshelf.service.web.problems.not_found"
-handler500 = "everyshelf.service.web.problems.failed"
+handler400 = "everyshelf.service.problems.bad_request"
+handler404 = "everyshelf.service.problems.not_found"
+handler500 = "everyshelf.service.problems.failed"

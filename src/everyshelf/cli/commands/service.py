@@ -19,13 +19,16 @@ def serve(data: Path | None, host: str | None, port: int | None) -> None:
     for name, value in (("DATA", data), ("HOST", host), ("PORT", port)):
         if value is not None:
             os.environ[f"EVERYSHELF_{name}"] = str(value)
-    from everyshelf.service.config import get_config
-    from everyshelf.service.serve import hold_data_folder, prepare
+    from everyshelf.service.base.config import get_config
+    from everyshelf.service.base.data_folder import open_data_folder
+    from everyshelf.service.serve import damage, prepare
     from everyshelf.service.serve import serve as run
 
-    lock = hold_data_folder()
-    first = prepare()
     config = get_config()
+    lock = open_data_folder(config)
+    first = prepare()
+    for place in damage():
+        terminal.warn(f"{place}; everyshelf verify tells which versions it harms")
 
     def ready() -> None:
         terminal.say(

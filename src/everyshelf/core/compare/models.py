@@ -12,7 +12,8 @@ from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.onnx import Beside
 from everyshelf.core.formats.tensors import Distance, Tensor, distance
-from everyshelf.core.kinds.models import ModelRead, Tensors, onnx_outline, parse_model, told_shape
+from everyshelf.core.kinds.model_files import parse_model
+from everyshelf.core.kinds.models import ModelRead, Tensors, onnx_outline, told_shape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Finding, Outline
 

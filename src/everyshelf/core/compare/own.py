@@ -8,7 +8,7 @@ from pathlib import Path
 from everyshelf.core.compare.archives import Inside, compare_archives, compare_documents, other_members
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.archives import open_archive
-from everyshelf.core.formats.workbooks import read_workbook
+from everyshelf.core.formats.workbook_files import read_workbook
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.table import KindTable
 

@@ -1,5 +1,6 @@
 """Ground floor: content ids, chunks, segments, and the places where bytes live."""
 
+from everyshelf.core.content.content_file import ContentFile
 from everyshelf.core.content.cutter import CUTTER, cut_window
 from everyshelf.core.content.ids import content_id, is_content_id
 from everyshelf.core.content.place import FolderPlace, Place
@@ -7,6 +8,7 @@ from everyshelf.core.content.store import ContentInfo, ContentStore, ContentWrit
 
 __all__ = [
     "CUTTER",
+    "ContentFile",
     "ContentInfo",
     "ContentStore",
     "ContentWriter",

@@ -193,6 +193,19 @@ class ContentStore:
                 yield self._chunk(chunk, identity)[max(0, start - at) : stop - at]
             at += length
 
+    def pieces(self, identity: str) -> list[tuple[bytes, int]]:
+        """Id and length of each piece the content is stored in, in order; read one with ``read_piece``."""
+        record = self._record(identity)
+        if record.kind == WHOLE:
+            return [(record.id, record.raw_bytes)]
+        return _parse_recipe(_unpack(record)).chunks
+
+    def read_piece(self, identity: str, piece: bytes) -> bytes:
+        """One piece of a content, checked."""
+        if piece.hex() == identity:
+            return b"".join(self.iter_range(identity))
+        return self._chunk(piece, identity)
+
     def _record(self, identity: str) -> Record:
         where = self.segments.find(bytes.fromhex(identity), refresh=True)
         if where is None:

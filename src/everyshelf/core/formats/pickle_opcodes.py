@@ -4,14 +4,44 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from everyshelf.core.formats.pickle_symbols import Bag, Made, Map, Stored
 
-if TYPE_CHECKING:
-    from everyshelf.core.formats.pickles import Machine
-
 MARK = object()
+
+
+class Machine(Protocol):
+    """What an opcode acts on: a stack of symbols, a memo, and the bytes that follow."""
+
+    stack: list[Any]
+    memo: dict[int, Any]
+    protocol: int
+
+    def take(self, count: int) -> memoryview:
+        """The next bytes."""
+
+    def number(self, form: struct.Struct) -> Any:
+        """The next number of that form."""
+
+    def line(self) -> str:
+        """The next line as text."""
+
+    def raw_line(self) -> bytes:
+        """The next line."""
+
+    def marked(self) -> list[Any]:
+        """What was pushed since the last mark, taken off the stack with it."""
+
+    def name(self, module: str, name: str) -> None:
+        """Push what a module holds by a name."""
+
+    def call(self, what: Any, arguments: Any, *, is_new: bool = False) -> None:
+        """Push what calling something gives."""
+
+    def build(self) -> None:
+        """Give the topmost thing its state."""
+
 
 _U1, _U2, _U4, _U8 = struct.Struct("<B"), struct.Struct("<H"), struct.Struct("<I"), struct.Struct("<Q")
 _I4, _F8 = struct.Struct("<i"), struct.Struct(">d")

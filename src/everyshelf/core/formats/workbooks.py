@@ -6,12 +6,8 @@ written and in a form relative to their cell, in which a copy that merely moved 
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
-
-from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.archives import Member
 
 CellValue = str | int | float | bool | None
 MOST_CELLS = 5_000_000
@@ -60,22 +56,6 @@ class Workbook:
     properties: dict[str, str] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     unread: set[str] = field(default_factory=set)  # members that belong to it and could not be read, in lower case
-
-
-Read = Callable[[dict[str, Member]], Workbook]
-
-
-def read_workbook(members: dict[str, Member], form: str) -> Workbook:
-    """The workbook in an archive's members; raises ``UnreadableError``."""
-    if form == "ods":
-        from everyshelf.core.formats.open_document import read_ods
-
-        return read_ods(members)
-    if form == "xlsx":
-        from everyshelf.core.formats.office_sheets import read_xlsx
-
-        return read_xlsx(members)
-    raise UnreadableError("workbooks in the binary form of sheets are not read; saved as XLSX they are")
 
 
 def column_letters(number: int) -> str:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.onnx import Beside, Graph, Node, OnnxModel, Value, parse_onnx
-from everyshelf.core.formats.safetensors import parse_safetensors
+from everyshelf.core.formats.onnx import Graph, Node, OnnxModel, Value
 from everyshelf.core.formats.tensors import Tensor
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
@@ -106,34 +104,3 @@ def _node_part(maker: Maker, node: Node, within: str, tensors: Tensors) -> Part:
         children.append(maker.part("branch", name, name, {}, _graph_parts(maker, graph, inside, tensors)))
     label = f"{node.operator} {node.name}".strip()
     return maker.part("node", label, key or None, fields, children)
-
-
-@dataclass
-class ModelParsed:
-    """A model before its outline is made: tensors that can be told by their names, and how to make the outline.
-
-    Making it asks each tensor for what tells its bytes from others; who compares two knows some of that already.
-    """
-
-    tensors: Tensors
-    outline: Callable[[], ModelRead]
-
-
-def parse_model(data: bytes, form: str, table: KindTable, beside: Beside | None = None) -> ModelParsed:
-    """A model in one of the formats known; raises ``UnreadableError``."""
-    if form == "onnx":
-        model = parse_onnx(data, beside)
-        return ModelParsed(model.graph.initializers, lambda: onnx_outline(model, table))
-    if form == "safetensors":
-        tensors, metadata = parse_safetensors(data)
-        return ModelParsed(tensors, lambda: safetensors_outline(tensors, metadata, table))
-    if form == "pickle":
-        from everyshelf.core.kinds.pickled import read_pickled
-
-        return ModelParsed({}, lambda: read_pickled(data, table))
-    raise UnreadableError(f"no reader knows a model in {form or 'this format'}")
-
-
-def read_model(data: bytes, form: str, table: KindTable) -> ModelRead:
-    """The outline and tensors of a model; raises ``UnreadableError``."""
-    return parse_model(data, form, table).outline()

@@ -16,7 +16,7 @@ from typing import Any
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.formats.archives import open_archive
-from everyshelf.core.formats.workbooks import read_workbook
+from everyshelf.core.formats.workbook_files import read_workbook
 from everyshelf.core.kinds import (
     api,
     app,
@@ -38,7 +38,7 @@ from everyshelf.core.kinds.bpmn import read_bpmn, read_dmn
 from everyshelf.core.kinds.compound import read_compound
 from everyshelf.core.kinds.cwl import read_cwl
 from everyshelf.core.kinds.graphs import normalised, unpacked
-from everyshelf.core.kinds.models import read_model
+from everyshelf.core.kinds.model_files import read_model
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.shapes import DataShape, XmlShape
 from everyshelf.core.kinds.table import KIND_IDS, KindTable

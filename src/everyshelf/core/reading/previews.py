@@ -6,8 +6,10 @@ from typing import Any
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import open_archive
-from everyshelf.core.formats.workbooks import Sheet, column_letters, read_workbook
-from everyshelf.core.kinds.models import read_model, told_shape
+from everyshelf.core.formats.workbook_files import read_workbook
+from everyshelf.core.formats.workbooks import Sheet, column_letters
+from everyshelf.core.kinds.model_files import read_model
+from everyshelf.core.kinds.models import told_shape
 from everyshelf.core.kinds.reading import read_outline, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules

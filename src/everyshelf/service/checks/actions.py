@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.checks.models import Check
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.models import Commit, Shelf
 
@@ -23,7 +23,7 @@ def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, said: str, l
         raise InvalidError(f"{ref} has no commit to check", code="check.empty", hint="Commit something first.")
     if not name.strip() or "\n" in name:
         raise InvalidError("a check needs a name of one line", code="check.name", pointer="/name")
-    with transaction.atomic():
+    with one_act():
         note(caller, "check.recorded", name.strip(), shelf, commit=commit.uid, passed=passed)
         return Check.objects.create(
             shelf=shelf,

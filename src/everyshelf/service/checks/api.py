@@ -12,7 +12,8 @@ from rest_framework.response import Response
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.runs.results import read_results
 from everyshelf.service.checks import actions
-from everyshelf.service.shelves.api.base import REF, ShelfView, valid
+from everyshelf.service.http.views import valid
+from everyshelf.service.shelves.api.base import REF, ShelfView
 
 
 class CheckOut(serializers.Serializer):

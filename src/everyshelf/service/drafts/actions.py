@@ -6,17 +6,18 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history import check_path
 from everyshelf.core.merge import Side
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint
-from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.commits import Message, Wanted, commit_changes
+from everyshelf.service.rights import Caller, require
+from everyshelf.service.shelves.actions.committing import Wanted, prepare_changes
 from everyshelf.service.shelves.actions.contents import get_size
+from everyshelf.service.shelves.actions.recording import Message
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Commit, Merge, Shelf
 
@@ -44,7 +45,7 @@ def save(caller: Caller, shelf: Shelf, branch_name: str, base: str | None, wante
     require(caller, shelf, "commit")
     branch = get_branch(shelf, branch_name)
     found = _commit_of(shelf, base) if base else None
-    with transaction.atomic():
+    with one_act():
         draft, _ = Draft.objects.get_or_create(person=caller.person, shelf=shelf, branch=branch.name)
         pending = {p.path: p for p in _pending(draft)}
         if not pending:
@@ -89,10 +90,18 @@ def _save_one(shelf: Shelf, draft: Draft, root: str, pending: dict[str, SavePoin
         _add(draft, one.path, "discarded", "", 0)
         return
     state = "gone" if not content else "moved" if one.moved_from else "edited" if held is not None else "new"
-    _add(draft, one.path, state, content, size, one.moved_from)
+    _add(draft, one.path, state, content, size, one.moved_from, last.made_on if last is not None else "")
 
 
-def _add(draft: Draft, path: str, state: str, content: str, size: int, moved_from: str = "") -> SavePoint:
+def _add(
+    draft: Draft,
+    path: str,
+    state: str,
+    content: str,
+    size: int,
+    moved_from: str = "",
+    made_on: str = "",
+) -> SavePoint:
     draft.points_made += 1
     SavePoint.objects.filter(draft=draft, path=path, newest=True).update(newest=False)
     return SavePoint.objects.create(
@@ -103,6 +112,7 @@ def _add(draft: Draft, path: str, state: str, content: str, size: int, moved_fro
         content=content,
         size=size,
         moved_from=moved_from,
+        made_on=made_on,
         made=timezone.now(),
     )
 
@@ -175,7 +185,7 @@ def list_points(draft: Draft, path: str, before: int | None) -> list[dict[str, A
 def discard(caller: Caller, draft: Draft, paths: list[str] | None) -> dict[str, Any]:
     """Give pending entries up, all without ``paths``; their save points stay and can be brought back."""
     require(caller, draft.shelf, "commit")
-    with transaction.atomic():
+    with one_act():
         pending = {p.path: p for p in _pending(draft)}
         for path in paths if paths is not None else list(pending):
             if path not in pending:
@@ -207,7 +217,7 @@ def commit_draft(
     merge: bool = False,
     prefer: Side | None = None,
 ) -> Commit:
-    """Commit pending entries, all or a selection; what is left stays. Raises as ``commit_changes``."""
+    """Commit pending entries, all or a selection; what is left stays. Raises as ``prepare_changes``."""
     pending = {p.path: p for p in _pending(draft)}
     chosen = list(pending) if paths is None else paths
     missing = next((p for p in chosen if p not in pending), None)
@@ -216,30 +226,61 @@ def commit_draft(
     wanted = [Wanted(p, pending[p].content or None, pending[p].moved_from) for p in chosen]
     base = draft.base.uid if draft.base else None
     try:
-        made = commit_changes(caller, draft.shelf, draft.branch, base, wanted, message, merge=merge, prefer=prefer)
+        prepared = prepare_changes(
+            caller,
+            draft.shelf,
+            draft.branch,
+            base,
+            wanted,
+            message,
+            merge=merge,
+            prefer=prefer,
+            older={p: pending[p].made_on for p in chosen if pending[p].made_on},
+        )
     except ConflictError as error:
         if error.code == "merge.conflict":
             waiting = Merge.objects.get(shelf=draft.shelf, uid=error.facts["merge"])
             waiting.points = [pending[p].pk for p in chosen]
             waiting.save(update_fields=["points"])
         raise
-    take_up([pending[p].pk for p in chosen], made)
-    # What is left was not touched by this commit; unless others' work came in with it, it builds on it now.
-    if [link.parent_id for link in made.parent_links.all()] == [draft.base_id] or draft.base_id is None:
-        Draft.objects.filter(pk=draft.pk).exclude(base=None).update(base=made)
+    with one_act():
+        made = prepared.record()
+        _take_up([pending[p].pk for p in chosen], made)
     return made
 
 
-def take_up(points: list[int], commit: Commit) -> None:
-    """Note which commit took save points up; what has been saved since stays pending."""
-    rows = SavePoint.objects.filter(pk__in=points).select_related("draft")
+def follow_merge(merge: Merge, commit: Commit) -> None:
+    """What a finished merge means for the draft it was made of."""
+    if merge.points:
+        _take_up(merge.points, commit)
+
+
+def _take_up(points: list[int], commit: Commit) -> None:
+    """Note which commit took save points up; what has been saved since stays pending, and the draft goes on from the
+    commit: nobody shall have to settle a conflict with their own work."""
+    rows = SavePoint.objects.filter(pk__in=points).select_related("draft__base", "draft__shelf")
     for draft, paths in _by_draft(rows).items():
         highest = {p.path: p.number for p in paths}
         for path, number in highest.items():
             older = SavePoint.objects.filter(draft=draft, path=path, number__lte=number, commit=None)
             older.exclude(state="discarded").update(commit=commit)
-        if not list(_pending(draft)):
-            Draft.objects.filter(pk=draft.pk).update(base=None)
+        left = list(_pending(draft))
+        if not left:
+            draft.base = None
+        else:
+            _keep_older_bases(draft, left, commit)
+            draft.base = commit
+        draft.save(update_fields=["base"])
+
+
+def _keep_older_bases(draft: Draft, left: list[SavePoint], commit: Commit) -> None:
+    """An entry whose artifact others changed in between is still to be merged with that change."""
+    trees = get_trees()
+    before = draft.base.root if draft.base is not None else trees.empty
+    for point in left:
+        if not point.made_on and trees.find(before, point.path) != trees.find(commit.root, point.path):
+            point.made_on = before
+            point.save(update_fields=["made_on"])
 
 
 def _by_draft(points: Iterable[SavePoint]) -> dict[Draft, list[SavePoint]]:

@@ -12,11 +12,10 @@ from rest_framework.response import Response
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.drafts import actions
 from everyshelf.service.drafts.parcels import unpack_into_draft
-from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.http.views import number, valid
 from everyshelf.service.shelves.actions import listing
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import ShelfView, message_of, number, valid
-from everyshelf.service.web.idempotency import once
+from everyshelf.service.shelves.api.base import ShelfView, message_of
 
 BRANCH = OpenApiParameter("branch", str, required=True, description="The branch the draft is of.")
 
@@ -154,15 +153,11 @@ class DraftCommitView(ShelfView):
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(DraftCommitIn, request)
 
-        def act() -> Response:
-            draft = actions.get_draft(caller, found, values["branch"])
-            made = actions.commit_draft(
-                caller, draft, values["paths"], message_of(values), merge=values["merge"], prefer=values["prefer"]
-            )
-            start_job(caller, "describe", found, {"commit": made.uid})
-            return Response(listing.commit_json(made), status=201)
-
-        return once(request, act)
+        draft = actions.get_draft(caller, found, values["branch"])
+        made = actions.commit_draft(
+            caller, draft, values["paths"], message_of(values), merge=values["merge"], prefer=values["prefer"]
+        )
+        return Response(listing.commit_json(made), status=201)
 
 
 def _branch(request: Any) -> str:

@@ -26,7 +26,8 @@ class SavePoint(models.Model):
     """One state of one artifact in a draft; numbers count up within it.
 
     ``content`` is empty where the artifact is gone. ``state``: new, edited, moved or gone against the base;
-    ``discarded`` says that it was given up. ``commit`` took it up. ``newest``: the last one of its path.
+    ``discarded`` says that it was given up. ``commit`` took it up. ``newest``: the last one of its path. ``made_on`` is
+    the state (a root) it was made on, where the draft has gone on from there since; empty: the draft's base.
     """
 
     draft = models.ForeignKey(Draft, models.CASCADE, related_name="points")
@@ -39,6 +40,7 @@ class SavePoint(models.Model):
     made = models.DateTimeField()
     commit = models.ForeignKey(Commit, models.SET_NULL, null=True, related_name="+")
     newest = models.BooleanField(default=True)
+    made_on = models.CharField(max_length=64, blank=True)
 
     class Meta:
         constraints = [

@@ -8,10 +8,10 @@ from typing import Any
 
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.parcel import Parcel
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.drafts.actions import Saving, save
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import get_size, take_in
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.models import Shelf

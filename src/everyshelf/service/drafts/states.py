@@ -6,9 +6,9 @@ from typing import Any
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history import Entry
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint
-from everyshelf.service.shelves.actions.commits import marked
+from everyshelf.service.shelves.actions.recording import marked
 from everyshelf.service.shelves.actions.refs import Resolved, get_branch
 from everyshelf.service.shelves.models import Shelf
 

@@ -15,12 +15,13 @@ from everyshelf.core.report import FORMS
 from everyshelf.service.environments import shapes
 from everyshelf.service.environments.actions import beside, bindings, environments, gates, promotion, reality, rehearsal
 from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.http.transfer import REPORT_TYPES, as_download
+from everyshelf.service.http.views import valid
 from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.people.rights import Caller
+from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.refs import resolve
-from everyshelf.service.shelves.api.base import ShelfView, valid
-from everyshelf.service.web.transfer import REPORT_TYPES, as_download
+from everyshelf.service.shelves.api.base import ShelfView
 
 _BRANCH = OpenApiParameter("branch", str, description="The branch beside it; the one that feeds it if left out.")
 _TAG = OpenApiParameter("tag", str, required=True, description="The tag that is to go there.")

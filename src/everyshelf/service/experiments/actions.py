@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 import orjson
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, UnreadableError
@@ -17,14 +17,15 @@ from everyshelf.core.history import check_path
 from everyshelf.core.history.naming import suggested_name
 from everyshelf.core.runs import Measured, RunRow, answer_so_far, compare_runs, read_measured, thinned
 from everyshelf.core.runs.measured import MOST_METRICS, MOST_POINTS, number_of
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.experiments.models import Experiment, Run
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.proposals.actions.proposals import open_proposal, up_to_date
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import make_branch
-from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 from everyshelf.service.shelves.models import Commit, Shelf
 
@@ -66,7 +67,7 @@ def begin(
     goal = get_branch(shelf, target or shelf.main_branch)
     name = branch or f"{caller.person.username}/{key}"
     try:
-        with transaction.atomic():
+        with one_act():
             if not shelf.branches.filter(name=name).exists():
                 make_branch(caller, shelf, name, start or goal.name, question)
             made = Experiment.objects.create(
@@ -115,7 +116,7 @@ def change(caller: Caller, experiment: Experiment, *, question: str | None = Non
         experiment.question = " ".join(question.split())
     if primary is not None:
         experiment.primary = primary
-    with transaction.atomic():
+    with one_act():
         experiment.save(update_fields=["question", "primary"])
         note(caller, "experiment.changed", experiment.key, experiment.shelf)
 
@@ -158,7 +159,7 @@ def record_run(caller: Caller, experiment: Experiment, given: RunGiven) -> Run:
     if series:
         get_store().sync()
     said = "; ".join(text for text in (given.note, *problems) if text)
-    with transaction.atomic():
+    with one_act():
         experiment.refresh_from_db(fields=["runs_made", "state"])
         _check_open(experiment)
         experiment.runs_made += 1
@@ -398,7 +399,7 @@ def adopt(
     source = branch or experiment.branch
     rows = _rows([r for r in experiment.runs.order_by("number") if r.state == "done"])
     answer = answer_so_far(_table(experiment, rows, None), rows)
-    with transaction.atomic():
+    with one_act():
         proposal = open_proposal(
             caller,
             shelf,
@@ -425,7 +426,7 @@ def abandon(caller: Caller, experiment: Experiment, why: str) -> Experiment:
             pointer="/why",
             hint="Give a reason: --why TEXT",
         )
-    with transaction.atomic():
+    with one_act():
         _close(caller, experiment, "abandoned", why.strip())
         note(caller, "experiment.abandoned", experiment.key, experiment.shelf, why=why.strip())
     return experiment

@@ -12,9 +12,9 @@ from rest_framework.response import Response
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.experiments import actions
 from everyshelf.service.experiments.models import Experiment
-from everyshelf.service.people.rights import Caller
-from everyshelf.service.shelves.api.base import ShelfView, number, valid
-from everyshelf.service.web.idempotency import once
+from everyshelf.service.http.views import number, valid
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.api.base import ShelfView
 
 
 class ExperimentBase(serializers.Serializer):
@@ -195,7 +195,7 @@ class ExperimentsView(ShelfView):
         caller, found = self.shelf(request, shelf)
         values = valid(NewExperiment, request)
         question = values.pop("question")
-        return once(request, lambda: _told(actions.begin(caller, found, question, **values), 201))
+        return _told(actions.begin(caller, found, question, **values), 201)
 
 
 class _OneExperiment(ShelfView):
@@ -233,7 +233,7 @@ class RunsView(_OneExperiment):
         """Record one."""
         caller, found = self.experiment(request, shelf, key)
         given = actions.RunGiven(**valid(NewRun, request))
-        return once(request, lambda: Response(actions.run_json(actions.record_run(caller, found, given)), status=201))
+        return Response(actions.run_json(actions.record_run(caller, found, given)), status=201)
 
 
 class CoursesView(_OneExperiment):
@@ -265,7 +265,7 @@ class AdoptView(_OneExperiment):
         """Open a proposal of its branch, and close it."""
         caller, found = self.experiment(request, shelf, key)
         values = valid(AdoptIn, request)
-        return once(request, lambda: _told(actions.adopt(caller, found, **values)))
+        return _told(actions.adopt(caller, found, **values))
 
 
 class AbandonView(_OneExperiment):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 import traceback
 import uuid
@@ -10,16 +11,20 @@ from dataclasses import dataclass
 from typing import Any
 
 import structlog
-from django.db import close_old_connections, transaction
+from django.db import DatabaseError, close_old_connections
+from django.db.models import F
 from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError, MissingError
+from everyshelf.service.base.room import is_no_room
 from everyshelf.service.jobs.models import Job, State
-from everyshelf.service.people.rights import Caller
-from everyshelf.service.web.problems import body, status_of
+from everyshelf.service.problems import body, problem_of, status_of
+from everyshelf.service.rights import Caller, require, role_on
 
 log = structlog.get_logger("everyshelf.jobs")
 _SAVE_EVERY_SECONDS = 0.25
+_MOST_ATTEMPTS = 3
+_FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.02, 0.25
 
 
 class CancelledError(EveryShelfError):
@@ -106,27 +111,45 @@ def run_periodic(stop: Callable[[float], bool]) -> None:
 
 
 def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any]) -> Job:
-    """Record a job and wake the worker once the record is committed. The same job is not recorded twice while the first
-    waits or runs."""
+    """Record a job; the worker finds it there once the act it belongs to is committed. The same job is not recorded
+    twice while the first waits or runs."""
     open_states = (State.WAITING, State.RUNNING)
     waiting = Job.objects.filter(kind=kind, shelf=shelf, state__in=open_states, parameters=parameters).first()
     if waiting is not None:
         return waiting
     job = Job.objects.create(uid=uuid.uuid4().hex, kind=kind, shelf=shelf, person=caller.person, parameters=parameters)
-    transaction.on_commit(lambda: _wake(job.uid))
     return job
 
 
-def _wake(uid: str) -> None:
-    from everyshelf.service.jobs.queue import run_job
+def next_job() -> str | None:
+    """The job that has waited longest, or None."""
+    return Job.objects.filter(state=State.WAITING).order_by("pk").values_list("uid", flat=True).first()
 
-    run_job(uid)
+
+def work_on_jobs(stop: threading.Event) -> None:
+    """Run jobs as they come, one at a time, until ``stop`` is set. The records are the queue: what is recorded there is
+    found, whatever happened to who recorded it."""
+    pause = _FIRST_PAUSE_SECONDS
+    while not stop.wait(pause):
+        try:
+            close_old_connections()
+            uid = next_job()
+            if uid is not None:
+                run_now(uid)
+        except Exception:
+            # Records that cannot be read or written for a while (a full disk) are asked again; jobs go on where they were.
+            log.error("the job worker could not work", trace=traceback.format_exc()[-4000:])
+            pause = _LONGEST_PAUSE_SECONDS * 4
+            continue
+        pause = 0.0 if uid is not None else min(pause * 1.5 + _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS)
 
 
 def run_now(uid: str) -> None:
     """Run one job in this process; called by the worker."""
     close_old_connections()
-    taken = Job.objects.filter(uid=uid, state=State.WAITING).update(state=State.RUNNING, heartbeat=timezone.now())
+    taken = Job.objects.filter(uid=uid, state=State.WAITING).update(
+        state=State.RUNNING, heartbeat=timezone.now(), attempts=F("attempts") + 1
+    )
     if not taken:
         return
     job = Job.objects.select_related("shelf", "person").get(uid=uid)
@@ -138,7 +161,10 @@ def run_now(uid: str) -> None:
         facts = {k: v for k, v in error.facts.items() if isinstance(v, str | int | list | dict)}
         problem = body(status_of(error), error.message, error.code, error.hint, **facts)
         _end(job, State.FAILED, problem=problem)
-    except Exception:
+    except Exception as error:
+        if is_no_room(error):
+            _end(job, State.FAILED, problem=problem_of(error))
+            return
         log.error("job failed", kind=job.kind, job=uid, trace=traceback.format_exc()[-4000:])
         problem = body(500, "Something went wrong here.", "service.failed", f"Tell who runs the service: job {uid}.")
         _end(job, State.FAILED, problem=problem)
@@ -149,13 +175,22 @@ def run_now(uid: str) -> None:
 def _end(
     job: Job, state: State, *, result: dict[str, Any] | None = None, problem: dict[str, Any] | None = None
 ) -> None:
-    Job.objects.filter(pk=job.pk).update(state=state, result=result, problem=problem, ended=timezone.now())
+    """Record how it ended. What was done is done: on a full disk it is tried until there is room to say so."""
+    pause = _FIRST_PAUSE_SECONDS
+    while True:
+        try:
+            Job.objects.filter(pk=job.pk).update(state=state, result=result, problem=problem, ended=timezone.now())
+        except DatabaseError as error:
+            log.error("the end of a job could not be recorded yet", job=job.uid, why=str(error))
+            pause = min(pause * 2, 2.0)
+            time.sleep(pause)
+            close_old_connections()
+        else:
+            return
 
 
 def get_job(caller: Caller, uid: str) -> Job:
     """A job the caller started, or one on a shelf the caller may see."""
-    from everyshelf.service.people.rights import role_on
-
     job = Job.objects.select_related("shelf").filter(uid=uid).first()
     if job is None or (job.person_id != caller.person.pk and (job.shelf is None or role_on(caller, job.shelf) is None)):
         raise MissingError(f"there is no job {uid[:12]!r}", code="job.missing")
@@ -164,8 +199,6 @@ def get_job(caller: Caller, uid: str) -> Job:
 
 def cancel_job(caller: Caller, uid: str) -> Job:
     """Ask a job to stop: it does at its next step, unless it is past its switch; it undoes what it planned."""
-    from everyshelf.service.people.rights import require
-
     job = get_job(caller, uid)
     if job.person_id != caller.person.pk:
         require(caller, job.shelf, "promote")
@@ -174,11 +207,14 @@ def cancel_job(caller: Caller, uid: str) -> Job:
     return job
 
 
-def take_up_after_restart() -> list[str]:
-    """Decide what becomes of jobs an earlier process left running; returns those to be woken, oldest first."""
+def take_up_after_restart() -> None:
+    """Decide what becomes of jobs an earlier process left running: they wait again, or failed."""
     for job in Job.objects.filter(state=State.RUNNING):
         kind = _kinds.get(job.kind)
-        if kind is not None and kind.resumes and not job.cancel_asked:
+        if job.attempts >= _MOST_ATTEMPTS:
+            why = f"the job worker ended {job.attempts} times while this ran"
+            _end(job, State.FAILED, problem=body(500, why, "job.fatal", f"Tell who runs the service: job {job.uid}."))
+        elif kind is not None and kind.resumes and not job.cancel_asked:
             Job.objects.filter(pk=job.pk).update(state=State.WAITING)
         else:
             _end(
@@ -191,7 +227,6 @@ def take_up_after_restart() -> list[str]:
                     "Start it again; nothing was left half-done.",
                 ),
             )
-    return list(Job.objects.filter(state=State.WAITING).order_by("pk").values_list("uid", flat=True))
 
 
 def job_json(job: Job) -> dict[str, Any]:

@@ -8,10 +8,10 @@ from django.urls import path
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
+from everyshelf.service.http.views import ApiView
 from everyshelf.service.jobs import actions
-from everyshelf.service.people.rights import caller_of
+from everyshelf.service.rights import caller_of
 
 
 class JobOut(serializers.Serializer):
@@ -31,7 +31,7 @@ class JobOut(serializers.Serializer):
     parameters = serializers.DictField()
 
 
-class JobView(APIView):
+class JobView(ApiView):
     """One job."""
 
     @extend_schema(operation_id="jobs_get", responses=JobOut)
@@ -40,7 +40,7 @@ class JobView(APIView):
         return Response(actions.job_json(actions.get_job(caller_of(request), uid)))
 
 
-class CancelView(APIView):
+class CancelView(ApiView):
     """Cancelling."""
 
     @extend_schema(operation_id="jobs_cancel", request=None, responses=JobOut)

@@ -1,4 +1,4 @@
-"""The row of a job is the truth; the queue only wakes the worker."""
+"""The rows of jobs are the truth and the queue."""
 
 from __future__ import annotations
 
@@ -31,6 +31,7 @@ class Job(models.Model):
     result = models.JSONField(null=True)
     problem = models.JSONField(null=True)
     cancel_asked = models.BooleanField(default=False)
+    attempts = models.PositiveSmallIntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
     heartbeat = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)

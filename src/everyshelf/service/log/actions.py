@@ -8,7 +8,7 @@ from django.utils import timezone
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.log.models import LogEntry
-from everyshelf.service.people.rights import Caller, require_scope
+from everyshelf.service.rights import Caller, require_scope
 
 MAX_PAGE = 500
 

@@ -11,13 +11,14 @@ from typing import Any
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role, Token
-from everyshelf.service.people.rights import SCOPES, Caller, require, require_scope
+from everyshelf.service.rights import SCOPES, Caller, require, require_scope
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,59}\Z")
 _PREFIX = "es_"
@@ -31,7 +32,7 @@ def add_person(caller: Caller, name: str, full_name: str, password: str) -> User
             "only who set up this installation may add people", code="rights.role", hint="Ask whoever runs the service."
         )
     require_scope(caller, "admin")
-    with transaction.atomic():
+    with one_act():
         made = create_person(name, full_name, password)
         note(caller, "person.added", name)
     return made
@@ -67,7 +68,7 @@ def set_member(caller: Caller, shelf: Any, name: str, role: str) -> Membership:
     require(caller, shelf, "change members")
     check_role(role)
     person = get_person(name)
-    with transaction.atomic():
+    with one_act():
         membership = give_role(shelf, person, role)
         note(caller, "member.set", name, shelf, role=role)
     return membership
@@ -84,7 +85,7 @@ def remove_member(caller: Caller, shelf: Any, name: str) -> None:
     """Take a person's role away. Owners may do it to anybody, and anybody to themselves."""
     require(caller, shelf, "see" if name == caller.person.username else "change members")
     require_scope(caller, "admin")
-    with transaction.atomic():
+    with one_act():
         found = Membership.objects.filter(shelf=shelf, person__username=name).first()
         if found is None:
             raise MissingError(
@@ -147,7 +148,7 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
     value = _PREFIX + secrets.token_urlsafe(32)
     now = timezone.now()
     try:
-        with transaction.atomic():
+        with one_act():
             token = Token.objects.create(
                 person=caller.person,
                 name=name,
@@ -169,14 +170,14 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
 
 def replace_token(caller: Caller, name: str, scopes: list[str], days: int | None) -> tuple[Token, str]:
     """As ``make_token``; a token of that name is revoked in the same act."""
-    with transaction.atomic():
+    with one_act():
         Token.objects.filter(person=caller.person, name=name).delete()
         return make_token(caller, name, scopes, days)
 
 
 def revoke_token(caller: Caller, name: str) -> None:
     """Make a token worthless at once."""
-    with transaction.atomic():
+    with one_act():
         count, _ = Token.objects.filter(person=caller.person, name=name).delete()
         if not count:
             raise MissingError(

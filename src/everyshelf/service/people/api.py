@@ -12,11 +12,12 @@ from django.urls import path
 from drf_spectacular.utils import extend_schema
 from rest_framework import exceptions, permissions, serializers
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.http.views import ApiView
 from everyshelf.service.log.actions import note
 from everyshelf.service.people import actions
-from everyshelf.service.people.rights import SCOPES, Caller, caller_of
+from everyshelf.service.rights import SCOPES, Caller, caller_of
 
 _TRIES, _WINDOW_SECONDS = 5, 60.0
 
@@ -115,9 +116,10 @@ def _checked(request: Any, name: str, password: str) -> Any:
     return person
 
 
-class SessionView(APIView):
+class SessionView(ApiView):
     """The session of the console."""
 
+    keeps_answers = False
     permission_classes = [permissions.AllowAny]
 
     @extend_schema(operation_id="session_get", responses=Session)
@@ -132,14 +134,16 @@ class SessionView(APIView):
         given = SignIn(data=request.data)
         given.is_valid(raise_exception=True)
         person = _checked(request, given.validated_data["name"], given.validated_data["password"])
-        login(request._request, person)
-        note(Caller(person), "person.signed_in", person.username)
+        with one_act():
+            login(request._request, person)
+            note(Caller(person), "person.signed_in", person.username)
         return Response({"person": person_json(person)})
 
     @extend_schema(operation_id="session_end", responses={204: None})
     def delete(self, request: Any) -> Response:
         """Sign out."""
-        logout(request._request)
+        with one_act():
+            logout(request._request)
         return Response(status=204)
 
 
@@ -151,7 +155,7 @@ class SignInForToken(SignIn):
     days = serializers.IntegerField(required=False, allow_null=True, default=90)
 
 
-class SessionTokenView(APIView):
+class SessionTokenView(ApiView):
     """A token for who has none yet."""
 
     permission_classes = [permissions.AllowAny]
@@ -168,7 +172,7 @@ class SessionTokenView(APIView):
         return Response({**_token_json(token), "value": value}, status=201)
 
 
-class PeopleView(APIView):
+class PeopleView(ApiView):
     """People of this installation."""
 
     @extend_schema(operation_id="people_add", request=NewPerson, responses={201: Person})
@@ -180,7 +184,7 @@ class PeopleView(APIView):
         return Response(person_json(person), status=201)
 
 
-class TokensView(APIView):
+class TokensView(ApiView):
     """One's own tokens."""
 
     @extend_schema(operation_id="tokens_list", responses=TokenOut(many=True))
@@ -197,7 +201,7 @@ class TokensView(APIView):
         return Response({**_token_json(token), "value": value}, status=201)
 
 
-class TokenView(APIView):
+class TokenView(ApiView):
     """One token."""
 
     @extend_schema(operation_id="tokens_revoke", responses={204: None})

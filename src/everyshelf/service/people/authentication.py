@@ -9,6 +9,7 @@ from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework import authentication, exceptions
 
+from everyshelf.service.base.acts import aside
 from everyshelf.service.people.actions import find_token
 
 _NOTE_USE_EVERY = timedelta(minutes=5)
@@ -29,7 +30,8 @@ class BearerAuthentication(authentication.BaseAuthentication):
         if token.expires is not None and token.expires <= now:
             raise exceptions.AuthenticationFailed(f"The token {token.name} expired at {token.expires:%Y-%m-%d %H:%M}.")
         if token.last_used is None or now - token.last_used > _NOTE_USE_EVERY:
-            type(token).objects.filter(pk=token.pk).update(last_used=now)
+            with aside():
+                type(token).objects.filter(pk=token.pk).update(last_used=now)
         return token.person, token
 
     def authenticate_header(self, request: Any) -> str:

@@ -8,14 +8,14 @@ from datetime import timedelta
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.actions import check_role, create_person, digest_of, give_role
 from everyshelf.service.people.models import Invitation, Membership, Role
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 
 _PREFIX = "join_"
 MAX_DAYS = 60
@@ -29,7 +29,7 @@ def invite(caller: Caller, shelf: Any, role: str, whom: str, days: int) -> tuple
         raise InvalidError(f"an invitation lasts 1 to {MAX_DAYS} days, not {days}", code="invitation.days")
     value = _PREFIX + secrets.token_urlsafe(32)
     now = timezone.now()
-    with transaction.atomic():
+    with one_act():
         made = Invitation.objects.create(
             uid=uuid.uuid4().hex[:12],
             shelf=shelf,
@@ -53,7 +53,7 @@ def list_invitations(caller: Caller, shelf: Any) -> list[Invitation]:
 def withdraw(caller: Caller, shelf: Any, uid: str) -> None:
     """Make an invitation worthless at once."""
     require(caller, shelf, "change members")
-    with transaction.atomic():
+    with one_act():
         found = shelf.invitations.filter(uid=uid).first()
         if found is None:
             raise MissingError(
@@ -94,7 +94,7 @@ def find_invitation(value: str) -> Invitation:
 
 def accept(value: str, person: User | None, name: str = "", full_name: str = "", password: str = "") -> Invitation:
     """Take an invitation up, for ``person`` or somebody new; a stronger role that is held already stays."""
-    with transaction.atomic():
+    with one_act():
         found = find_invitation(value)
         joined = person or create_person(name, full_name, password)
         held = Membership.objects.filter(shelf=found.shelf, person=joined).values_list("role", flat=True).first()

@@ -9,14 +9,13 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.people.rights import Caller
+from everyshelf.service.http.views import valid
 from everyshelf.service.proposals import shapes
-from everyshelf.service.proposals.actions import looking, proposals, talking
+from everyshelf.service.proposals.actions import looking, merging, proposals, talking
 from everyshelf.service.proposals.models import Proposal
-from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.api.base import ShelfView
 from everyshelf.service.shelves.models import Shelf
-from everyshelf.service.web.idempotency import once
 
 _STATES = ("open", "merged", "closed", "all")
 
@@ -45,21 +44,18 @@ class ProposalsView(ShelfView):
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewProposal, request)
 
-        def act() -> Response:
-            made = proposals.open_proposal(
-                caller,
-                found,
-                values["title"],
-                values["source"],
-                values["target"] or found.main_branch,
-                description=values["description"],
-                tasks=values["tasks"],
-                reviewers=values["reviewers"],
-                drop=values["drop"],
-            )
-            return Response(looking.proposal_detail(caller, made), status=201)
-
-        return once(request, act)
+        made = proposals.open_proposal(
+            caller,
+            found,
+            values["title"],
+            values["source"],
+            values["target"] or found.main_branch,
+            description=values["description"],
+            tasks=values["tasks"],
+            reviewers=values["reviewers"],
+            drop=values["drop"],
+        )
+        return Response(looking.proposal_detail(caller, made), status=201)
 
 
 class _OneProposal(ShelfView):
@@ -104,11 +100,8 @@ class RemarksView(_OneProposal):
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.NewRemark, request)
 
-        def act() -> Response:
-            talking.remark(caller, found, **values)
-            return Response(looking.proposal_detail(caller, found), status=201)
-
-        return once(request, act)
+        talking.remark(caller, found, **values)
+        return Response(looking.proposal_detail(caller, found), status=201)
 
 
 class RemarkView(_OneProposal):
@@ -141,16 +134,11 @@ class MergeProposalView(_OneProposal):
     @extend_schema(operation_id="proposals_merge", request=shapes.MergeProposal, responses=shapes.ProposalOut)
     def post(self, request: Any, shelf: str, number: int) -> Response:
         """Merge it in one act; what is to be settled first is answered with 409 merge.conflict."""
-        caller, shelf_found, found = self.proposal(request, shelf, number)
+        caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.MergeProposal, request)
 
-        def act() -> Response:
-            merged = proposals.merge_proposal(caller, found, **values)
-            if merged.merged is not None:
-                start_job(caller, "describe", shelf_found, {"commit": merged.merged.uid})
-            return Response(looking.proposal_detail(caller, merged))
-
-        return once(request, act)
+        merged = merging.merge_proposal(caller, found, **values)
+        return Response(looking.proposal_detail(caller, merged))
 
 
 urlpatterns = [

@@ -7,14 +7,14 @@ from typing import Any
 from django.urls import path
 from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
-from everyshelf.service.people.rights import caller_of
+from everyshelf.service.http.views import ApiView
 from everyshelf.service.proposals import shapes
 from everyshelf.service.proposals.actions.waiting import what_waits
+from everyshelf.service.rights import caller_of
 
 
-class WaitingView(APIView):
+class WaitingView(ApiView):
     """What waits for the caller."""
 
     @extend_schema(operation_id="waiting_list", responses=shapes.WaitingOut(many=True))

@@ -182,17 +182,3 @@ class CachedComparison(models.Model):
     key = models.CharField(max_length=64, unique=True)
     result = models.BinaryField()
     made = models.DateTimeField(auto_now_add=True)
-
-
-class WriteAnswer(models.Model):
-    """The answer given to a write that carried an idempotency key, so that sending it again does nothing twice."""
-
-    person = models.ForeignKey(User, models.CASCADE, related_name="+")
-    key = models.CharField(max_length=100)
-    request = models.CharField(max_length=64)
-    status = models.PositiveSmallIntegerField()
-    answer = models.JSONField()
-    made = models.DateTimeField(auto_now_add=True)
-
-    class Meta:
-        constraints = [models.UniqueConstraint(fields=["person", "key"], name="one_answer_per_key")]

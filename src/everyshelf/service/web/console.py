@@ -7,7 +7,7 @@ from pathlib import Path
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.views.decorators.csrf import ensure_csrf_cookie
 
-from everyshelf.service.web.problems import not_found
+from everyshelf.service.problems import not_found
 
 _INDEX = Path(__file__).parent / "console" / "index.html"
 

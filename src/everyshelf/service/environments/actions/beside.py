@@ -10,14 +10,14 @@ from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.promotion import Destination, Manifest
-from everyshelf.service.config import get_config
-from everyshelf.service.context import reader
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.actions.manifests import LeftOut, Record, recorded
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Environment
-from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.listing import display_name
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import resolve
 
 _BUDGET_SECONDS = 12.0

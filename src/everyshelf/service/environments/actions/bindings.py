@@ -7,16 +7,16 @@ import re
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.kinds.rules import BindingRule
-from everyshelf.service.environments.keys import digest, seal, unseal
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.keys import digest, seal, unseal
 from everyshelf.service.environments.models import BindingValue, Environment
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.rights import Caller, require
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import resolve
 
 _MOST_CHARACTERS = 20_000
@@ -39,7 +39,7 @@ def set_binding(caller: Caller, environment: Environment, name: str, value: str,
     known = environment.binding_values.filter(name=name, secret=True).exists()
     declared = rule.secret if rule is not None else secret is None
     hidden = known or bool(secret) or declared
-    with transaction.atomic():
+    with one_act():
         note(caller, "binding.set", f"{name} of {environment.name}", environment.shelf, secret=hidden)
         BindingValue.objects.create(
             environment=environment,
@@ -63,7 +63,7 @@ def remove_binding(caller: Caller, environment: Environment, name: str) -> None:
             code="binding.missing",
             hint=f"See everyshelf env bindings {environment.name}",
         )
-    with transaction.atomic():
+    with one_act():
         note(caller, "binding.removed", f"{name} of {environment.name}", environment.shelf)
         BindingValue.objects.create(
             environment=environment,

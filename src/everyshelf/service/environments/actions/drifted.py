@@ -14,8 +14,8 @@ from tempfile import TemporaryDirectory
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.promotion import Destination, Drift
-from everyshelf.service.config import get_config
-from everyshelf.service.context import reader
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.manifests import Aim, Record, Row
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import ArtifactVersion

@@ -7,22 +7,23 @@ from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from typing import Any
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.db.models import Max
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.kinds.registry import kind_ids
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.keys import seal
 from everyshelf.service.environments.actions.bindings import bindings_json
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
 from everyshelf.service.environments.actions.places import KINDS, checked_address, forget_copies
-from everyshelf.service.environments.keys import seal
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.log.actions import note as log_note
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Shelf, Tag
 
@@ -76,7 +77,7 @@ def make_environment(
         "records": records or [],
     }
     try:
-        with transaction.atomic():
+        with one_act():
             log_note(caller, "environment.made", name, shelf)
             return Environment.objects.create(
                 shelf=shelf,
@@ -163,7 +164,7 @@ def change_environment(caller: Caller, environment: Environment, **wanted: Any) 
     token = wanted.pop("token", None)
     if token is not None:
         wanted["access"] = seal(token) if token else None
-    with transaction.atomic():
+    with one_act():
         log_note(caller, "environment.changed", environment.name, environment.shelf, what=sorted(wanted))
         for name, value in wanted.items():
             setattr(environment, name, value)
@@ -207,7 +208,7 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
             code="environment.used",
             hint="Make another one beside it.",
         )
-    with transaction.atomic():
+    with one_act():
         log_note(caller, "environment.removed", name, shelf)
         forget_copies(environment)
         environment.delete()

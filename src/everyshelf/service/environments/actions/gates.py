@@ -8,17 +8,17 @@ from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
 from django.contrib.auth.models import User
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.checks.actions import checks_of
 from everyshelf.service.environments.models import Environment, Phase, Review
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.lineage import is_ancestor
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Branch, Commit, Tag
@@ -135,7 +135,7 @@ def _check(tag: Tag, name: str) -> Gate:
 def review(caller: Caller, environment: Environment, tag: Tag, *, agrees: bool, said: str) -> Review:
     """Say whether a tag's commit may go into an environment; what one said before is replaced."""
     require(caller, environment.shelf, "give a verdict")
-    with transaction.atomic():
+    with one_act():
         about = f"tag:{tag.name} into {environment.name}"
         note(caller, "promotion.reviewed", about, environment.shelf, agrees=agrees)
         return Review.objects.create(

@@ -17,18 +17,18 @@ import orjson
 
 from everyshelf.core.content import content_id
 from everyshelf.core.databases import Step
-from everyshelf.core.errors import InvalidError
+from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.core.promotion.bindings import Bound, bind, rules_for
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.keys import digest
 from everyshelf.service.environments.actions.bindings import Values
-from everyshelf.service.environments.keys import digest
 from everyshelf.service.environments.models import Deployment, Environment, Phase
-from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.listing import versions_at
-from everyshelf.service.shelves.models import Commit
+from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.models import Commit, Shelf
 
 _KEYED = "k:"
 
@@ -273,3 +273,16 @@ class _Rows:
             return None
         bound = self._bound(path)
         return bound.data if bound is not None else get_store().read(self._files[path][0])
+
+
+def deployed_commit(shelf: Shelf, name: str) -> Commit | None:
+    """The commit that is deployed in the environment called ``name``; None if nothing is."""
+    environment = Environment.objects.filter(shelf=shelf, name=name).first()
+    if environment is None:
+        raise MissingError(
+            f"{shelf.name} has no environment {name!r}",
+            code="environment.missing",
+            hint="List them: everyshelf env list",
+        )
+    deployment = last_deployment(environment)
+    return deployment.commit if deployment else None

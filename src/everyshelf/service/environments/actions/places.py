@@ -18,9 +18,9 @@ from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.repository import RemoteBranch
 from everyshelf.destinations.sql import SqlDatabase, checked_sql_address, is_sql_address
-from everyshelf.service.config import get_config
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.keys import unseal
 from everyshelf.service.environments.actions.manifests import recorded
-from everyshelf.service.environments.keys import unseal
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.shelves.models import Shelf
 

@@ -24,7 +24,6 @@ from datetime import datetime
 from typing import Any, TypeVar
 
 import structlog
-from django.db import transaction
 from django.db.models import Max
 from django.utils import timezone
 
@@ -37,7 +36,8 @@ from everyshelf.core.errors import (
     RefusedError,
 )
 from everyshelf.core.promotion import Destination, Manifest, Placed
-from everyshelf.service.context import get_store
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_store
 from everyshelf.service.environments.actions.drifted import judged
 from everyshelf.service.environments.actions.gates import Gate, drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
@@ -56,7 +56,7 @@ from everyshelf.service.environments.models import Deployment, Environment, Phas
 from everyshelf.service.jobs.actions import Run, run_now, start_job
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.log.actions import note, note_of
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import get_tag
 from everyshelf.service.shelves.models import Shelf, Tag
 
@@ -195,7 +195,7 @@ def plan_promotion(
     gave before."""
     if (at is not None or who is not None) and not caller.may_import:
         raise RefusedError("only someone with the right to import sets time or person", code="rights.import")
-    with transaction.atomic():
+    with one_act():
         known = find_by_key(environment, request_key)
         if known is not None:
             return known
@@ -412,7 +412,7 @@ def _finish(
     imported = (now - deployment.begun).total_seconds() > 3600  # a promotion of the past ends in the past
     deployment.ended = deployment.begun if imported else now
     deployment.state = Phase.RECORDED
-    with transaction.atomic():
+    with one_act():
         deployment.save()
         _note(deployment, "promotion.recorded")
     if deployment.unverified:
@@ -459,7 +459,7 @@ def _undo(deployment: Deployment) -> bool:
         if deployment.state == Phase.SWITCHING and destination.current() == deployment.key:
             return False
     deployment.state, deployment.ended = Phase.UNDONE, timezone.now()
-    with transaction.atomic():
+    with one_act():
         deployment.save(update_fields=["state", "ended"])
         _note(deployment, "promotion.undone")
     return True

@@ -11,7 +11,6 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun
@@ -20,8 +19,9 @@ from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion import Destination, Manifest
 from everyshelf.core.promotion.bindings import bind, marks_in
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.drafts.actions import Saving, save
 from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.actions.manifests import (
@@ -35,10 +35,10 @@ from everyshelf.service.environments.actions.manifests import (
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import take_in
 from everyshelf.service.shelves.actions.listing import display_name
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 
 
@@ -190,7 +190,7 @@ def capture(
             )
             if one.taken and one.content != here.get(path):
                 savings.append(Saving(path, one.content))
-    with transaction.atomic():
+    with one_act():
         draft = save(caller, environment.shelf, branch.name, None, savings) if savings else None
         taken = [row["path"] for row in told if row["taken"]]
         note(caller, "environment.captured", environment.name, environment.shelf, branch=branch.name, paths=taken[:100])

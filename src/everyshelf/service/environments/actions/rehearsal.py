@@ -21,8 +21,8 @@ from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
 from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.report import Form, report_of, written
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_trees, reader
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.environments.actions.drifted import judged
 from everyshelf.service.environments.actions.gates import drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
@@ -34,10 +34,10 @@ from everyshelf.service.environments.actions.manifests import (
 )
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Environment, Phase
-from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.comparison import compare_contents
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.users import add_users

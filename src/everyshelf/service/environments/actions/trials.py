@@ -5,10 +5,10 @@ from __future__ import annotations
 import shutil
 
 import structlog
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.actions.places import destination_of, forget_copies
 from everyshelf.service.environments.models import Environment
@@ -20,7 +20,7 @@ log = structlog.get_logger("everyshelf.environments")
 def end_trial(environment: Environment, who: str) -> None:
     """Take away what was put there, and end the environment; its record is kept."""
     _clear(environment)
-    with transaction.atomic():
+    with one_act():
         note_of(who, "environment.removed", environment.name, environment.shelf, via="", trial=True)
         environment.ended = timezone.now()
         environment.access = None

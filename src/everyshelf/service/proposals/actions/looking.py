@@ -6,10 +6,10 @@ from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.service.checks.actions import check_json, checks_of
-from everyshelf.service.people.rights import Caller, may
 from everyshelf.service.proposals.actions.proposals import Ends, ends_of, plan_of, up_to_date
 from everyshelf.service.proposals.actions.talking import list_remarks, verdicts_of
 from everyshelf.service.proposals.models import Proposal
+from everyshelf.service.rights import Caller, may
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_pace import MergeReadingError
 from everyshelf.service.shelves.actions.merge_plan import Plan

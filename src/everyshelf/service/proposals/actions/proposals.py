@@ -1,24 +1,24 @@
-"""Opening, changing, closing and merging proposals."""
+"""Opening, changing and closing proposals."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.db.models import Max
 from django.utils import timezone
 
-from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.service.base.acts import aside, one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.actions import get_person
-from everyshelf.service.people.rights import Caller, may, require
 from everyshelf.service.proposals.models import Proposal, Reviewer
+from everyshelf.service.rights import Caller, may, require
 from everyshelf.service.shelves.actions.branches import check_drop
-from everyshelf.service.shelves.actions.commits import Message, require_branch
 from everyshelf.service.shelves.actions.lineage import is_ancestor, lineage_of
 from everyshelf.service.shelves.actions.merge_plan import Plan, plan_merge
-from everyshelf.service.shelves.actions.merging import merge_branch, wish_between
+from everyshelf.service.shelves.actions.merging import wish_between
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
 
@@ -61,7 +61,7 @@ def open_proposal(
     if drop:
         check_drop(caller, shelf, other)
     try:
-        with transaction.atomic():
+        with one_act():
             number = 1 + (shelf.proposals.aggregate(last=Max("number"))["last"] or 0)
             made = Proposal.objects.create(
                 shelf=shelf,
@@ -156,7 +156,8 @@ def up_to_date(proposal: Proposal) -> Proposal:
     ends = ends_of(proposal)
     if ends.head.pk != proposal.head_id:
         proposal.head = ends.head
-        proposal.save(update_fields=["head"])
+        with aside():
+            proposal.save(update_fields=["head"])
     if ends.target is None or ends.target.head is None or not is_ancestor(proposal.shelf, ends.head, ends.target.head):
         return proposal
     line = lineage_of(proposal.shelf).ancestors(ends.target.head.pk)
@@ -168,7 +169,8 @@ def up_to_date(proposal: Proposal) -> Proposal:
     found = lineage_of(proposal.shelf).base(before, ends.head.pk) if before and before != ends.head.pk else None
     proposal.base = Commit.objects.get(pk=found) if found else None
     proposal.closed, proposal.closed_by = brought.recorded, brought.recorded_by
-    proposal.save()
+    with aside():
+        proposal.save()
     return proposal
 
 
@@ -183,8 +185,8 @@ def change_proposal(
 ) -> Proposal:
     """Change what is said about it, and who is asked; who opened it may, and keepers."""
     _require_own(caller, proposal)
-    _check_open(proposal)
-    with transaction.atomic():
+    check_open(proposal)
+    with one_act():
         if title is not None:
             proposal.title = _checked_title(title)
         if description is not None:
@@ -203,11 +205,11 @@ def change_proposal(
 def close_proposal(caller: Caller, proposal: Proposal, why: str) -> Proposal:
     """Close it without merging; both branches stay."""
     _require_own(caller, proposal)
-    _check_open(proposal)
+    check_open(proposal)
     proposal.base = ends_of(proposal).base
     proposal.state, proposal.why = "closed", why
     proposal.closed, proposal.closed_by = timezone.now(), caller.person
-    with transaction.atomic():
+    with one_act():
         proposal.save()
         note(caller, "proposal.closed", str(proposal), proposal.shelf, why=why)
     return proposal
@@ -223,7 +225,7 @@ def reopen_proposal(caller: Caller, proposal: Proposal) -> Proposal:
     proposal.state, proposal.why, proposal.base = "open", "", None
     proposal.closed = proposal.closed_by = None
     try:
-        with transaction.atomic():
+        with one_act():
             proposal.save()
             note(caller, "proposal.reopened", str(proposal), proposal.shelf)
     except IntegrityError as error:
@@ -238,7 +240,8 @@ def _require_own(caller: Caller, proposal: Proposal) -> None:
     require(caller, proposal.shelf, "propose" if own else "change others' proposals")
 
 
-def _check_open(proposal: Proposal) -> None:
+def check_open(proposal: Proposal) -> None:
+    """Raise ``ConflictError`` if the proposal is merged or closed."""
     if proposal.state != "open":
         raise ConflictError(
             f"proposal {proposal.number} is {proposal.state} already",
@@ -257,56 +260,3 @@ def plan_of(proposal: Proposal) -> Plan | None:
         return None
     wish = wish_between(proposal.shelf, ends.target, ends.source)
     return plan_merge(proposal.created_by, proposal.shelf, wish, ends.target.head)
-
-
-def merge_proposal(
-    caller: Caller, proposal: Proposal, *, anyway: str = "", summary: str = "", drop: bool | None = None
-) -> Proposal:
-    """Merge it in one act, its branch dropped if wanted. Raises ``MergeConflictError`` for what is to be settled first.
-
-    ``anyway``: why it is merged though something holds it that is a matter of judgement; said in the commit.
-    """
-    from everyshelf.service.proposals.actions.looking import holds_of
-
-    shelf = proposal.shelf
-    require_branch(caller, shelf, get_branch(shelf, proposal.target))
-    _check_open(proposal)
-    source = get_branch(shelf, proposal.source)
-    drop = proposal.drop if drop is None else drop
-    if drop:
-        check_drop(caller, shelf, source)
-    message = Message(summary or proposal.title, _told(proposal, anyway), {}, list(proposal.tasks))
-    plan = plan_of(proposal)
-    held = [h for h in holds_of(proposal) if h["what"] != "conflicts"]
-    if held and not anyway.strip():
-        raise RefusedError(
-            f"proposal {proposal.number} is held: {held[0]['said']}",
-            code="proposal.held",
-            hint="Meet that first, or merge it anyway and say why: --anyway WHY",
-            holds=held,
-        )
-    if plan is not None and plan.open:
-        # Keeps the merge that waits, outside of any transaction that its error would take back.
-        merge_branch(caller, shelf, source.name, proposal.target, message, None, drop=drop)
-    with transaction.atomic():
-        result = merge_branch(caller, shelf, source.name, proposal.target, message, None, drop=drop)
-        proposal.base = Commit.objects.filter(shelf=shelf, uid=result["base"]).first() if result["base"] else None
-        proposal.merged = Commit.objects.filter(shelf=shelf, uid=result["commit"]).first() if result["commit"] else None
-        proposal.state, proposal.closed, proposal.closed_by = "merged", timezone.now(), caller.person
-        proposal.why = anyway
-        proposal.save()
-        note(caller, "proposal.merged", str(proposal), shelf, commit=result["commit"], anyway=anyway)
-    return proposal
-
-
-def _told(proposal: Proposal, anyway: str) -> str:
-    """What the merge commit says: the proposal, who agreed, and why it was merged though something held it."""
-    lines = [f"Proposal {proposal.number} by {proposal.created_by.username}"]
-    agreed = sorted(
-        {v.person.username for v in proposal.verdicts.select_related("person") if v.verdict in ("agree", "agree if")}
-    )
-    if agreed:
-        lines.append(f"Agreed: {', '.join(agreed)}")
-    if anyway:
-        lines.append(f"Merged anyway: {anyway}")
-    return "\n\n".join(part for part in (proposal.description, "\n".join(lines)) if part)

@@ -6,19 +6,18 @@ import uuid
 from collections import defaultdict
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import effect_of
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history import Entry, check_path
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.context import get_trees, reader
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
 from everyshelf.service.proposals.actions.proposals import Ends, ends_of
 from everyshelf.service.proposals.models import VERDICTS, Proposal, Remark, Verdict
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.comparison import (
     READ_LIMIT_BYTES,
     compare_pair,
@@ -29,6 +28,7 @@ from everyshelf.service.shelves.actions.comparison import (
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -65,7 +65,7 @@ def remark(
         path, part, label = asked.path, asked.part, asked.label
     elif path:
         artifact = _artifact_at(proposal.shelf, head, path)
-    with transaction.atomic():
+    with one_act():
         made = Remark.objects.create(
             proposal=proposal,
             uid=uuid.uuid4().hex[:12],
@@ -220,7 +220,7 @@ def give_verdict(caller: Caller, proposal: Proposal, verdict: str, text: str, co
             hint="Look again, then give the verdict.",
             head=head.uid,
         )
-    with transaction.atomic():
+    with one_act():
         note(caller, "proposal.verdict", str(proposal), proposal.shelf, verdict=verdict, commit=head.uid)
         return Verdict.objects.create(
             proposal=proposal,

@@ -6,11 +6,11 @@ from datetime import datetime
 from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun
-from everyshelf.service.people.rights import Caller, may
 from everyshelf.service.proposals.actions.looking import holds_of
 from everyshelf.service.proposals.actions.proposals import ends_of, up_to_date
 from everyshelf.service.proposals.actions.talking import verdicts_of
 from everyshelf.service.proposals.models import Proposal
+from everyshelf.service.rights import Caller, may
 from everyshelf.service.shelves.actions.merging import list_merges
 from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import Shelf

@@ -5,15 +5,16 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
 from everyshelf.core.history import check_path
 from everyshelf.core.history.naming import suggested_name
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note as log_note
-from everyshelf.service.people.rights import Caller, require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.refs import check_branch_name, get_branch, resolve
 from everyshelf.service.shelves.models import Branch, Shelf, Tag
@@ -27,7 +28,7 @@ def make_branch(caller: Caller, shelf: Shelf, name: str, start: str, note: str) 
     check_branch_name(name)
     head = resolve(shelf, start).commit
     try:
-        with transaction.atomic():
+        with one_act():
             log_note(caller, "branch.made", name, shelf, start=start, head=head.uid if head else None)
             return Branch.objects.create(
                 shelf=shelf, name=name, head=head, note=note, created=timezone.now(), created_by=caller.person.username
@@ -49,7 +50,7 @@ def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Bran
     require(caller, shelf, "guard branches")
     branch = get_branch(shelf, name)
     branch.guarded = guarded
-    with transaction.atomic():
+    with one_act():
         branch.save(update_fields=["guarded"])
         log_note(caller, "branch.guarded" if guarded else "branch.open", name, shelf)
     return branch
@@ -59,7 +60,7 @@ def drop_branch(caller: Caller, shelf: Shelf, name: str) -> None:
     """Drop a branch; its commits stay."""
     branch = get_branch(shelf, name)
     check_drop(caller, shelf, branch)
-    with transaction.atomic():
+    with one_act():
         log_note(caller, "branch.dropped", name, shelf, head=branch.head.uid if branch.head else None)
         branch.delete()
 
@@ -123,7 +124,7 @@ def make_tag(
         if get_trees().find(resolved.root, check_path(path)) is None:
             raise InvalidError(f"{path} is not in {ref}", code="tag.selection", hint="See everyshelf browse.")
     try:
-        with transaction.atomic():
+        with one_act():
             log_note(caller, "tag.made", name, shelf, commit=resolved.commit.uid)
             return Tag.objects.create(
                 shelf=shelf,

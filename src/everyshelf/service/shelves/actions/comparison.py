@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import orjson
-from django.db import IntegrityError
+from django.db import DatabaseError
 
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
@@ -30,12 +30,14 @@ from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_be
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.worker import Worker
-from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.context import get_store, get_trees, reader
+from everyshelf.service.base.room import is_no_room
 from everyshelf.service.shelves.actions import kept_rows
-from everyshelf.service.shelves.actions.commits import rules_at
 from everyshelf.service.shelves.actions.contents import as_file, as_given
 from everyshelf.service.shelves.actions.listing import display_name, entry_of, versions_at
 from everyshelf.service.shelves.actions.moves import recorded_moves
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
@@ -420,11 +422,19 @@ def remembered(parts: tuple[str, ...], work: Callable[[], dict[str, Any]] | None
     if work is None:
         return None
     result = work()
-    try:
-        CachedComparison.objects.create(key=key, result=zlib.compress(orjson.dumps(result), 3))
-    except IntegrityError:
-        pass  # another request was quicker with the same answer
+    _remember(key, result)
     return result
+
+
+def _remember(key: str, result: dict[str, Any]) -> None:
+    row = CachedComparison(key=key, result=zlib.compress(orjson.dumps(result), 3))
+    try:
+        with aside():
+            # Another request may have been quicker with the same answer.
+            CachedComparison.objects.bulk_create([row], ignore_conflicts=True)
+    except DatabaseError as error:
+        if not is_no_room(error):
+            raise  # on a full disk the answer is given all the same, and worked out again the next time
 
 
 def _worked_out(

@@ -12,8 +12,10 @@ from typing import IO
 from everyshelf.core.content import ContentInfo, is_content_id
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
 from everyshelf.core.history import Entry
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.room import require_room
 from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 
@@ -25,6 +27,7 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
     limit = get_config().max_upload_bytes
     if expected is not None and expected > limit:
         raise _too_large(limit)
+    require_room()
     store = get_store()
     writer = store.writer()
     for piece in pieces:
@@ -39,7 +42,8 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
         )
     info = writer.finish()
     store.sync()
-    ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
+    with aside():
+        ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
     return info
 
 

@@ -13,11 +13,12 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry, check_path
-from everyshelf.service.context import get_trees
-from everyshelf.service.people.rights import Caller
-from everyshelf.service.shelves.actions.commits import Message, checked_message, record_commit, require_branch
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of, find_version, get_artifact
+from everyshelf.service.shelves.actions.recording import Message, checked_message, record_commit, require_branch
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 from everyshelf.service.shelves.actions.shelves import get_shelf
 from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Shelf, ShelfContent
@@ -97,5 +98,6 @@ def _replayed(
 def _give_contents(target: Shelf, entry: Entry) -> None:
     """Whoever may read one shelf and write another may bring contents over: note that the other holds them."""
     files = [e for _, e in get_trees().files(entry.id)] if entry.type == "whole" else [entry]
-    for file in files:
-        ShelfContent.objects.get_or_create(shelf=target, content=file.id, defaults={"size": file.size})
+    rows = [ShelfContent(shelf=target, content=file.id, size=file.size) for file in files]
+    with one_act():
+        ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)

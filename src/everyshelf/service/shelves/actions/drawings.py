@@ -7,7 +7,7 @@ from typing import Any
 from everyshelf.core.drawing import NOTHING
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.context import reader
+from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.comparison import remembered
 from everyshelf.service.shelves.actions.contents import as_file
 

@@ -11,10 +11,10 @@ from everyshelf.core.content import ContentInfo
 from everyshelf.core.editing.fields import MOST_BYTES
 from everyshelf.core.errors import LimitError
 from everyshelf.core.history import Entry
-from everyshelf.service.config import get_config
-from everyshelf.service.context import reader
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.models import Shelf
 
 _PIECE_BYTES = 1 << 20

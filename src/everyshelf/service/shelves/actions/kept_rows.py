@@ -10,7 +10,8 @@ import contextlib
 import os
 from pathlib import Path
 
-from everyshelf.service.config import get_config
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.config import get_config
 from everyshelf.service.shelves.models import CachedComparison
 
 
@@ -53,5 +54,6 @@ def _make_room(newest: Path) -> None:
         if path.name.startswith(newest.name):
             continue  # somebody is about to look at it
         path.unlink(missing_ok=True)
-        CachedComparison.objects.filter(key=path.name.partition(".")[0]).delete()
+        with aside():
+            CachedComparison.objects.filter(key=path.name.partition(".")[0]).delete()
         left -= size

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict, defaultdict
+from collections import OrderedDict
+
+from django.db import connection
 
 from everyshelf.core.history.ancestry import ancestors, merge_base
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
@@ -18,7 +20,7 @@ class Lineage:
 
     def __init__(self, shelf_id: int) -> None:
         self._shelf_id = shelf_id
-        self._parents: dict[int, list[int]] = defaultdict(list)
+        self._parents: dict[int, list[int]] = {}
         self._seen_link = 0
         self._sets: OrderedDict[int, set[int]] = OrderedDict()
         self._guard = threading.Lock()
@@ -28,8 +30,16 @@ class Lineage:
         with self._guard:
             links = CommitParent.objects.filter(commit__shelf_id=self._shelf_id, id__gt=self._seen_link)
             for number, commit, parent in links.order_by("id").values_list("id", "commit_id", "parent_id"):
-                self._parents[commit].append(parent)
+                self._parents[commit] = [*self._parents.get(commit, ()), parent]
                 self._seen_link = number
+
+    def copy(self) -> Lineage:
+        """One that can be extended by itself."""
+        other = Lineage(self._shelf_id)
+        with self._guard:
+            other._parents = self._parents.copy()
+            other._seen_link = self._seen_link
+        return other
 
     def parents(self, commit: int) -> list[int]:
         """Direct parents, the branch's own first."""
@@ -55,9 +65,12 @@ class Lineage:
 
 
 def lineage_of(shelf: Shelf) -> Lineage:
-    """The shelf's lineage, up to date."""
+    """The shelf's lineage, up to date. Within a transaction it is one's own: what was written there may be taken back,
+    and its record numbers given to something else."""
     with _lock:
         lineage = _lineages.setdefault(shelf.pk, Lineage(shelf.pk))
+    if connection.in_atomic_block:
+        lineage = lineage.copy()
     lineage.refresh()
     return lineage
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history import Entry, check_path
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf

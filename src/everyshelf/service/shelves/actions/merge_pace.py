@@ -8,9 +8,9 @@ from typing import Any
 
 from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.merging import Trio
-from everyshelf.service.config import get_config
+from everyshelf.service.base.config import get_config
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.people.rights import Caller
+from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.models import Shelf
 
 Progress = Callable[[int, int, str], None]
@@ -21,6 +21,7 @@ class MergeReadingError(ConflictError):
     """A job is working the merge out; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
 
     code = "merge.reading"
+    keeps = True  # the job it names
     hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str, left: int) -> None:

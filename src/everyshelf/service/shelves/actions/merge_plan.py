@@ -10,19 +10,19 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 import orjson
-from django.db import IntegrityError
 
 from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import Combine, Combined, Trio, merge_trees
 from everyshelf.core.history.trees import Change
 from everyshelf.core.merge import Side
-from everyshelf.service.config import get_config
-from everyshelf.service.context import get_trees, reader
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.jobs.actions import Run
-from everyshelf.service.shelves.actions.commits import marked, rules_at
 from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
 from everyshelf.service.shelves.actions.merge_pace import Pace, Progress
 from everyshelf.service.shelves.actions.moves import recorded_moves
+from everyshelf.service.shelves.actions.recording import marked, rules_at
 from everyshelf.service.shelves.models import Commit, MergedContent, Shelf
 
 # Raised when the same three contents would be merged otherwise.
@@ -250,8 +250,8 @@ def _merged_contents(
             with output.open("rb") as file:
                 info = take_in(shelf, iter(lambda: file.read(1 << 20), b""), None)
             content, size = info.id, info.size
-    try:
-        MergedContent.objects.create(key=key, answer=answer, content=content, size=size)
-    except IntegrityError:
-        pass  # the same merge in parallel gave the same
+    with aside():
+        # The same merge in parallel gives the same.
+        row = MergedContent(key=key, answer=answer, content=content, size=size)
+        MergedContent.objects.bulk_create([row], ignore_conflicts=True)
     return answer, content, size

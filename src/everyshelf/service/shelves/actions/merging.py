@@ -3,30 +3,33 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge import TAKES, Side
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.commits import (
-    Message,
-    checked_message,
-    record_commit,
-    require_branch,
-    rules_at,
-)
+from everyshelf.service.rights import Caller, require
+from everyshelf.service.shelves.actions.branches import drop_branch
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, Plan, Wish, plan_merge
+from everyshelf.service.shelves.actions.recording import (
+    Message,
+    PreparedCommit,
+    checked_message,
+    prepare_commit,
+    require_branch,
+    rules_at,
+)
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf
 
@@ -37,6 +40,7 @@ class MergeConflictError(ConflictError):
     """Something is to be settled; ``facts["merge"]`` names the merge that waits, ``facts["conflicts"]`` what."""
 
     code = "merge.conflict"
+    keeps = True  # the merge it names
     hint = "Settle them: everyshelf settle. Or merge again with --prefer this or --prefer other."
 
     def __init__(self, merge: Merge, plan: Plan) -> None:
@@ -53,11 +57,17 @@ class MergeConflictError(ConflictError):
 
 def keep_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
     """Keep a merge on the server until it is settled; one that waits for the same already is taken up again."""
-    known = Merge.objects.filter(
+    with one_act():
+        return _known_merge(shelf, target, wish) or _new_merge(caller, shelf, target, wish, message)
+
+
+def _known_merge(shelf: Shelf, target: str, wish: Wish) -> Merge | None:
+    return Merge.objects.filter(
         shelf=shelf, target=target, state="open", base_root=wish.base_root, other_root=wish.other_root
     ).first()
-    if known is not None:
-        return known
+
+
+def _new_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
     return Merge.objects.create(
         uid=uuid.uuid4().hex[:12],
         shelf=shelf,
@@ -172,7 +182,7 @@ def settle(caller: Caller, merge: Merge, wanted: list[Settling]) -> Merge:
     _check_open(merge)
     plan = _plan_of(merge)
     by_path = {a.path: a for a in plan.artifacts}
-    with transaction.atomic():
+    with one_act():
         # Read again: somebody else may have settled something while this was planned.
         merge.refresh_from_db(fields=["decisions", "state"])
         _check_open(merge)
@@ -244,18 +254,31 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
     message = Message(**said)
     if summary:
         message = replace(message, summary=summary)
-    commit = record_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
-    merge.state, merge.finished = "finished", commit
-    merge.save(update_fields=["state", "finished"])
-    if merge.points:
-        from everyshelf.service.drafts.actions import take_up
-
-        take_up(merge.points, commit)
-    if merge.drop:
-        from everyshelf.service.shelves.actions.branches import drop_branch
-
-        drop_branch(caller, shelf, merge.source)
+    prepared = prepare_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
+    settled = merge.decisions
+    with one_act():
+        merge.refresh_from_db(fields=["decisions", "state"])
+        _check_open(merge)
+        if merge.decisions != settled:
+            raise ConflictError(
+                "somebody settled something else meanwhile", code="merge.changed", hint="Look at it, then finish again."
+            )
+        commit = prepared.record()
+        merge.state, merge.finished = "finished", commit
+        merge.save(update_fields=["state", "finished"])
+        for follow in _after_merging:
+            follow(merge, commit)
+        if merge.drop:
+            drop_branch(caller, shelf, merge.source)
     return commit
+
+
+_after_merging: list[Callable[[Merge, Commit], None]] = []
+
+
+def after_merging(follow: Callable[[Merge, Commit], None]) -> None:
+    """Register what else a finished merge brings about; it runs in the transaction that finishes it."""
+    _after_merging.append(follow)
 
 
 def abandon_merge(caller: Caller, merge: Merge) -> None:
@@ -264,9 +287,10 @@ def abandon_merge(caller: Caller, merge: Merge) -> None:
         require_branch(caller, merge.shelf, get_branch(merge.shelf, merge.target))
     else:
         require(caller, merge.shelf, "commit")
-    _check_open(merge)
-    merge.state = "abandoned"
-    with transaction.atomic():
+    with one_act():
+        merge.refresh_from_db(fields=["state"])
+        _check_open(merge)
+        merge.state = "abandoned"
         merge.save(update_fields=["state"])
         note(caller, "merge.abandoned", f"{merge.source} into {merge.target}", merge.shelf, merge=merge.uid)
 
@@ -274,32 +298,41 @@ def abandon_merge(caller: Caller, merge: Merge) -> None:
 # --- recording ---------------------------------------------------------------------------
 
 
-def merge_or_wait(
+def prepare_merge_or_wait(
     caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
-) -> tuple[Commit | None, Plan]:
-    """Merge into the branch; None if there is nothing to do; ``MergeConflictError`` names the merge that waits."""
+) -> tuple[PreparedCommit | None, Plan]:
+    """The commit that merges into the branch; None if there is nothing to do. ``MergeConflictError`` names the merge
+    that waits."""
     plan = plan_merge(caller.person, shelf, wish, branch.head, prefer=prefer)
     if plan.open:
         raise MergeConflictError(keep_merge(caller, shelf, branch.name, wish, message), plan)
     if plan.root == plan.this_root and wish.other_commit is None:
         return None, plan
     settled = {a.path: {c["id"]: c["decision"] for c in a.conflicts if "decision" in c} for a in plan.artifacts}
-    return record_merge(caller, shelf, branch, wish, plan, message, settled), plan
+    return prepare_merge(caller, shelf, branch, wish, plan, message, settled), plan
 
 
-def record_merge(
+def merge_or_wait(
+    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
+) -> tuple[Commit | None, Plan]:
+    """As ``prepare_merge_or_wait``, recorded."""
+    prepared, plan = prepare_merge_or_wait(caller, shelf, branch, wish, message, prefer)
+    return prepared.record() if prepared is not None else None, plan
+
+
+def prepare_merge(
     caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, plan: Plan, message: Message, decided: Decided
-) -> Commit:
+) -> PreparedCommit:
     """The merge commit; what was decided is written into its description."""
-    told = _decisions_told(decided, plan)
-    if told:
-        message = replace(message, description=f"{message.description}\n\n{told}".strip())
+    decisions = _decisions_told(decided, plan)
+    if decisions:
+        message = replace(message, description=f"{message.description}\n\n{decisions}".strip())
     parents = [c for c in (branch.head, wish.other_commit) if c is not None]
     moves = {**dict(wish.moves), **plan.moves}
-    there = get_trees()
-    kept = [(old, new) for old, new in moves.items() if there.find(plan.root, new) and not there.find(plan.root, old)]
-    said = checked_message(caller, _unclaimed(caller, message))
-    return record_commit(caller, shelf, branch, parents, plan.root, said, kept)
+    trees = get_trees()
+    kept = [(old, new) for old, new in moves.items() if trees.find(plan.root, new) and not trees.find(plan.root, old)]
+    checked = checked_message(caller, _unclaimed(caller, message))
+    return prepare_commit(caller, shelf, branch, parents, plan.root, checked, kept)
 
 
 def _unclaimed(caller: Caller, message: Message) -> Message:
@@ -319,16 +352,41 @@ def _decisions_told(decided: Decided, plan: Plan) -> str:
     return "\n".join(["Settled:", *lines]) if lines else ""
 
 
-def merge_branch(
+@dataclass(frozen=True)
+class PreparedMerge:
+    """A merge of two branches that only is to be recorded."""
+
+    caller: Caller
+    shelf: Shelf
+    source: str
+    base: Commit | None
+    plan: Plan | None
+    commit: PreparedCommit | None
+    drop: bool
+
+    def record(self) -> dict[str, Any]:
+        """Write it, and drop the source if wanted, in one transaction.
+
+        Returns commit (None if there was nothing to merge), base, the number of artifacts taken over, and how many of
+        them both sides had changed.
+        """
+        with one_act():
+            commit = self.commit.record() if self.commit is not None else None
+            if self.drop:
+                drop_branch(self.caller, self.shelf, self.source)
+        return {
+            "commit": commit.uid if commit else None,
+            "base": self.base.uid if self.base else None,
+            "taken": self.plan.taken if self.plan else 0,
+            "combined": len(self.plan.artifacts) if self.plan else 0,
+        }
+
+
+def prepare_branch_merge(
     caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
-) -> dict[str, Any]:
-    """Merge branch ``source`` into ``target``; with ``drop`` the source is dropped in the same act.
-
-    Returns commit (None if there was nothing to merge), base, the number of artifacts taken over, and how many of them
-    both sides had changed.
-    """
-    from everyshelf.service.shelves.actions.branches import drop_branch
-
+) -> PreparedMerge:
+    """Work out what merging branch ``source`` into ``target`` gives; with ``drop`` the source is dropped in the same
+    act. Raises ``MergeConflictError`` for what is to be settled first."""
     this, other = get_branch(shelf, target), get_branch(shelf, source)
     require_branch(caller, shelf, this)
     if drop and (other.guarded or other.name == shelf.main_branch):
@@ -337,15 +395,15 @@ def merge_branch(
     base = wish.base_commit
     commit, plan = None, None
     if base is None or base.pk != other.head_id:
-        commit, plan = merge_or_wait(caller, shelf, this, wish, checked_message(caller, message), prefer)
-    if drop:
-        drop_branch(caller, shelf, source)
-    return {
-        "commit": commit.uid if commit else None,
-        "base": base.uid if base else None,
-        "taken": plan.taken if plan else 0,
-        "combined": len(plan.artifacts) if plan else 0,
-    }
+        commit, plan = prepare_merge_or_wait(caller, shelf, this, wish, checked_message(caller, message), prefer)
+    return PreparedMerge(caller, shelf, source, base, plan, commit, drop)
+
+
+def merge_branch(
+    caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
+) -> dict[str, Any]:
+    """Merge branch ``source`` into ``target``."""
+    return prepare_branch_merge(caller, shelf, source, target, message, prefer, drop=drop).record()
 
 
 def wish_between(shelf: Shelf, target: Branch, source: Branch) -> Wish:

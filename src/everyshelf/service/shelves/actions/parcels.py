@@ -13,9 +13,9 @@ from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import FILE_NAME
 from everyshelf.core.parcel import Packed, pack
 from everyshelf.core.promotion.bindings import needed, rules_for
-from everyshelf.service.context import get_store, get_trees
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf

@@ -10,11 +10,11 @@ from everyshelf.core.history import Entry
 from everyshelf.core.kinds.naming import Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.context import get_trees, reader
-from everyshelf.service.shelves.actions.commits import rules_at
+from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.shelves.actions.comparison import remembered
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import Commit, Shelf
 

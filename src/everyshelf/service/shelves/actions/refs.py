@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import UTC, datetime, time, timedelta
+from datetime import UTC, datetime, time
 from typing import Any
 
+from django.utils import timezone
 from django.utils.dateparse import parse_date, parse_datetime
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
-from everyshelf.service.context import get_trees
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
 
 _WORDS = ("draft", "desk", "env", "tag", "commit", "at", "version")
 _COMMIT = re.compile(r"[0-9a-f]{8,64}\Z")
+_FIRST, _LAST = datetime(2, 1, 1, tzinfo=UTC), datetime(9998, 12, 31, tzinfo=UTC)
 _BRANCH = re.compile(r"[^\s:@\\~^?*\[\x00-\x1f]{1,120}\Z")
 
 
@@ -56,10 +59,8 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
     ``draft``, ``draft:BRANCH`` and ``draft:BRANCH@POINT`` are those of ``person``, and of nobody else.
     """
     word, colon, rest = ref.partition(":")
-    if word == "draft" and person is not None:
-        from everyshelf.service.drafts.states import draft_state
-
-        return draft_state(person, shelf, ref, rest or shelf.main_branch)
+    if word in _own_refs and person is not None:
+        return _own_refs[word](person, shelf, ref, rest or shelf.main_branch)
     if not colon:
         if ref in ("draft", "desk"):
             raise InvalidError(
@@ -68,7 +69,7 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
                 hint="A draft can be looked at and compared; a desk knows itself only.",
             )
         return _resolved(ref, "branch", get_branch(shelf, ref or shelf.main_branch).head)
-    finder = {"tag": _tag, "commit": _commit, "at": _at, "env": _environment}.get(word)
+    finder = _refs.get(word)
     if finder is None:
         raise InvalidError(
             f"{ref!r} is no ref",
@@ -123,9 +124,10 @@ def _at(shelf: Shelf, text: str) -> Commit | None:
     """The newest commit of a branch's line that was recorded by then; a day means its end."""
     branch_name, at, date = text.rpartition("@")
     branch = get_branch(shelf, branch_name if at else shelf.main_branch)
-    moment = parse_moment(date)
-    if branch.head is None:
-        return None
+    now = timezone.now()
+    moment = now if date == "now" else parse_moment(date)
+    if branch.head is None or moment >= now:
+        return branch.head  # also if the clock went back after it was recorded
     line = lineage_of(shelf).ancestors(branch.head.pk)
     for commit in Commit.objects.filter(shelf=shelf, recorded__lte=moment).order_by("-recorded", "-pk").iterator():
         if commit.pk in line:
@@ -141,21 +143,30 @@ def parse_moment(text: str) -> datetime:
     except ValueError:
         day = moment = None
     if day is not None and len(text) <= 10:
-        return datetime.combine(day, time.min, UTC) + timedelta(days=1) - timedelta(microseconds=1)
+        return datetime.combine(day, time.max, UTC)
     if moment is None:
-        raise InvalidError(f"{text!r} is no date", code="ref.date", hint="Write 2026-03-14 or 2026-03-14T09:12.")
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-
-
-def _environment(shelf: Shelf, name: str) -> Commit | None:
-    from everyshelf.service.environments.models import Environment
-
-    environment = Environment.objects.filter(shelf=shelf, name=name).first()
-    if environment is None:
-        raise MissingError(
-            f"{shelf.name} has no environment {name!r}",
-            code="environment.missing",
-            hint="List them: everyshelf env list",
+        raise InvalidError(
+            f"{text[:60]!r} is not a date", code="ref.date", hint="Write 2026-03-14 or 2026-03-14T09:12."
         )
-    deployment = environment.deployments.filter(state="recorded").select_related("commit").order_by("-pk").first()
-    return deployment.commit if deployment else None
+    # SQLite compares times as text in UTC, so the first and the last hours of the calendar cannot be brought there.
+    aware = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return min(max(aware, _FIRST), _LAST)
+
+
+# --- refs of capabilities above shelves ------------------------------------------------
+
+Finder = Callable[[Shelf, str], Commit | None]
+OwnState = Callable[[Any, Shelf, str, str], Resolved]
+_refs: dict[str, Finder] = {"tag": _tag, "commit": _commit, "at": _at}
+_own_refs: dict[str, OwnState] = {}
+
+
+def register_ref(word: str, finder: Finder) -> None:
+    """Let ``WORD:NAME`` stand for the commit that ``finder`` gives for the name."""
+    _refs[word] = finder
+
+
+def register_own_ref(word: str, state: OwnState) -> None:
+    """Let ``WORD`` and ``WORD:NAME`` stand for a state only one person sees. ``state`` gets person, shelf, ref and
+    name, which is the main branch where none is given."""
+    _own_refs[word] = state

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
-from everyshelf.service.people.rights import Caller, missing_shelf, require, require_scope, role_on
+from everyshelf.service.rights import Caller, missing_shelf, require, require_scope, role_on
 from everyshelf.service.shelves.models import Branch, Shelf
 
 _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
@@ -47,7 +48,7 @@ def make_shelf(caller: Caller, name: str, description: str, key: str | None, ope
         )
     now = timezone.now()
     try:
-        with transaction.atomic():
+        with one_act():
             shelf = Shelf.objects.create(
                 key=key, name=name, description=description, open_to_all=open_to_all, created=now
             )
@@ -74,7 +75,7 @@ def change_shelf(
     changed = {k: v for k, v in wanted.items() if v is not None and getattr(shelf, k) != v}
     for field, value in changed.items():
         setattr(shelf, field, value)
-    with transaction.atomic():
+    with one_act():
         if changed:
             shelf.save(update_fields=list(changed))
             note(caller, "shelf.changed", shelf.name, shelf, **changed)

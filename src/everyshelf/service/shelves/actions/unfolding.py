@@ -11,8 +11,8 @@ from everyshelf.core.content import ContentInfo
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.config import get_config
-from everyshelf.service.context import reader
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
 from everyshelf.service.shelves.models import Shelf
 

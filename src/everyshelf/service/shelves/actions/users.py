@@ -8,7 +8,7 @@ from typing import Any
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.references import NAMING_KINDS, may_name
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.service.context import get_store, get_trees, reader
+from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.refs import Resolved

@@ -7,7 +7,7 @@ from typing import Any
 
 from everyshelf.core.errors import BrokenError, MissingError
 from everyshelf.core.history.commits import decode_commit
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf, ShelfContent
 
 

@@ -11,35 +11,24 @@ from rest_framework.response import Response
 
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history import Entry
-from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file
+from everyshelf.service.http.views import number, path_of, valid
 from everyshelf.service.shelves.actions import (
-    commits,
+    committing,
     comparison,
     contents,
     copying,
     drawings,
     editing,
     listing,
+    recording,
     references,
     unfolding,
 )
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import (
-    CURSOR,
-    LIMIT,
-    PATH,
-    REF,
-    VERSION,
-    ShelfView,
-    message_of,
-    number,
-    path_of,
-    valid,
-)
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView, message_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
-from everyshelf.service.web.idempotency import once
-from everyshelf.service.web.transfer import as_download, body_pieces, send_content, send_file
 
 
 class ArtifactsView(ShelfView):
@@ -109,7 +98,7 @@ class ArtifactOutlineView(_ArtifactView):
     def get(self, request: Any, shelf: str) -> Response:
         """What it is made of."""
         _, at, path, entry, _ = self.located(request, shelf)
-        return Response(comparison.outline_of(path, entry, commits.rules_at(at.root)))
+        return Response(comparison.outline_of(path, entry, recording.rules_at(at.root)))
 
 
 class ArtifactDrawingView(_ArtifactView):
@@ -119,7 +108,7 @@ class ArtifactDrawingView(_ArtifactView):
     def get(self, request: Any, shelf: str) -> Response:
         """What stands in it and what leads to what; no nodes where the kind has no drawing."""
         _, at, path, entry, _ = self.located(request, shelf)
-        return Response(drawings.drawing_of(path, entry, commits.rules_at(at.root)))
+        return Response(drawings.drawing_of(path, entry, recording.rules_at(at.root)))
 
 
 class ArtifactReferencesView(_ArtifactView):
@@ -139,7 +128,7 @@ class ArtifactPartsView(_ArtifactView):
     def get(self, request: Any, shelf: str) -> Response:
         """Its parts as files, with their texts."""
         _, at, path, entry, _ = self.located(request, shelf)
-        told, _ = unfolding.unfold_artifact(path, entry, commits.rules_at(at.root))
+        told, _ = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
         return Response(told)
 
 
@@ -154,7 +143,7 @@ class ArtifactPartsFileView(_ArtifactView):
     def get(self, request: Any, shelf: str) -> HttpResponseBase:
         """All its parts in one zip, with what is needed to fold them again."""
         _, at, path, entry, _ = self.located(request, shelf)
-        _, data = unfolding.unfold_artifact(path, entry, commits.rules_at(at.root))
+        _, data = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
         return as_download(data, f"{path.rpartition('/')[2]}.unfolded.zip", "application/zip")
 
 
@@ -222,6 +211,8 @@ class ArtifactFileView(_ArtifactView):
 class ContentsView(ShelfView):
     """Contents going in."""
 
+    takes_bytes = True
+
     @extend_schema(
         operation_id="contents_put",
         request={"application/octet-stream": OpenApiTypes.BINARY},
@@ -274,23 +265,19 @@ class CommitsView(ShelfView):
         """Commit changes, all or nothing."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewCommit, request)
-        wanted = [commits.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
+        wanted = [committing.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
 
-        def act() -> Response:
-            made = commits.commit_changes(
-                caller,
-                found,
-                values["branch"],
-                values["base"],
-                wanted,
-                message_of(values),
-                merge=values["merge"],
-                prefer=values["prefer"],
-            )
-            start_job(caller, "describe", found, {"commit": made.uid})
-            return Response(listing.commit_json(made), status=201)
-
-        return once(request, act)
+        made = committing.commit_changes(
+            caller,
+            found,
+            values["branch"],
+            values["base"],
+            wanted,
+            message_of(values),
+            merge=values["merge"],
+            prefer=values["prefer"],
+        )
+        return Response(listing.commit_json(made), status=201)
 
 
 class CommitView(ShelfView):
@@ -314,12 +301,8 @@ class CopiesView(ShelfView):
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.CopyIn, request)
 
-        def act() -> Response:
-            told, made = copying.copy_artifact(caller, found, **values)
-            start_job(caller, "describe", found, {"commit": made.uid})
-            return Response(told, status=201)
-
-        return once(request, act)
+        told, _ = copying.copy_artifact(caller, found, **values)
+        return Response(told, status=201)
 
 
 class RestoreView(ShelfView):
@@ -333,8 +316,7 @@ class RestoreView(ShelfView):
         source = _restored_from(found, values)
         what = values["path"] or "the shelf"
         message = message_of(values, f"Bring {what} back from {values['ref']}"[:300])
-        made: Commit = commits.restore(caller, found, values["branch"], source, values["path"], message)
-        start_job(caller, "describe", found, {"commit": made.uid})
+        made: Commit = committing.restore(caller, found, values["branch"], source, values["path"], message)
         return Response(listing.commit_json(made), status=201)
 
 

@@ -15,14 +15,15 @@ from everyshelf.core.drawing import NOTHING
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history import Entry
 from everyshelf.core.report import FORMS, report_of, written
+from everyshelf.service.http.transfer import REPORT_TYPES, as_download
+from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import commits, comparison, drawings, listing
+from everyshelf.service.shelves.actions import comparison, drawings, listing, recording
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import PATH, ShelfView, number_of, path_of
+from everyshelf.service.shelves.api.base import PATH, ShelfView
 from everyshelf.service.shelves.models import Shelf
-from everyshelf.service.web.transfer import REPORT_TYPES, as_download
 
 FROM = OpenApiParameter("from", str, required=True, description="The state before.")
 TO = OpenApiParameter("to", str, description="The state after; the main branch if left out.")
@@ -158,7 +159,7 @@ def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> dict
     # No job can look at a draft, which is nobody else's: it is worked out here.
     budget = comparison.BUDGET_SECONDS if both and "draft" not in (before.kind, after.kind) else None
     result = comparison.compare_states(shelf, before, after, budget=budget, shown=shown)
-    add_users(shelf, after, commits.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
+    add_users(shelf, after, recording.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
     return result
 
 
@@ -248,7 +249,7 @@ def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
 
 def _rules(shelf: Shelf, request: Any) -> Any:
     to = request.query_params.get("to") or shelf.main_branch
-    return commits.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user).root)
+    return recording.rules_at(resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user).root)
 
 
 def _side(

@@ -8,12 +8,11 @@ from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.drawing import NOTHING
-from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.http.views import path_of, valid
 from everyshelf.service.shelves.actions import drawings, listing, merging
 from everyshelf.service.shelves.api import merge_shapes as shapes
-from everyshelf.service.shelves.api.base import PATH, ShelfView, message_of, path_of, valid
+from everyshelf.service.shelves.api.base import PATH, ShelfView, message_of
 from everyshelf.service.shelves.api.shapes import CommitOut, Drawing
-from everyshelf.service.web.idempotency import once
 
 
 class MergeView(ShelfView):
@@ -26,15 +25,10 @@ class MergeView(ShelfView):
         values = valid(shapes.MergeIn, request)
         message = message_of(values, f"Merge {values['source']} into {values['target']}")
 
-        def act() -> Response:
-            result = merging.merge_branch(
-                caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
-            )
-            if result["commit"]:
-                start_job(caller, "describe", found, {"commit": result["commit"]})
-            return Response(result)
-
-        return once(request, act)
+        result = merging.merge_branch(
+            caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
+        )
+        return Response(result)
 
 
 class MergesView(ShelfView):
@@ -104,12 +98,8 @@ class FinishView(ShelfView):
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.FinishIn, request)
 
-        def act() -> Response:
-            made = merging.finish_merge(caller, merging.get_merge(found, uid), values["summary"])
-            start_job(caller, "describe", found, {"commit": made.uid})
-            return Response(listing.commit_json(made), status=201)
-
-        return once(request, act)
+        made = merging.finish_merge(caller, merging.get_merge(found, uid), values["summary"])
+        return Response(listing.commit_json(made), status=201)
 
 
 def _closed(merge: Any) -> dict[str, Any]:

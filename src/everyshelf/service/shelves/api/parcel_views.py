@@ -11,7 +11,7 @@ from django.http import FileResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 
-from everyshelf.service.config import get_config
+from everyshelf.service.base.config import get_config
 from everyshelf.service.shelves.actions.parcels import pack_state
 from everyshelf.service.shelves.api.base import REF, ShelfView
 

@@ -6,21 +6,20 @@ from typing import Any
 
 from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
-from everyshelf.service.environments.models import Phase
+from everyshelf.service.http.views import ApiView, number, valid
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.people.rights import caller_of
+from everyshelf.service.rights import caller_of
 from everyshelf.service.shelves.actions import branches, shelves
 from everyshelf.service.shelves.actions.lines import lines_of
 from everyshelf.service.shelves.actions.refs import get_tag
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import LIMIT, ShelfView, number, valid
+from everyshelf.service.shelves.api.base import LIMIT, ShelfView
 from everyshelf.service.shelves.models import Tag
 
 
-class ShelvesView(APIView):
+class ShelvesView(ApiView):
     """All shelves the caller may see."""
 
     @extend_schema(operation_id="shelves_list", responses=shapes.ShelfOut(many=True))
@@ -102,7 +101,7 @@ class BranchView(ShelfView):
 
 def tag_json(tag: Tag) -> dict[str, Any]:
     """A tag's public form."""
-    reached = tag.deployments.filter(state=Phase.RECORDED).values_list("environment__name", flat=True)
+    reached = tag.deployments.filter(state="recorded").values_list("environment__name", flat=True)
     return {
         "name": tag.name,
         "commit": tag.commit.uid,

@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from everyshelf.core.content import ContentStore
 from everyshelf.core.history import Trees
 from everyshelf.core.reading.worker import Worker
-from everyshelf.service.config import get_config
+from everyshelf.service.base.config import get_config
 
 _READERS = 2
 

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from everyshelf.core.errors import MissingError, RefusedError
-from everyshelf.service.people.models import Membership, Role
 
+ROLES = ("reader", "author", "keeper", "owner")
 SCOPES = ("read", "write", "promote", "admin", "import")
-_RANK = {role: rank for rank, role in enumerate(Role.values)}
+_RANK = {role: rank for rank, role in enumerate(ROLES)}
 
 # right: (least role, scope a token needs)
 _TABLE: dict[str, tuple[str, str]] = {
@@ -61,10 +61,10 @@ def caller_of(request: Any) -> Caller:
 
 def role_on(caller: Caller, shelf: Any) -> str | None:
     """The caller's role on a shelf; shelves open to all signed-in people give at least reader."""
-    found = Membership.objects.filter(shelf=shelf, person=caller.person).values_list("role", flat=True).first()
-    if found is not None:
-        return str(found)
-    return Role.READER.value if shelf.open_to_all else None
+    role = shelf.members.filter(person=caller.person).values_list("role", flat=True).first()
+    if role is not None:
+        return str(role)
+    return "reader" if shelf.open_to_all else None
 
 
 def require(caller: Caller, shelf: Any, right: str) -> None:

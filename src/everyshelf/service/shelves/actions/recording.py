@@ -1,42 +1,31 @@
-"""Committing: all or nothing, on top of a known head, with what follows from it in the records."""
+"""Recording a commit: its bytes made durable first, then all its records in one transaction."""
 
 from __future__ import annotations
 
 import uuid
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history import Change, CommitData, Entry, Move, check_path, encode_commit
+from everyshelf.core.history import Change, CommitData, Entry, Move, encode_commit
 from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.peeking import table_of_folder
 from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
-from everyshelf.core.merge import Side
 from everyshelf.core.tables.given import Given
-from everyshelf.service.context import get_store, get_trees
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
-from everyshelf.service.people.rights import Caller, require
-from everyshelf.service.shelves.actions.contents import held_of
-from everyshelf.service.shelves.actions.refs import get_branch
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Branch, Commit, CommitParent, Shelf
 
-_MAX_CHANGES = 200_000
 _RECOGNISED_BYTES = 1024 * 1024
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """One change asked for: new content at a path (perhaps moved from another), or a removal (``content`` None)."""
-
-    path: str
-    content: str | None
-    moved_from: str = ""
+_SOONEST = timedelta(microseconds=1)
 
 
 @dataclass(frozen=True)
@@ -49,50 +38,6 @@ class Message:
     tasks: list[str] = field(default_factory=list)
     author: str | None = None
     time: datetime | None = None
-
-
-def commit_changes(
-    caller: Caller,
-    shelf: Shelf,
-    branch_name: str,
-    base: str | None,
-    wanted: list[Wanted],
-    message: Message,
-    *,
-    merge: bool = False,
-    prefer: Side | None = None,
-) -> Commit:
-    """Commit ``wanted`` onto the branch, whose head the caller believes to be ``base`` (None: no commit yet).
-
-    Raises ``ConflictError`` (branch.moved, with both ids) if it has moved on, unless ``merge`` asks to combine.
-    ``prefer`` settles artifacts changed on both sides: "this" is what the branch has, "other" what is committed.
-    """
-    branch = get_branch(shelf, branch_name)
-    require_branch(caller, shelf, branch)
-    message = checked_message(caller, message)
-    base_commit = _base(shelf, branch, base, merge=merge)
-    root_before = base_commit.root if base_commit else get_trees().empty
-    root, moves = _applied(shelf, root_before, wanted)
-    head = branch.head
-    if head is not None and base_commit != head:
-        from everyshelf.service.shelves.actions.merge_plan import Wish
-        from everyshelf.service.shelves.actions.merging import merge_or_wait
-
-        wish = Wish(root_before, root, base_commit, None, moves, f"a commit of {caller.person.username}")
-        made, _ = merge_or_wait(caller, shelf, branch, wish, message, prefer)
-        if made is None:
-            raise _nothing_to_commit()
-        return made
-    if root == root_before:
-        raise _nothing_to_commit()
-    parents = [head] if head is not None else []
-    return record_commit(caller, shelf, branch, parents, root, message, moves)
-
-
-def _nothing_to_commit() -> InvalidError:
-    return InvalidError(
-        "nothing would change, so there is nothing to commit", code="commit.empty", hint="See everyshelf pending."
-    )
 
 
 def require_branch(caller: Caller, shelf: Shelf, branch: Branch) -> None:
@@ -117,20 +62,6 @@ def checked_message(caller: Caller, message: Message) -> Message:
     return replace(message, summary=summary, author=message.author or caller.person.username)
 
 
-def _base(shelf: Shelf, branch: Branch, base: str | None, *, merge: bool) -> Commit | None:
-    head = branch.head.uid if branch.head else None
-    if base == head:
-        return branch.head
-    if not merge:
-        raise moved(branch, base)
-    if base is None:
-        return None
-    found = Commit.objects.filter(shelf=shelf, uid=base).first()
-    if found is None:
-        raise InvalidError(f"there is no commit {base[:12]} to build on", code="commit.base")
-    return found
-
-
 def moved(branch: Branch, base: str | None) -> ConflictError:
     """That the branch went on meanwhile."""
     head = branch.head.uid if branch.head else None
@@ -144,53 +75,11 @@ def moved(branch: Branch, base: str | None) -> ConflictError:
     )
 
 
-def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[tuple[str, str]]]:
-    if not wanted:
-        raise InvalidError("there is no change in it", code="commit.empty", hint="See everyshelf pending.")
-    if len(wanted) > _MAX_CHANGES:
-        raise InvalidError(f"more than {_MAX_CHANGES} changes in one commit", code="commit.too_large")
-    sizes = held_of(shelf, (w.content for w in wanted if w.content is not None))
-    changes: dict[str, Entry | None] = {}
-    moves = []
-    for change in wanted:
-        check_path(change.path)
-        if change.path in changes:
-            raise InvalidError(f"{change.path} appears twice", code="commit.twice")
-        changes[change.path] = _entry(change, sizes)
-    for change in wanted:
-        if change.moved_from:
-            check_path(change.moved_from)
-            changes.setdefault(change.moved_from, None)
-            moves.append((change.moved_from, change.path))
-    _check_rules(changes.get(FILE_NAME))
-    return marked(root, get_trees().apply(root, changes)), moves
-
-
 def marked(before: str, after: str) -> str:
     """The state with the folders kept whole that are to be: one artifact each."""
     trees = get_trees()
     changed_rules = trees.find(before, FILE_NAME) != trees.find(after, FILE_NAME)
     return keep_whole(trees, before, after, rules_at(after), everywhere=changed_rules)
-
-
-def _entry(change: Wanted, sizes: dict[str, int]) -> Entry | None:
-    if change.content is None:
-        return None
-    if change.content not in sizes:
-        raise InvalidError(
-            f"the content of {change.path} was not uploaded to this shelf",
-            code="content.missing",
-            hint="Upload it first: PUT …/contents.",
-        )
-    return Entry(change.path.rpartition("/")[2], "artifact", change.content, sizes[change.content])
-
-
-def _check_rules(entry: Entry | None) -> None:
-    if entry is not None:
-        try:
-            parse_rules(decode(get_store().read(entry.id)).text)
-        except UnreadableError as error:
-            raise InvalidError(f"{FILE_NAME}: {error.message}", code="rules.syntax") from error
 
 
 def rules_at(root: str) -> Rules:
@@ -207,6 +96,118 @@ def rules_at(root: str) -> Rules:
 # --- recording -------------------------------------------------------------------
 
 
+@dataclass(frozen=True)
+class PreparedCommit:
+    """A commit whose bytes are durable and whose records are still to be written.
+
+    ``parents[0]`` is the branch's head. ``known``: path -> content of what comes in from the other parents and is a
+    version already.
+    """
+
+    caller: Caller
+    shelf: Shelf
+    branch: Branch | None
+    parents: list[Commit]
+    uid: str
+    data: CommitData
+    time: datetime
+    recorded: datetime
+    changes: list[Change]
+    kinds: dict[str, str]
+    artifacts: dict[str, str]
+    moved_from: dict[str, str]
+    known: dict[str, str]
+
+    def record(self) -> Commit:
+        """Write all records in one transaction: the commit, its versions, the branch's new head, the entry in the log
+        and the job that describes it.
+
+        Raises ``ConflictError`` (branch.moved) if the branch's head is no longer ``parents[0]``. Without a branch the
+        commit is in no line until another one names it as a parent.
+        """
+        with one_act():
+            branch = self.branch
+            if branch is not None:
+                branch = Branch.objects.select_related("head").get(pk=branch.pk)
+                if (branch.head_id or None) != (self.parents[0].pk if self.parents else None):
+                    raise moved(branch, self.parents[0].uid if self.parents else None)
+            commit = self._rows()
+            if branch is not None:
+                branch.head = commit
+                branch.save(update_fields=["head"])
+                note(self.caller, "commit.made", self.data.summary, self.shelf, commit=self.uid, branch=branch.name)
+                start_job(self.caller, "describe", self.shelf, {"commit": self.uid})
+        return commit
+
+    def _rows(self) -> Commit:
+        commit = Commit.objects.create(
+            shelf=self.shelf,
+            uid=self.uid,
+            root=self.data.root,
+            author=self.data.author,
+            time=self.time,
+            recorded=self.recorded,
+            recorded_by=self.caller.person,
+            summary=self.data.summary,
+            description=self.data.description,
+            labels=self.data.labels,
+            tasks=self.data.tasks,
+            generation=1 + max((p.generation for p in self.parents), default=0),
+        )
+        CommitParent.objects.bulk_create(
+            CommitParent(commit=commit, parent=p, position=k) for k, p in enumerate(self.parents)
+        )
+        _record_versions(self.shelf, commit, self.changes, self.kinds, self.artifacts, self.moved_from, self.known)
+        return commit
+
+
+def prepare_commit(
+    caller: Caller,
+    shelf: Shelf,
+    branch: Branch | None,
+    parents: list[Commit],
+    root: str,
+    message: Message,
+    moves: Iterable[tuple[str, str]] = (),
+    *,
+    recorded: datetime | None = None,
+) -> PreparedCommit:
+    """Work out everything about a commit and make its bytes durable; nothing is recorded yet.
+
+    ``recorded``: when, if that is not the time the message claims, or now.
+    """
+    trees, store = get_trees(), get_store()
+    moves = list(moves)
+    before = parents[0].root if parents else trees.empty
+    changes = list(trees.changes(before, root))
+    known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
+    kinds = _kinds(rules_at(root), (c for c in changes if c.after is not None and known.get(c.path) != c.after.id))
+    artifacts = _artifacts_before(shelf, changes, {new: old for old, new in moves})
+    now = timezone.now()
+    # Times of a line grow, whatever the clock does: else the state at a moment would not be the newest by then.
+    recorded = max([recorded or message.time or now, *(p.recorded + _SOONEST for p in parents)])
+    data = _commit_data(root, parents, message, artifacts, moves, now)
+    uid, body = encode_commit(data)
+    store.put(body)
+    store.sync()
+    moved_from = {new: old for old, new in moves}
+    return PreparedCommit(
+        caller,
+        shelf,
+        branch,
+        parents,
+        uid,
+        data,
+        message.time or now,
+        recorded,
+        changes,
+        kinds,
+        artifacts,
+        moved_from,
+        known,
+    )
+
+
 def record_commit(
     caller: Caller,
     shelf: Shelf,
@@ -218,51 +219,8 @@ def record_commit(
     *,
     recorded: datetime | None = None,
 ) -> Commit:
-    """Write the commit: bytes made durable first, then all records in one transaction.
-
-    Raises ``ConflictError`` if the branch's head is no longer ``parents[0]`` when the transaction begins. Without a
-    branch the commit is in no line until another one names it as a parent. ``recorded``: when, if that is not the time
-    the message claims, or now.
-    """
-    trees, store = get_trees(), get_store()
-    before = parents[0].root if parents else trees.empty
-    changes = list(trees.changes(before, root))
-    known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
-    kinds = _kinds(rules_at(root), (c for c in changes if c.after is not None and known.get(c.path) != c.after.id))
-    artifacts = _artifacts_before(shelf, changes, {new: old for old, new in moves})
-    now = timezone.now()
-    data = _commit_data(root, parents, message, artifacts, moves, now)
-    uid, body = encode_commit(data)
-    store.put(body)
-    store.sync()
-    with transaction.atomic():
-        if branch is not None:
-            branch = Branch.objects.select_related("head").get(pk=branch.pk)
-            if (branch.head_id or None) != (parents[0].pk if parents else None):
-                raise moved(branch, parents[0].uid if parents else None)
-        commit = Commit.objects.create(
-            shelf=shelf,
-            uid=uid,
-            root=root,
-            author=data.author,
-            time=message.time or now,
-            recorded=recorded or message.time or now,
-            recorded_by=caller.person,
-            summary=data.summary,
-            description=data.description,
-            labels=data.labels,
-            tasks=data.tasks,
-            generation=1 + max((p.generation for p in parents), default=0),
-        )
-        CommitParent.objects.bulk_create(
-            CommitParent(commit=commit, parent=p, position=k) for k, p in enumerate(parents)
-        )
-        _record_versions(shelf, commit, changes, kinds, artifacts, {n: o for o, n in moves}, known)
-        if branch is not None:
-            branch.head = commit
-            branch.save(update_fields=["head"])
-            note(caller, "commit.made", data.summary, shelf, commit=uid, branch=branch.name)
-    return commit
+    """Prepare a commit and record it."""
+    return prepare_commit(caller, shelf, branch, parents, root, message, moves, recorded=recorded).record()
 
 
 def _commit_data(
@@ -393,26 +351,3 @@ def _existing(uids: set[str]) -> list[Artifact]:
     for start in range(0, len(wanted), 500):
         found.extend(Artifact.objects.filter(uid__in=wanted[start : start + 500]))
     return found
-
-
-# --- restoring -------------------------------------------------------
-
-
-def restore(
-    caller: Caller, shelf: Shelf, branch_name: str, source_root: str, path: str | None, message: Message
-) -> Commit:
-    """Bring one artifact, or with no path the whole shelf, back to an older state, as a new commit."""
-    branch = get_branch(shelf, branch_name)
-    require_branch(caller, shelf, branch)
-    trees = get_trees()
-    head_root = branch.head.root if branch.head else trees.empty
-    root = source_root
-    if path is not None:
-        entry = trees.find(source_root, check_path(path))
-        if entry is None and trees.find(head_root, path) is None:
-            raise InvalidError(f"{path} is in neither state", code="restore.missing")
-        root = trees.apply(head_root, {path: entry})
-    if root == head_root:
-        raise InvalidError("it is in that state already", code="commit.empty")
-    parents = [branch.head] if branch.head else []
-    return record_commit(caller, shelf, branch, parents, root, checked_message(caller, message))

@@ -10,12 +10,13 @@ from django.utils import timezone
 from drf_spectacular.utils import extend_schema
 from rest_framework import permissions, serializers
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.http.views import ApiView, valid
 from everyshelf.service.people import actions, invitations
 from everyshelf.service.people.api import Person, person_json
 from everyshelf.service.people.models import Invitation, Membership, Role
-from everyshelf.service.shelves.api.base import ShelfView, valid
+from everyshelf.service.shelves.api.base import ShelfView
 
 
 class MemberIn(serializers.Serializer):
@@ -180,7 +181,7 @@ class InvitationView(ShelfView):
         return Response(status=204)
 
 
-class LookView(APIView):
+class LookView(ApiView):
     """Looking at an invitation one holds."""
 
     permission_classes = [permissions.AllowAny]
@@ -200,7 +201,7 @@ class LookView(APIView):
         )
 
 
-class AcceptView(APIView):
+class AcceptView(ApiView):
     """Taking an invitation up."""
 
     permission_classes = [permissions.AllowAny]
@@ -212,7 +213,8 @@ class AcceptView(APIView):
         known = request.user if request.user.is_authenticated else None
         found = invitations.accept(values["invitation"], known, values["name"], values["full_name"], values["password"])
         if known is None:
-            login(request._request, found.accepted_by)
+            with one_act():
+                login(request._request, found.accepted_by)
         told = {"person": person_json(found.accepted_by), "shelf": found.shelf.key, "role": found.role}
         return Response(told, status=201)
 

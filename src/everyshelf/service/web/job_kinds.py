@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import importlib
 
-_MODULES = ("everyshelf.service.shelves.jobs", "everyshelf.service.environments.jobs")
+_MODULES = (
+    "everyshelf.service.jobs.housekeeping",
+    "everyshelf.service.shelves.jobs",
+    "everyshelf.service.environments.jobs",
+)
 
 
 def load() -> None:

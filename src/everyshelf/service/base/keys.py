@@ -9,47 +9,56 @@ from __future__ import annotations
 import functools
 import hashlib
 import hmac
-import os
 
 from cryptography.fernet import Fernet, InvalidToken
 
-from everyshelf.core.errors import BrokenError, StorageError
-from everyshelf.service.config import get_config
+from everyshelf.core.errors import BrokenError
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.key_files import damaged_key, read_or_make
 
 
 @functools.cache
 def _key() -> bytes:
-    """Made at the first use, readable by its owner only."""
+    """Made at the first use, readable by its owner only; raises ``BrokenError`` for a file that holds no key."""
     path = get_config().key_file
+    key = read_or_make(path, Fernet.generate_key, "secrets.key")
     try:
-        if not path.exists():
-            path.parent.mkdir(parents=True, exist_ok=True)
-            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(descriptor, "wb") as file:
-                file.write(Fernet.generate_key())
-        return path.read_bytes().strip()
-    except OSError as error:
-        raise StorageError(
-            f"the key of secrets cannot be read or made at {path}: {error.strerror}",
-            code="secrets.key",
-            hint="Give the service rights there, or name another file with EVERYSHELF_KEY_FILE.",
-        ) from error
+        Fernet(key)
+    except ValueError as error:
+        raise damaged_key(path, "secrets.key") from error
+    return key
+
+
+def check_keys() -> None:
+    """Raise if the key of secrets or of sessions cannot be used; asked at start, by name, and not at the first sign-in."""
+    _key()
+    get_config().secret_key()
 
 
 def seal(value: str) -> bytes:
     """``value``, readable with the key only."""
-    return Fernet(_key()).encrypt(value.encode())
+    return seal_bytes(value.encode())
+
+
+def seal_bytes(value: bytes) -> bytes:
+    """As ``seal``."""
+    return Fernet(_key()).encrypt(value)
 
 
 def unseal(sealed: bytes) -> str:
     """Raises ``BrokenError`` if it was sealed with another key."""
+    return unseal_bytes(sealed).decode()
+
+
+def unseal_bytes(sealed: bytes) -> bytes:
+    """As ``unseal``."""
     try:
-        return Fernet(_key()).decrypt(bytes(sealed)).decode()
+        return Fernet(_key()).decrypt(bytes(sealed))
     except (InvalidToken, ValueError) as error:
         raise BrokenError(
             "a secret cannot be opened: it was sealed with another key",
             code="secrets.key",
-            hint=f"Bring {get_config().key_file} back, or set the secrets anew.",
+            hint=f"Bring {get_config().key_file} back, or set the secrets again.",
         ) from error
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import structlog
 from django.core.exceptions import PermissionDenied, RequestDataTooBig
-from django.db import OperationalError
+from django.db import DatabaseError, DataError, OperationalError
 from django.http import Http404, HttpRequest, JsonResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
@@ -24,6 +24,7 @@ from everyshelf.core.errors import (
     StorageError,
     UnreadableError,
 )
+from everyshelf.service.base.room import is_no_room, let_reserve_go, no_room
 
 log = structlog.get_logger("everyshelf.problems")
 
@@ -90,6 +91,11 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     return response
 
 
+def problem_of(error: Exception) -> dict[str, Any]:
+    """The problem document of any error."""
+    return _translate(error)[1]
+
+
 def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
     if isinstance(error, EveryShelfError):
         status = status_of(error)
@@ -106,14 +112,27 @@ def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
         return 403, body(403, str(error) or "This is not allowed.", "rights.refused")
     if isinstance(error, RequestDataTooBig):
         return 413, body(413, "The request is too large.", "input.too_large", "Send contents through PUT …/contents.")
+    if isinstance(error, DataError | OverflowError | UnicodeEncodeError) or _is_unfit_value(error):
+        return 400, body(400, "A value of this request cannot be recorded.", "input.invalid", "Look at its fields.")
+    if is_no_room(error):
+        let_reserve_go()
+        return _translate(no_room())
     if isinstance(error, OperationalError) and "locked" in str(error):
         return 503, body(503, "The records are busy.", "records.busy", "Try again in a moment; nothing was changed.")
+    if isinstance(error, DatabaseError):
+        hint = "Tell whoever runs the service; everyshelf verify names what is damaged."
+        return 500, body(500, "The records cannot be read or written.", "records.failed", hint)
     return 500, body(
         500,
         "Something went wrong here; nothing of yours was changed.",
         "service.failed",
         "Tell whoever runs the service the request number.",
     )
+
+
+def _is_unfit_value(error: Exception) -> bool:
+    """A surrogate or a nought character that no database takes as text."""
+    return isinstance(error, ValueError) and any(w in str(error) for w in ("embedded null", "surrogates not allowed"))
 
 
 def _facts(error: EveryShelfError) -> dict[str, Any]:

@@ -8,11 +8,11 @@ from django.urls import path
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
-from rest_framework.views import APIView
 
+from everyshelf.service.http.views import ApiView, number
 from everyshelf.service.log import actions
-from everyshelf.service.people.rights import caller_of
-from everyshelf.service.shelves.api.base import LIMIT, ShelfView, number
+from everyshelf.service.rights import caller_of
+from everyshelf.service.shelves.api.base import LIMIT, ShelfView
 
 
 class LogEntryOut(serializers.Serializer):
@@ -63,7 +63,7 @@ class ShelfLogView(ShelfView):
         return Response(actions.list_log(found, **_filters(request)))
 
 
-class LogView(APIView):
+class LogView(ApiView):
     """What one did anywhere."""
 
     @extend_schema(operation_id="log_own", parameters=_FILTERS, responses=LogPage)

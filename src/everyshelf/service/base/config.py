@@ -11,6 +11,11 @@ EVERYSHELF_PLACES      folders in which environments may live, by the path separ
 EVERYSHELF_KEY_FILE    the key that seals secrets                                              beside DATA: DATA.key
 EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
 EVERYSHELF_MAX_ROWS    bytes of rows kept from comparisons of tables, for paging               4 GiB
+EVERYSHELF_REACH       hosts that environments may be at, by commas: platforms, databases,     none
+                       Git repositories. HOST or HOST:PORT; *.DOMAIN for all below it
+EVERYSHELF_PROXY       address of the proxy in front, whose X-Forwarded headers are believed   none
+EVERYSHELF_HTTPS       yes if people reach the service by https: Secure cookies, HSTS          no
+EVERYSHELF_RAW_CSV     yes to leave formulas in CSV files that leave as they are               no
 =====================  ======================================================================= ==============
 """
 
@@ -27,6 +32,7 @@ from typing import Any
 from platformdirs import user_data_path
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.service.base.key_files import damaged_key, read_or_make
 
 DEFAULT_PORT = 8321
 _MAX_UPLOAD = 20 * 1024**3
@@ -45,6 +51,10 @@ class Config:
     places: tuple[Path, ...]
     max_upload_bytes: int
     key_file: Path
+    proxy: str = ""
+    https: bool = False
+    reach: tuple[str, ...] = ()
+    raw_csv: bool = False
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
 
@@ -63,26 +73,20 @@ class Config:
         """The SQLite file of the records."""
         return self.data / "records.sqlite"
 
-    @property
-    def queue(self) -> Path:
-        """The SQLite file that wakes the job worker; it may be lost, the job records are the truth."""
-        return self.data / "queue.sqlite"
-
     def secret_key(self) -> str:
         """The key that signs sessions: made at the first start, readable by its owner only."""
-        path = self.data / "secret-key"
-        if not path.exists():
-            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(descriptor, "w") as file:
-                file.write(secrets.token_urlsafe(48))
-        return path.read_text()
+        made = read_or_make(self.data / "secret-key", lambda: secrets.token_urlsafe(48).encode(), "serve.key")
+        try:
+            return made.decode("ascii")
+        except UnicodeDecodeError as error:
+            raise damaged_key(self.data / "secret-key", "serve.key") from error
 
 
 @functools.cache
 def get_config() -> Config:
     """The settings of this process, read once."""
     data = Path(os.environ.get("EVERYSHELF_DATA") or user_data_path("everyshelf")).absolute()
-    data.mkdir(parents=True, exist_ok=True)
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
     stored = _stored(data / "everyshelf.toml")
 
     def value(name: str, default: Any) -> Any:
@@ -98,8 +102,12 @@ def get_config() -> Config:
         tuple(Path(p).absolute() for p in str(places).split(os.pathsep)),
         _number("max_upload", value("max_upload", _MAX_UPLOAD)),
         Path(value("key_file", data.with_name(f"{data.name}.key"))).absolute(),
-        _number("max_rows", value("max_rows", _MAX_ROWS)),
-        _number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
+        proxy=str(value("proxy", "")),
+        https=_yes("https", value("https", False)),
+        reach=tuple(h.strip().lower() for h in str(value("reach", "")).split(",") if h.strip()),
+        raw_csv=_yes("raw_csv", value("raw_csv", False)),
+        max_rows_bytes=_number("max_rows", value("max_rows", _MAX_ROWS)),
+        merge_seconds=_number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
     )
 
 
@@ -110,6 +118,13 @@ def _stored(path: Path) -> dict[str, Any]:
         return tomllib.loads(path.read_text())
     except tomllib.TOMLDecodeError as error:
         raise InvalidError(f"{path}: {error}", code="settings.syntax", hint="Mend the file and start again.") from error
+
+
+def _yes(name: str, value: Any) -> bool:
+    word = str(value).lower()
+    if word not in ("1", "true", "yes", "on", "0", "false", "no", "off", ""):
+        raise InvalidError(f"{name} must be yes or no, not {value!r}", code="settings.invalid")
+    return word in ("1", "true", "yes", "on")
 
 
 def _number(name: str, value: Any) -> int:

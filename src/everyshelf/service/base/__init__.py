@@ -1,0 +1,1 @@
+"""What everything in the service stands on: settings, the shared store, transactions."""

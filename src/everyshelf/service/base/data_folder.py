@@ -1,0 +1,66 @@
+"""The data folder: one service at a time, readable by its owner only, in a form this version knows."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from typing import IO
+
+from everyshelf.core.errors import BrokenError, ConflictError
+from everyshelf.service.base.config import Config
+
+FORMAT = 2
+
+
+def open_data_folder(config: Config) -> IO[str]:
+    """Make the folder ready; keep the result open as long as the service runs.
+
+    Raises ``ConflictError`` (serve.busy) while another service works on it and ``BrokenError`` (serve.format) if its
+    form is not the one this version writes: reading it as if it were would take its contents for damage.
+    """
+    config.data.mkdir(parents=True, exist_ok=True)
+    os.chmod(config.data, 0o700)  # whatever the umask: it holds everybody's artifacts and the key of sessions
+    lock = _lock(config)
+    _check_format(config)
+    for folder in (config.segments, config.scratch):
+        folder.mkdir(exist_ok=True)
+    if not config.database.exists():
+        # SQLite gives its log and the index of it the mode of the file.
+        os.close(os.open(config.database, os.O_WRONLY | os.O_CREAT, 0o600))
+    os.chmod(config.database, 0o600)
+    return lock
+
+
+def _lock(config: Config) -> IO[str]:
+    lock = (config.data / "service.lock").open("w")
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        lock.close()
+        raise ConflictError(
+            f"another service works on {config.data}",
+            code="serve.busy",
+            hint="Stop it, or choose another folder with --data.",
+        ) from error
+    os.set_inheritable(lock.fileno(), True)
+    return lock
+
+
+def _check_format(config: Config) -> None:
+    path = config.data / "format"
+    if path.exists():
+        found = path.read_text(errors="replace").strip()
+        if found != str(FORMAT):
+            raise _unknown(config, f"format {found[:20]!r}")
+    elif config.database.exists() or any(config.segments.glob("*.seg")):
+        raise _unknown(config, "an older format")
+    else:
+        path.write_text(f"{FORMAT}\n")
+
+
+def _unknown(config: Config, what: str) -> BrokenError:
+    return BrokenError(
+        f"{config.data} was written in {what}; this version reads and writes format {FORMAT}",
+        code="serve.format",
+        hint="Serve it with the version that wrote it, or choose another folder with --data. Nothing was changed.",
+    )

@@ -1,0 +1,65 @@
+"""The job worker: a process of its own beside the web process, which ends with it however that ends.
+
+``python -m everyshelf.service.worker``
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import signal
+import threading
+from pathlib import Path
+
+_WORKERS = 2
+_BEAT_SECONDS = 1.0
+_STOP_SECONDS = 5.0
+
+
+def end_with_parent() -> None:
+    """Ask the kernel for SIGKILL when the parent dies (prctl(2), PR_SET_PDEATHSIG), also if it was killed with -9."""
+    ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
+    if os.getppid() == 1:
+        os._exit(0)
+
+
+def main() -> None:
+    """Take up what an earlier process left, then work until SIGTERM."""
+    end_with_parent()
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "everyshelf.service.settings")
+    import django
+
+    django.setup()
+    from everyshelf.service.base.context import get_store
+    from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart, work_on_jobs
+    from everyshelf.service.jobs.keeper import beat_file
+    from everyshelf.service.web.job_kinds import load
+
+    load()
+    take_up_after_restart()
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    threads = [threading.Thread(target=work_on_jobs, args=[stop], daemon=True) for _ in range(_WORKERS)]
+    threads.append(threading.Thread(target=run_periodic, args=[stop.wait], daemon=True))
+    for thread in threads:
+        thread.start()
+    beat = Path(beat_file())
+    while not stop.wait(_BEAT_SECONDS) and all(thread.is_alive() for thread in threads):
+        _beat(beat)
+    stop.set()
+    for thread in threads:
+        thread.join(_STOP_SECONDS)
+    get_store().close()
+    os._exit(0)  # a job that is still at work goes on after the next start
+
+
+def _beat(beat: Path) -> None:
+    try:
+        beat.touch(mode=0o600)
+    except OSError:
+        pass  # on a full disk the file cannot be made; its age then says so
+
+
+if __name__ == "__main__":
+    main()
