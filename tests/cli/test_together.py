@@ -50,8 +50,14 @@ class PartTests(ServiceCase):
         self.terminal.folder = desk
         self.terminal.write("data/tides.csv", b"id\n1\n2\n")
         self.terminal.write("notes/new.txt", b"new\n")
-        self.terminal.run("commit", "--summary", "Tides", "--merge")
-        self.assertTrue((desk / "notes/new.txt").is_file(), "what was committed from here went")
+        self.terminal.write("train.py", b"another one, of the same name\n")
+        told = self.terminal.run("commit", "--summary", "Tides", "--merge").stdout
+        self.assertIn("take --only notes/new.txt", told)
+        self.assertEqual(sorted(a.path for a in self.shelf.artifacts()), sorted(FILES))
+        self.assertEqual(self.shelf.read("train.py"), FILES["train.py"], "a part it does not have was overwritten")
+        (desk / "train.py").unlink()
+        self.terminal.run("take", "--only", "notes/new.txt")
+        self.terminal.run("commit", "--summary", "A note")
         self.assertEqual(sorted(a.path for a in self.shelf.artifacts()), sorted([*FILES, "notes/new.txt"]))
         self.put({"train.py": b"print(2)\n", "docs/a.md": b"# B\n"})
         self.terminal.run("take")
@@ -172,15 +178,15 @@ class OutOfReachTests(unittest.TestCase):
         desk = self.terminal
         desk.write("a.txt", b"one\n")
         said = desk.run("commit", "--summary", "First, offline", "--task", "SK-1")
-        self.assertIn("the service is out of reach, 1 wait here", said.stdout)
+        self.assertIn("the service is out of reach, 1 unsent commit here", said.stdout)
         desk.write("a.txt", b"two\n")
         desk.write("flow.json", self.flow.replace(b'"weigh.py"', b'"scales.py"'))
-        self.assertEqual(desk.json("commit", "--summary", "Second, offline")["waiting"], 2)
+        self.assertEqual(desk.json("commit", "--summary", "Second, offline")["unsent"], 2)
         (desk.folder / "docs/a.md").unlink()
         desk.run("commit", "--summary", "Third, offline")
         shown = desk.json("pending")
         self.assertEqual(
-            [w["summary"] for w in shown["waiting"]], ["First, offline", "Second, offline", "Third, offline"]
+            [w["summary"] for w in shown["unsent"]], ["First, offline", "Second, offline", "Third, offline"]
         )
         self.assertEqual(shown["artifacts"], [])
         desk.run("take", code=5)
@@ -192,7 +198,7 @@ class OutOfReachTests(unittest.TestCase):
         self.assertEqual(next(iter(self.shelf.commits("main", 3))).description[:17], "Made on a desk at")
         self.assertEqual(self.shelf.read("a.txt"), b"two\n")
         self.assertNotIn("docs/a.md", [a.path for a in self.shelf.artifacts()])
-        self.assertEqual(desk.json("pending")["waiting"], [])
+        self.assertEqual(desk.json("pending")["unsent"], [])
         self.assertIn("No commit waits", desk.run("commit", "--send").stdout)
 
     def test_a_branch_that_moved_on_takes_each_by_meaning(self) -> None:
@@ -222,13 +228,13 @@ class OutOfReachTests(unittest.TestCase):
         self.commit({"flow.json": self.flow.replace(b'"weigh.py"', b'"lift.py"')}, "Meanwhile")
         refused = desk.json("commit", "--send", code=3)
         merge = refused["problem"]["merge"]
-        self.assertEqual(len(desk.json("pending")["waiting"]), 2)
+        self.assertEqual(len(desk.json("pending")["unsent"]), 2)
         self.shelf.settle(merge, [{"path": None, "conflict": None, "take": "other"}])
         self.shelf.finish_merge(merge)
         desk.run("commit", "--send")
         self.assertIn(b"scales.py", self.shelf.read("flow.json"))
         self.assertEqual(self.shelf.read("b.txt"), b"b\n")
-        self.assertEqual(desk.json("pending")["waiting"], [])
+        self.assertEqual(desk.json("pending")["unsent"], [])
 
     def test_a_run_out_of_reach_is_recorded_later(self) -> None:
         desk = self.terminal

@@ -361,13 +361,13 @@ class WorkTests(ConsoleCase):
         self.page("/artifact?path=notes.md")
         self.browser.press("Remove")
         self.browser.see("1 artifact pending")
-        self.put({"other.txt": b"meanwhile"}, "By someone else")
+        self.put({"shelf.toml": b"# new rules\n"}, "By someone else")
         self.browser.type_into("Summary", "No more notes")
         self.browser.press("Commit 1 artifact")
         self.browser.see("has moved on")
         self.browser.press("Combine with what is there")
         self.browser.wait_for(
-            lambda: {a.path for a in self.shelf.artifacts()} == {"data/fares.csv", "flow.json", "other.txt"}
+            lambda: {a.path for a in self.shelf.artifacts()} == {"data/fares.csv", "flow.json", "shelf.toml"}
         )
 
     def test_a_merge_is_settled_part_by_part_in_the_browser(self) -> None:

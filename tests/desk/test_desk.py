@@ -68,7 +68,7 @@ class MemoryShelf:
         for change in changes:
             self.files.pop(change.moved_from, None)
         self.put({c.path: self.contents[c.content] if c.content else None for c in changes})
-        return SimpleNamespace(commit=self.head)
+        return SimpleNamespace(commit=self.head, parents=[base] if base else [])
 
 
 class DeskCase(unittest.TestCase):

@@ -76,7 +76,7 @@ def prefork() -> Prefork:
 
 
 def _serve(address: str) -> NoReturn:
-    for name in ("client", "desk", "desk.waiting", "desk.running", "desk.watching", "core.kinds.rules"):
+    for name in ("client", "desk", "desk.unsent", "desk.running", "desk.watching", "core.kinds.rules"):
         __import__(f"everyshelf.{name}")
     for name in ("main", "terminal", "session", "errors"):
         __import__(f"everyshelf.cli.{name}")

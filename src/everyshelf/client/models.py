@@ -94,6 +94,7 @@ class Commit(msgspec.Struct):
     labels: dict[str, str]
     tasks: list[str]
     merge: bool
+    parents: list[str | None] = []
 
 
 class CommitListed(Commit):

@@ -81,7 +81,7 @@ def _one(
         return
     with tempfile.TemporaryDirectory(dir=desk.root / FOLDER) as scratch:
         base, other, output = (Path(scratch, name) for name in ("base", "other", "merged"))
-        shelf.download_content(entry.content, base)
+        desk.write_base(entry.content, base, shelf)
         shelf.download_content(newer.content, other)
         found: dict[str, Any] = worker.merge(path, (base, here, other), output, rules_text=rules_text, prefer=prefer)
         if not found["merged"]:

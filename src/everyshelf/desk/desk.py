@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import shutil
 import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 
-from everyshelf.desk.states import RULES_FILE, Item, as_artifacts, find_states, hash_settled
+from everyshelf.desk.bases import Bases
+from everyshelf.desk.errors import DeskError
+from everyshelf.desk.merging import follow_merge, remember_merge
+from everyshelf.desk.states import RULES_FILE, Item, as_artifacts, find_states, hash_settled, is_left_out, load_rules
 from everyshelf.desk.store import (
     FOLDER,
     Entry,
@@ -26,6 +30,15 @@ from everyshelf.desk.store import (
     save_home,
     trusted_mtime,
 )
+from everyshelf.desk.unsent import (
+    Unsent,
+    UnsentCommit,
+    drop_unsent,
+    has_unsent,
+    keep,
+    send_unsent,
+    unsent_content,
+)
 
 if TYPE_CHECKING:
     from everyshelf.client import Artifact, Commit, Draft, ShelfClient
@@ -34,16 +47,8 @@ Progress = Callable[[int, int, str], None]
 T = TypeVar("T")
 R = TypeVar("R")
 _AT_ONCE = 8
-
-
-class DeskError(Exception):
-    """Something on the desk stands in the way; ``code`` is stable, ``hint`` is the next step."""
-
-    def __init__(self, message: str, *, code: str, hint: str = "") -> None:
-        super().__init__(message)
-        self.message = message
-        self.code = code
-        self.hint = hint
+_NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+_SPARE_BYTES = 4 * 1024 * 1024
 
 
 @dataclass
@@ -100,14 +105,34 @@ class Desk:
         """A fresh desk in ``root``; files that lie there already become new artifacts on it."""
         if (root / FOLDER).exists():
             raise DeskError(f"{root} is a desk already", code="desk.exists", hint="Work there: everyshelf pending")
-        (root / FOLDER).mkdir(parents=True)
+        outer = next((folder for folder in root.parents if (folder / FOLDER).is_dir()), None)
+        if outer is not None:
+            raise DeskError(
+                f"{root} lies on the desk {outer}, and a desk inside a desk would be versioned twice",
+                code="desk.nested",
+                hint="To bring the newest state here: everyshelf take. To take another shelf, name a folder outside it.",
+            )
         home = Home(origin.address, origin.shelf, origin.branch, None, origin.ref)
-        save_home(root, home)
+        made = not root.exists()
+        try:
+            (root / FOLDER).mkdir(parents=True)
+            save_home(root, home)
+        except OSError:
+            # Half a desk would be called damaged by the next command.
+            shutil.rmtree(root if made else root / FOLDER, ignore_errors=True)
+            raise
         return cls(root, home)
 
     def states(self) -> list[Item]:
         """The state of every artifact, edited parts of unfolded ones folded back first."""
-        return find_states(self.root, self._level())
+        return [self._within_part(item) for item in find_states(self.root, self._level())]
+
+    def _within_part(self, item: Item) -> Item:
+        """A desk that has a part of its shelf leaves the rest alone: what is there under such a path is not known."""
+        if item.entry is not None or item.state != "new" or self.is_taken(item.path):
+            return item
+        reason = f"it lies outside the part this desk has; add it: everyshelf take --only {item.path}"
+        return replace(item, state="blocked", content=None, reason=reason)
 
     def artifacts(self) -> list[Item]:
         """As ``states``, with the files of each folder kept whole told as one artifact."""
@@ -129,7 +154,8 @@ class Desk:
 
     def take(self, shelf: ShelfClient, progress: Progress = _silent) -> Taken:
         """Bring the newest state of the branch (or the ref) here. What was edited here is never overwritten."""
-        self._check_nothing_waits()
+        self._check_all_is_sent()
+        follow_merge(self.root, shelf)
         head = shelf.branch(self.home.branch).head if self.home.branch else None
         ref = f"commit:{head}" if head else self.home.ref if self.home.branch is None else None
         there = shelf.artifacts(ref, files=True) if ref is not None else ()
@@ -137,15 +163,27 @@ class Desk:
         states = {i.path: i for i in self.states()}
         entries = load_entries(self.root)
         result = Taken()
-        self._remove_gone(wanted, states, entries, result)
         fresh = [a for a in wanted.values() if self._is_wanted(a, states.get(a.path), entries, result)]
+        self._check_room(fresh)
+        # The newest rules first: what they leave out stays on the disk when it leaves the shelf.
+        fresh.sort(key=lambda artifact: artifact.path != RULES_FILE)
         try:
-            for done, artifact in enumerate(_side_by_side(lambda a: self._write(shelf, a), fresh)):
+            for artifact in [a for a in fresh[:1] if a.path == RULES_FILE]:
+                self._note(self._write(shelf, artifact), entries)
+                result.written.append(artifact.path)
+            self._remove_gone(wanted, states, entries, result)
+            rest = fresh[len(result.written) :]
+            for done, artifact in enumerate(_side_by_side(lambda a: self._write(shelf, a), rest)):
                 self._note(artifact, entries)
                 result.written.append(artifact.path)
-                progress(done + 1, len(fresh), artifact.path)
+                progress(done + 1, len(rest), artifact.path)
+        except OSError as error:
+            if error.errno in _NO_ROOM:
+                raise _no_room(self.root) from error
+            raise
         finally:
-            save_entries(self.root, entries)
+            self._save_entries(entries)
+            self._keep_bases(result.written, entries)
         self._unfold(result, entries)
         # With something kept, the desk goes on building on the older commit: only then does the service notice that
         # the same artifact changed on both sides, instead of one overwriting the other.
@@ -159,21 +197,56 @@ class Desk:
         only = self.home.only
         return not only or path == RULES_FILE or any(path == one or path.startswith(f"{one}/") for one in only)
 
-    def take_up(self, items: Iterable[Item]) -> None:
-        """What is committed from a desk that has a part of the shelf belongs to that part from now on."""
-        fresh = {i.path for i in items if i.content is not None and not self.is_taken(i.path)}
-        if fresh:
-            self.home.only = sorted({*self.home.only, *fresh})
-
-    def _check_nothing_waits(self) -> None:
-        from everyshelf.desk.waiting import has_waiting
-
-        if has_waiting(self.root):
+    def _check_all_is_sent(self) -> None:
+        if has_unsent(self.root):
             raise DeskError(
-                "commits wait here to be sent",
+                "this desk has unsent commits",
                 code="desk.waiting",
-                hint="Send them first: everyshelf commit --send",
+                hint="Send them first: everyshelf commit --send. To look at them: everyshelf pending --unsent",
             )
+
+    def _check_room(self, fresh: list[Artifact]) -> None:
+        """Raise before anything is written if all of it cannot be."""
+        needed = sum(artifact.size for artifact in fresh)
+        if needed + _SPARE_BYTES > shutil.disk_usage(self.root).free:
+            raise _no_room(self.root, needed)
+
+    def _save_entries(self, entries: dict[str, Entry]) -> None:
+        """Keep the entries. Where even they find no room nothing is lost by it: the next look compares contents."""
+        try:
+            save_entries(self.root, entries)
+        except OSError as error:
+            if error.errno not in _NO_ROOM:
+                raise
+
+    def _keep_bases(self, paths: Iterable[str], entries: dict[str, Entry]) -> None:
+        with Bases(self.root) as bases:
+            bases.make_room({e.content: e.size for e in entries.values()})
+            bases.keep(self.root / path for path in paths if (self.root / path).is_file())
+
+    def write_base(self, content: str, target: Path, shelf: ShelfClient) -> None:
+        """Write a content this desk came from into ``target``: as it is kept here, else from the service."""
+        unsent = unsent_content(self.root, content)
+        if unsent is not None:
+            shutil.copyfile(unsent, target)
+            return
+        with Bases(self.root) as bases:
+            if bases.write(content, target):
+                return
+        shelf.download_content(content, target)
+
+    # --- commits that are not sent ------------------------------------------
+
+    def send(self, shelf: ShelfClient) -> list[str]:
+        """Send unsent commits, oldest first; gives the ids of the commits they became. Then take the newest state."""
+        sent = send_unsent(self.root, self.home, shelf) if has_unsent(self.root) else []
+        if sent:
+            self.take(shelf)
+        return sent
+
+    def drop(self, number: int) -> Unsent:
+        """Drop an unsent commit; what it changed is pending again."""
+        return drop_unsent(self.root, number)
 
     def _unfold(self, result: Taken, entries: dict[str, Entry]) -> None:
         from everyshelf.desk.unfolded import forget, unfold_all
@@ -207,12 +280,13 @@ class Desk:
     def _remove_gone(
         self, wanted: dict[str, Artifact], states: dict[str, Item], entries: dict[str, Entry], result: Taken
     ) -> None:
+        rules = load_rules(self.root)
         for path in [p for p in entries if p not in wanted]:
             item = states.get(path)
             if item is not None and item.state == "edited":
                 result.kept.append(path)
                 continue
-            if item is not None and item.state == "same":
+            if item is not None and item.state == "same" and not is_left_out(rules, path):
                 (self.root / path).unlink(missing_ok=True)
                 self._drop_empty_folders(path)
                 result.removed.append(path)
@@ -287,9 +361,20 @@ class Desk:
         stuck = next((i for i in self.states() if i.state == "blocked" and i.path == path), None)
         if stuck is not None:
             raise DeskError(
-                f"{path} waits: {stuck.reason}", code="desk.blocked", hint="See everyshelf pending; the rest can go."
+                f"{path} is blocked: {stuck.reason}",
+                code="desk.blocked",
+                hint="See everyshelf pending; the rest can go.",
             )
         raise DeskError(f"nothing pending is called {name!r}", code="desk.unknown", hint="See everyshelf pending.")
+
+    def ignored(self, states: list[Item], names: Iterable[str]) -> list[Item]:
+        """Versioned artifacts that a pattern leaves out, of those named: told as gone, for whoever says that they are
+        to leave the shelf. Their files stay."""
+        rules = load_rules(self.root)
+        paths = [self.as_path(name) for name in names]
+        named = [i for i in states if any(i.path == p or i.path.startswith(f"{p}/") for p in paths)]
+        left_out = [i for i in named if i.state == "same" and i.entry is not None and is_left_out(rules, i.path)]
+        return [Item(i.path, "gone", None, 0, i.entry) for i in left_out]
 
     def as_path(self, name: str) -> str:
         """A path as the shelf writes it, wherever on the desk the command runs."""
@@ -316,27 +401,33 @@ class Desk:
         progress: Progress = _silent,
     ) -> Commit:
         """Commit these items, all or nothing; only contents the shelf lacks are sent."""
-        from everyshelf.client import WantedChange
+        from everyshelf.client import ProblemError, WantedChange
 
         self._check_can_commit(items)
-        self._check_nothing_waits()
+        self._check_all_is_sent()
         assert self.home.branch is not None
+        base = self.home.commit
         self._send_contents(shelf, items, progress)
         changes = [WantedChange(i.path, i.content, i.moved_from) for i in items]
-        made = shelf.commit(
-            self.home.branch,
-            self.home.commit,
-            changes,
-            summary,
-            description=description,
-            labels=labels,
-            tasks=tasks,
-            merge=merge,
-            prefer=prefer,
-        )
+        try:
+            made = shelf.commit(
+                self.home.branch,
+                base,
+                changes,
+                summary,
+                description=description,
+                labels=labels,
+                tasks=tasks,
+                merge=merge,
+                prefer=prefer,
+            )
+        except ProblemError as error:
+            if error.code == "merge.conflict" and error.problem.get("merge"):
+                remember_merge(self.root, str(error.problem["merge"]), items)
+            raise
         self._note_commit(shelf, items, made.commit)
-        if merge:
-            self.take(shelf)
+        if merge or made.parents != ([base] if base else []):
+            self.take(shelf)  # others' work came in with it
         return made
 
     def commit_later(
@@ -349,19 +440,18 @@ class Desk:
         tasks: list[str] | None = None,
         run: dict[str, Any] | None = None,
     ) -> int:
-        """Keep a commit of these items until the service can be reached; gives how many wait now.
+        """Keep a commit of these items until the service can be reached; gives how many there are now.
 
         ``run``: a run of an experiment to be recorded with it, which may have written nothing.
         """
-        from everyshelf.desk.waiting import WaitingCommit, keep
-
         if items or run is None:
             self._check_can_commit(items)
         if not summary.strip() or "\n" in summary.strip():
             raise DeskError("a commit needs a summary of one line", code="commit.summary", hint='Say --summary "…"')
         changes = [(i.path, i.content, i.size, i.moved_from) for i in items]
         made = datetime.now(UTC)
-        return keep(self, items, WaitingCommit(summary, made, changes, description, labels or {}, tasks or [], run))
+        commit = UnsentCommit(summary, made, changes, description, labels or {}, tasks or [], run)
+        return keep(self.root, self.home, items, commit)
 
     def _check_can_commit(self, items: list[Item]) -> None:
         if self.home.branch is None:
@@ -424,7 +514,7 @@ class Desk:
             if entry.within:  # one file of it has another version, so all have
                 entry.version = versions.get(entry.within, entry.version)
         save_entries(self.root, entries)
-        self.take_up(items)
+        self._keep_bases([i.path for i in items if i.content is not None], entries)
         self.home.commit = commit
         save_home(self.root, self.home)
 
@@ -448,17 +538,24 @@ class Desk:
         return [i.path for i in items]
 
     def _bring_back(self, shelf: ShelfClient, path: str, entry: Entry, entries: dict[str, Entry]) -> None:
-        from everyshelf.desk.waiting import waiting_content
-
         target = self._inside(path)
         target.parent.mkdir(parents=True, exist_ok=True)
         part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
-        if (kept := waiting_content(self.root, entry.content)) is not None:
-            shutil.copyfile(kept, part)
-        else:
-            shelf.download_content(entry.content, part)
-        os.replace(part, target)
+        try:
+            self.write_base(entry.content, part, shelf)
+            os.replace(part, target)
+        finally:
+            part.unlink(missing_ok=True)
         entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind, entry.within)
+
+
+def _no_room(root: Path, needed: int = 0) -> DeskError:
+    what = f" for the {needed:,} bytes that are to come" if needed else ""
+    return DeskError(
+        f"the disk of {root} has no room{what}",
+        code="desk.room",
+        hint="Make room, then take again: what is here already is not fetched twice.",
+    )
 
 
 def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:

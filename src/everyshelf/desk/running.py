@@ -24,7 +24,8 @@ from pathlib import Path
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.runs import Measured, read_measured
-from everyshelf.desk.desk import Desk, DeskError
+from everyshelf.desk.desk import Desk
+from everyshelf.desk.errors import DeskError
 from everyshelf.desk.store import FOLDER
 
 _GRACE_SECONDS = 10.0

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
+import tempfile
 import time
 from collections import Counter
 from collections.abc import Iterator, Set
@@ -38,13 +40,52 @@ class Item:
 
 
 def load_rules(root: Path) -> Rules | None:
-    """The desk's own ``shelf.toml``, or None; raises ``InvalidError`` if it is not valid."""
-    path = root / RULES_FILE
+    """The desk's own ``shelf.toml``, or None. One that is not valid is told as blocked; the one it came from holds."""
+    from everyshelf.core.errors import EveryShelfError
+
+    try:
+        return _parsed(root / RULES_FILE)
+    except (EveryShelfError, OSError):
+        pass
+    entry = load_entries(root).get(RULES_FILE)
+    if entry is None:
+        return None
+    from everyshelf.desk.bases import Bases
+
+    with Bases(root) as bases, tempfile.TemporaryDirectory() as folder:
+        kept = Path(folder, RULES_FILE)
+        try:
+            return _parsed(kept) if bases.write(entry.content, kept) else None
+        except (EveryShelfError, OSError):
+            return None
+
+
+def _parsed(path: Path) -> Rules | None:
     if not path.is_file():
         return None
     from everyshelf.core.kinds.rules import parse_rules
 
     return parse_rules(path.read_text(encoding="utf-8", errors="replace"))
+
+
+def _wrong_rules(root: Path) -> str:
+    """What is wrong with the desk's ``shelf.toml``; nothing if it is valid, or not there."""
+    from everyshelf.core.errors import EveryShelfError
+
+    try:
+        _parsed(root / RULES_FILE)
+    except EveryShelfError as error:
+        return f"{error.message}; the rules before it apply until it is fixed"
+    except OSError as error:
+        return f"it cannot be read: {error.strerror}"
+    return ""
+
+
+def is_left_out(rules: Rules | None, path: str) -> bool:
+    """Whether a pattern leaves out the file or a folder above it."""
+    if rules is None or not rules.ignore_patterns:
+        return False
+    return rules.is_ignored(path) or any(rules.is_ignored(f"{folder}/") for folder in _above(path))
 
 
 def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]:
@@ -54,6 +95,8 @@ def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]
     """
     entries = load_entries(root)
     rules = load_rules(root)
+    if wrong := _wrong_rules(root):
+        blocked = {**(blocked or {}), RULES_FILE: wrong}
     refreshed: dict[str, Entry] = {}
     seen, items = set(), []
     for path, stat, problem in _files(root, rules):
@@ -62,9 +105,19 @@ def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]
             items.append(_look(root, path, None, blocked[path], entries.get(path), refreshed))
         else:
             items.append(_look(root, path, stat, problem, entries.get(path), refreshed))
-    gone = [Item(p, "gone", None, 0, e) for p, e in entries.items() if p not in seen]
+    gone = []
+    for path, entry in entries.items():
+        if path in seen:
+            continue
+        # Ignoring is not removing: what is versioned stays so, whatever a pattern says of it.
+        left_out = is_left_out(rules, path)
+        if left_out:
+            items.append(Item(path, "same", entry.content, entry.size, entry))
+        else:
+            gone.append(Item(path, "gone", None, 0, entry))
     if refreshed:
-        save_entries(root, {**entries, **refreshed})
+        with contextlib.suppress(OSError):  # a desk that is read only can be looked at all the same
+            save_entries(root, {**entries, **refreshed})
     return sorted(_with_moves(items, gone), key=lambda item: item.path)
 
 
@@ -128,6 +181,9 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
         here, names = root / folder, {child.name for child in found}
         for child in found:
             path = f"{folder}/{child.name}" if folder else child.name
+            if not _is_text(child.name):
+                yield _printable(path), None, "its name is not UTF-8; rename it, or ignore it in shelf.toml"
+                continue
             if path == FOLDER or lies_beside(child.name, names, here):
                 continue
             if child.is_dir(follow_symlinks=False):
@@ -137,6 +193,19 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
                     waiting.append(path)
             elif rules is None or not rules.is_ignored(path):
                 yield path, *_stat(child, names, here)
+
+
+def _is_text(name: str) -> bool:
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _printable(path: str) -> str:
+    """A path whose bytes are not UTF-8 (surrogates, PEP 383), with those bytes as escapes."""
+    return path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
 def _stat(child: os.DirEntry[str], names: Set[str], folder: Path) -> tuple[os.stat_result | None, str]:

@@ -69,8 +69,11 @@ def trusted_mtime(stat: os.stat_result, now_ns: int) -> int:
 def write_settled(path: Path, data: bytes) -> None:
     """Write a file in one step, durable before it is there under its name."""
     part = path.with_name(f".{path.name}.{os.getpid()}")
-    with part.open("wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(part, path)
+    try:
+        with part.open("wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)

@@ -95,7 +95,7 @@ REST_FRAMEWORK = {
     ],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["everyshelf.service.http.rendering.JsonRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["everyshelf.service.http.parsing.BoundedJsonParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "everyshelf.service.problems.handle",
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",

@@ -216,7 +216,7 @@ def _desk_row(
     wanted = [(scratch / "old" / place, content) for place, content in pair.contents.items()]
     for old, content in (*wanted, *((beside[name], content) for name, content in pair.beside.items())):
         old.parent.mkdir(parents=True, exist_ok=True)
-        shelf.download_content(content, old)
+        desk.write_base(content, old, shelf)
     sides = [((path, scratch / "old" / path), beside), ((path, desk.root / path), files_beside(desk.root / path))]
     (before, near), (after, new_near) = reversed(sides) if backwards else sides
     rules = desk.root / "shelf.toml"

@@ -16,6 +16,7 @@ from everyshelf.cli.session import find_desk, get_desk, json_option, open_client
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
     from everyshelf.desk import Desk, Item
+    from everyshelf.desk.unsent import Unsent
 
 _MANY = 200
 
@@ -54,9 +55,14 @@ def take(
         desk = get_desk()
         if branch or ref:
             raise click.UsageError("a desk stays on its branch; take another one into a folder of its own")
-        if only and desk.home.only:
+        if only and not desk.home.only:
+            raise click.UsageError(
+                "this desk has the whole shelf already; --only takes a part of it into another folder"
+            )
+        if only:
             ref_here = desk.home.branch or desk.home.ref
-            _check_only(open_client(None, desk).shelf(desk.home.shelf), ref_here, only)
+            new = [o for o in only if not (desk.root / o.strip("/")).exists()]
+            _check_only(open_client(None, desk).shelf(desk.home.shelf), ref_here, tuple(new))
             desk.home.only = sorted({*desk.home.only, *(o.strip("/") for o in only)})
     else:
         info = open_client(address).shelf(shelf_key).info()
@@ -115,15 +121,14 @@ def _check_only(shelf: ShelfClient, ref: str, only: tuple[str, ...]) -> None:
 
 
 def send_first(desk: Desk, shelf: ShelfClient) -> list[str]:
-    """Send commits that wait on the desk; told on stderr, because it is not what was asked for."""
-    from everyshelf.desk.waiting import has_waiting, send_waiting
+    """Send unsent commits; told on stderr, because it is not what was asked for."""
+    from everyshelf.desk.unsent import has_unsent
 
-    if not has_waiting(desk.root):
+    if not has_unsent(desk.root):
         return []
-    sent = send_waiting(desk, shelf)
-    desk.take(shelf)
-    told = ", ".join(one[:8] for one in sent) or "the branch has all of them already"
-    click.echo(f"Sent {terminal.count(len(sent), 'commit')} that waited here: {told}.", err=True)
+    sent = desk.send(shelf)
+    which = ", ".join(one[:8] for one in sent) or "the branch has all of them already"
+    click.echo(f"Sent {terminal.count(len(sent), 'unsent commit')}: {which}.", err=True)
     return sent
 
 
@@ -211,9 +216,13 @@ def _print_taken(desk: Desk, taken: Any) -> None:
 @click.command("pending")
 @json_option
 @click.option("--all", "show_all", is_flag=True, help="List those that are the same, too.")
-def pending(as_json: bool, show_all: bool) -> None:
-    """What differs on this desk from where it came; works without the service."""
+@click.option("--unsent", is_flag=True, help="List the unsent commits with their artifacts instead.")
+def pending(as_json: bool, show_all: bool, unsent: bool) -> None:
+    """List what changed on this desk; works without the service."""
     desk = get_desk()
+    if unsent:
+        _print_unsent(desk, as_json)
+        return
     items = desk.artifacts()
     if as_json:
         terminal.print_json(_pending_json(desk, items, show_all))
@@ -223,23 +232,70 @@ def pending(as_json: bool, show_all: bool) -> None:
     _print_pending(desk, items, changed, blocked, show_all)
 
 
+def _print_unsent(desk: Desk, as_json: bool) -> None:
+    from everyshelf.desk.unsent import unsent_commits
+
+    known = unsent_commits(desk.root)
+    if as_json:
+        terminal.print_json({"unsent": [_unsent_json(one) for one in known]})
+        return
+    if not known:
+        terminal.say(terminal.bold("No unsent commits") + " on this desk.")
+        return
+    terminal.say(terminal.bold(terminal.count(len(known), "unsent commit")) + f" for {desk.home.branch}, oldest first.")
+    for one in known:
+        size = terminal.count(len(one.commit.changes), "artifact")
+        terminal.say(
+            terminal.line((2, terminal.bold(str(one.number))), (6, terminal.bold(one.commit.summary)), (60, size))
+        )
+        terminal.say(terminal.line((6, terminal.dim(f"made {terminal.when(one.commit.made)}"))))
+        if one.commit.merge:
+            terminal.say(terminal.line((6, f"to be settled first: everyshelf settle --merge {one.commit.merge}")))
+        for path, content, _, moved_from in one.commit.changes[:_MANY]:
+            old = one.commit.before.get(path)
+            state = "gone" if content is None else "moved" if moved_from else "edited" if old else "new"
+            terminal.row(state, old.kind if old else "", path, f"from {moved_from}" if moved_from else "")
+        if len(one.commit.changes) > _MANY:
+            terminal.say(terminal.dim(f"    … {len(one.commit.changes) - _MANY} more; see --json"))
+    terminal.next_step(f"everyshelf commit --send, or everyshelf discard --unsent {known[-1].number}")
+
+
+def _unsent_json(one: Unsent) -> dict[str, Any]:
+    changes = [
+        {"path": path, "content": content, "size": size, "moved_from": moved_from or None}
+        for path, content, size, moved_from in one.commit.changes
+    ]
+    return {
+        "number": one.number,
+        "summary": one.commit.summary,
+        "description": one.commit.description,
+        "made": one.commit.made.isoformat(),
+        "merge": one.commit.merge or None,
+        "artifacts": changes,
+    }
+
+
 def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, Any]:
-    from everyshelf.desk.waiting import waiting_commits
+    from everyshelf.desk.unsent import unsent_commits
 
     counts = dict.fromkeys(("new", "edited", "moved", "gone", "same", "blocked"), 0)
     for item in items:
         counts[item.state] += 1
     shown = [i for i in items if show_all or i.state != "same"]
+    kinds = kinds_on_desk(desk, shown)
     return {
         "branch": desk.home.branch,
         "commit": desk.home.commit,
-        "waiting": [{"summary": c.summary, "made": c.made.isoformat()} for _, c in waiting_commits(desk.root)],
+        "unsent": [
+            {"number": u.number, "summary": u.commit.summary, "made": u.commit.made.isoformat()}
+            for u in unsent_commits(desk.root)
+        ],
         "counts": counts,
         "artifacts": [
             {
                 "path": i.path,
                 "state": i.state,
-                "kind": kind_on_desk(desk, i),
+                "kind": kinds[i.path],
                 "version": i.entry.version if i.entry else None,
                 "moved_from": i.moved_from or None,
                 "reason": i.reason or None,
@@ -250,23 +306,45 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
     }
 
 
-def kind_on_desk(desk: Desk, item: Item) -> str:
-    """The kind remembered, or for a new file the one its content shows."""
-    if item.entry is not None:
-        return item.entry.kind
-    if item.state == "blocked":
-        return "opaque"
-    if item.files is not None:
-        from everyshelf.core.kinds.peeking import table_of_folder
-        from everyshelf.core.tables.given import given_at
+def kinds_on_desk(desk: Desk, items: list[Item]) -> dict[str, str]:
+    """The kind remembered of each artifact, or for new files the one their contents show, by path."""
+    kinds = {i.path: i.entry.kind if i.entry is not None else "opaque" for i in items}
+    fresh = [i for i in items if i.entry is None and i.state != "blocked"]
+    if not fresh:
+        return kinds
+    from everyshelf.core.kinds.recognise import HEAD_BYTES
+    from everyshelf.core.reading.worker import Worker
 
-        found = table_of_folder(given_at(item.path, desk.root / item.path))
-        return found.kind if found is not None else "opaque"
-    from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
+    worker = Worker()
+    try:
+        files = [i for i in fresh if i.files is None]
+        heads = [(i.path, _head_of(desk.root / i.path, HEAD_BYTES), i.size) for i in files]
+        kinds.update(zip((i.path for i in files), worker.recognise(heads), strict=True))
+        for item in fresh:
+            if item.files is not None:
+                kinds[item.path] = worker.recognise_folder(item.path, _files_in(desk.root / item.path, HEAD_BYTES))
+    finally:
+        worker.close()
+    return kinds
 
-    file = desk.root / item.path
+
+def _head_of(file: Path, size: int) -> bytes:
     with file.open("rb") as opened:
-        return recognise(item.path, opened.read(HEAD_BYTES), item.size).kind
+        return opened.read(size)
+
+
+def _files_in(folder: Path, size: int) -> list[tuple[str, bytes, int]]:
+    """Name, first bytes and size of each file; only the first one is looked into."""
+    files = (p for p in sorted(folder.rglob("*")) if p.is_file() and not p.is_symlink())
+    return [
+        (p.relative_to(folder).as_posix(), _head_of(p, 8 if number else size), p.stat().st_size)
+        for number, p in enumerate(files)
+    ]
+
+
+def kind_on_desk(desk: Desk, item: Item) -> str:
+    """The kind of one artifact; see ``kinds_on_desk``."""
+    return kinds_on_desk(desk, [item])[item.path]
 
 
 def _files_of(item: Item) -> str:
@@ -285,28 +363,28 @@ def entry_kind(desk: Desk, path: str) -> str:
 
 
 def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool) -> None:
-    from everyshelf.desk.waiting import waiting_commits
+    from everyshelf.desk.unsent import unsent_commits
 
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
     sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
     tail = f", {len(blocked)} blocked" if blocked else ""
     terminal.say(terminal.bold(sentence + tail) + f", against {desk.home.branch or desk.home.ref} {at}.")
-    for _, waits in waiting_commits(desk.root):
-        what = terminal.count(len(waits.changes), "artifact")
-        terminal.say(
-            terminal.line((2, "waits"), (terminal.KIND, f"commit of {what}"), (36, terminal.bold(waits.summary)))
-        )
-    for item in (changed + blocked)[:_MANY]:
+    for unsent in unsent_commits(desk.root):
+        what = f"commit {unsent.number}, {terminal.count(len(unsent.commit.changes), 'artifact')}"
+        terminal.say(terminal.line((2, "unsent"), (terminal.KIND, what), (36, terminal.bold(unsent.commit.summary))))
+    shown = (changed + blocked)[:_MANY]
+    kinds = kinds_on_desk(desk, shown)
+    for item in shown:
         version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
         note = item.reason or (f"from {item.moved_from}" if item.moved_from else _files_of(item))
         detail = terminal.line((0, terminal.dim(version)), (6 if version or note else 0, note)) if version else note
-        terminal.row(item.state, kind_on_desk(desk, item), item.path, detail)
+        terminal.row(item.state, kinds[item.path], item.path, detail)
     if len(changed) + len(blocked) > _MANY:
         terminal.say(terminal.dim(f"    … {len(changed) + len(blocked) - _MANY} more; see --json"))
     same = [i for i in items if i.state == "same"]
     if show_all:
         for item in same:
-            terminal.row("same", kind_on_desk(desk, item), item.path, word="same", faint=True)
+            terminal.row("same", item.entry.kind if item.entry else "", item.path, word="same", faint=True)
     elif same:
         terminal.say(
             terminal.line(
@@ -330,7 +408,10 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
     type=click.Choice(["this", "other"]),
     help="With --merge, for artifacts changed on both sides: the branch's (this) or yours (other).",
 )
-@click.option("--send", is_flag=True, help="Without a summary: only send commits that wait here.")
+@click.option("--send", is_flag=True, help="Without a summary: only send unsent commits.")
+@click.option(
+    "--remove", is_flag=True, help="Remove what is gone without asking; with ARTIFACTS that are ignored, those."
+)
 @json_option
 def commit(
     artifacts: tuple[str, ...],
@@ -341,12 +422,13 @@ def commit(
     merge: bool,
     prefer: str | None,
     send: bool,
+    remove: bool,
     as_json: bool,
 ) -> None:
     """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing.
 
-    While the service is out of reach, the commit waits on the desk; it is sent, in order, by the next commit, take or
-    catch-up that reaches it.
+    While the service is out of reach, the commit stays on the desk, unsent; the next commit, take or catch-up that
+    reaches the service sends it. More than a few removals are asked about first.
     """
     from everyshelf.client import UnreachableError
 
@@ -358,7 +440,11 @@ def commit(
         _sent(desk, shelf, as_json)
         return
     states = desk.states()
-    items = desk.select([i for i in states if i.state not in ("same", "blocked")], artifacts)
+    changed = [i for i in states if i.state not in ("same", "blocked")]
+    if remove:
+        changed += desk.ignored(states, artifacts)
+    items = desk.select(changed, artifacts)
+    _confirm_removals(items, remove)
     blocked = [i for i in states if i.state == "blocked"]
     said: dict[str, Any] = {"description": description, "labels": _labels(labels), "tasks": list(tasks)}
     waiting, made = 0, None
@@ -373,7 +459,8 @@ def commit(
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
         told = _plain(made) if made else {"commit": None, "summary": summary}
-        more = {"artifacts": committed, "blocked": [i.path for i in blocked], "waiting": waiting}
+        more = {"artifacts": committed, "blocked": [i.path for i in blocked], "unsent": waiting}
+        more["counts"] = {word: sum(i.state == state for i in items) for state, word in _DOES.items()}
         terminal.print_json({**told, **more})
         return
     count = terminal.count(len(items), "artifact")
@@ -381,11 +468,38 @@ def commit(
         terminal.say(terminal.bold(f"Committed {count} to {desk.home.branch}") + f" as {made.commit[:8]}: {summary}")
     else:
         terminal.say(
-            terminal.bold(f"Committed {count} on this desk") + f"; the service is out of reach, {waiting} wait here."
+            terminal.bold(f"Committed {count} on this desk")
+            + f"; the service is out of reach, {terminal.count(waiting, 'unsent commit')} here."
         )
+    terminal.say(f"  {_what_it_does(items)}")
     for item in blocked:
         terminal.row("blocked", "", item.path, item.reason)
     terminal.next_step("everyshelf history --limit 5" if made else "everyshelf commit --send")
+
+
+_DOES = {"new": "added", "edited": "changed", "moved": "moved", "gone": "removed"}
+_FEW = 5
+
+
+def _what_it_does(items: list[Item]) -> str:
+    """How many artifacts a commit adds, changes, moves and removes."""
+    counts = {word: sum(i.state == state for i in items) for state, word in _DOES.items()}
+    return ", ".join(f"{number} {word}" for word, number in counts.items() if number)
+
+
+def _confirm_removals(items: list[Item], agreed: bool) -> None:
+    """Ask before more than a few artifacts leave the shelf: a folder that was moved away takes all of it along."""
+    gone = [i for i in items if i.state == "gone"]
+    if len(gone) <= _FEW or agreed:
+        return
+    first = ", ".join(i.path for i in gone[:3])
+    question = f"This commit removes {len(gone)} artifacts from the shelf: {first}, …"
+    import sys
+
+    if sys.stdin.isatty() and sys.stderr.isatty():
+        click.confirm(f"{question}\nRemove them?", abort=True, err=True)
+        return
+    raise click.UsageError(f"{question} If that is meant, say --remove; else name what to commit.")
 
 
 def _sent(desk: Desk, shelf: ShelfClient, as_json: bool) -> None:
@@ -393,7 +507,7 @@ def _sent(desk: Desk, shelf: ShelfClient, as_json: bool) -> None:
     if as_json:
         terminal.print_json({"sent": sent})
     elif not sent:
-        terminal.say(terminal.bold("No commit waits on this desk") + ".")
+        terminal.say(terminal.bold("No unsent commits") + " on this desk.")
     else:
         terminal.next_step("everyshelf history --limit 5")
 
@@ -418,9 +532,20 @@ def _labels(texts: tuple[str, ...]) -> dict[str, str]:
 @click.command("discard")
 @click.argument("artifacts", nargs=-1)
 @click.option("--all", "everything", is_flag=True, help="Everything that is pending.")
+@click.option(
+    "--unsent", type=int, metavar="NUMBER", help="The unsent commit of that number; its changes stay pending."
+)
 @json_option
-def discard(artifacts: tuple[str, ...], everything: bool, as_json: bool) -> None:
-    """Bring pending ARTIFACTS back to what they came from; what you had is put aside, not lost."""
+def discard(artifacts: tuple[str, ...], everything: bool, unsent: int | None, as_json: bool) -> None:
+    """Discard changes to pending ARTIFACTS; what you had is put aside, not lost.
+
+    With --unsent a commit that was not sent is discarded: its changes are pending again.
+    """
+    if unsent is not None:
+        if artifacts or everything:
+            raise click.UsageError("--unsent discards one commit; it goes neither with ARTIFACTS nor with --all")
+        _discard_unsent(unsent, as_json)
+        return
     if not artifacts and not everything:
         raise click.UsageError("name what to discard, or say --all")
     desk = get_desk()
@@ -435,6 +560,18 @@ def discard(artifacts: tuple[str, ...], everything: bool, as_json: bool) -> None
     )
     for item in items:
         terminal.row(item.state, item.entry.kind if item.entry else "", item.path)
+
+
+def _discard_unsent(number: int, as_json: bool) -> None:
+    desk = get_desk()
+    dropped = desk.drop(number)
+    if as_json:
+        terminal.print_json({"discarded": number, "summary": dropped.commit.summary})
+        return
+    size = terminal.count(len(dropped.commit.changes), "artifact")
+    terminal.say(terminal.bold(f"Discarded the unsent commit {number}") + f": {dropped.commit.summary}")
+    terminal.say(f"  What it changed ({size}) is pending again; no file was touched.")
+    terminal.next_step("everyshelf pending")
 
 
 @click.command("restore")

@@ -281,11 +281,11 @@ def run(
         "took_seconds": round(ran.took_seconds, 3),
     }
     said = summary or _summary(found, parameters)
-    made, waiting = _captured(desk, shelf, found, items, said, told)
+    made, unsent = _captured(desk, shelf, found, items, said, told)
     if as_json:
-        terminal.print_json({"experiment": found, "run": made, "waiting": waiting, "wrote": [i.path for i in items]})
+        terminal.print_json({"experiment": found, "run": made, "unsent": unsent, "wrote": [i.path for i in items]})
     else:
-        _print_run(found, made, waiting, items, reads, ran)
+        _print_run(found, made, unsent, items, reads, ran)
     if ran.exit_code:
         raise click.exceptions.Exit(1)
 
@@ -357,7 +357,7 @@ def _captured(
 
 
 def _print_run(
-    key: str, made: dict[str, Any] | None, waiting: int, items: list[Item], reads: list[str], ran: Ran
+    key: str, made: dict[str, Any] | None, unsent: int, items: list[Item], reads: list[str], ran: Ran
 ) -> None:
     took = f"{ran.took_seconds:.1f} s" if ran.took_seconds < 90 else f"{ran.took_seconds / 60:.0f} min"
     if made is None:

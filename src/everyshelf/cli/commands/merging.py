@@ -19,6 +19,7 @@ from everyshelf.cli.session import json_option, open_shelf, shelf_options
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient, WaitingMerge
+    from everyshelf.desk import Desk
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 _SECONDS = 600.0
@@ -170,13 +171,14 @@ def settle(
 
     Without CONFLICT all that is open in ARTIFACT is settled, without ARTIFACT all there is.
     """
-    shelf, _ = open_shelf(shelf_key, address)
+    shelf, desk = open_shelf(shelf_key, address)
     merge = _meant(shelf, merge_id)
     if merge is None:
         _print_waiting(shelf.merges(), as_json)
         return
     if give_up:
         shelf.abandon_merge(merge.id)
+        _follow(desk, shelf, merge)
         _tell(as_json, {"abandoned": merge.id}, f"Merge {merge.id} is given up; both sides stay as they are.")
         return
     if program:
@@ -186,6 +188,7 @@ def settle(
         merge = shelf.settle(merge.id, [wanted])
     if finish:
         made = shelf.finish_merge(merge.id, summary)
+        _follow(desk, shelf, merge)
         _tell(
             as_json,
             {"commit": made.commit, "merge": merge.id},
@@ -193,6 +196,20 @@ def settle(
         )
         return
     _print_merge(merge, as_json)
+
+
+def _follow(desk: Desk | None, shelf: ShelfClient, merge: WaitingMerge) -> None:
+    """Bring the desk that began a merge up to date when it ends."""
+    from everyshelf.desk.catching_up import catch_up
+    from everyshelf.desk.merging import open_merge
+    from everyshelf.desk.unsent import has_unsent
+
+    known = open_merge(desk.root) if desk is not None else None
+    if desk is None or known is None or known.merge != merge.id or has_unsent(desk.root):
+        return
+    found = catch_up(desk, shelf)
+    for path in found.conflicts:
+        click.echo(f"{path} was edited here since and does not go together with it: everyshelf catch-up", err=True)
 
 
 def _tell(as_json: bool, document: dict[str, Any], words: str) -> None:

@@ -13,6 +13,7 @@ import yaml
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.text import decode
+from everyshelf.core.formats.yaml_depth import MOST_LEVELS, check_depth
 
 _INT = re.compile(r"[-+]?[0-9]+\Z")
 _PLAIN_INT = re.compile(r"(0|[1-9][0-9]*)\Z")
@@ -27,13 +28,14 @@ _WORDS = {
     **dict.fromkeys((".nan", ".NaN", ".NAN"), float("nan")),
 }
 _LIMIT_NODES = 5_000_000
-_LIMIT_DEPTH = 400
 _Loader = getattr(yaml, "CLoader", yaml.Loader)
 
 
 def parse_yaml(data: bytes) -> Any:
     """The tree of ``data`` (a list of trees for several documents); raises ``UnreadableError`` with the line."""
-    loader = _Loader(decode(data).text)
+    text = decode(data).text
+    check_depth(text)
+    loader = _Loader(text)
     try:
         documents = []
         while loader.check_node():
@@ -63,8 +65,8 @@ class _Builder:
         return value
 
     def _build(self, node: Any, depth: int) -> tuple[Any, int]:
-        if depth > _LIMIT_DEPTH:
-            raise UnreadableError(f"line {node.start_mark.line + 1}: nested over {_LIMIT_DEPTH} levels deep")
+        if depth > MOST_LEVELS:
+            raise UnreadableError(f"line {node.start_mark.line + 1}: nested over {MOST_LEVELS} levels deep")
         if isinstance(node, yaml.ScalarNode):
             return scalar_value(node), 1
         known = self._done.get(id(node))

@@ -177,7 +177,7 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     """Rules from TOML; raises ``InvalidError`` that says which section and why."""
     try:
         data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise InvalidError(f"{name}: {error}", code="rules.syntax", hint=f"Mend {name}; see docs/rules.md.") from error
     for section, content in data.items():
         _check_section(name, section, content)

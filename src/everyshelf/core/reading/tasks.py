@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+from base64 import b64decode
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +14,7 @@ from everyshelf.core.formats.compressed import bare_name, decompressed, is_compr
 from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
@@ -26,43 +29,56 @@ _PARSED_RULES: dict[str, Rules] = {}
 
 
 def answer(request: dict[str, Any]) -> dict[str, Any]:
-    """The result of one request; see ``worker`` for its form."""
-    rules = _rules(request.get("rules") or "")
-    if request["task"] == "uses":
-        name, path = request["file"]
-        return {"uses": uses_json(name, Path(path).read_bytes(), rules, request["wanted"])}
-    if request["task"] == "outline":
-        name, path = request["file"]
-        given = given_at(name, Path(path))
-        return _folder_json(given) if Path(path).is_dir() else outline_json(given, rules, request.get("kind"))
-    if request["task"] == "fingerprint":
-        name, path = request["file"]
-        return fingerprint_json(given_at(name, Path(path)), rules)
-    if request["task"] == "names":
-        name, path = request["file"]
-        return names_json(name, Path(path).read_bytes(), rules)
-    if request["task"] == "page":
-        from everyshelf.core.compare.databases import rows_file
-        from everyshelf.core.tables.engine import borrowed_engine
-        from everyshelf.core.tables.kept import page
+    """The result of one request; see ``worker`` for its form. Raises ``KeyError`` for a task nobody knows."""
+    return _TASKS[request["task"]](request, _rules(request.get("rules") or ""))
 
-        wanted = {name: request[name] for name in ("action", "column")}
-        path = Path(request["file"][1])
-        path = rows_file(path, request["table"]) if request.get("table") else path
-        if not path.is_file():
-            return {"rows": [], "total": 0, "start": request["start"]}
-        with borrowed_engine() as engine:
-            return page(engine, path, request["start"], request["count"], **wanted)
-    if request["task"] in ("unfold", "fold"):
-        return unfolding_json(request, rules)
-    if request["task"] == "drawing":
-        return drawing_json(request, rules)
-    if request["task"] == "merge":
-        return merging_json(request, rules)
-    if request["task"] == "edit":
-        return editing_json(request, rules)
-    if request["task"] == "follow":
-        return following_json(request, rules)
+
+def _recognise(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    return {"kinds": [recognise(name, b64decode(head), size).kind for name, head, size in request["files"]]}
+
+
+def _recognise_folder(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    files = tuple(Given(name, b64decode(head)) for name, head, _ in request["files"])
+    recognition = table_of_folder(Given(request["name"], files=files))
+    return {"kind": recognition.kind if recognition is not None else "opaque"}
+
+
+def _outline(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    name, path = request["file"]
+    given = given_at(name, Path(path))
+    return _folder_json(given) if Path(path).is_dir() else outline_json(given, rules, request.get("kind"))
+
+
+def _uses(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    name, path = request["file"]
+    return {"uses": uses_json(name, Path(path).read_bytes(), rules, request["wanted"])}
+
+
+def _names(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    name, path = request["file"]
+    return names_json(name, Path(path).read_bytes(), rules)
+
+
+def _fingerprint(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    name, path = request["file"]
+    return fingerprint_json(given_at(name, Path(path)), rules)
+
+
+def _page(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    from everyshelf.core.compare.databases import rows_file
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.kept import page
+
+    wanted = {name: request[name] for name in ("action", "column")}
+    path = Path(request["file"][1])
+    path = rows_file(path, request["table"]) if request.get("table") else path
+    if not path.is_file():
+        return {"rows": [], "total": 0, "start": request["start"]}
+    with borrowed_engine() as engine:
+        return page(engine, path, request["start"], request["count"], **wanted)
+
+
+def _compare(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
     near = request.get("beside") or [{}, {}]
     before, after = (
         ArtifactSide(n, path=Path(p), beside={name: Path(file) for name, file in held.items()})
@@ -265,3 +281,21 @@ def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]
         fields = {k: plain(v) for k, v in child.fields.items()}
         result.append({"path": here, "type": child.type, "label": child.label, "fields": fields, "parts": below})
     return result
+
+
+_TASKS: dict[str, Callable[[dict[str, Any], Rules], dict[str, Any]]] = {
+    "compare": _compare,
+    "drawing": drawing_json,
+    "edit": editing_json,
+    "fingerprint": _fingerprint,
+    "fold": unfolding_json,
+    "follow": following_json,
+    "merge": merging_json,
+    "names": _names,
+    "outline": _outline,
+    "page": _page,
+    "recognise": _recognise,
+    "recognise-folder": _recognise_folder,
+    "unfold": unfolding_json,
+    "uses": _uses,
+}

@@ -8,6 +8,7 @@ Protocol: one JSON line each way. A request names files, never holds them: ``{"t
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import os
 import resource
@@ -17,7 +18,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO, Any
 
@@ -33,6 +34,13 @@ MEMORY_BYTES = 1_000 * 1024 * 1024
 _RESERVED_BYTES = 3 * 1024 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
+_TRIES = 3
+_BATCH_FILES = 256
+_BATCH_BYTES = 8 * 1024 * 1024
+# The deadline counts the processor time of the process: a busy machine must not make an answer another one. One that
+# neither works nor answers (it sleeps, or waits for a disk) is given this many times as long by the clock.
+_PATIENCE = 15
+_TICKS = os.sysconf("SC_CLK_TCK")
 _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 
 
@@ -218,6 +226,36 @@ class Worker:
         wanted = {"start": start, "count": count, "action": action, "column": column, "table": table}
         return self._ask({"task": "page", "file": ["", str(path)], **wanted})
 
+    def recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
+        """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is
+        ``opaque``, and costs the others nothing."""
+        kinds: list[str] = []
+        for batch in _batches(files):
+            kinds += self._recognise(batch)
+        return kinds
+
+    def _recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
+        for _ in range(_TRIES if len(files) == 1 else 1):
+            try:
+                found: list[str] = self._ask({"task": "recognise", "files": [_as_text(*file) for file in files]})[
+                    "kinds"
+                ]
+            except LimitError:
+                continue
+            return found
+        if len(files) == 1:
+            return ["opaque"]
+        half = len(files) // 2
+        return self._recognise(files[:half]) + self._recognise(files[half:])
+
+    def recognise_folder(self, name: str, files: Sequence[tuple[str, bytes, int]]) -> str:
+        """The kind of a folder kept whole, from the first bytes of its files."""
+        request = {"task": "recognise-folder", "name": name, "files": [_as_text(*file) for file in files]}
+        for _ in range(_TRIES):
+            with contextlib.suppress(LimitError):
+                return str(self._ask(request)["kind"])
+        return "opaque"
+
     def close(self) -> None:
         """End the process."""
         with self._lock:
@@ -249,20 +287,20 @@ class Worker:
         return result
 
     def _line(self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None = None) -> bytes:
-        end = time.monotonic() + self._deadline
+        end = time.monotonic() + self._deadline * _PATIENCE
+        most = _worked(process.pid) + self._deadline
         ticked = time.monotonic()
         pieces = []
         while True:
-            left = end - time.monotonic()
-            if left > 0 and not select.select([pipe], [], [], min(left, _LOOK_SECONDS))[0]:
+            if not select.select([pipe], [], [], _LOOK_SECONDS)[0]:
                 if _resident(process.pid) > self._memory:
                     raise _died()
+                if _worked(process.pid) > most or time.monotonic() > end:
+                    raise LimitError(f"reading took over {self._deadline:g} seconds", code="limit.time")
                 if tick is not None and time.monotonic() - ticked > 1:
                     ticked = time.monotonic()
                     tick()
                 continue
-            if left <= 0:
-                raise LimitError(f"reading took over {self._deadline:g} seconds", code="limit.time")
             piece = os.read(pipe.fileno(), 1 << 20)
             pieces.append(piece)
             if not piece or piece.endswith(b"\n"):
@@ -289,6 +327,23 @@ class Worker:
             self._process = None
 
 
+def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str, bytes, int]]]:
+    batch: list[tuple[str, bytes, int]] = []
+    size = 0
+    for file in files:
+        if batch and (len(batch) >= _BATCH_FILES or size + len(file[1]) > _BATCH_BYTES):
+            yield batch
+            batch, size = [], 0
+        batch.append(file)
+        size += len(file[1])
+    if batch:
+        yield batch
+
+
+def _as_text(name: str, head: bytes, size: int) -> list[Any]:
+    return [name, base64.b64encode(head).decode(), size]
+
+
 def _size_of(path: Path) -> int:
     """Bytes of a file, or of all files in a folder."""
     return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
@@ -301,6 +356,15 @@ def _resident(pid: int) -> int:
     except OSError:
         return 0
     return (int(fields[1]) - int(fields[2])) * _PAGE_BYTES
+
+
+def _worked(pid: int) -> float:
+    """Seconds of processor time a process has used; 0 where the system does not tell."""
+    try:
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return 0.0
+    return (int(fields[11]) + int(fields[12])) / _TICKS  # utime and stime (proc(5)), counted behind the command's name
 
 
 def _died() -> LimitError:

@@ -15,6 +15,7 @@ from xml.parsers import expat
 import yaml
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.yaml_depth import check_depth
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _PLAIN = re.compile(r"-?\d[\d.eE+-]*|true|false|null|NaN|-?Infinity")
@@ -90,6 +91,7 @@ def _json(text: str, at: int, depth: int) -> tuple[Spot, int]:
 
 def yaml_spots(text: str) -> Spot:
     """The root of a YAML text with one document; raises ``UnreadableError`` where it is none."""
+    check_depth(text)
     try:
         # The slower loader counts characters, whatever the text holds.
         node = yaml.compose(text, Loader=yaml.SafeLoader)

@@ -14,6 +14,7 @@ from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
 
 _READERS = 2
+_RECOGNISING_SECONDS = 10.0
 
 
 @functools.cache
@@ -34,6 +35,17 @@ def _readers() -> queue.Queue[Worker]:
     for _ in range(_READERS):
         pool.put(Worker())
     return pool
+
+
+@functools.cache
+def _recogniser() -> Worker:
+    return Worker(deadline_seconds=_RECOGNISING_SECONDS)
+
+
+def recogniser() -> Worker:
+    """The reading process that says of which kind files are. It has one of its own: commits do not wait for
+    comparisons."""
+    return _recogniser()
 
 
 @contextmanager

@@ -30,7 +30,7 @@ def _key() -> bytes:
 
 
 def check_keys() -> None:
-    """Raise if the key of secrets or of sessions cannot be used; asked at start, by name, and not at the first sign-in."""
+    """Raise, naming the file, if the key of secrets or of sessions cannot be used: at start, not at a sign-in."""
     _key()
     get_config().secret_key()
 

@@ -137,7 +137,7 @@ def work_on_jobs(stop: threading.Event) -> None:
             if uid is not None:
                 run_now(uid)
         except Exception:
-            # Records that cannot be read or written for a while (a full disk) are asked again; jobs go on where they were.
+            # Records that cannot be read or written for a while (a full disk) are asked again; jobs go on from there.
             log.error("the job worker could not work", trace=traceback.format_exc()[-4000:])
             pause = _LONGEST_PAUSE_SECONDS * 4
             continue

@@ -16,6 +16,7 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.source.model import Group, Item, Node
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import scalar_value
+from everyshelf.core.formats.yaml_depth import check_depth
 
 _Loader = getattr(yaml, "CLoader", yaml.Loader)
 _BREAKS = re.compile(r"\r\n|[\n\r\x85\u2028\u2029]")
@@ -49,6 +50,7 @@ class _Reader:
 
     def root(self) -> tuple[Node, str, str]:
         documents = []
+        check_depth(self._text)
         loader = _Loader(self._text)
         try:
             while loader.check_node():

@@ -18,11 +18,11 @@ import orjson
 from everyshelf.core.content import content_id
 from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError, MissingError
-from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
+from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.core.promotion.bindings import Bound, bind, rules_for
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.base.keys import digest
 from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.models import Deployment, Environment, Phase
@@ -210,7 +210,7 @@ def kind_there(destination: Destination, path: str) -> str:
     with destination.as_file(path) as file:
         with file.open("rb") as opened:
             head = opened.read(HEAD_BYTES)
-        return recognise(path, head, file.stat().st_size).kind
+        return recogniser().recognise([(path, head, file.stat().st_size)])[0]
 
 
 def _covers(selection: list[str] | None) -> Any:

@@ -71,8 +71,8 @@ def prepare_changes(
 
     Raises ``ConflictError`` (branch.moved, with both ids) if the branch has moved on and changed something that
     ``wanted`` touches, unless ``merge`` asks to combine. What does not touch each other needs no asking. ``prefer``
-    settles artifacts changed on both sides: "this" is what the branch has, "other" what is committed. ``older``: path ->
-    the state (a root) that change was made on, where that is an older one than ``base``.
+    settles artifacts changed on both sides: "this" is what the branch has, "other" what is committed. ``older``: path
+    -> the state (a root) that change was made on, where that is an older one than ``base``.
     """
     branch = get_branch(shelf, branch_name)
     require_branch(caller, shelf, branch)
@@ -101,8 +101,8 @@ def _with_older(root: str, older: Mapping[str, str]) -> str:
 
 
 def _touches_newer(before: str, head: str, wanted: list[Wanted]) -> bool:
-    """Whether the branch changed, since ``before``, an artifact that is to be changed, moved or removed; or the rules by
-    which the shelf is read."""
+    """Whether the branch changed, since ``before``, an artifact that is to be changed, moved or removed; or the rules
+    by which the shelf is read."""
     paths = {path for change in wanted for path in (change.path, change.moved_from) if path}
     for newer in get_trees().changes(before, head):
         if newer.path == FILE_NAME or newer.path in paths:

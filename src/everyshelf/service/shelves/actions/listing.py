@@ -189,7 +189,8 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, An
 
 
 def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any]:
-    """A commit's public form; with a lineage its parents are named by number only, which costs no query."""
+    """A commit's public form; with a lineage its parents are left to the caller, which costs no query."""
+    parents = [] if lineage else list(commit.parent_links.order_by("position").values_list("parent__uid", flat=True))
     return {
         "commit": commit.uid,
         "author": commit.author,
@@ -199,7 +200,8 @@ def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any
         "description": commit.description,
         "labels": commit.labels,
         "tasks": commit.tasks,
-        "merge": len(lineage.parents(commit.pk)) > 1 if lineage else commit.parent_links.count() > 1,
+        "parents": parents,
+        "merge": len(lineage.parents(commit.pk)) > 1 if lineage else len(parents) > 1,
     }
 
 

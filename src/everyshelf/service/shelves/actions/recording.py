@@ -13,18 +13,17 @@ from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, Un
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Change, CommitData, Entry, Move, encode_commit
 from everyshelf.core.history.wholes import keep_whole
-from everyshelf.core.kinds.peeking import table_of_folder
-from everyshelf.core.kinds.recognise import HEAD_BYTES, recognise
+from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
-from everyshelf.core.tables.given import Given
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Branch, Commit, CommitParent, Shelf
 
-_RECOGNISED_BYTES = 1024 * 1024
+RECOGNISED_BYTES = 1024 * 1024
+_BATCH_BYTES = 16 * 1024 * 1024
 _SOONEST = timedelta(microseconds=1)
 
 
@@ -245,31 +244,45 @@ def _commit_data(
 
 
 def _kinds(rules: Rules, changes: Iterable[Change]) -> dict[str, str]:
-    """Kind by path of what came or changed."""
-    store, result = get_store(), {}
+    """Kind by path of what came or changed. Files are looked into by a reading process, a batch at a time."""
+    result: dict[str, str] = {}
+    waiting: list[tuple[str, bytes, int]] = []
+    held = 0
     for change in changes:
         assert change.after is not None
         declared = rules.kind_for(change.path)
-        if declared is None and change.after.type == "whole":
-            declared = _kind_of_folder(change.path, change.after)
-        if declared is None:
-            whole = change.after.size <= _RECOGNISED_BYTES
-            head = b"".join(store.iter_range(change.after.id, 0, None if whole else HEAD_BYTES))
-            declared = recognise(change.path, head, change.after.size).kind
-        result[change.path] = declared
+        if declared is not None:
+            result[change.path] = declared
+        elif change.after.type == "whole":
+            result[change.path] = _kind_of_folder(change.path, change.after)
+        else:
+            size = change.after.size
+            waiting.append((change.path, _beginning(change.after, RECOGNISED_BYTES), size))
+            held += min(size, RECOGNISED_BYTES)
+            if held > _BATCH_BYTES:
+                result.update(_recognised(waiting))
+                waiting, held = [], 0
+    result.update(_recognised(waiting))
     return result
+
+
+def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:
+    return dict(zip((path for path, _, _ in files), recogniser().recognise(files), strict=True)) if files else {}
+
+
+def _beginning(entry: Entry, most: int) -> bytes:
+    """All of a small file, of others how they begin."""
+    return b"".join(get_store().iter_range(entry.id, 0, entry.size if entry.size <= most else HEAD_BYTES))
 
 
 def _kind_of_folder(path: str, entry: Entry) -> str:
     """A table in many files is a dataset; other folders are known for nothing but their files."""
-    trees, store = get_trees(), get_store()
-    files: list[Given] = []
-    for inner, held in trees.files(entry.id):
+    files: list[tuple[str, bytes, int]] = []
+    for inner, held in get_trees().files(entry.id):
         # The first file is looked into, of the others only how they begin.
-        size = 8 if files else _RECOGNISED_BYTES
-        files.append(Given(inner, b"".join(store.iter_range(held.id, 0, size))))
-    found = table_of_folder(Given(path, files=tuple(files)))
-    return found.kind if found is not None else "opaque"
+        head = b"".join(get_store().iter_range(held.id, 0, 8)) if files else _beginning(held, RECOGNISED_BYTES)
+        files.append((inner, head, held.size))
+    return recogniser().recognise_folder(path, files)
 
 
 def _artifacts_before(shelf: Shelf, changes: list[Change], moved_from: dict[str, str]) -> dict[str, str]:

@@ -154,6 +154,7 @@ class CommitOut(serializers.Serializer):
     description = serializers.CharField()
     labels = serializers.DictField(child=serializers.CharField())
     tasks = serializers.ListField(child=serializers.CharField())
+    parents = serializers.ListField(child=serializers.CharField(allow_null=True))
     merge = serializers.BooleanField()
 
 
@@ -161,7 +162,6 @@ class CommitListed(CommitOut):
     """A commit in a list, with its first artifacts."""
 
     tags = serializers.ListField(child=serializers.CharField())
-    parents = serializers.ListField(child=serializers.CharField(allow_null=True))
     artifacts = TouchedOut(many=True)
     artifact_count = serializers.IntegerField()
 
