@@ -14,6 +14,7 @@ from bench.measure import Figure, interleave
 from everyshelf.core.content import content_id
 from everyshelf.core.promotion import Destination, FolderDestination, Manifest, Placed
 from everyshelf.destinations.platform import PlatformDestination
+from everyshelf.destinations.reach import Reach
 
 _ARTIFACTS, _CHANGED, _BYTES = 10_000, 50, 4096
 
@@ -71,7 +72,7 @@ def _platform() -> Figure:
     standin = Standin()
     try:
         space = standin.space()
-        destination = PlatformDestination(space.address, TOKEN, timeout_seconds=300)
+        destination = PlatformDestination(space.address, TOKEN, Reach(("127.0.0.1",)), timeout_seconds=300)
         _promote(destination, "one", one, _manifest(one))
         before = len(space.trail())
         _promote(destination, "two", two, _manifest(two))

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.promotion import DatabaseDestination
+from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.sql import SqlDatabase
 from tests.core.test_captured_databases import edited, wanted_of
 from tests.support.laws import law
@@ -49,7 +50,7 @@ class Server:
 
     @contextlib.contextmanager
     def place(self) -> Any:
-        database = SqlDatabase(self.address, PASSWORD)
+        database = SqlDatabase(self.address, PASSWORD, Reach(("127.0.0.1", "localhost")))
         with contextlib.closing(database):
             yield DatabaseDestination(database, "db", records=["*"])
 

@@ -56,7 +56,7 @@ class DriftTests(unittest.TestCase):
 
     def test_every_setting_is_documented(self) -> None:
         page = (ROOT / "docs/running.md").read_text()
-        source = (ROOT / "src/everyshelf/service/config.py").read_text()
+        source = (ROOT / "src/everyshelf/service/base/config.py").read_text()
         for name in re.findall(r"^(EVERYSHELF_[A-Z_]+)  ", source, re.MULTILINE):
             self.assertIn(name, page)
 

@@ -12,6 +12,7 @@ from everyshelf.core.content import content_id
 from everyshelf.core.errors import ConflictError
 from everyshelf.core.promotion import Placed
 from everyshelf.destinations.git import GitDestination
+from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch
 from tests.support.factories import ServiceCase
 from tests.support.git import TOKEN, GitServer, git, git_server
@@ -127,7 +128,7 @@ class PuttingInPlaceTests(GitCase):
 
     def test_a_branch_that_moved_meanwhile_is_left_as_it_is(self) -> None:
         with tempfile.TemporaryDirectory(prefix="es-copy-") as folder:
-            branch = RemoteBranch(self.address, "main", Path(folder, "copy"), token=TOKEN)
+            branch = RemoteBranch(self.address, "main", Path(folder, "copy"), reach=Reach(("127.0.0.1",)), token=TOKEN)
             place = GitDestination(branch, "site", lambda key: ("Maren Holt", "by hand"))
             wanted = {"a.txt": Placed(content_id(b"a"), 1)}
             place.stage("k1", place.present(), wanted, lambda path: iter((b"a",)))

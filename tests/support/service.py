@@ -46,6 +46,7 @@ class Service:
             "EVERYSHELF_OWNER": "owner",
             "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
             "EVERYSHELF_LOG": "ERROR",
+            "EVERYSHELF_REACH": "127.0.0.1,localhost",
             **self._settings,
         }
         log = (self.data / "log.txt").open("ab")

@@ -110,7 +110,7 @@ class Desk:
             raise DeskError(
                 f"{root} lies on the desk {outer}, and a desk inside a desk would be versioned twice",
                 code="desk.nested",
-                hint="To bring the newest state here: everyshelf take. To take another shelf, name a folder outside it.",
+                hint="To bring the newest state here: everyshelf take. Another shelf goes into a folder outside it.",
             )
         home = Home(origin.address, origin.shelf, origin.branch, None, origin.ref)
         made = not root.exists()

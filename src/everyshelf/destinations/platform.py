@@ -19,17 +19,36 @@ import zipfile
 from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from tempfile import TemporaryDirectory
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 import httpx
+import msgspec
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, OutOfReachError, RefusedError
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
+from everyshelf.destinations.reach import Reach, ReachTransport
 
 _TYPES = {"apps": "screen", "workflows": "flow", "pipelines": "flow", "settings": "connection", "access": "access"}
 _TRIES = 3
 _BATCH = 500  # objects read back by one call
+T = TypeVar("T")
+
+
+class _Object(msgspec.Struct):
+    name: str
+    sha256: str
+    bytes: int
+    changed_by: str = ""
+
+
+class _Listing(msgspec.Struct):
+    objects: list[_Object]
+    current: str | None = None
+
+
+class _Package(msgspec.Struct):
+    state: str
 
 
 class PlatformDestination(Destination):
@@ -37,25 +56,41 @@ class PlatformDestination(Destination):
 
     changes_besides = True
 
-    def __init__(self, address: str, token: str, *, timeout_seconds: float = 30.0) -> None:
+    def __init__(self, address: str, token: str, reach: Reach, *, timeout_seconds: float = 30.0) -> None:
         self.address = address.rstrip("/")
         headers = {"Authorization": f"Bearer {token}"}
-        self._http = httpx.Client(base_url=f"{self.address}/", headers=headers, timeout=timeout_seconds)
+        self._http = httpx.Client(
+            base_url=f"{self.address}/",
+            headers=headers,
+            timeout=timeout_seconds,
+            transport=ReachTransport(reach),
+            follow_redirects=False,
+            trust_env=False,
+        )
 
     # --- what is there ----------------------------------------------------------
 
     def present(self, progress: Progress = no_progress) -> Manifest:
-        found = self._listing()["objects"]
-        progress(len(found), len(found), "listed")
-        return {o["name"]: Placed(o["sha256"], o["bytes"], o["changed_by"]) for o in found}
+        objects = self._listing().objects
+        progress(len(objects), len(objects), "listed")
+        return {o.name: Placed(o.sha256, o.bytes, o.changed_by) for o in objects}
 
     def current(self) -> str | None:
-        key: str | None = self._listing()["current"]
-        return key
+        return self._listing().current
 
-    def _listing(self) -> dict[str, Any]:
-        found: dict[str, Any] = self._call("GET", "objects").json()
-        return found
+    def _listing(self) -> _Listing:
+        return self._read(self._call("GET", "objects"), _Listing)
+
+    def _read(self, answer: httpx.Response, shape: type[T]) -> T:
+        """What an answer says; raises ``OutOfReachError`` (destination.failed) for one that is no platform's."""
+        try:
+            return msgspec.json.decode(answer.content, type=shape)
+        except msgspec.MsgspecError as error:
+            raise OutOfReachError(
+                f"{self.address} does not answer as a platform does: {str(error)[:200]}",
+                code="destination.failed",
+                hint="Look at the address: it is the one of a space, https://HOST/SPACE.",
+            ) from error
 
     @contextlib.contextmanager
     def as_file(self, path: str) -> Iterator[Path]:
@@ -111,10 +146,9 @@ class PlatformDestination(Destination):
 
     def _state(self, key: str) -> str | None:
         try:
-            state: str = self._call("GET", f"packages/{key}").json()["state"]
+            return self._read(self._call("GET", f"packages/{key}"), _Package).state
         except MissingError:
             return None
-        return state
 
     def differences(self, key: str, manifest: Manifest, touched: Collection[str] | None = None) -> list[str]:
         if self._state(key) != "in force":
@@ -144,8 +178,12 @@ class PlatformDestination(Destination):
             answer = self._http.request(method, path, **arguments)
         except httpx.TimeoutException as error:
             raise OutOfReachError(f"{self.address} does not answer in time") from error
-        except httpx.HTTPError as error:
+        except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
             raise OutOfReachError(f"{self.address} cannot be reached: {type(error).__name__}") from error
+        if answer.is_redirect:
+            raise OutOfReachError(
+                f"{self.address} sends elsewhere, and the service does not follow", code="destination.failed"
+            )
         if answer.is_success:
             return answer
         said = _said(answer)

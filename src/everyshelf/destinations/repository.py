@@ -7,19 +7,21 @@ seen at: the repository itself refuses where somebody else was faster, and nothi
 from __future__ import annotations
 
 import contextlib
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 import urllib3
-from dulwich.client import GitClient, HTTPUnauthorized, SendPackResult, get_transport_and_path
+from dulwich.client import GitClient, HttpGitClient, HTTPUnauthorized, LocalGitClient, SendPackResult
 from dulwich.errors import GitProtocolError, HangupException, NotGitRepository, SendPackError
 from dulwich.objects import ObjectID
 from dulwich.refs import Ref
 from dulwich.repo import Repo
 
-from everyshelf.core.errors import ConflictError, MissingError, OutOfReachError, RefusedError
+from everyshelf.core.errors import ConflictError, EveryShelfError, MissingError, OutOfReachError, RefusedError
+from everyshelf.destinations.reach import Reach, pool_manager
 
 _SECONDS = 30.0
 
@@ -31,7 +33,10 @@ class RemoteBranch:
     where the token is not known or has not the right, ``MissingError`` where there is no repository.
     """
 
-    def __init__(self, address: str, branch: str, copy: Path, *, user: str = "", token: str = "") -> None:
+    def __init__(
+        self, address: str, branch: str, copy: Path, *, reach: Reach | None = None, user: str = "", token: str = ""
+    ) -> None:
+        self._reach = reach or Reach()
         self.address, self.branch, self._copy = address, branch, copy
         self._user, self._token = user or "everyshelf", token
         self._ref = Ref(f"refs/heads/{branch}".encode())
@@ -91,13 +96,14 @@ class RemoteBranch:
         )
 
     def _client(self) -> tuple[GitClient, str]:
-        options: dict[str, Any] = {}
-        if urlsplit(self.address).scheme in ("http", "https"):
-            timeout = urllib3.Timeout(connect=10.0, read=_SECONDS)
-            options["pool_manager"] = urllib3.PoolManager(timeout=timeout, retries=False)
-            if self._token:
-                options |= {"username": self._user, "password": self._token}
-        return get_transport_and_path(self.address, **options)
+        """The one client for the address: never another program, whatever the address looks like."""
+        parts = urlsplit(self.address)
+        if parts.scheme not in ("http", "https"):
+            return LocalGitClient(), self.address
+        options: dict[str, Any] = {"username": self._user, "password": self._token} if self._token else {}
+        base = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+        manager = pool_manager(self._reach, read_seconds=_SECONDS)
+        return HttpGitClient(base, pool_manager=manager, **options), parts.path
 
     @contextlib.contextmanager
     def _in_our_words(self) -> Iterator[None]:
@@ -116,8 +122,16 @@ class RemoteBranch:
             if "403" in said:
                 raise self._refused("the token has not the right to") from error
             raise OutOfReachError(f"{self.address} failed: {said}", code="destination.failed") from error
+        except EveryShelfError:
+            raise
         except (urllib3.exceptions.HTTPError, OSError) as error:
             raise OutOfReachError(f"{self.address} cannot be reached: {type(error).__name__}") from error
+        except (ValueError, KeyError, IndexError, AssertionError, zlib.error) as error:
+            # A server that speaks something else, or sends damaged objects.
+            raise OutOfReachError(
+                f"{self.address} does not answer as a Git server does: {type(error).__name__}",
+                code="destination.failed",
+            ) from error
 
     def _refused(self, why: str) -> RefusedError:
         return RefusedError(

@@ -25,12 +25,16 @@ from everyshelf.core.databases.schema import Column, normal
 from everyshelf.core.databases.statements import index_statement
 from everyshelf.core.databases.values import UnfitError
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, OutOfReachError, RefusedError
+from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.sql_changes import SqlChanges, create_statement
 from everyshelf.destinations.sql_schema import MADE_AS, sql_schema
 from everyshelf.destinations.sql_values import comes_as_text, sorts_alike, told, told_value
 
 _TRANSACTIONAL = ("postgresql", "mssql", "duckdb")
 _SECONDS = 15
+# No option that names a file of the service's machine, another host or another program.
+_OPTIONS = ("application_name", "client_encoding", "connect_timeout", "sslmode")
+_PORTS = {"postgresql": 5432, "mysql": 3306, "mariadb": 3306, "mssql": 1433, "oracle": 1521}
 _REFUSED = ("28", "42501")  # SQLSTATE: invalid authorization, insufficient privilege
 _OUT_OF_REACH = ("08", "53", "55P03", "57", "58")  # connection, resources, locks, operator, system
 
@@ -54,6 +58,14 @@ def checked_sql_address(address: str) -> str:
             pointer="/address",
             hint="Write postgresql+psycopg://USER@HOST/NAME, or install its driver beside the service.",
         ) from error
+    odd = sorted(name for name in url.query if name not in _OPTIONS and "pass" not in name.lower())
+    if odd:
+        raise InvalidError(
+            f"the option {odd[0]!r} is not allowed in the address of a database",
+            code="environment.address",
+            pointer="/address",
+            hint=f"Allowed are {', '.join(_OPTIONS)}.",
+        )
     if url.password or any("pass" in name.lower() for name in url.query):
         raise InvalidError(
             "an address holds no password and no token",
@@ -61,9 +73,9 @@ def checked_sql_address(address: str) -> str:
             pointer="/address",
             hint="Give the password by itself (--token): it is kept sealed.",
         )
-    if not url.database:
+    if not url.database or not url.host:
         raise InvalidError(
-            f"{address} names no database",
+            f"{address} names no {'database' if url.host else 'host'}",
             code="environment.address",
             pointer="/address",
             hint="Write postgresql+psycopg://USER@HOST/NAME.",
@@ -76,8 +88,9 @@ class SqlDatabase(Database):
 
     tells_triggers = False
 
-    def __init__(self, address: str, password: str = "") -> None:
+    def __init__(self, address: str, password: str = "", reach: Reach | None = None) -> None:
         url = make_url(address)
+        self._reach = reach or Reach()
         self._name = f"{url.host or 'localhost'}/{url.database}"
         self._password = password
         self._dialect = url.get_backend_name()
@@ -89,10 +102,18 @@ class SqlDatabase(Database):
             }
         with_password = url.set(password=password) if password else url
         self._engine = sa.create_engine(with_password, poolclass=NullPool, connect_args=arguments)
+        self._host, self._port = url.host or "", url.port or _PORTS.get(self._dialect, 0)
+        sa.event.listen(self._engine, "do_connect", self._aim)
         self._connection: Connection | None = None
         self.alters_in_transaction = self._dialect in _TRANSACTIONAL
         self._told: dict[Table, Table] = {}
         self._forms: dict[tuple[str, str], Any] = {}
+
+    def _aim(self, dialect: Any, record: Any, arguments: list[Any], named: dict[str, Any]) -> None:
+        """Connect to the address that was checked; libpq takes it beside the name, which is left for TLS (34.1.2)."""
+        address = self._reach.resolved(self._host, self._port)
+        if self._dialect == "postgresql":
+            named["hostaddr"] = address
 
     # --- reading ------------------------------------------------------------------
 

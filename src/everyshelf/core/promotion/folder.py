@@ -15,9 +15,13 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import shutil
+import stat
 from collections.abc import Collection, Iterator
 from pathlib import Path, PurePosixPath
+from tempfile import TemporaryDirectory
+from typing import IO
 
 import msgspec
 
@@ -27,6 +31,8 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
 
 _KEEP_VERSIONS = 3
+_KEY = re.compile(r"[0-9a-z][0-9a-z-]{0,63}\Z")
+_NO_FILE = "0" * 64  # stands for a link, a pipe and the like: no content has this id
 
 
 class _Seen(msgspec.Struct, array_like=True):
@@ -44,16 +50,32 @@ class FolderDestination(Destination):
         self._link = root / "current"
 
     def current(self) -> str | None:
+        self._check_ground()
         try:
-            return os.path.basename(os.readlink(self._link))
+            target = os.readlink(self._link)
         except FileNotFoundError:
             return None
         except OSError as error:
-            raise ConflictError(
-                f"{self._link} is not a link made by a promotion",
-                code="destination.foreign",
-                hint="Move it away, or choose another folder for this environment.",
-            ) from error
+            raise self._foreign(self._link) from error
+        folder, _, key = target.rpartition("/")
+        if folder != "versions" or not _KEY.match(key):
+            raise self._foreign(self._link)
+        if (self._versions / key).is_symlink():
+            raise self._foreign(self._versions / key)
+        return key
+
+    def _check_ground(self) -> None:
+        """No link is followed to anywhere: who may write here must not make the service read or write elsewhere."""
+        for place in (self.root, self._versions):
+            if place.is_symlink():
+                raise self._foreign(place)
+
+    def _foreign(self, place: Path) -> ConflictError:
+        return ConflictError(
+            f"{place} was not made by a promotion",
+            code="destination.foreign",
+            hint="Move it away, or choose another folder for this environment.",
+        )
 
     def present(self, progress: Progress = no_progress) -> Manifest:
         key = self.current()
@@ -68,14 +90,17 @@ class FolderDestination(Destination):
 
     @staticmethod
     def _fingerprint(file: os.DirEntry[str], seen: _Seen | None) -> Placed:
-        stat = file.stat()
-        if seen is not None and (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns):
+        info = file.stat(follow_symlinks=False)
+        if not file.is_file(follow_symlinks=False):
+            return Placed(_NO_FILE, 0)  # told as changed, and never read
+        if seen is not None and (info.st_size, info.st_mtime_ns) == (seen.size, seen.mtime_ns):
             return Placed(seen.id, seen.size)
-        return Placed(file_content_id(Path(file.path)), stat.st_size)
+        return Placed(file_content_id(Path(file.path)), info.st_size)
 
     def stage(
         self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
     ) -> None:
+        self._check_ground()
         final, part = self._versions / key, self._versions / f"{key}.part"
         if (self._versions / f"{key}.json").exists() and final.is_dir():
             return
@@ -103,7 +128,7 @@ class FolderDestination(Destination):
         current = self.current()
         others = [p for p in self._versions.glob("*.json") if p.stem not in (current, part.stem)]
         others = sorted(others, key=lambda p: p.stat().st_mtime_ns)[:-1]
-        known = {record.stem: self._seen(record.stem) for record in others if record.with_suffix("").is_dir()}
+        known = {record.stem: self._seen(record.stem) for record in others if _is_folder(record.with_suffix(""))}
         best = max(known, key=lambda name: _shared(known[name], manifest), default=None)
         if best is None or 2 * _shared(known[best], manifest) < len(manifest):
             return None
@@ -114,12 +139,13 @@ class FolderDestination(Destination):
         touched = set()
         for path, file in _files(part):
             seen, placed = known[best].get(path), manifest.get(path)
-            stat = file.stat()
+            info = file.stat(follow_symlinks=False)
             if (
-                seen
+                file.is_file(follow_symlinks=False)
+                and seen
                 and placed
                 and seen.id == placed.id
-                and (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns)
+                and (info.st_size, info.st_mtime_ns) == (seen.size, seen.mtime_ns)
             ):
                 stays[path] = seen
             else:
@@ -153,8 +179,8 @@ class FolderDestination(Destination):
         if seen is None or seen.id != placed.id:
             return False
         with contextlib.suppress(OSError):
-            stat = os.lstat(old)
-            if (stat.st_size, stat.st_mtime_ns) == (seen.size, seen.mtime_ns):
+            info = os.lstat(old)
+            if stat.S_ISREG(info.st_mode) and (info.st_size, info.st_mtime_ns) == (seen.size, seen.mtime_ns):
                 os.link(old, target)
                 return True
         return False
@@ -189,7 +215,7 @@ class FolderDestination(Destination):
         return sorted(wrong)
 
     def undo(self, key: str) -> None:
-        if self.current() == key:
+        if not _KEY.match(key) or self.current() == key:
             return
         (self.root / f".current-{key}").unlink(missing_ok=True)
         (self._versions / f"{key}.json").unlink(missing_ok=True)
@@ -199,10 +225,23 @@ class FolderDestination(Destination):
     @contextlib.contextmanager
     def as_file(self, path: str) -> Iterator[Path]:
         key = self.current()
-        file = self._versions / (key or "") / check_path(path)
-        if key is None or not file.is_file():
+        if key is None:
             raise MissingError(f"{path} is not in {self.root}", code="destination.missing")
-        yield file
+        with _opened(self._versions / key, check_path(path)) as source, TemporaryDirectory() as folder:
+            copy = Path(folder, PurePosixPath(path).name)
+            with copy.open("wb") as file:
+                shutil.copyfileobj(source, file)
+            yield copy
+
+    def clear(self, keys: Collection[str]) -> None:
+        """Take away what these deployments put there, and the folder itself if nothing else is in it."""
+        if self.current() in keys:
+            self._link.unlink()
+        for key in keys:
+            self.undo(key)
+        for folder in (self._versions, self.root):
+            with contextlib.suppress(OSError):
+                folder.rmdir()
 
     def _seen(self, key: str) -> dict[str, _Seen]:
         try:
@@ -230,6 +269,31 @@ def _files(folder: Path) -> Iterator[tuple[str, os.DirEntry[str]]]:
                     waiting.append((f"{path}/", entry.path))
                 else:
                     yield path, entry
+
+
+def _is_folder(path: Path) -> bool:
+    return path.is_dir() and not path.is_symlink()
+
+
+@contextlib.contextmanager
+def _opened(folder: Path, path: str) -> Iterator[IO[bytes]]:
+    """An ordinary file below a folder, reached without following a link on the way."""
+    handles: list[int] = []
+    try:
+        handles.append(os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW))
+        *above, name = path.split("/")
+        for step in above:
+            handles.append(os.open(step, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handles[-1]))
+        found = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=handles[-1])
+    except OSError as error:
+        raise MissingError(f"{path} is not a file in {folder}", code="destination.missing") from error
+    finally:
+        for handle in handles:
+            os.close(handle)
+    with os.fdopen(found, "rb") as file:
+        if not stat.S_ISREG(os.fstat(found).st_mode):
+            raise MissingError(f"{path} is not a file in {folder}", code="destination.missing")
+        yield file
 
 
 def _shared(seen: dict[str, _Seen], manifest: Manifest) -> int:

@@ -9,7 +9,8 @@ class KeptAnswer(models.Model):
     """The answer given to a write that carried an idempotency key.
 
     ``owner`` is the person's record number, or empty for a call nobody signed in for. ``request`` is a digest of
-    method, address and body. ``answer`` is compressed and sealed: it may hold a token's value, which is kept nowhere else.
+    method, address and body. ``answer`` is compressed and sealed: it may hold a token's value, which is kept nowhere
+    else.
     """
 
     owner = models.CharField(max_length=20)

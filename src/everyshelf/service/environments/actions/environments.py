@@ -18,6 +18,7 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal
 from everyshelf.service.environments.actions.bindings import bindings_json
+from everyshelf.service.environments.actions.claims import check_claim
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
 from everyshelf.service.environments.actions.places import KINDS, checked_address, forget_copies
@@ -78,6 +79,7 @@ def make_environment(
     }
     try:
         with one_act():
+            check_claim(destination, values["address"], shelf.pk)
             log_note(caller, "environment.made", name, shelf)
             return Environment.objects.create(
                 shelf=shelf,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 from dulwich.refs import check_ref_format
 
@@ -16,6 +16,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion import DatabaseDestination, Destination, FolderDestination
 from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.platform import PlatformDestination
+from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch
 from everyshelf.destinations.sql import SqlDatabase, checked_sql_address, is_sql_address
 from everyshelf.service.base.config import get_config
@@ -24,20 +25,20 @@ from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.shelves.models import Shelf
 
+_MOST_NAME_BYTES = 200
+_BESIDE_DATABASES = ("-wal", "-shm", "-journal")
 KINDS = ("folder", "database", "platform", "git")
 
 
 def checked_address(shelf: Shelf, kind: str, name: str, address: str) -> str:
     """The address in its one form; raises ``InvalidError`` for what the service must not write to."""
     if kind == "folder":
-        path = _in_places(address or f"{shelf.key}/{name}", "a folder")
-        path.mkdir(parents=True, exist_ok=True)
-        return str(path)
+        return str(_fresh_folder(_in_places(address or f"{shelf.key}/{name}", "a folder")))
     if kind == "database":
         return _checked_database(shelf, name, address)
     if kind == "git":
         return _checked_git(address)
-    parts = urlsplit(address)
+    parts = _split(address)
     if parts.scheme not in ("http", "https") or not parts.netloc or not parts.path.strip("/"):
         raise InvalidError(
             f"{address!r} is not the address of a platform's space",
@@ -45,15 +46,72 @@ def checked_address(shelf: Shelf, kind: str, name: str, address: str) -> str:
             pointer="/address",
             hint="Give it as https://HOST/SPACE.",
         )
-    if parts.username or parts.password or parts.query:
+    if parts.username or parts.password or parts.query or parts.fragment:
         raise _with_password()
+    _check_host(parts)
     return address.rstrip("/")
+
+
+def reach() -> Reach:
+    """The hosts this installation may call."""
+    return Reach(get_config().reach)
+
+
+def _check_host(parts: SplitResult) -> None:
+    port = parts.port or {"https": 443, "http": 80}.get(parts.scheme, 0)
+    reach().check_name(parts.hostname or "", port)
+
+
+def _split(address: str) -> SplitResult:
+    """The parts of an address; raises ``InvalidError`` for one that has none."""
+    try:
+        parts = urlsplit(address)
+        parts.port  # noqa: B018 - read, because reading it is what finds a port that is none
+        parts.hostname  # noqa: B018
+    except ValueError as error:
+        raise InvalidError(
+            f"{address[:200]!r} is not an address: {error}",
+            code="environment.address",
+            pointer="/address",
+            hint="Give it as https://HOST/PATH.",
+        ) from error
+    return parts
+
+
+def _fresh_folder(path: Path) -> Path:
+    """A folder that the service makes: what lies there already is somebody's, and promoting would touch it."""
+    try:
+        if path.exists() and (not path.is_dir() or any(path.iterdir())):
+            raise InvalidError(
+                f"{path} is there already, and not empty",
+                code="environment.folder",
+                pointer="/address",
+                hint="Name a folder that is not there yet; the service makes it.",
+            )
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InvalidError(
+            f"{path} cannot be made: {error.strerror}",
+            code="environment.folder",
+            pointer="/address",
+            hint="Look at its name and at the rights of the service there.",
+        ) from error
+    return path
 
 
 def _in_places(said: str, what: str) -> Path:
     """The path, which must lie in one of the places this installation allows: a person's word must not let the service
     write just anywhere."""
     places = get_config().places
+    if any(len(part.encode("utf-8", "surrogatepass")) > _MOST_NAME_BYTES for part in said.split("/")) or any(
+        ord(c) < 32 or 0xD800 <= ord(c) < 0xE000 for c in said
+    ):
+        raise InvalidError(
+            f"{said[:80]!r} cannot be the name of {what}",
+            code="environment.folder",
+            pointer="/address",
+            hint=f"A name has up to {_MOST_NAME_BYTES} bytes and no control characters.",
+        )
     path = Path(said)
     path = (path if path.is_absolute() else places[0] / path).resolve()
     if not any(path.is_relative_to(place.resolve()) and path != place.resolve() for place in places):
@@ -70,10 +128,11 @@ def _in_places(said: str, what: str) -> Path:
 def _checked_database(shelf: Shelf, name: str, address: str) -> str:
     """A file of SQLite's in one of the places, or the address of another database without its password."""
     if is_sql_address(address):
-        return checked_sql_address(address)
+        checked = checked_sql_address(address)
+        _check_host(_split(checked))
+        return checked
     path = _in_places(address.removeprefix("sqlite:") or f"{shelf.key}/{name}.sqlite", "a file")
-    path.parent.mkdir(parents=True, exist_ok=True)
-    if path.is_dir() or (path.exists() and path.stat().st_size and path.open("rb").read(15) != b"SQLite format 3"):
+    if not _may_be_database(path):
         raise InvalidError(
             f"{path} is no SQLite database",
             code="environment.address",
@@ -83,15 +142,32 @@ def _checked_database(shelf: Shelf, name: str, address: str) -> str:
     return str(path)
 
 
+def _may_be_database(path: Path) -> bool:
+    if path.is_symlink() or path.name.endswith(_BESIDE_DATABASES):
+        return False
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if not path.exists() or not path.stat().st_size:
+            return not path.is_dir()
+        with path.open("rb") as file:
+            return file.read(15) == b"SQLite format 3"
+    except OSError:
+        return False
+
+
 def _checked_git(address: str) -> str:
     """``ADDRESS#BRANCH:FOLDER``: a repository over https or http, or in a folder of one of the places."""
     where, _, rest = address.partition("#")
     branch, _, folder = rest.partition(":")
-    parts = urlsplit(where)
+    branch, folder = branch or "main", folder.strip("/")
+    if not check_ref_format(f"refs/heads/{branch}".encode("utf-8", "surrogatepass")):
+        raise InvalidError(f"{branch!r} cannot be a branch in Git", code="environment.address", pointer="/address")
+    parts = _split(where)
     if parts.scheme in ("http", "https") and parts.netloc and parts.path.strip("/"):
         if parts.password or parts.query:
             raise _with_password()
-    elif where and "://" not in where:
+        _check_host(parts)
+    elif where and "://" not in where and "@" not in where.partition(":")[0] and not parts.scheme:
         where = str(_in_places(where, "a repository"))
     else:
         raise InvalidError(
@@ -100,9 +176,6 @@ def _checked_git(address: str) -> str:
             pointer="/address",
             hint="Write https://HOST/REPOSITORY.git#BRANCH, and :FOLDER after it if it is for one folder of it.",
         )
-    branch, folder = branch or "main", folder.strip("/")
-    if not check_ref_format(f"refs/heads/{branch}".encode()):
-        raise InvalidError(f"{branch!r} cannot be a branch in Git", code="environment.address", pointer="/address")
     return f"{where}#{branch}" + (f":{check_path(folder)}" if folder else "")
 
 
@@ -128,13 +201,13 @@ def _folder(environment: Environment) -> Destination:
 
 def _platform(environment: Environment) -> Destination:
     token = unseal(environment.access) if environment.access else ""
-    return PlatformDestination(environment.address, token)
+    return PlatformDestination(environment.address, token, reach())
 
 
 def _database(environment: Environment) -> Destination:
     secret = unseal(environment.access) if environment.access else ""
     if is_sql_address(environment.address):
-        database: Database = SqlDatabase(environment.address, secret)
+        database: Database = SqlDatabase(environment.address, secret, reach())
     else:
         database = SqliteDatabase(Path(environment.address))
     known = recorded(environment)
@@ -145,7 +218,9 @@ def _git(environment: Environment) -> Destination:
     where, _, rest = environment.address.partition("#")
     branch, _, folder = rest.partition(":")
     user, token = urlsplit(where).username or "", unseal(environment.access) if environment.access else ""
-    return GitDestination(RemoteBranch(where, branch, _copy_of(environment), user=user, token=token), folder, _said)
+    return GitDestination(
+        RemoteBranch(where, branch, _copy_of(environment), reach=reach(), user=user, token=token), folder, _said
+    )
 
 
 def _copy_of(environment: Environment) -> Path:

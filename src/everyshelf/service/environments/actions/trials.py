@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import shutil
+from pathlib import Path
 
 import structlog
 from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError
+from everyshelf.core.promotion import FolderDestination
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.actions.places import destination_of, forget_copies
@@ -30,7 +31,8 @@ def end_trial(environment: Environment, who: str) -> None:
 
 def _clear(environment: Environment) -> None:
     if environment.destination == "folder":
-        shutil.rmtree(environment.address, ignore_errors=True)
+        keys = list(environment.deployments.values_list("key", flat=True))
+        FolderDestination(Path(environment.address)).clear(keys)
         return
     destination, record = destination_of(environment), recorded(environment)
     key = f"end-{environment.pk}"
