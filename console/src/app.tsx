@@ -14,6 +14,7 @@ import { PendingPage } from "./features/pending/PendingPage";
 import { JoinPage } from "./features/people/JoinPage";
 import { LogPage } from "./features/people/LogPage";
 import { PeoplePage } from "./features/people/PeoplePage";
+import { AccountPage } from "./features/people/AccountPage";
 import { TokensPage } from "./features/people/TokensPage";
 import { ProposalPage } from "./features/proposals/ProposalPage";
 import { ProposalsPage } from "./features/proposals/ProposalsPage";
@@ -64,6 +65,7 @@ function Gate() {
       <Route path="/s/:key/history" element={<HistoryPage />} />
       <Route path="/s/:key/branches" element={<BranchesPage />} />
       <Route path="/tokens" element={<TokensPage />} />
+      <Route path="/account" element={<AccountPage />} />
       <Route path="/s/:key/proposals" element={<ProposalsPage />} />
       <Route path="/s/:key/proposals/:number" element={<ProposalPage />} />
       <Route path="/s/:key/experiments" element={<ExperimentsPage />} />

@@ -89,7 +89,7 @@ class Terminal:
             "EVERYSHELF_ADDRESS": service.address,
             "NO_COLOR": "1",
         }
-        self.run("connect", service.address, "--name", person)
+        self.run("connect", service.address, "--name", person, "--scope", "promote", "--scope", "admin")
 
     def set(self, name: str, value: str) -> None:
         """Set a variable for the commands that follow."""

@@ -96,11 +96,63 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description Everybody who has an account; for those who run the installation. */
+        get: operations["people_list"];
         put?: never;
         /** @description Add someone. */
         post: operations["people_add"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Say whether they may sign in. */
+        patch: operations["people_change"];
+        trace?: never;
+    };
+    "/api/v1/people/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Give them a new one, and end their sessions. */
+        post: operations["people_reset_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description End them; the one this is asked with goes on. */
+        delete: operations["people_end_sessions"];
         options?: never;
         head?: never;
         patch?: never;
@@ -120,6 +172,23 @@ export interface paths {
         post: operations["session_begin"];
         /** @description Sign out. */
         delete: operations["session_end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it; all other sessions end. */
+        put: operations["session_password"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1563,6 +1632,17 @@ export interface components {
             /** @default  */
             password: string;
         };
+        /** @description An account as those see it who run the installation. */
+        Account: {
+            name: string;
+            full_name: string;
+            active: boolean;
+            admin: boolean;
+            /** Format: date-time */
+            joined: string;
+            /** Format: date-time */
+            last_signed_in: string | null;
+        };
         /** @description Which branch is proposed; its own if left out. */
         AdoptInRequest: {
             /** @default  */
@@ -1839,9 +1919,9 @@ export interface components {
                 [key: string]: string;
             };
             tasks: string[];
+            parents: (string | null)[];
             merge: boolean;
             tags: string[];
-            parents: (string | null)[];
             artifacts: components["schemas"]["TouchedOut"][];
             artifact_count: number;
         };
@@ -1859,6 +1939,7 @@ export interface components {
                 [key: string]: string;
             };
             tasks: string[];
+            parents: (string | null)[];
             merge: boolean;
         };
         /** @description A page of history. */
@@ -2681,6 +2762,11 @@ export interface components {
             /** @default 7 */
             days: number;
         };
+        /** @description A password for somebody; a random one if it is empty. */
+        NewPasswordRequest: {
+            /** @default  */
+            password: string;
+        };
         /** @description Someone to be added. */
         NewPersonRequest: {
             name: string;
@@ -2839,6 +2925,19 @@ export interface components {
         ParcelInRequest: {
             content: string;
             branch: string;
+        };
+        /** @description The password there is, and the one there shall be. */
+        PasswordChangeRequest: {
+            old: string;
+            new: string;
+        };
+        /** @description A new password, shown this once. */
+        PasswordMade: {
+            password: string;
+        };
+        /** @description Whether somebody may sign in. */
+        PatchedAccountChangeRequest: {
+            active?: boolean;
         };
         /** @description Whether only keepers may commit to it. */
         PatchedBranchChangeRequest: {
@@ -3286,9 +3385,18 @@ export interface components {
          * @enum {string}
          */
         ScopesEnum: "read" | "write" | "promote" | "admin" | "import";
-        /** @description Who is signed in; ``person`` is null for nobody. */
+        /**
+         * @description Who is signed in; ``person`` is null for nobody. ``admin``: whether they run this installation.
+         *     ``raw_csv``: whether CSV files leave with formulas as they are.
+         */
         Session: {
             person: components["schemas"]["Person"] | null;
+            admin: boolean;
+            raw_csv: boolean;
+        };
+        /** @description How many sessions ended. */
+        SessionsEnded: {
+            ended: number;
         };
         /** @description Decisions, in order. */
         SettlingInRequest: {
@@ -3672,6 +3780,25 @@ export interface operations {
             };
         };
     };
+    people_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"][];
+                };
+            };
+        };
+    };
     people_add: {
         parameters: {
             query?: never;
@@ -3691,6 +3818,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+        };
+    };
+    people_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedAccountChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+        };
+    };
+    people_reset_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewPasswordRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordMade"];
+                };
+            };
+        };
+    };
+    people_end_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsEnded"];
                 };
             };
         };
@@ -3745,6 +3943,28 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    session_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChangeRequest"];
+            };
+        };
         responses: {
             /** @description No response body */
             204: {

@@ -31,6 +31,7 @@ export function Person() {
       {open && (
         <div className="menu" style={{ right: 0, top: 34, minWidth: 200 }}>
           <div className="cap">{who.full_name}</div>
+          <Link className="it" to="/account">Your account</Link>
           <Link className="it" to="/tokens">Your tokens</Link>
           {(["light", "dark", "system"] as const).map((m) => (
             <button key={m} type="button" className="it" aria-pressed={mode === m} onClick={() => setMode(m)}>

@@ -104,7 +104,7 @@ def _build(address: str, data: Path, platform: Platform) -> None:
 def _show(address: str, data: Path, environment: dict[str, str]) -> None:
     """The main job, as anybody would do it, with real commands."""
     inside = {**environment, "EVERYSHELF_SHELF": SHELF, "EVERYSHELF_PASSWORD": PASSWORD, "EVERYSHELF_ADDRESS": address}
-    _run(["connect", address, "--name", "maren"], inside, quiet=True)
+    _run(["connect", address, "--name", "maren", "--scope", "promote", "--scope", "admin"], inside, quiet=True)
     _run(["compare", "tag:spring-1", "tag:spring-2", "workflows/disruption-notice.bpmn"], inside)
     if _runs_in(inside, "test") == "spring-2":
         _run(["env", "list"], inside)

@@ -17,6 +17,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "shelf": ("shelves", "List, make and change shelves."),
     "member": ("members", "Who may do what on a shelf; inviting people."),
     "log": ("members", "Who did what."),
+    "admin": ("admin", "Run an installation: accounts, passwords, sessions."),
     "take": ("desk", "Take a shelf onto a desk, or bring its newest state here."),
     "catch-up": ("desk", "Bring newer commits here, merged with what you edited."),
     "pending": ("desk", "What differs on this desk from where it came."),

@@ -7,7 +7,7 @@ from types import TracebackType
 from typing import Any
 from urllib.parse import quote
 
-from everyshelf.client.models import Job, Joined, LogEntry, MadeToken, SeenInvitation, Shelf, Token
+from everyshelf.client.models import Account, Job, Joined, LogEntry, MadeToken, SeenInvitation, Shelf, Token
 from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
 from everyshelf.client.transport import Transport, Working, nothing_shown
@@ -61,6 +61,28 @@ class Client:
     def make_token(self, name: str, scopes: list[str], days: int | None = 90) -> MadeToken:
         """A new token; its value is shown this once."""
         return self._transport.send("POST", "tokens", {"name": name, "scopes": scopes, "days": days}, MadeToken)
+
+    def change_password(self, old: str, new: str) -> None:
+        """Change one's own password; all other sessions end."""
+        self._transport.send("PUT", "session/password", {"old": old, "new": new})
+
+    def accounts(self) -> list[Account]:
+        """Everybody who has an account; for those who run the installation."""
+        return self._transport.get("people", list[Account])
+
+    def set_active(self, name: str, active: bool) -> Account:
+        """Say whether somebody may sign in; who may not is out at once."""
+        return self._transport.send("PATCH", f"people/{quote(name, safe='')}", {"active": active}, Account)
+
+    def reset_password(self, name: str, password: str = "") -> str:
+        """Give somebody a new password, a random one if none is given; gives it back."""
+        path = f"people/{quote(name, safe='')}/password"
+        return str(self._transport.send("POST", path, {"password": password}, dict[str, str])["password"])
+
+    def end_sessions(self, name: str) -> int:
+        """End the sessions of a person; gives how many."""
+        path = f"people/{quote(name, safe='')}/sessions"
+        return int(self._transport.send("DELETE", path, None, dict[str, int])["ended"])
 
     def revoke_token(self, name: str) -> None:
         """Make a token worthless at once."""

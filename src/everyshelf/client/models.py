@@ -105,6 +105,17 @@ class CommitListed(Commit):
     artifact_count: int = 0
 
 
+class Account(msgspec.Struct):
+    """An account as those see it who run the installation."""
+
+    name: str
+    full_name: str
+    active: bool
+    admin: bool
+    joined: datetime
+    last_signed_in: datetime | None = None
+
+
 class WantedChange(msgspec.Struct):
     """A change to commit: new content at a path (perhaps moved from another), or its removal (content None)."""
 

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 State = Literal["new", "edited", "moved", "gone", "same", "blocked"]
 RULES_FILE = "shelf.toml"
 _UNFOLDED = ".unfolded"
+_CONTROL = (".git", ".hg", ".svn", ".bzr")  # a desk may lie in a working folder of such a program
 
 
 @dataclass(frozen=True)
@@ -184,7 +185,7 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
             if not _is_text(child.name):
                 yield _printable(path), None, "its name is not UTF-8; rename it, or ignore it in shelf.toml"
                 continue
-            if path == FOLDER or lies_beside(child.name, names, here):
+            if path == FOLDER or child.name in _CONTROL or lies_beside(child.name, names, here):
                 continue
             if child.is_dir(follow_symlinks=False):
                 if child.name.endswith(_UNFOLDED) and os.path.isfile(os.path.join(child.path, "fold.json")):

@@ -88,6 +88,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     response = Response(problem, status=status, content_type="application/problem+json")
     if status == 401:
         response["WWW-Authenticate"] = 'Bearer realm="Every Shelf"'
+    if wait := getattr(error, "wait", None):
+        response["Retry-After"] = str(round(wait))
     return response
 
 

@@ -40,12 +40,13 @@ _TABLE: dict[str, tuple[str, str]] = {
 class Caller:
     """Who asks: a person, and the scopes of the token used (None: signed in, everything the person may).
 
-    ``via`` is the name of that token, for the log.
+    ``via`` is the name of that token, for the log; ``token`` is its record.
     """
 
     person: Any
     scopes: frozenset[str] | None = None
     via: str = ""
+    token: Any = None
 
     @property
     def may_import(self) -> bool:
@@ -56,7 +57,9 @@ class Caller:
 def caller_of(request: Any) -> Caller:
     """The caller behind a request of the interface."""
     token = request.auth
-    return Caller(request.user, frozenset(token.scopes), token.name) if token is not None else Caller(request.user)
+    if token is None:
+        return Caller(request.user)
+    return Caller(request.user, frozenset(token.scopes), token.name, token)
 
 
 def role_on(caller: Caller, shelf: Any) -> str | None:
@@ -98,7 +101,7 @@ def require_scope(caller: Caller, scope: str) -> None:
         raise RefusedError(
             f"this token lacks the scope {scope}",
             code="rights.scope",
-            hint=f"Make one with it: everyshelf token make NAME --scope {scope}",
+            hint=f"Connect again and ask for it: everyshelf connect ADDRESS --scope {scope}",
         )
 
 

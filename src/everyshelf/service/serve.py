@@ -38,6 +38,17 @@ def prepare() -> tuple[str, str] | None:
     return None if "EVERYSHELF_OWNER_PASSWORD" in os.environ else (name, password)
 
 
+def accounts_here() -> Any:
+    """The use cases of accounts, for whoever can write the data folder; a service may run on it meanwhile."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "everyshelf.service.settings")
+    import django
+
+    django.setup()
+    from everyshelf.service.people import accounts
+
+    return accounts
+
+
 def damage() -> list[str]:
     """The damaged ranges of the content store, a line each."""
     from everyshelf.service.base.context import get_store

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { send } from "../../api/client";
-import { shelf } from "../../api/queries";
+import { session, shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -49,9 +49,10 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
     if (!next.delete(n)) next.add(n);
     setTicks(next);
   };
+  const raw = useQuery(session()).data?.raw_csv ?? false;
   const save = () => {
     const link = document.createElement("a");
-    link.href = URL.createObjectURL(new Blob([asCsv(columns, e.runs)], { type: "text/csv" }));
+    link.href = URL.createObjectURL(new Blob([asCsv(columns, e.runs, raw)], { type: "text/csv" }));
     link.download = `${e.key}.csv`;
     link.click();
     URL.revokeObjectURL(link.href);

@@ -1,4 +1,5 @@
 /** Shaping runs for the table and the plots; pure. */
+import { csvCell } from "../../marks/csv";
 import type { Column, Experiment, Run } from "./queries";
 
 export type Cell = { value: unknown; differs: boolean; change?: number | null; best?: boolean };
@@ -59,11 +60,10 @@ export function took(seconds: number | null | undefined): string {
   return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
 }
 
-export function asCsv(columns: Column[], rows: Run[]): string {
-  const quoted = (text: string) => (/[",\n]/.test(text) ? `"${text.replace(/"/g, '""')}"` : text);
+export function asCsv(columns: Column[], rows: Run[], raw: boolean): string {
   const head = ["run", "branch", "commit", "state", "began", "took_seconds", ...columns.map(heading)];
-  const lines = rows.map((r) => [r.number, r.branch, r.commit, r.state, r.began, r.took_seconds ?? "", ...columns.map((c) => cellOf(r, c)?.value ?? "")].map((v) => quoted(String(v))).join(","));
-  return `${head.map(quoted).join(",")}\n${lines.join("\n")}\n`;
+  const lines = rows.map((r) => [r.number, r.branch, r.commit, r.state, r.began, r.took_seconds ?? "", ...columns.map((c) => cellOf(r, c)?.value ?? "")].map((v) => csvCell(v, raw)).join(","));
+  return `${head.map((v) => csvCell(v, raw)).join(",")}\n${lines.join("\n")}\n`;
 }
 
 /** The parameter of which most values were tried within a branch: what separates branches alone says little. */

@@ -12,6 +12,8 @@ export const invitations = (key: string) =>
 
 export const tokens = () => queryOptions({ queryKey: ["tokens"], queryFn: () => get<Schemas["TokenOut"][]>("tokens") });
 
+export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => get<Schemas["Account"][]>("people") });
+
 export const log = (address: string, person: string, act: string) =>
   infiniteQueryOptions({
     queryKey: ["log", address, person, act],

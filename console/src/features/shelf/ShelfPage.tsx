@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import { artifacts, shelf } from "../../api/queries";
+import { artifacts, session, shelf } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { count, size } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -30,9 +30,10 @@ export function ShelfPage() {
       <RefChooser shelf={key} value={at} label="State shown" onChoose={setAt} />
     </>
   );
+  const raw = useQuery(session()).data?.raw_csv ?? false;
   const save = () => {
     const link = document.createElement("a");
-    link.href = URL.createObjectURL(new Blob([csvOf(rows)], { type: "text/csv" }));
+    link.href = URL.createObjectURL(new Blob([csvOf(rows, raw)], { type: "text/csv" }));
     link.download = `${key}.csv`;
     link.click();
     URL.revokeObjectURL(link.href);

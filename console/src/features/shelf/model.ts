@@ -1,4 +1,5 @@
 /** Narrowing and sorting the list; pure functions. */
+import { csvCell } from "../../marks/csv";
 import type { Artifact } from "../../api/queries";
 
 export const COLUMNS: [string, string, (a: Artifact) => string | number][] = [
@@ -35,9 +36,8 @@ export function arranged(all: Artifact[], by: { kind: string; typed: string; sor
   });
 }
 
-export function csvOf(rows: Artifact[]): string {
-  const cell = (v: unknown) => `"${String(v ?? "").replaceAll('"', '""')}"`;
+export function csvOf(rows: Artifact[], raw: boolean): string {
   const head = ["path", "kind", "version", "summary", "author", "recorded", "size_bytes", "effect", "headline"];
-  const lines = rows.map((a) => [a.path, a.kind, a.version, a.summary, a.author, a.recorded, a.size, a.effect, a.headline].map(cell).join(","));
+  const lines = rows.map((a) => [a.path, a.kind, a.version, a.summary, a.author, a.recorded, a.size, a.effect, a.headline].map((v) => csvCell(v, raw)).join(","));
   return [head.join(","), ...lines].join("\r\n");
 }

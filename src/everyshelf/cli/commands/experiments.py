@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -189,13 +190,17 @@ def _number(value: Any) -> str:
 
 
 def _csv(columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> str:
+    from everyshelf.core.report.csv_cells import csv_cell
+
     text = io.StringIO()
+    raw = os.environ.get("EVERYSHELF_RAW_CSV", "").lower() in ("1", "yes", "true", "on")
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["run", "branch", "commit", "state", "began", "took_seconds", *(_head(c) for c in columns)])
+    heads = (csv_cell(_head(c), raw=raw) for c in columns)
+    writer.writerow(["run", "branch", "commit", "state", "began", "took_seconds", *heads])
     for run in runs:
         values = [run["cells"][c["group"]].get(c["name"], {}).get("value") for c in columns]
         fixed = [run[name] for name in ("number", "branch", "commit", "state", "began", "took_seconds")]
-        writer.writerow([*fixed, *values])
+        writer.writerow([csv_cell(cell, raw=raw) for cell in (*fixed, *values)])
     return text.getvalue()
 
 

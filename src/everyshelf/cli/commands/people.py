@@ -8,6 +8,7 @@ from everyshelf.cli import terminal
 from everyshelf.cli.session import json_option, new_client, open_client, remember
 
 SCOPES = ("read", "write", "promote", "admin", "import")
+USUAL = ("read", "write")
 
 
 @click.command("connect")
@@ -17,6 +18,13 @@ SCOPES = ("read", "write", "promote", "admin", "import")
 @click.option("--token", help="Use this token instead of a name and password.", envvar="EVERYSHELF_TOKEN")
 @click.option("--invitation", help="Take this invitation up; with a new name, choose the password you give.")
 @click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token lasts.")
+@click.option(
+    "--scope",
+    "more",
+    multiple=True,
+    type=click.Choice([s for s in SCOPES if s not in USUAL]),
+    help="What the token may do beside reading and writing; may be repeated.",
+)
 @json_option
 def connect(
     address: str,
@@ -25,16 +33,24 @@ def connect(
     token: str | None,
     invitation: str | None,
     days: int,
+    more: tuple[str, ...],
     as_json: bool,
 ) -> None:
-    """Sign in to the service at ADDRESS and remember it on this machine."""
+    """Sign in to the service at ADDRESS and remember it on this machine.
+
+    A token is made that may read and write, for 90 days; a new one takes its place with the next connect. To promote
+    or to administer from here, ask for it: --scope promote, --scope admin.
+    """
     import platform
 
+    made = ""
     address = address.rstrip("/") if "://" in address else f"http://{address}".rstrip("/")
     if not token:
         name = name or click.prompt("Name", err=True)
         password = password or click.prompt("Password", hide_input=True, err=True)
-        token = _signed_in(address, str(name), str(password), platform.node(), days, invitation)
+        scopes = [*USUAL, *more]
+        token = _signed_in(address, str(name), str(password), platform.node(), days, scopes, invitation)
+        made = f"Made a token for this machine that can {', '.join(scopes)}; it lasts {days} days."
     with new_client(address, token) as client:
         shelves = client.shelves()
         person = client.person()
@@ -44,14 +60,17 @@ def connect(
         return
     seen = terminal.count(len(shelves), "shelf", "shelves")
     terminal.say(terminal.bold(f"Connected to {address} as {person}") + f"; {seen} to see.")
+    if made:
+        terminal.say(f"  {made}")
     terminal.next_step(f"everyshelf take {shelves[0].key}" if shelves else "everyshelf shelf make NAME")
 
 
-def _signed_in(address: str, name: str, password: str, machine: str, days: int, invitation: str | None) -> str:
+def _signed_in(
+    address: str, name: str, password: str, machine: str, days: int, scopes: list[str], invitation: str | None
+) -> str:
     """A token for this machine. Whoever cannot sign in yet is made known by the invitation they hold."""
     from everyshelf.client import ProblemError
 
-    scopes = ["read", "write", "promote", "admin"]
     secret = invitation.rpartition("#")[2] if invitation else ""
     with new_client(address) as client:
         try:

@@ -11,6 +11,9 @@ _MAX_NAME_BYTES = 255
 _MAX_PATH_BYTES = 2000  # an address with such a path, percent-encoded, still fits a request line
 _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?\Z", re.IGNORECASE)
 OWN_FOLDER = ".everyshelf"
+# Folders that version control programs obey: settings in them name programs that are run. "git~1" is what a file system
+# with short names may call .git.
+CONTROL_FOLDERS = frozenset((".git", "git~1", ".hg", ".svn", ".bzr"))
 
 
 def check_path(path: str) -> str:
@@ -41,8 +44,15 @@ def _check_name(path: str, name: str) -> None:
         raise _wrong(path, f"{name!r} is a reserved name on some systems")
     if name.casefold() == OWN_FOLDER:
         raise _wrong(path, f"{OWN_FOLDER} belongs to the desk itself")
+    if is_control_folder(name):
+        raise _wrong(path, f"{name!r} is a control folder, whose contents programs obey")
     if len(name.encode()) > _MAX_NAME_BYTES:
         raise _wrong(path, f"a part of it is longer than {_MAX_NAME_BYTES} bytes")
+
+
+def is_control_folder(name: str) -> bool:
+    """Whether a name stands for a control folder on any system."""
+    return name.casefold().partition(":")[0].rstrip(". ") in CONTROL_FOLDERS
 
 
 def _wrong(path: object, why: str) -> InvalidError:

@@ -19,6 +19,8 @@ from everyshelf.core.history.paths import check_path
 _MOST_TAG_BYTES = 64 * 1024 * 1024
 _LINE = re.compile(r"([0-9a-fA-F]{64})[ \t]+\*?(.+)\Z")
 _PIECE = 1 << 20
+# Deflate reaches 1,032 to 1, and files that people send rarely 100; below the second bound nobody is harmed.
+_MOST_RATIO, _ALWAYS_BYTES = 200, 64 * 1024 * 1024
 
 
 class Parcel:
@@ -126,9 +128,18 @@ class Parcel:
 
     # --- checking ----------------------------------------------------------------
 
+    def _unpacked_size(self) -> int:
+        """Bytes of all files; raises ``InvalidError`` (parcel.unsafe) for far more than their packed bytes can mean."""
+        size = sum(entry.file_size for entry in self._entries.values())
+        packed = self.file.stat().st_size
+        if size > _MOST_RATIO * packed + _ALWAYS_BYTES:
+            self._unsafe(self.file.name, f"its {packed:,} bytes would unpack to {size:,}")
+        return size
+
     def verify(self) -> int:
         """Read everything; gives how many artifacts are as they were packed. Raises ``InvalidError`` (parcel.tampered,
         parcel.unsafe) that names the first file that is not."""
+        self._unpacked_size()
         tags = self._manifest("tagmanifest-sha256.txt")
         payload = {f"data/{path}": digest for path, digest in self.digests.items()}
         there = {n.removeprefix(f"{self.name}/") for n in self._entries} - {"tagmanifest-sha256.txt"}
@@ -173,7 +184,7 @@ class Parcel:
 
     def _check_room(self, folder: Path) -> None:
         """A small parcel may say that it unpacks to a full disk: that is looked at before anything is read."""
-        size = sum(entry.file_size for entry in self._entries.values())
+        size = self._unpacked_size()
         above = next(p for p in (folder, *folder.absolute().parents) if p.exists())
         free = shutil.disk_usage(above).free
         if size > free:

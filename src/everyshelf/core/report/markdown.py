@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import re
 from typing import Any
 
@@ -12,7 +13,7 @@ from everyshelf.core.report.words import GLYPHS, cells_of, measured, rows_of, si
 _MOST = 2000
 _MOST_ROWS = 100
 _MOST_SHIFTS = 12
-_SPECIAL = re.compile(r"([\\`*_\[\]<>|#])")
+_SPECIAL = re.compile(r"([\\`*_\[\]|#])")
 
 
 def markdown(report: dict[str, Any]) -> str:
@@ -29,7 +30,7 @@ def markdown(report: dict[str, Any]) -> str:
             "",
             f"## {_text(artifact['name'])}",
             "",
-            f"{artifact['kind']}, {_code(artifact['path'])}, {_said(artifact)}",
+            f"{_text(artifact['kind'])}, {_code(artifact['path'])}, {_said(artifact)}",
         ]
         if artifact.get("note"):
             out += ["", _text(artifact["note"])]
@@ -84,10 +85,10 @@ def _findings(findings: list[dict[str, Any]]) -> list[str]:
     for finding in findings[:_MOST]:
         before, after = sides(finding)
         if "\n" in f"{before or ''}{after or ''}":
-            below += ["", f"{_text(finding['label'])}, {what(finding)}:", "", *_lines(before or "", after or "")]
+            below += ["", f"{_text(finding['label'])}, {_text(what(finding))}:", "", *_lines(before or "", after or "")]
             before = after = "see below"
         cells = (_text(finding["label"]), _text(what(finding)), _cell(before), _cell(after), _effect(finding))
-        out.append(f"| {GLYPHS[finding['action']]} {finding['type']} | {' | '.join(cells)} |")
+        out.append(f"| {GLYPHS[finding['action']]} {_text(finding['type'])} | {' | '.join(cells)} |")
     if len(findings) > _MOST:
         out += ["", f"… and {len(findings) - _MOST} more."]
     return [*out, *below]
@@ -112,7 +113,8 @@ def _cell(text: str | None) -> str:
 
 
 def _text(text: str) -> str:
-    return _SPECIAL.sub(r"\\\1", " ".join(text.split()))
+    # Angle brackets as entities: not every renderer of Markdown takes a backslash before them for an escape.
+    return html.escape(_SPECIAL.sub(r"\\\1", " ".join(text.split())), quote=False)
 
 
 def _code(text: str) -> str:

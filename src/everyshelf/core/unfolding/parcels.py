@@ -10,6 +10,7 @@ from everyshelf.core.unfolding.model import MANIFEST, Unfolded
 
 _MOST_BYTES = 500 * 1024 * 1024
 _MOST_FILES = 50_000
+_MOST_RATIO, _ALWAYS_BYTES = 200, 16 * 1024 * 1024
 _STAMP = (1980, 1, 1, 0, 0, 0)
 
 
@@ -30,7 +31,8 @@ def unpacked_files(data: bytes) -> dict[str, bytes]:
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             infos = [i for i in archive.infolist() if not i.is_dir()]
-            if len(infos) > _MOST_FILES or sum(i.file_size for i in infos) > _MOST_BYTES:
+            size = sum(i.file_size for i in infos)
+            if len(infos) > _MOST_FILES or size > min(_MOST_BYTES, _MOST_RATIO * len(data) + _ALWAYS_BYTES):
                 raise InvalidError("it holds too much to be folded", code="fold.size")
             files = {i.filename: archive.read(i) for i in infos}
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, ValueError, OSError, EOFError) as error:

@@ -20,6 +20,7 @@ from everyshelf.core.unfolding.model import MANIFEST, Manifest, Names, Piece
 
 _MOST_BYTES = 400 * 1024 * 1024
 _MOST_MEMBERS = 20_000
+_MOST_RATIO, _ALWAYS_BYTES = 200, 16 * 1024 * 1024
 _FRAME = "fold/frame.zip-part"
 _MODULES = "modules/"
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
@@ -34,8 +35,11 @@ def unfold_zip(name: str, data: bytes, kind: str) -> tuple[Manifest, dict[str, b
     except (zipfile.BadZipFile, NotImplementedError, ValueError) as error:
         raise UnreadableError(f"no zip archive: {error}") from error
     infos = archive.infolist()
-    if len(infos) > _MOST_MEMBERS or sum(i.file_size for i in infos) > _MOST_BYTES:
+    size = sum(i.file_size for i in infos)
+    if len(infos) > _MOST_MEMBERS or size > _MOST_BYTES:
         raise UnreadableError(f"it would unfold to more than {_MOST_MEMBERS} files or {_MOST_BYTES >> 20} MB")
+    if size > _MOST_RATIO * len(data) + _ALWAYS_BYTES:
+        raise UnreadableError(f"its {len(data):,} bytes would unfold to {size:,}")
     files: dict[str, bytes] = {}
     pieces: dict[str, Piece] = {}
     notes: list[str] = []

@@ -55,6 +55,10 @@ ACTS: dict[str, str] = {
     "invitation.accepted": "joined as",
     "person.added": "added the person",
     "person.signed_in": "signed in",
+    "person.signed_out": "ended the sessions of",
+    "person.password": "changed the password of",
+    "person.disabled": "disabled the account of",
+    "person.enabled": "enabled the account of",
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }

@@ -131,7 +131,9 @@ def find_token(value: str) -> Token | None:
 
 
 def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -> tuple[Token, str]:
-    """A new token and its value, which is never shown again. It can do no more than the token used to make it."""
+    """A new token and its value, which is never shown again. One that is made with a token takes the scope admin, can
+    do no more than that one, and ends with it at the latest."""
+    require_scope(caller, "admin")
     unknown = [s for s in scopes if s not in SCOPES]
     if unknown or not scopes:
         raise InvalidError(
@@ -147,6 +149,9 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
         require_scope(caller, scope)
     value = _PREFIX + secrets.token_urlsafe(32)
     now = timezone.now()
+    ends = [now + timedelta(days=days)] if days else []
+    if caller.token is not None and caller.token.expires is not None:
+        ends.append(caller.token.expires)
     try:
         with one_act():
             token = Token.objects.create(
@@ -156,7 +161,8 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
                 beginning=value[:8],
                 scopes=sorted(set(scopes)),
                 created=now,
-                expires=now + timedelta(days=days) if days else None,
+                expires=min(ends, default=None),
+                made_by=caller.token,
             )
             note(caller, "token.made", name, scopes=token.scopes, days=days)
     except IntegrityError as error:
@@ -176,7 +182,10 @@ def replace_token(caller: Caller, name: str, scopes: list[str], days: int | None
 
 
 def revoke_token(caller: Caller, name: str) -> None:
-    """Make a token worthless at once."""
+    """Make a token worthless at once, and those that were made with it. A token may revoke itself; others take the
+    scope admin."""
+    if caller.token is None or caller.token.name != name:
+        require_scope(caller, "admin")
     with one_act():
         count, _ = Token.objects.filter(person=caller.person, name=name).delete()
         if not count:

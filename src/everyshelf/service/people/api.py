@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import threading
-import time
+import secrets
 from typing import Any
 
-from django.contrib.auth import authenticate, login, logout
+from django.conf import settings
+from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
+from django.contrib.auth.models import User
 from django.middleware.csrf import get_token
 from django.urls import path
 from drf_spectacular.utils import extend_schema
@@ -14,12 +15,12 @@ from rest_framework import exceptions, permissions, serializers
 from rest_framework.response import Response
 
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.http.views import ApiView
+from everyshelf.service.base.config import get_config
+from everyshelf.service.http.views import ApiView, valid
 from everyshelf.service.log.actions import note
-from everyshelf.service.people import actions
+from everyshelf.service.people import accounts, actions
+from everyshelf.service.people.tries import COOKIE, COOKIE_SECONDS, Tries, device_cookie, device_of
 from everyshelf.service.rights import SCOPES, Caller, caller_of
-
-_TRIES, _WINDOW_SECONDS = 5, 60.0
 
 
 class SignIn(serializers.Serializer):
@@ -37,15 +38,60 @@ class Person(serializers.Serializer):
 
 
 class Session(serializers.Serializer):
-    """Who is signed in; ``person`` is null for nobody."""
+    """Who is signed in; ``person`` is null for nobody. ``admin``: whether they run this installation.
+    ``raw_csv``: whether CSV files leave with formulas as they are."""
 
     person = Person(allow_null=True)
+    admin = serializers.BooleanField()
+    raw_csv = serializers.BooleanField()
 
 
 class NewPerson(Person):
     """Someone to be added."""
 
     password = serializers.CharField(max_length=1000, trim_whitespace=False)
+
+
+class Account(Person):
+    """An account as those see it who run the installation."""
+
+    active = serializers.BooleanField()
+    admin = serializers.BooleanField()
+    joined = serializers.DateTimeField()
+    last_signed_in = serializers.DateTimeField(allow_null=True)
+
+
+class AccountChange(serializers.Serializer):
+    """Whether somebody may sign in."""
+
+    active = serializers.BooleanField()
+
+
+class PasswordChange(serializers.Serializer):
+    """The password there is, and the one there shall be."""
+
+    old = serializers.CharField(max_length=1000, trim_whitespace=False)
+    new = serializers.CharField(max_length=1000, trim_whitespace=False)
+
+
+class NewPassword(serializers.Serializer):
+    """A password for somebody; a random one if it is empty."""
+
+    password = serializers.CharField(
+        max_length=1000, trim_whitespace=False, required=False, default="", allow_blank=True
+    )
+
+
+class PasswordMade(serializers.Serializer):
+    """A new password, shown this once."""
+
+    password = serializers.CharField()
+
+
+class SessionsEnded(serializers.Serializer):
+    """How many sessions ended."""
+
+    ended = serializers.IntegerField()
 
 
 class TokenOut(serializers.Serializer):
@@ -78,41 +124,30 @@ def person_json(person: Any) -> dict[str, Any]:
     return {"name": person.username, "full_name": person.first_name or person.username}
 
 
+def _session_json(person: Any) -> dict[str, Any]:
+    return {
+        "person": person_json(person) if person is not None else None,
+        "admin": person is not None and person.is_staff,
+        "raw_csv": get_config().raw_csv,
+    }
+
+
 def _token_json(token: Any) -> dict[str, Any]:
     return {f: getattr(token, f) for f in ("name", "beginning", "scopes", "created", "expires", "last_used")}
 
 
-class _Tries:
-    """How often a name failed to sign in within the last minute; in memory, for it only has to slow guessing."""
-
-    def __init__(self) -> None:
-        self._failed: dict[str, list[float]] = {}
-        self._lock = threading.Lock()
-
-    def check(self, name: str) -> None:
-        with self._lock:
-            recent = [t for t in self._failed.get(name, []) if time.monotonic() - t < _WINDOW_SECONDS]
-            self._failed[name] = recent
-        if len(recent) >= _TRIES:
-            raise exceptions.Throttled(detail="Too many failed tries for this name.")
-
-    def note(self, name: str) -> None:
-        with self._lock:
-            if len(self._failed) > 10_000:
-                self._failed.clear()
-            self._failed.setdefault(name, []).append(time.monotonic())
-
-
-_tries = _Tries()
+_tries = Tries()
 
 
 def _checked(request: Any, name: str, password: str) -> Any:
     """The person of that name and password; raises after too many tries, or if they do not belong together."""
-    _tries.check(name)
+    address, device = str(request.META.get("REMOTE_ADDR", "")), device_of(request, name)
+    _tries.check(name, address, device)
     person = authenticate(request, username=name, password=password)
     if person is None:
-        _tries.note(name)
+        _tries.note_failure(name, address, device)
         raise exceptions.AuthenticationFailed("That name and password do not belong together.")
+    _tries.note_success(name, address)
     return person
 
 
@@ -126,7 +161,7 @@ class SessionView(ApiView):
     def get(self, request: Any) -> Response:
         """Who is signed in."""
         get_token(request)
-        return Response({"person": person_json(request.user) if request.user.is_authenticated else None})
+        return Response(_session_json(request.user if request.user.is_authenticated else None))
 
     @extend_schema(operation_id="session_begin", request=SignIn, responses=Session)
     def post(self, request: Any) -> Response:
@@ -137,7 +172,17 @@ class SessionView(ApiView):
         with one_act():
             login(request._request, person)
             note(Caller(person), "person.signed_in", person.username)
-        return Response({"person": person_json(person)})
+        answer = Response(_session_json(person))
+        answer.set_cookie(
+            COOKIE,
+            device_cookie(person.username, secrets.token_urlsafe(12)),
+            max_age=COOKIE_SECONDS,
+            path="/api/v1/session",
+            secure=settings.SESSION_COOKIE_SECURE,
+            httponly=True,
+            samesite="Strict",
+        )
+        return answer
 
     @extend_schema(operation_id="session_end", responses={204: None})
     def delete(self, request: Any) -> Response:
@@ -158,6 +203,7 @@ class SignInForToken(SignIn):
 class SessionTokenView(ApiView):
     """A token for who has none yet."""
 
+    keeps_answers = False
     permission_classes = [permissions.AllowAny]
     authentication_classes: list[Any] = []
 
@@ -182,6 +228,56 @@ class PeopleView(ApiView):
         given.is_valid(raise_exception=True)
         person = actions.add_person(caller_of(request), **given.validated_data)
         return Response(person_json(person), status=201)
+
+    @extend_schema(operation_id="people_list", responses=Account(many=True))
+    def get(self, request: Any) -> Response:
+        """Everybody who has an account; for those who run the installation."""
+        return Response([accounts.account_json(p) for p in accounts.list_people(caller_of(request))])
+
+
+class PersonView(ApiView):
+    """One account; for those who run the installation."""
+
+    @extend_schema(operation_id="people_change", request=AccountChange, responses=Account)
+    def patch(self, request: Any, name: str) -> Response:
+        """Say whether they may sign in."""
+        values = valid(AccountChange, request)
+        return Response(accounts.account_json(accounts.set_active(caller_of(request), name, values["active"])))
+
+
+class PersonPasswordView(ApiView):
+    """Somebody else's password; for those who run the installation."""
+
+    @extend_schema(operation_id="people_reset_password", request=NewPassword, responses=PasswordMade)
+    def post(self, request: Any, name: str) -> Response:
+        """Give them a new one, and end their sessions."""
+        values = valid(NewPassword, request)
+        return Response({"password": accounts.reset_password(caller_of(request), name, values["password"])})
+
+
+class PersonSessionsView(ApiView):
+    """Sessions of a person: one's own, or for those who run the installation anybody's."""
+
+    @extend_schema(operation_id="people_end_sessions", responses={200: SessionsEnded})
+    def delete(self, request: Any, name: str) -> Response:
+        """End them; the one this is asked with goes on."""
+        keep = getattr(getattr(request._request, "session", None), "session_key", None) or ""
+        return Response({"ended": accounts.end_sessions(caller_of(request), name, keep=keep)})
+
+
+class OwnPasswordView(ApiView):
+    """One's own password."""
+
+    @extend_schema(operation_id="session_password", request=PasswordChange, responses={204: None})
+    def put(self, request: Any) -> Response:
+        """Change it; all other sessions end."""
+        values = valid(PasswordChange, request)
+        caller = caller_of(request)
+        accounts.change_password(caller, values["old"], values["new"])
+        if request.auth is None:
+            with one_act():
+                update_session_auth_hash(request._request, User.objects.get(pk=caller.person.pk))
+        return Response(status=204)
 
 
 class TokensView(ApiView):
@@ -214,7 +310,11 @@ class TokenView(ApiView):
 urlpatterns = [
     path("session", SessionView.as_view()),
     path("session/token", SessionTokenView.as_view()),
+    path("session/password", OwnPasswordView.as_view()),
     path("people", PeopleView.as_view()),
+    path("people/<str:name>", PersonView.as_view()),
+    path("people/<str:name>/password", PersonPasswordView.as_view()),
+    path("people/<str:name>/sessions", PersonSessionsView.as_view()),
     path("tokens", TokensView.as_view()),
     path("tokens/<str:name>", TokenView.as_view()),
 ]

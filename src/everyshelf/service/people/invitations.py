@@ -15,7 +15,7 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.actions import check_role, create_person, digest_of, give_role
 from everyshelf.service.people.models import Invitation, Membership, Role
-from everyshelf.service.rights import Caller, require
+from everyshelf.service.rights import Caller, may, require
 
 _PREFIX = "join_"
 MAX_DAYS = 60
@@ -75,7 +75,7 @@ def withdraw(caller: Caller, shelf: Any, uid: str) -> None:
 def find_invitation(value: str) -> Invitation:
     """The invitation behind a secret, if it can still be taken up; else ``MissingError`` that says why not."""
     found = Invitation.objects.select_related("shelf", "created_by").filter(digest=digest_of(value)).first()
-    if found is None or found.withdrawn:
+    if found is None or found.withdrawn or not _maker_may_still(found):
         raise MissingError(
             "this invitation is not known here, or was withdrawn",
             code="invitation.missing",
@@ -90,6 +90,12 @@ def find_invitation(value: str) -> Invitation:
             hint="Ask whoever sent it for a new one.",
         )
     return found
+
+
+def _maker_may_still(invitation: Invitation) -> bool:
+    """An invitation is worth what its maker's right is worth: who may not invite any more has invited nobody."""
+    maker = invitation.created_by
+    return maker.is_active and may(Caller(maker), invitation.shelf, "change members")
 
 
 def accept(value: str, person: User | None, name: str = "", full_name: str = "", password: str = "") -> Invitation:

@@ -7,7 +7,7 @@ from django.db import models
 
 
 class Role(models.TextChoices):
-    """Roles on a shelf, weakest first."""
+    """Roles on a shelf, weakest first; what they may do stands in ``rights``."""
 
     READER = "reader"
     AUTHOR = "author"
@@ -27,7 +27,8 @@ class Membership(models.Model):
 
 
 class Token(models.Model):
-    """A personal token: only its SHA-256 is kept, so it is shown once."""
+    """A personal token: only its SHA-256 is kept, so it is shown once. One that was made by another token ends with
+    that one."""
 
     person = models.ForeignKey(User, models.CASCADE, related_name="tokens")
     name = models.CharField(max_length=100)
@@ -37,6 +38,7 @@ class Token(models.Model):
     created = models.DateTimeField()
     expires = models.DateTimeField(null=True)
     last_used = models.DateTimeField(null=True)
+    made_by = models.ForeignKey("self", models.CASCADE, null=True, related_name="made")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["person", "name"], name="one_token_per_name")]
