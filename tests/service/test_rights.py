@@ -159,6 +159,11 @@ ROWS: dict[str, Row] = {
     "waiting_list": Row("signed in"),
     "jobs_get": Row("signed in", 404, path={"uid": "none"}),
     "jobs_cancel": Row("signed in", 404, path={"uid": "none"}),
+    "people_list": Row("staff"),
+    "people_change": Row("staff", path={"name": "stranger"}, body={"active": True}),
+    "people_reset_password": Row("staff", 404, path={"name": "nobody-of-that-name"}),
+    "people_end_sessions": Row("signed in", path={"name": "{asking}"}),
+    "session_password": Row("signed in", 400),
     "people_add": Row("staff", 201, body={"name": "p{run}", "full_name": "P", "password": "a-long-password"}),
     # --- anybody ---
     "session_get": Row("anybody"),

@@ -12,11 +12,11 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import Unsettled
 from everyshelf.cli.session import find_desk, get_desk, json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.unsent import print_unsent
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
     from everyshelf.desk import Desk, Item
-    from everyshelf.desk.unsent import Unsent
 
 _MANY = 200
 
@@ -221,7 +221,7 @@ def pending(as_json: bool, show_all: bool, unsent: bool) -> None:
     """List what changed on this desk; works without the service."""
     desk = get_desk()
     if unsent:
-        _print_unsent(desk, as_json)
+        print_unsent(desk, as_json)
         return
     items = desk.artifacts()
     if as_json:
@@ -230,49 +230,6 @@ def pending(as_json: bool, show_all: bool, unsent: bool) -> None:
     changed = [i for i in items if i.state not in ("same", "blocked")]
     blocked = [i for i in items if i.state == "blocked"]
     _print_pending(desk, items, changed, blocked, show_all)
-
-
-def _print_unsent(desk: Desk, as_json: bool) -> None:
-    from everyshelf.desk.unsent import unsent_commits
-
-    known = unsent_commits(desk.root)
-    if as_json:
-        terminal.print_json({"unsent": [_unsent_json(one) for one in known]})
-        return
-    if not known:
-        terminal.say(terminal.bold("No unsent commits") + " on this desk.")
-        return
-    terminal.say(terminal.bold(terminal.count(len(known), "unsent commit")) + f" for {desk.home.branch}, oldest first.")
-    for one in known:
-        size = terminal.count(len(one.commit.changes), "artifact")
-        terminal.say(
-            terminal.line((2, terminal.bold(str(one.number))), (6, terminal.bold(one.commit.summary)), (60, size))
-        )
-        terminal.say(terminal.line((6, terminal.dim(f"made {terminal.when(one.commit.made)}"))))
-        if one.commit.merge:
-            terminal.say(terminal.line((6, f"to be settled first: everyshelf settle --merge {one.commit.merge}")))
-        for path, content, _, moved_from in one.commit.changes[:_MANY]:
-            old = one.commit.before.get(path)
-            state = "gone" if content is None else "moved" if moved_from else "edited" if old else "new"
-            terminal.row(state, old.kind if old else "", path, f"from {moved_from}" if moved_from else "")
-        if len(one.commit.changes) > _MANY:
-            terminal.say(terminal.dim(f"    … {len(one.commit.changes) - _MANY} more; see --json"))
-    terminal.next_step(f"everyshelf commit --send, or everyshelf discard --unsent {known[-1].number}")
-
-
-def _unsent_json(one: Unsent) -> dict[str, Any]:
-    changes = [
-        {"path": path, "content": content, "size": size, "moved_from": moved_from or None}
-        for path, content, size, moved_from in one.commit.changes
-    ]
-    return {
-        "number": one.number,
-        "summary": one.commit.summary,
-        "description": one.commit.description,
-        "made": one.commit.made.isoformat(),
-        "merge": one.commit.merge or None,
-        "artifacts": changes,
-    }
 
 
 def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, Any]:

@@ -1,0 +1,285 @@
+"""A.4 and A.6: one act is one transaction with its answer, done once however often it is sent."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+import unittest
+import uuid
+from contextlib import closing
+from typing import Any
+
+import httpx
+
+from everyshelf.client import Saving
+from tests.service.test_rights import ROWS, World
+from tests.support.factories import ServiceCase, commit_files
+from tests.support.service import Service, shared_service
+
+# What is content and not JSON is the same however often it is sent; a session is nothing without its cookie.
+NOT_KEPT = {"contents_put", "session_begin", "session_end", "session_token"}
+LOOKING = {"environments_rehearse", "environments_look", "contents_missing", "invitations_look"}
+READING = {"get", "head", "options"}
+
+
+class OnceTests(unittest.TestCase):
+    """Every writing operation of the interface, sent twice with one key."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = shared_service()
+        cls.http = httpx.Client(
+            base_url=f"{cls.service.address}/api/v1",
+            headers={"Authorization": f"Bearer {cls.service.token()}"},
+            trust_env=False,
+            timeout=60,
+        )
+        cls.addClassCleanup(cls.http.close)
+        document = cls.http.get("/openapi", headers={"Accept": "application/json"}).json()
+        routes = {
+            operation["operationId"]: (method, path.removeprefix("/api/v1"))
+            for path, methods in document["paths"].items()
+            for method, operation in methods.items()
+            if method not in READING and operation["operationId"] not in NOT_KEPT
+        }
+        # In the order of the table of rights, in which what one needs comes before it.
+        cls.done: set[str] = set()
+        cls.writing = {operation: routes[operation] for operation in ROWS if operation in routes}
+
+    def call(self, world: World, operation: str, key: str) -> httpx.Response:
+        method, address = self.writing[operation]
+        row = ROWS[operation]
+        names = {"shelf": world.names["shelf"], **world.filled(row.path, "owner")}
+        if operation == "members_remove":
+            names["name"] = "reader"
+        body = world.filled(row.body, "owner")
+        options: dict[str, Any] = {"params": world.filled(row.query, "owner"), "headers": {"Idempotency-Key": key}}
+        if method != "delete":
+            options["json"] = body if body is not None else {}
+        return self.http.request(method.upper(), address.format(**names).replace(" ", "%20"), **options)
+
+    def same(self, operation: str, one: httpx.Response, other: httpx.Response) -> None:
+        """The same answer; of errors, and of what only looks, the number of the request and the moment may differ."""
+        self.assertEqual(one.status_code, other.status_code, f"{one.text[:300]} {other.text[:300]}")
+        if not one.is_success:
+            self.assertEqual(one.json()["code"], other.json()["code"])
+        elif operation not in LOOKING:
+            self.assertEqual(one.content, other.content)
+            self.done.add(operation)
+
+    def acts(self, world: World) -> int:
+        """How many acts the log has of the shelf and its owner."""
+        with closing(sqlite3.connect(self.service.data / "records.sqlite")) as records:
+            return int(
+                records.execute(
+                    "SELECT count(*) FROM log_logentry WHERE via <> 'the service' AND (shelf = ? OR person = 'owner')",
+                    [world.names["shelf"]],
+                ).fetchone()[0]
+            )
+
+    def test_one_after_the_other(self) -> None:
+        world = World(self.service, is_open=False)
+        for operation in self.writing:
+            if operation == "environments_put_draft":
+                self.wait_for_jobs(world)
+            with self.subTest(operation):
+                key = uuid.uuid4().hex
+                first = self.call(world, operation, key)
+                before = self.acts(world)
+                again = self.call(world, operation, key)
+                self.same(operation, first, again)
+                self.assertEqual(self.acts(world), before, f"{operation} was done twice")
+        self.assertGreater(len(self.done), 45)
+
+    def test_both_at_once(self) -> None:
+        world = World(self.service, is_open=False)
+        for operation in self.writing:
+            with self.subTest(operation):
+                key, answers = uuid.uuid4().hex, []
+                gate = threading.Barrier(2)
+                before = self.acts(world)
+
+                def ask(key: str = key, answers: list[httpx.Response] = answers, operation: str = operation) -> None:
+                    gate.wait()  # noqa: B023 - each thread ends within its round
+                    answers.append(self.call(world, operation, key))
+
+                threads = [threading.Thread(target=ask) for _ in range(2)]
+                for thread in threads:
+                    thread.start()
+                for thread in threads:
+                    thread.join()
+                one, other = answers
+                self.same(operation, one, other)
+                if one.is_success:
+                    self.assertLessEqual(self.acts(world) - before, 3, f"{operation} was done twice")
+
+    def wait_for_jobs(self, world: World) -> None:
+        with closing(sqlite3.connect(self.service.data / "records.sqlite")) as records:
+            for _ in range(600):
+                left = records.execute(
+                    "SELECT count(*) FROM jobs_job j JOIN shelves_shelf s ON s.id = j.shelf_id"
+                    " WHERE s.key = ? AND j.state IN ('waiting', 'running')",
+                    [world.names["shelf"]],
+                ).fetchone()[0]
+                if not left:
+                    return
+                time.sleep(0.1)
+
+
+class KeyTests(ServiceCase):
+    """What a key stands for."""
+
+    def test_a_key_is_for_one_request(self) -> None:
+        http = httpx.Client(
+            base_url=f"{self.service.address}/api/v1/shelves/{self.shelf.key}",
+            headers={"Authorization": f"Bearer {self.service.token()}", "Idempotency-Key": "k1" + self.shelf.key},
+            trust_env=False,
+        )
+        self.addCleanup(http.close)
+        self.assertEqual(http.post("/branches", json={"name": "one"}).status_code, 201)
+        answer = http.post("/branches", json={"name": "two"})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "input.key_reused"))
+
+    def test_kept_answers_hold_no_secret_in_the_clear(self) -> None:
+        key = uuid.uuid4().hex
+        answer = httpx.post(
+            f"{self.service.address}/api/v1/tokens",
+            json={"name": f"kept {key}", "scopes": ["read"]},
+            headers={"Authorization": f"Bearer {self.service.token()}", "Idempotency-Key": key},
+        )
+        value = answer.json()["value"].encode()
+        with closing(sqlite3.connect(self.service.data / "records.sqlite")) as records:
+            kept = records.execute("SELECT answer FROM idempotency_keptanswer WHERE key = ?", [key]).fetchone()[0]
+        self.assertNotIn(value, kept)
+        self.assertGreater(len(kept), 50)
+
+    def test_old_answers_are_forgotten(self) -> None:
+        service = Service()
+        self.addCleanup(service.stop)
+        with service.client() as client:
+            client.make_shelf("One")
+        service.run_python(
+            "from datetime import timedelta; from django.utils import timezone\n"
+            "from everyshelf.service.idempotency.models import KeptAnswer\n"
+            "from everyshelf.service.idempotency.actions import prune_answers\n"
+            "KeptAnswer.objects.update(made=timezone.now() - timedelta(days=8))\n"
+            "assert prune_answers() >= 1 and not KeptAnswer.objects.exists()"
+        )
+
+
+class CrashTests(unittest.TestCase):
+    """The process ends between any two statements of an act: nothing of it is there, or all of it."""
+
+    def test_every_act_is_all_or_nothing(self) -> None:
+        service = Service()
+        self.addCleanup(service.stop)
+        with service.client() as client:
+            shelf = client.shelf(client.make_shelf("Crashes").key)
+            for name in ("keeper", "author"):
+                client.add_person(name, name, "a-password-for-tests")
+            flow = b'{"steps": [{"id": "a", "n": 1}]}\n'
+            commit_files(shelf, {"flow.json": flow, "a.txt": b"1\n", "b.txt": b"1\n"}, "First")
+            shelf.make_tag("one")
+            for name in ("clean", "clash", "proposed"):
+                shelf.make_branch(name)
+            commit_files(shelf, {"a.txt": b"2\n"}, "Clean", branch="clean")
+            commit_files(shelf, {"c.txt": b"2\n"}, "Proposed", branch="proposed")
+            commit_files(shelf, {"flow.json": flow.replace(b"1", b"2")}, "Clash", branch="clash")
+            commit_files(shelf, {"flow.json": flow.replace(b"1", b"3")}, "Second")
+            shelf.make_environment("dev")
+            proposal = shelf.open_proposal("One", "proposed", drop=True)["number"]
+            merge = self.waiting(service, shelf.key)
+            shelf.settle(merge, [{"path": None, "conflict": None, "take": "this"}])
+            shelf.save("main", [Saving("b.txt", shelf.upload(b"draft\n").id), Saving("d.txt", shelf.upload(b"d").id)])
+            content = shelf.upload(b"new\n").id
+            head = shelf.branch("main").head
+            base = f"/api/v1/shelves/{shelf.key}"
+            changes = [{"path": f"n{n}.txt", "content": content} for n in range(3)]
+            acts = {
+                "save points": ("post", f"{base}/drafts", {"branch": "clean", "entries": changes}),
+                "restore": ("post", f"{base}/restore", {"branch": "clean", "ref": "tag:one", "path": "a.txt"}),
+                "promote": ("post", f"{base}/environments/dev/promote", {"tag": "one"}),
+                "commit": (
+                    "post",
+                    f"{base}/commits",
+                    {"branch": "main", "base": head, "changes": changes, "summary": "A commit"},
+                ),
+                "commit a draft": ("post", f"{base}/drafts/commit", {"branch": "main", "summary": "x", "merge": True}),
+                "merge and drop": ("post", f"{base}/merge", {"source": "clean", "target": "main", "drop": True}),
+                "proposal": ("post", f"{base}/proposals/{proposal}/merge", {"anyway": "to see"}),
+                "finish a merge": ("post", f"{base}/merges/{merge}/finish", {}),
+            }
+        service.kill_group()
+        done = subprocess.run(
+            [sys.executable, "-m", "tests.support.crashing", str(service.data), json.dumps(acts)],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, done.stdout[-3000:] + done.stderr[-3000:])
+        told = json.loads(done.stdout.splitlines()[-1])
+        self.assertEqual(told["halves"], [], "something of an act was there after a crash in the middle")
+        self.assertEqual(sorted(told["crashes"]), sorted(acts))
+        self.assertTrue(all(count >= 3 for count in told["crashes"].values()), told)
+        self.assertEqual(told["failed"], [])
+
+    def waiting(self, service: Service, key: str) -> str:
+        answer = httpx.post(
+            f"{service.address}/api/v1/shelves/{key}/merge",
+            json={"source": "clash", "target": "main", "drop": True},
+            headers={"Authorization": f"Bearer {service.token()}"},
+        )
+        return str(answer.json()["merge"])
+
+
+class AfterwardsTests(unittest.TestCase):
+    """What was recorded is answered as recorded, and its jobs are done, whatever happens to the worker."""
+
+    def test_a_worker_that_is_killed_is_started_again(self) -> None:
+        service = Service()
+        self.addCleanup(service.stop)
+        for _ in range(2):
+            worker = self.worker_of(service)
+            subprocess.run(["kill", "-9", str(worker)], check=True)
+            for _ in range(600):
+                if (now := self.worker_of(service)) not in (None, worker):
+                    break
+                time.sleep(0.1)
+            self.assertNotIn(now, (None, worker))
+        with service.client() as client:
+            shelf = client.shelf(client.make_shelf("Jobs").key)
+            commit_files(shelf, {"a.txt": b"1\n"}, "First")
+            commit_files(shelf, {"a.txt": b"2\n"}, "Second")
+            for _ in range(600):
+                if next(iter(shelf.history("a.txt"))).headline:
+                    break
+                time.sleep(0.1)
+            self.assertTrue(next(iter(shelf.history("a.txt"))).headline)
+        health = httpx.get(f"{service.address}/readyz").json()
+        self.assertGreaterEqual(health["worker"]["starts"], 3)
+        self.assertEqual((health["status"], health["queue"]["waiting"]), ("ready", 0))
+
+    def test_health_says_that_the_worker_is_gone(self) -> None:
+        service = Service()
+        self.addCleanup(service.stop)
+        worker = self.worker_of(service)
+        seen = set()
+        subprocess.run(["kill", "-9", str(worker)], check=True)
+        for _ in range(2000):
+            answer = httpx.get(f"{service.address}/healthz")
+            seen.add(answer.status_code)
+            if answer.status_code == 200 and 503 in seen:
+                break
+            time.sleep(0.01)
+        self.assertEqual(seen, {200, 503})
+
+    def worker_of(self, service: Service) -> int | None:
+        assert service.process is not None
+        found = subprocess.run(
+            ["pgrep", "-P", str(service.process.pid), "-f", "everyshelf.service.worker"], capture_output=True, text=True
+        ).stdout.split()
+        return int(found[0]) if found else None
