@@ -48,7 +48,8 @@ class IgnoringTests(DeskCase):
         self.assertEqual(self.paths(), {*FILES, "shelf.toml"})
 
     def test_a_colleague_keeps_her_files(self) -> None:
-        other = self.make_desk("hers")
+        self.shelf.set_member("keeper", "keeper")
+        other = self.make_desk("hers", "keeper")
         self.desk.write("shelf.toml", b'[ignore]\npatterns = ["logs/"]\n')
         self.desk.run("commit", "--summary", "Leave logs out")
         other.run("take")

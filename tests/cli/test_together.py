@@ -199,7 +199,7 @@ class OutOfReachTests(unittest.TestCase):
         self.assertEqual(self.shelf.read("a.txt"), b"two\n")
         self.assertNotIn("docs/a.md", [a.path for a in self.shelf.artifacts()])
         self.assertEqual(desk.json("pending")["unsent"], [])
-        self.assertIn("No commit waits", desk.run("commit", "--send").stdout)
+        self.assertIn("No unsent commits", desk.run("commit", "--send").stdout)
 
     def test_a_branch_that_moved_on_takes_each_by_meaning(self) -> None:
         self.away()

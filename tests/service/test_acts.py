@@ -280,6 +280,9 @@ class AfterwardsTests(unittest.TestCase):
     def worker_of(self, service: Service) -> int | None:
         assert service.process is not None
         found = subprocess.run(
-            ["pgrep", "-P", str(service.process.pid), "-f", "everyshelf.service.worker"], capture_output=True, text=True
+            ["pgrep", "-P", str(service.process.pid), "-f", "everyshelf.service.worker"],
+            capture_output=True,
+            text=True,
+            check=False,
         ).stdout.split()
         return int(found[0]) if found else None

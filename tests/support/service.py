@@ -29,7 +29,14 @@ def free_port() -> int:
 class Service:
     """A service in a process group of its own, with its data in a folder that goes away at the end."""
 
-    def __init__(self, data: Path | None = None, *, settings: dict[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        data: Path | None = None,
+        *,
+        settings: dict[str, str] | None = None,
+        module: str = "everyshelf.cli.main",
+    ) -> None:
+        self._module = module
         self._own = data is None
         self.data = data or Path(tempfile.mkdtemp(prefix="es-service-"))
         self.port = free_port()
@@ -51,7 +58,7 @@ class Service:
         }
         log = (self.data / "log.txt").open("ab")
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(self.port)],
+            [sys.executable, "-m", self._module, "serve", "--port", str(self.port)],
             env=environment,
             stdout=log,
             stderr=log,

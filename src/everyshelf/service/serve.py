@@ -10,6 +10,7 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.config import get_config
 
 
@@ -18,9 +19,17 @@ def prepare() -> tuple[str, str] | None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "everyshelf.service.settings")
     import django
     from django.core.management import call_command
+    from django.db import DatabaseError
 
     django.setup()
-    call_command("migrate", interactive=False, verbosity=0)
+    try:
+        call_command("migrate", interactive=False, verbosity=0)
+    except DatabaseError as error:
+        raise BrokenError(
+            f"the records in {get_config().database} cannot be read or written: {error}",
+            code="serve.records",
+            hint="Look for free space. If they are damaged, copy the file back from a backup; contents lie apart.",
+        ) from error
     from django.contrib.auth.models import User
 
     from everyshelf.service.base.context import clear_scratch
@@ -50,10 +59,13 @@ def accounts_here() -> Any:
 
 
 def damage() -> list[str]:
-    """The damaged ranges of the content store, a line each."""
+    """What is known to be damaged, a line each: ranges of the content store, and the key of secrets."""
     from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.keys import check_keys
 
-    return [str(place) for place in get_store().segments.damage()]
+    wrong = check_keys()
+    places = [f"{place}; everyshelf verify tells which versions it harms" for place in get_store().segments.damage()]
+    return [*places, wrong] if wrong else places
 
 
 def _settle_promotions() -> None:

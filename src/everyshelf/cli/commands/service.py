@@ -28,7 +28,7 @@ def serve(data: Path | None, host: str | None, port: int | None) -> None:
     lock = open_data_folder(config)
     first = prepare()
     for place in damage():
-        terminal.warn(f"{place}; everyshelf verify tells which versions it harms")
+        click.echo(f"‖ {place}", err=True)
 
     def ready() -> None:
         terminal.say(

@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import hashlib
 import hmac
+from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
 
@@ -29,10 +30,31 @@ def _key() -> bytes:
     return key
 
 
-def check_keys() -> None:
-    """Raise, naming the file, if the key of secrets or of sessions cannot be used: at start, not at a sign-in."""
-    _key()
+_KNOWN = b"every shelf"
+
+
+def check_keys() -> str:
+    """Raise, naming the file, if the key of secrets or of sessions cannot be used: at start, not at a sign-in. Gives a
+    line if the key of secrets is not the one that was used here before."""
+    key, mark = _key(), get_config().data / "sealed-mark"
     get_config().secret_key()
+    try:
+        if Fernet(key).decrypt(mark.read_bytes()) == _KNOWN:
+            return ""
+    except FileNotFoundError:
+        _write_mark(mark, key)
+        return ""
+    except (OSError, InvalidToken, ValueError):
+        pass
+    return (
+        f"the key of secrets {get_config().key_file} is another one than before, so what that one sealed cannot be"
+        f" opened; bring it back, or set secrets and tokens of environments again and delete {mark}"
+    )
+
+
+def _write_mark(mark: Path, key: bytes) -> None:
+    mark.write_bytes(Fernet(key).encrypt(_KNOWN))
+    mark.chmod(0o600)
 
 
 def seal(value: str) -> bytes:

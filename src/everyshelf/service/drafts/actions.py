@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +19,7 @@ from everyshelf.service.shelves.actions.committing import Wanted, prepare_change
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.recording import Message
 from everyshelf.service.shelves.actions.refs import get_branch
-from everyshelf.service.shelves.models import Commit, Merge, Shelf
+from everyshelf.service.shelves.models import Commit, Merge, Shelf, ShelfContent
 
 MOST_POINTS = 500
 
@@ -288,3 +288,14 @@ def _by_draft(points: Iterable[SavePoint]) -> dict[Draft, list[SavePoint]]:
     for point in points:
         found.setdefault(point.draft, []).append(point)
     return found
+
+
+# --- verifying ----------------------------------------------------------------------------
+
+
+def check_points(shelf: Shelf) -> Iterator[str]:
+    """A line for each save point whose content the shelf does not have. It says nothing of whose draft it is in."""
+    held = set(ShelfContent.objects.filter(shelf=shelf).values_list("content", flat=True))
+    for point in SavePoint.objects.filter(draft__shelf=shelf).exclude(content="").iterator(2000):
+        if point.content not in held:
+            yield f"save point {point.number} of {point.path}: its content {point.content[:12]} is not recorded"

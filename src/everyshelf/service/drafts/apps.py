@@ -10,11 +10,13 @@ class DraftsConfig(AppConfig):
     label = "drafts"
 
     def ready(self) -> None:
-        """Let ``draft`` be a ref, and let a finished merge take up the save points it was made of."""
-        from everyshelf.service.drafts.actions import follow_merge
+        """Let ``draft`` be a ref, a finished merge take up the save points it was made of, and ``verify`` read them."""
+        from everyshelf.service.drafts.actions import check_points, follow_merge
         from everyshelf.service.drafts.states import draft_state
         from everyshelf.service.shelves.actions.merging import after_merging
         from everyshelf.service.shelves.actions.refs import register_own_ref
+        from everyshelf.service.shelves.actions.verify import register_check
 
         register_own_ref("draft", draft_state)
         after_merging(follow_merge)
+        register_check(check_points)

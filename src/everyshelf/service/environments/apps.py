@@ -10,8 +10,10 @@ class EnvironmentsConfig(AppConfig):
     label = "environments"
 
     def ready(self) -> None:
-        """Let ``env:NAME`` be a ref."""
-        from everyshelf.service.environments.actions.manifests import deployed_commit
+        """Let ``env:NAME`` be a ref, and ``verify`` read the records of deployments."""
+        from everyshelf.service.environments.actions.manifests import check_deployments, deployed_commit
         from everyshelf.service.shelves.actions.refs import register_ref
+        from everyshelf.service.shelves.actions.verify import register_check
 
         register_ref("env", deployed_commit)
+        register_check(check_deployments)

@@ -25,7 +25,7 @@ class WorkerKeeper:
     def __init__(self) -> None:
         self._stop = threading.Event()
         self._process: subprocess.Popen[bytes] | None = None
-        # The worker asks to be killed when the thread that started it ends (prctl(2)), so this one lasts.
+        # The worker asks to be killed when the thread that started it ends (prctl(2)), so this one lasts until then.
         self._thread = threading.Thread(target=self._keep, name="worker-keeper", daemon=True)
         self.starts = 0
 
@@ -48,6 +48,7 @@ class WorkerKeeper:
             while not self._stop.wait(0.5) and self._process.poll() is None:
                 keep_reserve()
             if self._stop.is_set():
+                self._end(self._process)
                 return
             log.error("the job worker ended and is started again", code=self._process.returncode)
             pause = 0.5 if time.monotonic() - begun > _STEADY_SECONDS else min(pause * 2, _LONGEST_PAUSE_SECONDS)
@@ -56,9 +57,10 @@ class WorkerKeeper:
     def stop(self) -> None:
         """End it in good order; a job at work goes on after the next start."""
         self._stop.set()
-        process = self._process
-        if process is None:
-            return
+        self._thread.join(2 * _STOP_SECONDS)
+
+    @staticmethod
+    def _end(process: subprocess.Popen[bytes]) -> None:
         process.terminate()
         try:
             process.wait(_STOP_SECONDS)

@@ -28,6 +28,7 @@ from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.actions.verify import check_manifest
 from everyshelf.service.shelves.models import Commit, Shelf
 
 _KEYED = "k:"
@@ -286,3 +287,18 @@ def deployed_commit(shelf: Shelf, name: str) -> Commit | None:
         )
     deployment = last_deployment(environment)
     return deployment.commit if deployment else None
+
+
+def check_deployments(shelf: Shelf) -> Iterator[str]:
+    """A line for each deployment in force whose record cannot be read, or names content that is not on the shelf."""
+    for environment in shelf.environments.filter(ended=None):
+        deployment = last_deployment(environment)
+        if deployment is None or not deployment.manifest:
+            continue
+        what = f"deployment {deployment.number} of {environment.name}"
+        wrong = list(check_manifest(deployment.manifest, what))
+        yield from wrong
+        if not wrong:
+            for path, row in load_record(deployment.manifest).items():
+                if row.source and not get_store().has(row.source):
+                    yield f"{what}: the content of {path} is not stored"

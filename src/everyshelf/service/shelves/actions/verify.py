@@ -1,22 +1,42 @@
-"""Re-reading everything a shelf consists of, and naming what does not match."""
+"""Re-reading everything a shelf consists of, contents and records, and naming what does not match."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
-from everyshelf.core.errors import BrokenError, MissingError
+import orjson
+from django.db import DatabaseError, connection
+from django.db.models import Count, Max
+
+from everyshelf.core.errors import BrokenError, EveryShelfError, MissingError
 from everyshelf.core.history.commits import decode_commit
 from everyshelf.service.base.context import get_store, get_trees
-from everyshelf.service.shelves.models import Commit, CommitParent, Shelf, ShelfContent
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, CommitParent, Merge, Shelf, ShelfContent
+
+_MOST_TOLD = 1000
+_MOST_VERSIONS_NAMED = 5
+
+# What other capabilities have on a shelf, checked by them: each gives a line for what does not match.
+Check = Callable[[Shelf], Iterator[str]]
+_checks: list[Check] = []
+
+
+def register_check(check: Check) -> None:
+    """Let ``verify`` look at records of a capability above shelves."""
+    _checks.append(check)
 
 
 def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dict[str, Any]:
-    """Check the chain of commits against the records, every folder node, and every content.
+    """Check the records' own integrity, the chain of commits against the records, every folder node, every content, and
+    what versions, tags, merges, drafts and deployments refer to.
 
-    Returns counts and ``problems``: one line for each thing that does not match.
+    Returns counts and ``problems``: one line for each thing that does not match, the damaged ranges of the store
+    included.
     """
-    problems: list[str] = []
+    problems = _Problems()
+    problems.extend(_records())
+    problems.extend(f"{place} (of any shelf)" for place in get_store().segments.damage())
     commits = list(Commit.objects.filter(shelf=shelf).order_by("pk"))
     parents = _parents(shelf)
     contents = dict(ShelfContent.objects.filter(shelf=shelf).values_list("content", "size"))
@@ -30,21 +50,112 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
         progress(done, total, f"content {identity[:12]}")
         wrong = get_store().verify(identity)
         if wrong:
-            problems.append(wrong)
+            problems.add(f"{wrong}{_harmed(shelf, identity)}")
+    problems.extend(_check_versions(shelf, contents))
+    problems.extend(_check_names(shelf, {c.pk for c in commits}))
+    for check in _checks:
+        problems.extend(check(shelf))
+    return {
+        "commits": len(commits),
+        "contents": len(contents),
+        "nodes": len(seen_nodes),
+        "problems": problems.lines,
+        "more": problems.more,
+    }
+
+
+class _Problems:
+    """Lines, up to a bound; the rest is counted."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+        self.more = 0
+
+    def add(self, line: str) -> None:
+        if len(self.lines) < _MOST_TOLD:
+            self.lines.append(line)
+        else:
+            self.more += 1
+
+    def extend(self, lines: Any) -> None:
+        for line in lines:
+            self.add(line)
+
+
+def _records() -> Iterator[str]:
+    """SQLite's own check of the file of records, and of what refers to what in it."""
+    try:
+        with connection.cursor() as cursor:
+            cursor.execute("PRAGMA integrity_check(20)")
+            yield from (f"records: {row[0]}" for row in cursor.fetchall() if row[0] != "ok")
+            cursor.execute("PRAGMA foreign_key_check")
+            yield from (
+                f"records: row {row[1]} of {row[0]} refers to nothing in {row[2]}" for row in cursor.fetchmany(20)
+            )
+    except DatabaseError as error:
+        yield f"records: {error}"
+
+
+def _harmed(shelf: Shelf, identity: str) -> str:
+    """Which versions a damaged content harms."""
+    rows = ArtifactVersion.objects.filter(shelf=shelf, content=identity).order_by("-id")
+    named = [f"{row.path} version {row.number}" for row in rows[:_MOST_VERSIONS_NAMED]]
+    more = rows.count() - len(named)
+    return f"; it is {', '.join(named)}" + (f" and {more} more" if more > 0 else "") if named else ""
+
+
+def _check_versions(shelf: Shelf, contents: dict[str, int]) -> Iterator[str]:
+    """Each version's content is recorded with its size, and an artifact's count is that of its versions."""
+    rows = ArtifactVersion.objects.filter(shelf=shelf).exclude(content="")
+    for version in rows.only("path", "number", "content", "size").iterator(2000):
+        if version.content not in contents and not _is_folder(version.content):
+            yield f"{version.path} version {version.number}: its content {version.content[:12]} is not recorded"
+    counted = shelf.artifacts.annotate(count=Count("versions__number"), highest=Max("versions__number"))
+    for artifact in counted.iterator(2000):
+        if artifact.versions_made != artifact.count or (artifact.highest or 0) != artifact.count:
+            counted_as = f"{artifact.versions_made} versions are counted, {artifact.count} recorded"
+            yield f"artifact {artifact.uid[:12]}: {counted_as}"
+
+
+def _is_folder(identity: str) -> bool:
+    """A folder kept whole has its node for content."""
+    return get_store().has(identity)
+
+
+def _check_names(shelf: Shelf, commits: set[int]) -> Iterator[str]:
     for branch in shelf.branches.select_related("head"):
-        if branch.head is not None and branch.head.shelf_id != shelf.pk:
-            problems.append(f"branch {branch.name} points to a commit of another shelf")
-    return {"commits": len(commits), "contents": len(contents), "nodes": len(seen_nodes), "problems": problems}
+        if branch.head is not None and branch.head.pk not in commits:
+            yield f"branch {branch.name} points to a commit of another shelf"
+    for tag in shelf.tags.all():
+        if tag.commit_id not in commits:
+            yield f"tag {tag.name} names a commit of another shelf"
+    for merge in Merge.objects.filter(shelf=shelf, state="open"):
+        for what, root in (("base", merge.base_root), ("source", merge.other_root)):
+            if get_store().verify(root) is not None:
+                yield f"merge {merge.uid}: the state of its {what} cannot be read"
+    recorded = list(Commit.objects.filter(shelf=shelf).order_by("pk").values_list("pk", "recorded"))
+    times = dict(recorded)
+    for child, parent in CommitParent.objects.filter(commit__shelf=shelf, position=0).values_list("commit", "parent"):
+        if parent in times and times[child] < times[parent]:
+            yield f"commit number {child} was recorded before the one it builds on"
+
+
+def check_manifest(identity: str, what: str) -> Iterator[str]:
+    """That a stored record of a deployment can be read."""
+    try:
+        orjson.loads(get_store().read(identity))
+    except (EveryShelfError, orjson.JSONDecodeError) as error:
+        yield f"{what}: its record cannot be read: {error}"
 
 
 def _parents(shelf: Shelf) -> dict[int, list[str]]:
     """For each commit the ids of its parents in order. In one query: prefetching them would ask for all ids in one
     expression, which SQLite refuses from a thousand on."""
     links = CommitParent.objects.filter(commit__shelf=shelf).order_by("commit", "position")
-    found: dict[int, list[str]] = {}
+    parents: dict[int, list[str]] = {}
     for commit, parent in links.values_list("commit", "parent__uid"):
-        found.setdefault(commit, []).append(parent)
-    return found
+        parents.setdefault(commit, []).append(parent)
+    return parents
 
 
 def _check_commit(commit: Commit, parents: list[str]) -> list[str]:
@@ -57,7 +168,8 @@ def _check_commit(commit: Commit, parents: list[str]) -> list[str]:
         wrong.append(f"commit {commit.uid[:8]}: its record names another root than its body")
     if stored.parents != parents:
         wrong.append(f"commit {commit.uid[:8]}: its record names other parents than its body")
-    if (stored.summary, stored.author) != (commit.summary, commit.author):
+    said = (stored.summary, stored.author, stored.description, stored.labels, list(stored.tasks))
+    if said != (commit.summary, commit.author, commit.description, commit.labels, list(commit.tasks)):
         wrong.append(f"commit {commit.uid[:8]}: its record says something else than its body")
     return wrong
 
