@@ -175,12 +175,22 @@ class HostileParcelTests(ParcelCase):
     def test_one_that_claims_more_than_the_disk_holds_is_stopped_before_it_is_read(self) -> None:
         data = bytearray(packed({"a.bin": bytes(2000)}))
         at = data.index(b"PK\x01\x02")  # the directory's first entry: its size stands 24 bytes behind
-        data[at + 24 : at + 28] = (0xFFFFFFF0).to_bytes(4, "little")
+        data[at + 24 : at + 28] = (0x02000000).to_bytes(4, "little")
         few = shutil.disk_usage("/")._replace(free=1 << 20)
         with mock.patch("shutil.disk_usage", return_value=few), self.assertRaises(StorageError) as caught:
             self.parcel(bytes(data)).unpack(self.folder / "out")
         self.assertIn("unpacks to", caught.exception.message)
         self.assertFalse((self.folder / "out").exists())
+
+    def test_one_that_would_unpack_to_far_too_much_is_not_safe(self) -> None:
+        """C.4: whatever room there is, a few bytes that stand for gigabytes are not unpacked."""
+        data = bytearray(packed({"a.bin": bytes(2000)}))
+        at = data.index(b"PK\x01\x02")
+        data[at + 24 : at + 28] = (0xFFFFFFF0).to_bytes(4, "little")
+        for act in (lambda p: p.unpack(self.folder / "out"), lambda p: p.verify()):
+            with self.assertRaises(InvalidError) as caught:
+                act(self.parcel(bytes(data)))
+            self.assertEqual(caught.exception.code, "parcel.unsafe")
 
     def test_what_packs_very_well_is_no_danger(self) -> None:
         self.assertEqual(self.parcel(packed({"a.bin": bytes(20_000_000)})).unpack(self.folder / "out"), 1)

@@ -44,7 +44,7 @@ class OwnershipTests(AddressCase):
             "folder": ("folder", f"{b}/folder/deep", {}),
             "database": ("database", f"{b}/data/x.sqlite", {"holds": "records"}),
             "git": ("git", f"{git}#main:apps", {}),
-            "platform": ("platform", "http://127.0.0.1:9/space/one", {}),
+            "platform": ("platform", "http://127.0.0.1:11/space/one", {}),
             "server": ("database", "postgresql+psycopg://me@127.0.0.1:5432/harbour", {"holds": "records"}),
         }
         for name, (destination, address, more) in taken.items():
@@ -62,10 +62,10 @@ class OwnershipTests(AddressCase):
             ("git", f"{git}#main:apps", {}),
             ("git", f"{git}#main", {}),
             ("git", f"{git}#main:apps/inner", {}),
-            ("platform", "http://127.0.0.1:9/space/one", {}),
-            ("platform", "http://127.0.0.1:9/space", {}),
-            ("platform", "http://127.0.0.1:9/space/one/deeper", {}),
-            ("platform", "http://localhost:9/space/one/", {}),
+            ("platform", "http://127.0.0.1:11/space/one", {}),
+            ("platform", "http://127.0.0.1:11/space", {}),
+            ("platform", "http://127.0.0.1:11/space/one/deeper", {}),
+            ("platform", "http://localhost:11/space/one/", {}),
             ("database", "postgresql+psycopg://you@localhost/harbour", {"holds": "other"}),
         ]
         for shelf in (self.shelf, self.other):

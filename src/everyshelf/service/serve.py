@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import secrets
 import signal
-import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -78,12 +76,13 @@ def _settle_promotions() -> None:
 def serve(ready: Callable[[], None]) -> None:
     """Serve until SIGTERM or SIGINT; ``ready`` is called once requests are answered."""
     from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.logs import set_up_logs
     from everyshelf.service.jobs.keeper import start_keeper
     from everyshelf.service.web.job_kinds import load
     from everyshelf.service.web.server import make_server
     from everyshelf.service.wsgi import application
 
-    _set_up_logs()
+    set_up_logs()
     load()
     config = get_config()
     server = make_server(
@@ -109,19 +108,3 @@ def serve(ready: Callable[[], None]) -> None:
 
 def _stop(*_: Any) -> None:
     raise SystemExit(0)
-
-
-def _set_up_logs() -> None:
-    import structlog
-
-    level = getattr(logging, os.environ.get("EVERYSHELF_LOG", "WARNING").upper(), logging.WARNING)
-    structlog.configure(
-        processors=[
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso"),
-            structlog.processors.JSONRenderer(),
-        ],
-        wrapper_class=structlog.make_filtering_bound_logger(level),
-        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
-    )
-    logging.getLogger("waitress").setLevel(logging.ERROR)

@@ -31,10 +31,12 @@ def main() -> None:
 
     django.setup()
     from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.logs import set_up_logs
     from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart, work_on_jobs
     from everyshelf.service.jobs.keeper import beat_file
     from everyshelf.service.web.job_kinds import load
 
+    set_up_logs()
     load()
     take_up_after_restart()
     stop = threading.Event()

@@ -256,7 +256,7 @@ def _conflict(merge: WaitingMerge, path: str | None, conflict: str) -> str:
     if path is None:
         raise click.UsageError("say which ARTIFACT the conflict is in")
     conflicts = next(a["conflicts"] for a in merge.artifacts if a["path"] == path)
-    if conflict.isdigit() and 0 < int(conflict) <= len(conflicts):
+    if conflict.isascii() and conflict.isdigit() and len(conflict) < 10 and 0 < int(conflict) <= len(conflicts):
         return str(conflicts[int(conflict) - 1]["id"])
     return conflict
 

@@ -262,11 +262,16 @@ class Worker:
             self._end()
 
     def _ask(self, request: dict[str, Any], tick: Callable[[], None] | None = None) -> dict[str, Any]:
+        try:
+            line_of = orjson.dumps(request)
+        except (TypeError, ValueError) as error:
+            # A number of more than 64 bits, or half a character: no file holds that under any name.
+            raise InvalidError(f"a value of this request cannot be used: {error}", code="input.invalid") from error
         with self._lock:
             process = self._started()
             assert process.stdin is not None and process.stdout is not None
             try:
-                process.stdin.write(orjson.dumps(request) + b"\n")
+                process.stdin.write(line_of + b"\n")
                 process.stdin.flush()
                 line = self._line(process, process.stdout, tick)
             except (BrokenPipeError, LimitError) as error:

@@ -156,6 +156,8 @@ class DeploymentsView(EnvironmentBase):
 class RehearseView(EnvironmentBase):
     """Trying a promotion."""
 
+    looks = True
+
     @extend_schema(operation_id="environments_rehearse", request=shapes.TagWanted, responses=shapes.RehearsalOut)
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """What promoting the tag would do; nothing is touched."""

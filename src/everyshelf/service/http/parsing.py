@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from rest_framework.exceptions import ParseError
@@ -17,6 +18,7 @@ class BoundedJsonParser(JSONParser):
         """The value; raises ``ParseError`` for what is not JSON, or nested too deeply."""
         try:
             value = super().parse(stream, media_type, parser_context)
+            _check_text(value)
         except RecursionError as error:
             raise _too_deep() from error
         level, depth = [value], 0
@@ -26,6 +28,14 @@ class BoundedJsonParser(JSONParser):
             level = [inner for held in level for inner in _inside(held)]
             depth += 1
         return value
+
+
+def _check_text(value: Any) -> None:
+    """Raise ``ParseError`` for half a character (a lone surrogate, RFC 8259, 8.2): no text can be made of it."""
+    try:
+        json.dumps(value, ensure_ascii=False).encode()
+    except UnicodeEncodeError as error:
+        raise ParseError("The request holds half a character (a lone surrogate).") from error
 
 
 def _inside(value: Any) -> list[Any]:

@@ -28,10 +28,11 @@ class ApiView(APIView):
     """A view whose writing methods are one act each, done once for each idempotency key.
 
     ``takes_bytes``: the body is content that streams in; such a write is the same however often it is sent.
-    ``keeps_answers``: False where the answer is nothing without what the server sets beside it (a session).
+    ``looks``: it takes a body and changes nothing. ``keeps_answers``: False where the answer is nothing without what the server sets beside it (a session).
     """
 
     takes_bytes = False
+    looks = False
     keeps_answers = True
     _keyed: KeyedWrite | None = None
 
@@ -49,7 +50,8 @@ class ApiView(APIView):
             return response
 
     def _end(self, act: Act, response: Any) -> None:
-        if act.begun and not act.failed and self._keyed is not None and 200 <= response.status_code < 300:
+        if self._keyed is not None and not self.looks and not act.failed and 200 <= response.status_code < 300:
+            act.begin()  # where nothing was written, the same request may have been answered meanwhile
             response.data = self._keyed.keep(response.status_code, response.data)
         act.end()
 

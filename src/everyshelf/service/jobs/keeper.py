@@ -31,6 +31,7 @@ class WorkerKeeper:
 
     def start(self) -> None:
         """Start it and watch it."""
+        keep_reserve()
         Path(beat_file()).touch(mode=0o600)  # it has a minute from now on to be seen
         self._thread.start()
 

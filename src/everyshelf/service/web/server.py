@@ -38,6 +38,7 @@ BODY_GRACE_SECONDS = 60
 STALLED_SECONDS = 60
 LEAST_BYTES_PER_SECOND = 1024
 _DRAINED_BYTES = 64 * 1024 * 1024  # of a refused body: whoever sends it reads the answer only afterwards
+_IN_MEMORY_BYTES = 512 * 1024  # larger bodies wait on the disk until they are whole
 _UNLIMITED = 2**62
 
 
@@ -132,7 +133,7 @@ class _Request(HTTPRequestParser):  # type: ignore[misc]
             return
         if self.content_length > self.adj.everyshelf_most_bytes:
             self.refuse(_too_large(self.adj.everyshelf_most_bytes))
-        elif self.content_length and not room_for_contents(self.content_length):
+        elif self.content_length > _IN_MEMORY_BYTES and not room_for_contents(self.content_length):
             self.refuse(_no_room())
 
     def refuse(self, refusal: _Refusal) -> None:
@@ -260,6 +261,7 @@ def make_server(
         asyncore_loop_timeout=1,
         channel_timeout=24 * 3600,  # see _Channel.hurry
         max_request_body_size=_UNLIMITED,
+        inbuf_overflow=_IN_MEMORY_BYTES,
         outbuf_high_watermark=_UNLIMITED,
         clear_untrusted_proxy_headers=True,
         log_socket_errors=False,

@@ -228,6 +228,8 @@ class ContentsView(ShelfView):
 class MissingContentsView(ShelfView):
     """Which contents have to be sent."""
 
+    looks = True
+
     @extend_schema(operation_id="contents_missing", request=shapes.ContentIds, responses=shapes.MissingOut)
     def post(self, request: Any, shelf: str) -> Response:
         """Those the shelf does not hold."""
@@ -323,7 +325,7 @@ class RestoreView(ShelfView):
 def _restored_from(shelf: Shelf, values: dict[str, Any]) -> str:
     """The root to restore from; ``version:N`` means the commit that made that version of the artifact."""
     word, _, rest = values["ref"].partition(":")
-    if word == "version" and values["path"] and rest.isdigit():
+    if word == "version" and values["path"] and rest.isascii() and rest.isdigit() and len(rest) < 10:
         at = resolve(shelf, values["branch"])
         return listing.find_version(shelf, at, values["path"], int(rest)).commit.root
     return resolve(shelf, values["ref"]).root

@@ -258,7 +258,7 @@ def _side(
     """An artifact at a ref or version and what lies beside it, or nothing if it is not there."""
     word, _, rest = ref.partition(":")
     try:
-        if word == "version" and rest.isdigit():
+        if word == "version" and rest.isascii() and rest.isdigit() and len(rest) < 10:
             version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
             root, path = version.commit.root, version.path
             entry = listing.entry_of(version)

@@ -184,6 +184,7 @@ class InvitationView(ShelfView):
 class LookView(ApiView):
     """Looking at an invitation one holds."""
 
+    looks = True
     permission_classes = [permissions.AllowAny]
 
     @extend_schema(operation_id="invitations_look", request=InvitationIn, responses=InvitationSeen)
