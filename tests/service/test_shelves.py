@@ -341,3 +341,34 @@ class LockTests(ServiceCase):
             raw.close()
         reading.join()
         commit_files(self.shelf, {"after.txt": b"still here"}, "after the stall")
+
+
+class IdentityTests(ServiceCase):
+    """D: an artifact is one thing, whatever path it has."""
+
+    def test_a_new_file_under_the_name_of_one_that_moved_is_another_artifact(self) -> None:
+        self.put({"a.txt": b"one"})
+        first = self.shelf.artifact("a.txt")
+        head = self.shelf.branch("main").head
+        self.shelf.commit("main", head, [WantedChange("b.txt", first.content, "a.txt")], "Move")
+        self.put({"a.txt": b"two"})
+        self.assertEqual(self.shelf.artifact("b.txt").artifact, first.artifact)
+        self.assertNotEqual(self.shelf.artifact("a.txt").artifact, first.artifact)
+
+    def test_one_that_lives_elsewhere_does_not_come_back_under_its_old_name(self) -> None:
+        self.put({"a.txt": b"one"})
+        first = self.shelf.artifact("a.txt")
+        self.shelf.make_branch("try")
+        self.put({"a.txt": None}, "Remove")
+        head = self.shelf.branch("try").head
+        self.shelf.commit("try", head, [WantedChange("b.txt", first.content, "a.txt")], "Move")
+        self.put({"a.txt": b"again"}, "Another")
+        self.assertEqual(self.shelf.artifact("b.txt", "try").artifact, first.artifact)
+        self.assertNotEqual(self.shelf.artifact("a.txt").artifact, first.artifact)
+
+    def test_one_that_comes_back_is_the_same(self) -> None:
+        self.put({"a.txt": b"one"})
+        first = self.shelf.artifact("a.txt")
+        self.put({"a.txt": None}, "Remove")
+        self.put({"a.txt": b"again"}, "Back")
+        self.assertEqual(self.shelf.artifact("a.txt").artifact, first.artifact)

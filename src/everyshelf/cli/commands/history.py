@@ -93,6 +93,9 @@ def browse(
     if path and not found:
         _show_artifact(shelf, desk.as_path(path) if desk else path, ref, output, encoding, as_json)
         return
+    if output is not None or encoding is not None:
+        what = f"{path} is a folder" if path else "no artifact is named"
+        raise click.UsageError(f"{what}; --output and --encoding take one artifact. To have a folder: everyshelf take")
     if as_json:
         terminal.print_json(found)
         return

@@ -359,7 +359,8 @@ class Segments:
     def damage(self) -> list[Damage]:
         """The damaged ranges that were met so far, by segment and place."""
         with self._lock:
-            known = [d for part in (*self._sealed.values(), *self._live.values()) for d in part.damage]
+            known = [d for sealed in self._sealed.values() for d in sealed.damage]
+            known += [d for live in self._live.values() for d in live.damage]
         return sorted(known, key=lambda d: (d.segment, d.start))
 
     def inspect(self) -> list[Damage]:

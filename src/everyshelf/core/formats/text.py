@@ -48,13 +48,26 @@ class Decoded:
         return lines[:-1] if lines and not lines[-1] else lines
 
 
+# Codecs that are no encodings of text files, though Python takes them for some.
+_NO_ENCODINGS = frozenset(("punycode", "idna", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"))
+
+
+def _check_encoding(encoding: str) -> None:
+    try:
+        known = codecs.lookup(encoding)
+        fits = known._is_text_encoding and known.name.replace("-", "_") not in _NO_ENCODINGS
+    except (LookupError, ValueError, UnicodeError):
+        fits = False
+    if not fits:
+        raise InvalidError(f"there is no encoding called {encoding[:60]!r}", code="input.invalid")
+
+
 def decode(data: bytes, encoding: str | None = None) -> Decoded:
     """Text of ``data``; with ``encoding`` in that encoding only. Raises ``UnreadableError`` if it is not text."""
     if encoding is not None:
+        _check_encoding(encoding)
         try:
             return Decoded(data.decode(encoding), encoding, mark=False)
-        except LookupError as error:
-            raise InvalidError(f"there is no encoding called {encoding}") from error
         except UnicodeDecodeError as error:
             raise UnreadableError(f"byte {error.start} is not {encoding}") from error
     for mark, name in _MARKS:

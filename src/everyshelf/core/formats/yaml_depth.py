@@ -32,8 +32,9 @@ def check_depth(text: str) -> None:
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > MOST_LEVELS:
-                    line = event.start_mark.line + 1
-                    raise UnreadableError(f"line {line}: nested over {MOST_LEVELS} levels deep")
+                    mark = event.start_mark
+                    where = f"line {mark.line + 1}: " if mark is not None else ""
+                    raise UnreadableError(f"{where}nested over {MOST_LEVELS} levels deep")
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
             elif isinstance(event, yaml.StreamEndEvent):

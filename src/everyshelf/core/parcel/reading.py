@@ -6,7 +6,9 @@ import hashlib
 import re
 import shutil
 import stat
+import struct
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NoReturn
@@ -19,6 +21,19 @@ from everyshelf.core.history.paths import check_path
 _MOST_TAG_BYTES = 64 * 1024 * 1024
 _LINE = re.compile(r"([0-9a-fA-F]{64})[ \t]+\*?(.+)\Z")
 _PIECE = 1 << 20
+# What the library raises for damaged archives, whatever is damaged: names, sizes, the compressed bytes, the directory.
+_BROKEN = (
+    zipfile.BadZipFile,
+    zlib.error,
+    struct.error,
+    OSError,
+    EOFError,
+    ValueError,
+    KeyError,
+    IndexError,
+    RuntimeError,
+    OverflowError,
+)
 # Deflate reaches 1,032 to 1, and files that people send rarely 100; below the second bound nobody is harmed.
 _MOST_RATIO, _ALWAYS_BYTES = 200, 64 * 1024 * 1024
 
@@ -33,7 +48,7 @@ class Parcel:
         self.file = file
         try:
             self._archive = zipfile.ZipFile(file)
-        except (OSError, zipfile.BadZipFile) as error:
+        except _BROKEN as error:
             raise InvalidError(
                 f"{file.name} is no parcel: {error}", code="parcel.unreadable", hint="Was it sent completely?"
             ) from error
@@ -101,7 +116,7 @@ class Parcel:
             self._unsafe(name, "it is far too large")
         try:
             return self._archive.read(entry)
-        except (zipfile.BadZipFile, OSError, EOFError, ValueError) as error:
+        except _BROKEN as error:
             self._tampered(name, f"is damaged: {error}")
 
     def _json(self, name: str) -> dict[str, Any]:
@@ -163,7 +178,7 @@ class Parcel:
             with self._archive.open(self._entries[f"{self.name}/{name}"]) as file:  # gives no more than it says it has
                 while piece := file.read(_PIECE):
                     yield piece
-        except (zipfile.BadZipFile, OSError, EOFError, ValueError) as error:
+        except _BROKEN as error:
             self._tampered(name, f"is damaged: {error}")
 
     # --- what is in it -------------------------------------------------------------

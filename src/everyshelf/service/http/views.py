@@ -28,7 +28,8 @@ class ApiView(APIView):
     """A view whose writing methods are one act each, done once for each idempotency key.
 
     ``takes_bytes``: the body is content that streams in; such a write is the same however often it is sent.
-    ``looks``: it takes a body and changes nothing. ``keeps_answers``: False where the answer is nothing without what the server sets beside it (a session).
+    ``looks``: it takes a body and changes nothing.
+    ``keeps_answers``: False where the answer is nothing without what the server sets beside it (a session).
     """
 
     takes_bytes = False

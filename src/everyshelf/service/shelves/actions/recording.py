@@ -299,21 +299,25 @@ def _artifacts_before(shelf: Shelf, changes: list[Change], moved_from: dict[str,
         )
         for row in rows.order_by("id"):
             newest[row.path] = row
+    back = [c.path for c in changes if c.before is None and c.path not in moved_from and c.path in newest]
+    elsewhere = _living_elsewhere([newest[path] for path in back])
     gone_away = set(moved_from.values())
     result = {}
     for change in changes:
-        source = sources[change.path]
-        row = newest.get(source)
-        usable = row is not None and not (change.path in gone_away and change.after is not None)
-        if usable and row is not None and not row.content and change.before is None and change.path not in moved_from:
-            usable = not _lives_elsewhere(row)
-        result[change.path] = row.artifact.uid if usable and row is not None else uuid.uuid4().hex
+        row = newest.get(sources[change.path])
+        taken = change.path in elsewhere or (change.path in gone_away and change.after is not None)
+        result[change.path] = uuid.uuid4().hex if row is None or taken else row.artifact.uid
     return result
 
 
-def _lives_elsewhere(row: ArtifactVersion) -> bool:
-    last = ArtifactVersion.objects.filter(artifact=row.artifact).order_by("-id").first()
-    return last is not None and bool(last.content) and last.path != row.path
+def _living_elsewhere(rows: list[ArtifactVersion]) -> set[str]:
+    """The paths of those rows whose artifact has another path now."""
+    last: dict[int, ArtifactVersion] = {}
+    artifacts = [row.artifact_id for row in rows]
+    for start in range(0, len(artifacts), 500):
+        for row in ArtifactVersion.objects.filter(artifact__in=artifacts[start : start + 500]).order_by("id"):
+            last[row.artifact_id] = row
+    return {row.path for row in rows if (now := last[row.artifact_id]).content and now.path != row.path}
 
 
 def _record_versions(
