@@ -132,7 +132,12 @@ class MergingTests(ProposalCase):
 
     def test_what_is_merged_past_the_proposal_is_seen_as_merged(self) -> None:
         self.proposed()
-        made = self.keeper.merge("author/faster", "main")
+        asked = self.refused("merge.proposed", self.keeper.merge, "author/faster", "main")
+        self.assertIn("proposal 1", str(asked))
+        self.refused("merge.proposed", self.keeper.merge, "author/faster", "main", anyway="  ")
+        made = self.keeper.merge("author/faster", "main", anyway="the ferry sails at six")
+        self.assertIn("the ferry sails at six", next(self.shelf.commits("main", 1)).description)
+        self.assertIn("proposal.passed", {e.act for e in self.shelf.log()})
         seen = self.author.proposal(1)
         self.assertEqual((seen["state"], seen["merged"], seen["closed_by"]), ("merged", made.commit, "keeper"))
 
@@ -290,6 +295,6 @@ class WaitingTests(ProposalCase):
     def test_a_merge_one_began_waits_to_be_settled(self) -> None:
         self.proposed()
         self.edit("main", flow(step("fetch", timeout=60), step("clean"), step("store")), "Slower", self.keeper)
-        self.refused("merge.conflict", self.keeper.merge, "author/faster", "main")
+        self.refused("merge.conflict", self.keeper.merge, "author/faster", "main", anyway="no time to ask")
         self.assertEqual(self.waits("keeper"), ["settle"])
         self.assertEqual(self.waits("reader"), [])

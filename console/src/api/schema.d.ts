@@ -2633,6 +2633,8 @@ export interface components {
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
             /** @default false */
             drop: boolean;
+            /** @default  */
+            anyway: string;
         };
         /**
          * @description The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many

@@ -21,16 +21,18 @@ class MergingPart(ShelfPart):
         prefer: str | None = None,
         drop: bool = False,
         summary: str = "",
+        anyway: str = "",
         author: str | None = None,
         time: datetime | None = None,
     ) -> Merge:
-        """Merge a branch into another."""
+        """Merge a branch into another; ``anyway`` says why, where an open proposal is passed by."""
         body = {
             "source": source,
             "target": target,
             "prefer": prefer,
             "drop": drop,
             "summary": summary,
+            "anyway": anyway,
             "author": author,
             "time": time,
         }

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
-import { send } from "../../api/client";
+import { ProblemError, send } from "../../api/client";
 import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
@@ -110,25 +110,33 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   const key = useShelfKey();
   const queries = useQueryClient();
   const [drop, setDrop] = useState(false);
+  const [anyway, setAnyway] = useState("");
   const [said, setSaid] = useState("");
   const merge = useMutation({
-    mutationFn: (prefer: string | null) => send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, { source, target: "main", prefer, drop }),
+    mutationFn: (prefer: string | null) => send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, { source, target: "main", prefer, drop, anyway }),
     onSuccess: async (result) => {
       setSaid(result.commit ? `${count(result.taken, "artifact")} taken over.` : "Everything is on main already.");
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });
+  const proposed = merge.error instanceof ProblemError && merge.error.problem.code === "merge.proposed";
   return (
-    <dialog ref={dialog} aria-label="Merge a branch" onClose={() => { merge.reset(); setSaid(""); }}>
+    <dialog ref={dialog} aria-label="Merge a branch" onClose={() => { merge.reset(); setSaid(""); setAnyway(""); }}>
       <h2>Merge {source} into main</h2>
       <p className="sec sm">What both sides changed is put together by what it means; what cannot be decided waits for you to settle it.</p>
       <label><input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> Drop the branch in the same act</label>
       {merge.isError && <ProblemBox error={merge.error} />}
+      {proposed && (
+        <>
+          <label htmlFor="past">Why it is merged past the proposal</label>
+          <input id="past" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
+        </>
+      )}
       {said && <p role="status"><b>{said}</b></p>}
       <div className="acts">
         <Button onClick={() => dialog.current?.close()}>Close</Button>
         <SettleButton error={merge.error} />
-        {!said && <Button variant="contained" disabled={merge.isPending} onClick={() => merge.mutate(null)}>Merge</Button>}
+        {!said && <Button variant="contained" disabled={merge.isPending || (proposed && !anyway.trim())} onClick={() => merge.mutate(null)}>{proposed ? "Merge past it" : "Merge"}</Button>}
       </div>
     </dialog>
   );

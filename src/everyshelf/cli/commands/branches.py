@@ -100,6 +100,7 @@ def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | No
 )
 @click.option("--drop", is_flag=True, help="Drop SOURCE in the same act.")
 @click.option("--summary", default="", help="What to say about it.")
+@click.option("--anyway", default="", metavar="WHY", help="Merge past an open proposal, and say why.")
 @shelf_options
 def merge(
     source: str,
@@ -107,6 +108,7 @@ def merge(
     prefer: str | None,
     drop: bool,
     summary: str,
+    anyway: str,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
@@ -114,7 +116,7 @@ def merge(
     """Merge the branch SOURCE into another, by meaning; what cannot be decided waits to be settled (exit code 3)."""
     shelf, _ = open_shelf(shelf_key, address)
     into = target or shelf.info().main_branch
-    result = shelf.merge(source, into, prefer=prefer, drop=drop, summary=summary)
+    result = shelf.merge(source, into, prefer=prefer, drop=drop, summary=summary, anyway=anyway)
     if as_json:
         terminal.print_json(result)
         return

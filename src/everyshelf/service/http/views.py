@@ -78,6 +78,13 @@ class ApiView(APIView):
             act.failed = True
         if isinstance(exc, _AnsweredError):
             return exc.response
+        if act is not None and not act.begun:
+            try:  # the same request, answered meanwhile, may be why this one cannot be done any more
+                self._stop_if_answered()
+            except Exception as answered:
+                exc = answered
+        if isinstance(exc, _AnsweredError):
+            return exc.response
         return super().handle_exception(exc)
 
 

@@ -30,6 +30,7 @@ ACTS: dict[str, str] = {
     "proposal.verdict": "gave a verdict on the proposal",
     "check.recorded": "recorded the check",
     "proposal.merged": "merged the proposal",
+    "proposal.passed": "merged past an open proposal",
     "proposal.closed": "closed the proposal",
     "proposal.reopened": "opened again the proposal",
     "experiment.begun": "began the experiment",

@@ -240,6 +240,14 @@ def _require_own(caller: Caller, proposal: Proposal) -> None:
     require(caller, proposal.shelf, "propose" if own else "change others' proposals")
 
 
+def standing_open(shelf: Shelf, source: str, target: str) -> str:
+    """``proposal N is open`` if one proposes just this merge; nothing otherwise."""
+    found = Proposal.objects.filter(shelf=shelf, source=source, target=target, state="open").first()
+    if found is None or up_to_date(found).state != "open":
+        return ""
+    return f"proposal {found.number} is open"
+
+
 def check_open(proposal: Proposal) -> None:
     """Raise ``ConflictError`` if the proposal is merged or closed."""
     if proposal.state != "open":

@@ -400,10 +400,42 @@ def prepare_branch_merge(
 
 
 def merge_branch(
-    caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
+    caller: Caller,
+    shelf: Shelf,
+    source: str,
+    target: str,
+    message: Message,
+    prefer: Side | None,
+    *,
+    drop: bool,
+    anyway: str = "",
 ) -> dict[str, Any]:
-    """Merge branch ``source`` into ``target``."""
-    return prepare_branch_merge(caller, shelf, source, target, message, prefer, drop=drop).record()
+    """Merge branch ``source`` into ``target``. ``anyway``: why, where something asks for a reason first."""
+    require_branch(caller, shelf, get_branch(shelf, target))
+    passed = [said for ask in _before_merging if (said := ask(shelf, source, target))]
+    if passed and not anyway.strip():
+        raise RefusedError(
+            f"{passed[0]}: to merge past it needs a reason",
+            code="merge.proposed",
+            hint="Merge it as the proposal, or say why not: --anyway WHY",
+        )
+    if passed:
+        told = "\n".join(f"Merged past it, {said}: {anyway.strip()}" for said in passed)
+        message = replace(message, description=f"{message.description}\n\n{told}".strip())
+    prepared = prepare_branch_merge(caller, shelf, source, target, message, prefer, drop=drop)
+    with one_act():
+        if passed:
+            note(caller, "proposal.passed", f"{source} into {target}", shelf, anyway=anyway.strip())
+        return prepared.record()
+
+
+_before_merging: list[Callable[[Shelf, str, str], str]] = []
+
+
+def before_merging(ask: Callable[[Shelf, str, str], str]) -> None:
+    """Register what may ask for a reason before ``source`` is merged into ``target``: it gives what stands in the way,
+    or nothing."""
+    _before_merging.append(ask)
 
 
 def wish_between(shelf: Shelf, target: Branch, source: Branch) -> Wish:

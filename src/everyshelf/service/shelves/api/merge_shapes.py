@@ -15,6 +15,7 @@ class MergeIn(MessageIn):
     target = serializers.CharField()
     prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
     drop = serializers.BooleanField(required=False, default=False)
+    anyway = serializers.CharField(max_length=2000, required=False, default="", allow_blank=True)
 
 
 class MergeOut(serializers.Serializer):

@@ -26,7 +26,14 @@ class MergeView(ShelfView):
         message = message_of(values, f"Merge {values['source']} into {values['target']}")
 
         result = merging.merge_branch(
-            caller, found, values["source"], values["target"], message, values["prefer"], drop=values["drop"]
+            caller,
+            found,
+            values["source"],
+            values["target"],
+            message,
+            values["prefer"],
+            drop=values["drop"],
+            anyway=values["anyway"],
         )
         return Response(result)
 
