@@ -21,6 +21,7 @@ test: setup console browser postgres
 
 laws: setup
 	EVERYSHELF_LAWS=1 $(BIN)/python -m tests
+	$(BIN)/python -m tests.mutations
 
 check: setup console
 	$(BIN)/ruff check .

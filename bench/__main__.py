@@ -12,8 +12,13 @@ from collections.abc import Iterator
 from tests.support.service import Service
 
 from bench import figures
+from bench.connections import connections
 from bench.crashes import Campaign
+from bench.crowd import crowd
 from bench.cut_short import campaigns
+from bench.flips import flips
+from bench.full_disk import full_disk
+from bench.fuzz import fuzz
 from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
@@ -74,6 +79,11 @@ def main() -> int:
         ("mem", figures.upload_memory),
         ("crashes", crashes),
         ("short", cut_short),
+        ("flips", flips),
+        ("disk", full_disk),
+        ("fuzz", fuzz),
+        ("connections", connections),
+        ("crowd", crowd),
     ):
         if wanted and name not in wanted:
             continue

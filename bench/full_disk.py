@@ -10,16 +10,18 @@ import os
 import random
 import shutil
 import subprocess
-import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import httpx
+from tests.support.service import Service
+
+from bench.measure import Figure
 
 _SIZE_MB = 160
 _LEFT_BYTES = (0, 0, 4096, 50_000, 400_000, 3_000_000)
@@ -167,7 +169,6 @@ class Calls:
 
 def campaign(moments: int, seed: int) -> Outcome | None:
     """None where no small file system can be mounted."""
-    from tests.support.service import Service
 
     outcome, rng = Outcome(), random.Random(seed)
     disk = SmallDisk()
@@ -224,18 +225,14 @@ def _wait_for(path: Path) -> None:
         time.sleep(0.1)
 
 
-def main() -> None:
-    """300 moments."""
-    sys.path.insert(0, str(Path(__file__).parents[1]))
+def full_disk() -> Iterator[Figure]:
+    """300 moments without room."""
     outcome = campaign(int(os.environ.get("MOMENTS", "300")), int(os.environ.get("SEED", "1")))
+    what = "wrong after 300 moments without room on the disk"
     if outcome is None:
-        print("no small file system can be mounted here")
+        yield Figure("A5", what, 0, "0", True, "NOT MEASURED: no small file system can be mounted here")
         return
-    print(f"{outcome.moments} moments, answers {dict(outcome.statuses)}, {len(outcome.wrong)} wrong")
     for line in outcome.wrong[:40]:
-        print(f"  {line}")
-    sys.exit(1 if outcome.wrong else 0)
-
-
-if __name__ == "__main__":
-    main()
+        print("       !", line, flush=True)
+    answers = ", ".join(f"{count} × {status}" for status, count in sorted(outcome.statuses.items()))
+    yield Figure("A5", what, len(outcome.wrong), "0", not outcome.wrong, f"{outcome.moments} moments; {answers}")

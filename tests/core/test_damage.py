@@ -154,11 +154,14 @@ class FaultyDiskTests(unittest.TestCase):
         store = ContentStore(self.place)
         first = store.put(b"before")
         store.sync()
+        (segment,) = self.place.folder.glob("*.seg")
+        durable = segment.stat().st_size
         self.place.syncs = 0
         lost = store.put(b"not durable")
         with self.assertRaises(StorageError):
             store.sync()
         self.assertFalse(store.has(lost.id))
+        self.assertEqual(segment.stat().st_size, durable, "what may or may not be on the disk is taken off")
         self.place.syncs = None
         again = store.put(b"not durable")
         store.sync()

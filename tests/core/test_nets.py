@@ -77,6 +77,14 @@ class WideFolderTests(unittest.TestCase):
                 for name in (*chosen, first, last, max(state), min(state)):
                     self.assertEqual(self.trees.find(root, name) is not None, name in state, name)
 
+    def test_any_one_name_can_go(self) -> None:
+        """The last name of a block among them: the block after it takes in the rest although nothing changes there."""
+        names = [f"n{k:05}" for k in range(700)]
+        whole = self.built(dict.fromkeys(names, 0))
+        for name in names[::2] + names[-1:]:
+            less = self.trees.apply(whole, {name: None})
+            self.assertEqual(less, self.built({n: 0 for n in names if n != name}), name)
+
     def test_changes_of_wide_folders_are_exact(self) -> None:
         rng = random.Random(3)
         before = {f"n{k:05}": 0 for k in range(900)}
@@ -111,11 +119,11 @@ class LinesTests(unittest.TestCase):
 class ReferenceTests(unittest.TestCase):
     """What one side removed while the other newly refers to it, in every form a reference has."""
 
-    def conflicts(self, other: dict[str, object]) -> list[str]:
+    def conflicts(self, other: dict[str, object], key: object = "weigh") -> list[str]:
         base = {
             "steps": [
-                {"id": "weigh", "run": "weigh.py"},
-                {"id": "load", "run": "load.py", "after": "weigh", "input": "weigh/out", "text": "${weigh.out}"},
+                {"id": key, "run": "weigh.py"},
+                {"id": "load", "run": "load.py", "after": key, "input": "weigh/out", "text": "${weigh.out}"},
                 {"id": "sail", "run": "sail.py"},
             ]
         }
@@ -138,6 +146,10 @@ class ReferenceTests(unittest.TestCase):
     def test_a_word_in_a_sentence_is_no_reference(self) -> None:
         self.assertEqual(self.conflicts({"note": "they weigh it first"}), [])
         self.assertEqual(self.conflicts({"after": "weighing"}), [])
+
+    def test_a_number_may_be_a_key(self) -> None:
+        (why,) = self.conflicts({"after": 704}, key=704)
+        self.assertIn("refers to it", why)
 
 
 class RegeneratedTests(unittest.TestCase):

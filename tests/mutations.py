@@ -1,0 +1,225 @@
+"""``python -m tests.mutations [WORD …]``: cut safety nets one at a time and see whether a test notices. ``make laws`` runs it.
+
+Each cut is made in a copy of the sources, and only the tests nearest to it run there. A cut that no test notices survives;
+the goal is none. A cut whose place is no longer found counts as one that survived: the list must follow the code.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+_ROOT = Path(__file__).parents[1]
+_LAST_LINES = 12
+
+
+@dataclass(frozen=True)
+class Cut:
+    """``old`` in a file below ``src/everyshelf`` becomes ``new``; ``tests`` are those that should notice."""
+
+    file: str
+    old: str
+    new: str
+    tests: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return f"{self.file}: {' '.join(self.old.split())[:70]}"
+
+
+_NETS = ("tests.core.test_nets",)
+_DAMAGE = ("tests.core.test_damage", "tests.core.test_content")
+_ACTS = ("tests.service.test_acts",)
+_SHELVES = ("tests.service.test_shelves",)
+_SAFETY = ("tests.cli.test_desk_safety",)
+_PLACES = ("tests.service.test_addresses", "tests.core.test_promotion")
+_REACH = ("tests.destinations.test_reach",)
+_PEOPLE = ("tests.service.test_accounts", "tests.service.test_log_and_people")
+_SLOW = ("tests.service.test_connections.LimitTests",)
+_RIGHTS = ("tests.service.test_rights",)
+
+CUTS = [
+    # Content
+    Cut("core/content/segments.py", "        own.torn_at = self._synced_end\n", "", _DAMAGE),
+    Cut(
+        "core/content/segments.py",
+        "                self._appender.sync()\n",
+        "                pass\n",
+        (*_NETS, *_DAMAGE),
+    ),
+    Cut("core/content/segments.py", "                self._forget_unsynced()\n", "", _DAMAGE),
+    Cut(
+        "core/content/segments.py",
+        "    if _check(_CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:\n        return None\n",
+        "",
+        _DAMAGE,
+    ),
+    Cut(
+        "core/content/segments.py",
+        "    if _with_check(bare, _check(_HEAD_CHECK.size, segment.encode(), bare)) != head:\n        return None\n",
+        "",
+        _DAMAGE,
+    ),
+    Cut("core/content/segments.py", "salt = segment.encode()", 'salt = b""', _DAMAGE),
+    # History
+    Cut(
+        "core/history/trees.py",
+        '_Block(entries[-1].name if entries else ""',
+        '_Block(entries[0].name if entries else ""',
+        _NETS,
+    ),
+    Cut("core/history/trees.py", "if end == at and not carried:", "if end == at:", _NETS),
+    Cut("core/history/trees.py", "        if final and open_entries:\n", "        if False:\n", _NETS),
+    # Merging and comparing
+    Cut(
+        "core/merge/artifact.py",
+        "    if wrong:\n        return _by_side",
+        "    if False:\n        return _by_side",
+        _NETS,
+    ),
+    Cut("core/merge/artifact.py", "if again is not value and not same_value(again, value):", "if False:", _NETS),
+    Cut("core/merge/lines.py", "    return up, down\n", "    return low, high\n", _NETS),
+    Cut("core/merge/lines.py", "if low < high and change.lines:", "if low < high or change.lines:", _NETS),
+    Cut("core/merge/references.py", "    if text == key:\n", "    if False:\n", _NETS),
+    Cut("core/merge/references.py", "return any(word.search(m[0]) for m in", "return any(False for m in", _NETS),
+    Cut("core/merge/references.py", '    if not re.search(r"\\s", text):\n', "    if True:\n", _NETS),
+    Cut("core/compare/realign.py", "_LEAST_MATCHED = 0.5", "_LEAST_MATCHED = 0.0", _NETS),
+    Cut("core/compare/realign.py", "_MOST_KEPT = 0.5", "_MOST_KEPT = 1.0", _NETS),
+    Cut("core/compare/outlines.py", "before.split() == after.split():", "before == after + '!':", _NETS),
+    # Promotion
+    Cut(
+        "core/promotion/folder.py",
+        "        os.fsync(file.fileno())\n        os.fchmod(file.fileno(), 0o444)\n",
+        "        os.fchmod(file.fileno(), 0o444)\n",
+        _NETS,
+    ),
+    Cut(
+        "core/promotion/folder.py",
+        "        os.fsync(file.fileno())\n        os.fchmod(file.fileno(), 0o444)\n",
+        "        os.fsync(file.fileno())\n",
+        _NETS,
+    ),
+    Cut("core/promotion/folder.py", "        os.fsync(descriptor)\n", "        pass\n", _NETS),
+    Cut(
+        "core/promotion/folder.py",
+        "os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK",
+        "os.O_RDONLY | os.O_NONBLOCK",
+        _PLACES,
+    ),
+    Cut(
+        "service/environments/actions/claims.py",
+        "    return one[:shorter] == other[:shorter]",
+        "    return one == other",
+        _PLACES,
+    ),
+    Cut(
+        "destinations/reach.py",
+        "(self._any and address.is_global)):\n                raise",
+        "self._any):\n                raise",
+        _REACH,
+    ),
+    Cut(
+        "destinations/reach.py",
+        "        elif not (self._network_of(address) or (self._any and address.is_global)):",
+        "        elif False:",
+        _REACH,
+    ),
+    # Transactions
+    Cut("service/base/acts.py", "                transaction.set_rollback(True)\n", "                pass\n", _ACTS),
+    Cut("service/base/acts.py", "    with transaction.atomic():\n        yield\n", "    yield\n", _ACTS),
+    Cut(
+        "service/http/views.py",
+        "            response.data = self._keyed.keep(response.status_code, response.data)\n",
+        "",
+        _ACTS,
+    ),
+    Cut(
+        "service/http/views.py",
+        "        with open_act(self._stop_if_answered) as act:",
+        "        with open_act(lambda: None) as act:",
+        _ACTS,
+    ),
+    Cut(
+        "service/shelves/actions/recording.py",
+        "                if (branch.head_id or None) != (self.parents[0].pk if self.parents else None):\n",
+        "                if False:\n",
+        ("tests.service.test_acts", "tests.service.test_concurrency", "tests.service.test_shelves"),
+    ),
+    Cut("service/shelves/actions/recording.py", "taken = change.path in elsewhere or ", "taken = ", _SHELVES),
+    # Rights
+    Cut(
+        "service/rights.py",
+        '"commit to a guarded branch": ("keeper"',
+        '"commit to a guarded branch": ("author"',
+        _RIGHTS,
+    ),
+    Cut("service/rights.py", '"tag": ("keeper", "promote")', '"tag": ("keeper", "write")', _RIGHTS),
+    Cut("service/rights.py", '"change members": ("owner", "admin")', '"change members": ("owner", "write")', _RIGHTS),
+    Cut("service/rights.py", "    require_scope(caller, scope)\n\n\ndef may", "\n\ndef may", _RIGHTS),
+    # The desk
+    Cut("desk/states.py", "        if left_out:\n", "        if False:\n", _SAFETY),
+    # The server
+    Cut(
+        "service/web/server.py",
+        "        reason = request.too_slow(now)\n",
+        "        reason = None\n",
+        _SLOW,
+    ),
+    Cut(
+        "service/web/server.py",
+        "        if reason is None and wall - self.last_activity > STALLED_SECONDS:\n",
+        "        if False:\n",
+        _SLOW,
+    ),
+]
+
+
+def _noticed(cut: Cut) -> str:
+    """How the cut was noticed: the last lines of what failed; empty if nothing failed."""
+    with tempfile.TemporaryDirectory(prefix="es-cut-") as name:
+        folder = Path(name)
+        for part in ("src", "tests", "docs", "bench", "README.md", "pyproject.toml"):
+            if (_ROOT / part).is_dir():
+                shutil.copytree(_ROOT / part, folder / part, ignore=shutil.ignore_patterns("__pycache__"))
+            else:
+                shutil.copy(_ROOT / part, folder / part)
+        target = folder / "src" / "everyshelf" / cut.file
+        text = target.read_text(encoding="utf-8")
+        if text.count(cut.old) != 1:
+            return ""
+        target.write_text(text.replace(cut.old, cut.new), encoding="utf-8")
+        environment = {
+            **os.environ,
+            "PYTHONPATH": f"{folder / 'src'}{os.pathsep}{folder}",
+            "PYTHONDONTWRITEBYTECODE": "1",
+        }
+        done = subprocess.run(
+            [sys.executable, "-m", "unittest", "-f", *cut.tests],
+            cwd=folder, env=environment, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        return "\n".join(done.stderr.splitlines()[-_LAST_LINES:]) or "ended" if done.returncode else ""
+
+
+def main() -> int:
+    """Make all cuts, or those whose place or tests hold one of the words."""
+    words = sys.argv[1:]
+    cuts = [c for c in CUTS if not words or any(w in f"{c} {c.tests}" for w in words)]
+    survivors = []
+    with ThreadPoolExecutor(2) as pool:
+        for cut, said in zip(cuts, pool.map(_noticed, cuts), strict=True):
+            print(f"{'✓ noticed ' if said else '✗ SURVIVED'} {cut}", flush=True)
+            if os.environ.get("VERBOSE") and said:
+                print("    " + said.replace("\n", "\n    "), flush=True)
+            if not said:
+                survivors.append(cut)
+    print(f"{len(cuts)} cuts, {len(survivors)} survived")
+    return 1 if survivors else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
