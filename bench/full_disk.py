@@ -79,6 +79,7 @@ class Calls:
         self.committed: dict[str, str] = {}
         self.saved: dict[str, str] = {}
         self.head: str | None = None
+        self.refused = ""
 
     def any(self) -> int:
         """Make one call; gives its status."""
@@ -142,6 +143,7 @@ class Calls:
         answer = self._send(
             "POST", f"{self._base}/environments/dev/promote", {"tag": self._rng.choice(sorted(self.tags))}
         )
+        self.refused = answer.text if answer.status_code == 403 else ""
         return answer.status_code
 
     def sign_in(self) -> int:
@@ -202,7 +204,9 @@ def campaign(moments: int, seed: int) -> Outcome | None:
             outcome.moments += 1
             for _ in range(2):
                 if (status := calls.any()) not in (200, 201, 202, 409):
-                    outcome.wrong.append(f"moment {outcome.moments}: {status} although there is room again")
+                    outcome.wrong.append(
+                        f"moment {outcome.moments}: {status} although there is room again {calls.refused[:400]}"
+                    )
         outcome.wrong += calls.missing()
         if service.process is None or service.process.poll() is not None:
             outcome.wrong.append("the service ended")

@@ -34,7 +34,7 @@ class Cut:
 
 _NETS = ("tests.core.test_nets",)
 _DAMAGE = ("tests.core.test_damage", "tests.core.test_content")
-_ACTS = ("tests.service.test_acts",)
+_ACTS = ("tests.service.test_acts.WholeTests", "tests.service.test_acts.OnceTests")
 _SHELVES = ("tests.service.test_shelves",)
 _SAFETY = ("tests.cli.test_desk_safety",)
 _PLACES = ("tests.service.test_addresses", "tests.core.test_promotion")

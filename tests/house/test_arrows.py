@@ -25,6 +25,33 @@ FLOORS = [
     "parcel",
 ]
 FLOORS += ["drawing", "report", "runs", "unfolding", "reading"]
+# The service from the ground up; what stands on one line knows nothing of its neighbours.
+SERVICE = [
+    {"base"},
+    {"problems", "rights"},
+    {"idempotency"},
+    {"http"},
+    {"log"},
+    {"people", "jobs"},
+    {"shelves"},
+    {"drafts", "checks"},
+    {"proposals"},
+    {"experiments", "environments"},
+    {"web"},
+    {"settings", "urls", "wsgi", "worker"},
+    {"serve"},
+]
+# These begin before Django stands, or choose a library that starts slowly.
+LATE = {
+    "core/compare/artifact.py",
+    "core/compare/own.py",
+    "core/compare/tabular.py",
+    "core/kinds/testing.py",
+    "service/serve.py",
+    "service/worker.py",
+}
+# The one root of errors; the client and the stand-in, which import nothing of ours, have their own.
+ROOT = "EveryShelfError"
 # A part may import what is listed, and itself.
 ALLOWED = {
     "core": set(),
@@ -55,6 +82,52 @@ def imports_of(path: Path) -> set[str]:
     return found
 
 
+def name_of(path: Path) -> str:
+    """``everyshelf.core.errors``."""
+    return ".".join(path.relative_to(SOURCE.parent).with_suffix("").parts).removesuffix(".__init__")
+
+
+def package_of(module: str) -> str:
+    """``everyshelf.core.kinds`` of what lies in it."""
+    return ".".join(module.split(".")[:3])
+
+
+def targets_of(path: Path) -> set[str]:
+    """What a module imports, wherever in it: modules, and names that may be modules."""
+    found = imports_of(path)
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            members = {f"{node.module}.{a.name}" for a in node.names}
+            found |= members
+            if all((SOURCE.parent / Path(*m.split("."))).with_suffix(".py").exists() for m in members):
+                found.discard(node.module)  # only its modules are taken
+    return found
+
+
+def late_imports_of(path: Path) -> set[str]:
+    """What a module imports within functions."""
+    functions = [n for n in ast.walk(ast.parse(path.read_text())) if isinstance(n, ast.FunctionDef)]
+    inner = [n for f in functions for n in ast.walk(f) if isinstance(n, ast.ImportFrom)]
+    return {n.module for n in inner if n.module}
+
+
+def rounds(arrows: dict[str, set[str]]) -> list[list[str]]:
+    """The groups of names from each of which every other can be reached."""
+    found = []
+    waiting = {name: set(targets) & arrows.keys() for name, targets in arrows.items()}
+    while waiting:  # what points nowhere, or is pointed to from nowhere, is in no round
+        pointed = {t for targets in waiting.values() for t in targets}
+        free = [n for n, targets in waiting.items() if not targets or n not in pointed]
+        if not free:
+            found.append(sorted(waiting))
+            break
+        for name in free:
+            del waiting[name]
+        for targets in waiting.values():
+            targets.difference_update(free)
+    return found
+
+
 class ArrowTests(unittest.TestCase):
     """The directions of ARCHITECTURE.md."""
 
@@ -82,6 +155,51 @@ class ArrowTests(unittest.TestCase):
                     self.assertLessEqual(
                         FLOORS.index(name.split(".")[2]), FLOORS.index(floor), f"{path} imports {name}"
                     )
+
+    def test_the_service_points_downward(self) -> None:
+        floors = {name: floor for floor, names in enumerate(SERVICE) for name in names}
+        for path in self.modules("service"):
+            mine = path.relative_to(SOURCE / "service").parts[0].removesuffix(".py")
+            if mine == "__init__" or "migrations" in path.parts:
+                continue
+            self.assertIn(mine, floors, f"{mine} has no floor yet")
+            for name in imports_of(path):
+                if name.startswith("everyshelf.service."):
+                    other = name.split(".")[2]
+                    self.assertTrue(other == mine or floors[other] < floors[mine], f"{path} imports {name}")
+
+    def test_nothing_goes_round(self) -> None:
+        """No cycle of modules or of packages, imports within functions counted."""
+        modules = {name_of(p): p for p in SOURCE.rglob("*.py") if "migrations" not in p.parts}
+        arrows = {n: {t for t in targets_of(p) if t in modules} - {n} for n, p in modules.items()}
+        self.assertEqual(rounds(arrows), [])
+        packages: dict[str, set[str]] = {}
+        for name, targets in arrows.items():
+            packages.setdefault(package_of(name), set()).update(package_of(t) for t in targets)
+        self.assertEqual(rounds({n: t - {n} for n, t in packages.items()}), [])
+
+    def test_late_imports_are_for_what_starts_slowly(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            part = path.relative_to(SOURCE).parts[:2]
+            if part[0] in ("cli", "desk") or part in (("core", "reading"), ("core", "formats")):
+                continue
+            if path.name == "apps.py" or str(path.relative_to(SOURCE)) in LATE:
+                continue
+            late = {n for n in late_imports_of(path) if n.startswith("everyshelf.")}
+            self.assertEqual(late, set(), path)
+
+    def test_errors_have_one_root(self) -> None:
+        bases: dict[str, tuple[set[str], Path]] = {}
+        for path in (p for part in ("core", "desk", "service", "destinations") for p in self.modules(part)):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.ClassDef) and node.name.endswith("Error"):
+                    bases[node.name] = ({ast.unparse(b).split(".")[-1] for b in node.bases}, path)
+        known = {ROOT}
+        while more := {n for n, (above, _) in bases.items() if n not in known and above & known}:
+            known |= more
+        # Those with an underscore never leave their module.
+        rootless = {n for n in bases if n not in known and not n.startswith("_")}
+        self.assertEqual(rootless, set())
 
     def test_every_module_says_why_it_exists(self) -> None:
         for path in SOURCE.rglob("*.py"):

@@ -26,6 +26,32 @@ LOOKING = {"environments_rehearse", "environments_look", "contents_missing", "in
 READING = {"get", "head", "options"}
 
 
+class WholeTests(unittest.TestCase):
+    """What a request or a job writes is there as a whole or not at all."""
+
+    def written(self, code: str) -> str:
+        """The names of the people that are there after the statements, of those that they make."""
+        start = (
+            "from django.contrib.auth.models import User\n"
+            "from everyshelf.service.base.acts import one_act, open_act\n"
+            "def make(name): User.objects.create(username=name)\n"
+        )
+        ask = "print(*User.objects.filter(username__startswith='whole-').values_list('username', flat=True))\n"
+        return shared_service().run_python(start + code + ask).strip()
+
+    def test_a_request_that_failed_after_it_wrote(self) -> None:
+        code = "with open_act(lambda: None) as act:\n make('whole-1')\n act.failed = True\n act.end()\n"
+        self.assertEqual(self.written(code), "")
+
+    def test_a_request_that_nobody_ended(self) -> None:
+        code = "try:\n with open_act(lambda: None):\n  make('whole-2')\n  raise OSError\nexcept OSError: pass\n"
+        self.assertEqual(self.written(code), "")
+
+    def test_an_act_without_a_request(self) -> None:
+        code = "try:\n with one_act():\n  make('whole-3')\n  raise OSError\nexcept OSError: pass\n"
+        self.assertEqual(self.written(code), "")
+
+
 class OnceTests(unittest.TestCase):
     """Every writing operation of the interface, sent twice with one key."""
 

@@ -8,10 +8,12 @@ from __future__ import annotations
 import base64
 from typing import Any
 
+from everyshelf.core.errors import InvalidError
+
 _FORMS = ("base64", "text", "real")
 
 
-class UnfitError(ValueError):
+class UnfitError(InvalidError, ValueError):
     """What a column cannot hold; said without the value, which may be a secret."""
 
 

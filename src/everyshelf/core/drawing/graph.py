@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.compare.identity import key_of
 from everyshelf.core.drawing.places import Box, Places
 from everyshelf.core.outline.model import Part, child_path
 
@@ -240,8 +241,6 @@ def _key(part: Part, identity: Sequence[str]) -> str | None:
     if part.key is not None:
         return part.key
     if identity and all(part.fields.get(name) is not None for name in identity):
-        from everyshelf.core.compare.identity import key_of
-
         return key_of(part, tuple(identity))
     name = part.fields.get("id") or part.fields.get("name")
     return str(name) if isinstance(name, str | int) else None

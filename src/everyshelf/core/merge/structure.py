@@ -14,7 +14,10 @@ from typing import Any
 
 from everyshelf.core.compare.identity import key_of
 from everyshelf.core.compare.same import canonical, same_value
+from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.source import Group, Item, Node
+from everyshelf.core.formats.source.json import json_source
+from everyshelf.core.formats.source.xml import text_of
 from everyshelf.core.formats.xml import local_name
 from everyshelf.core.kinds.shapes import DataShape, label_of
 from everyshelf.core.merge.lines import merge_lines
@@ -157,9 +160,6 @@ class StructureMerge:
 
     def _json_inside(self, base: Node, this: Node, other: Node, where: Where) -> Out | None:
         """Settings that are kept as JSON inside a text: merged as what they are."""
-        from everyshelf.core.errors import UnreadableError
-        from everyshelf.core.formats.source.json import json_source
-
         values = [n.value for n in (base, this, other)]
         if not all(isinstance(v, str) and v[:1] in ("{", "[") and v[-1:] in ("}", "]") for v in values):
             return None
@@ -578,8 +578,6 @@ def _text_value(text: str, form: str, like: Node) -> Any:
     if form == "json":
         return json.loads(text, strict=False)
     if form == "xml":
-        from everyshelf.core.formats.source.xml import text_of
-
         return text_of(text)
     import yaml
 

@@ -11,6 +11,8 @@ import orjson
 
 from everyshelf.core.compare.sentences import effect_of, headline
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.report.html import html
+from everyshelf.core.report.markdown import markdown
 
 Form = Literal["html", "md", "json"]
 FORMS: tuple[Form, ...] = ("html", "md", "json")
@@ -75,11 +77,7 @@ def written(report: dict[str, Any], form: Form) -> str:
         plain = {**report, "artifacts": [_without_views(a) for a in report["artifacts"]]}
         return orjson.dumps(plain, option=orjson.OPT_INDENT_2).decode() + "\n"
     if form == "md":
-        from everyshelf.core.report.markdown import markdown
-
         return markdown(report)
-    from everyshelf.core.report.html import html
-
     return html(report)
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.errors import EveryShelfError
+
 
 @dataclass
 class RowChanges:
@@ -23,5 +25,5 @@ class RowChanges:
         return sum(c["changed"] for c in self.cells.values())
 
 
-class NoKeyError(Exception):
+class NoKeyError(EveryShelfError):
     """The key is not unique, or empty somewhere; says which."""

@@ -22,6 +22,7 @@ from everyshelf.service.environments.actions.claims import check_claim
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
 from everyshelf.service.environments.actions.places import KINDS, checked_address, forget_copies
+from everyshelf.service.environments.actions.trials import end_trial
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.log.actions import note as log_note
 from everyshelf.service.rights import Caller, require
@@ -200,8 +201,6 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
     require(caller, shelf, "make trial environments" if own_trial else "change environments")
     environment = get_environment(shelf, name)
     if environment.trial_of is not None:
-        from everyshelf.service.environments.actions.trials import end_trial
-
         end_trial(environment, caller.person.username)
         return
     if environment.deployments.exists():

@@ -24,6 +24,7 @@ from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import find_moves
 from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
@@ -483,8 +484,6 @@ def outline_of(path: str, entry: Entry, rules: Rules) -> dict[str, Any]:
 
 def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024) -> dict[str, Any]:
     """The beginning of a content as text, in a found or chosen encoding; raises ``UnreadableError`` for bytes."""
-    from everyshelf.core.formats.text import decode
-
     if entry.type == "whole":
         raise InvalidError(
             f"{entry.name} is a folder kept whole, and no text",
