@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 from everyshelf.client import ProblemError
 from tests.support.factories import ServiceCase
@@ -73,6 +74,58 @@ class PromotionTests(ServiceCase):
         self.assertEqual(caught.exception.code, "gate.drift")
         self.promote("two", overwrite_drift=True)
         self.assertEqual(self.there()["fares.csv"], b"id,fare\n1,2\n2,4\n")
+
+    def test_what_a_promotion_is_putting_there_is_no_drift(self) -> None:
+        """Asked one after the other without waiting, each sees the work of another one in between."""
+        jobs = []
+        for number in range(24):
+            jobs.append(self.shelf.promote(("one", "two")[number % 2], "test"))
+            found = self.looked()
+            self.assertEqual([r["where"] for r in found if r["where"]], [], number)
+        for job in jobs:
+            self.shelf.wait(job)
+        self.assertEqual([r["where"] for r in self.looked() if r["where"]], [])
+
+    def test_what_was_read_in_between_is_not_judged(self) -> None:
+        code = (
+            "from django.db import transaction\n"
+            "from everyshelf.service.environments.actions.gates import Gate\n"
+            "from everyshelf.service.environments.actions.manifests import quiet_since\n"
+            "from everyshelf.service.environments.actions.promotion import _judged_now\n"
+            "from everyshelf.service.environments.models import Environment\n"
+            f"test = Environment.objects.get(shelf__key='{self.shelf.key}', name='test')\n"
+            "held = [Gate(name, name, False, '') for name in ('drift', 'loss', 'reviews')]\n"
+            "def told(quiet): return [g.id for g in _judged_now(test, held, quiet)]\n"
+            "before = quiet_since(test)\n"
+            "print(told(before), told(None))\n"
+            "with transaction.atomic():\n"
+            "  for state in ('switching', 'switched', 'verified', 'recorded'):\n"
+            "    test.deployments.update(state=state)\n"
+            "    print(state, quiet_since(test) is None)\n"
+            "  test.deployments.update(state='undone')\n"
+            "  print(told(before))\n"
+            "  transaction.set_rollback(True)\n"
+        )
+        self.promote("one")
+        self.assertEqual(
+            self.service.run_python(code).splitlines(),
+            [
+                "['drift', 'loss', 'reviews'] ['reviews']",
+                "switching True",
+                "switched True",
+                "verified True",
+                "recorded False",
+                "['reviews']",
+            ],
+        )
+
+    def looked(self) -> list[dict[str, Any]]:
+        """What differs there; nothing while that cannot be said."""
+        try:
+            return list(self.shelf.drift("test")["artifacts"])
+        except ProblemError as error:
+            self.assertEqual(error.code, "environment.busy")
+            return []
 
     def test_rolling_back_twice_goes_back_two_steps(self) -> None:
         self.put({"third.txt": b"3"})

@@ -383,3 +383,34 @@ class ScopeTests(unittest.TestCase):
                 with self.assertRaises(ProblemError) as caught:
                     act(reading.shelf(shelf.key))
                 self.assertEqual(caught.exception.code, "rights.scope")
+
+    def test_a_token_that_lacks_just_the_scope_needed(self) -> None:
+        service = shared_service()
+        with service.client() as owner:
+            shelf = owner.shelf(owner.make_shelf(f"Scopes {next(_runs)}").key)
+            shelf.commit("main", None, [WantedChange("a.txt", shelf.upload(b"1").id)], "One")
+            shelf.make_tag("first")
+            shelf.make_environment("dev")
+        needed: dict[str, list[Callable[[ShelfClient], Any]]] = {
+            "promote": [
+                lambda s: s.make_tag("x"),
+                lambda s: s.promote("first", "dev"),
+                lambda s: s.make_environment("x"),
+                lambda s: s.bind("dev", "NAME", "x"),
+            ],
+            "admin": [
+                lambda s: s.set_member("reader", "reader"),
+                lambda s: s.remove_member("reader"),
+                lambda s: s.change(description="x"),
+                lambda s: s.guard_branch("main"),
+                lambda s: s.invite("reader"),
+            ],
+            "write": [lambda s: s.make_branch("x"), lambda s: s.upload(b"2"), lambda s: s.open_proposal("x", "main")],
+        }
+        for scope, acts in needed.items():
+            others = [s for s in ("read", "write", "promote", "admin") if s != scope]
+            with service.client("owner", others) as client:
+                for act in acts:
+                    with self.assertRaises(ProblemError) as caught:
+                        act(client.shelf(shelf.key))
+                    self.assertEqual(caught.exception.code, "rights.scope", scope)

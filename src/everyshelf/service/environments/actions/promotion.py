@@ -48,6 +48,7 @@ from everyshelf.service.environments.actions.manifests import (
     aim_at_state,
     last_deployment,
     load_record,
+    quiet_since,
     store_record,
 )
 from everyshelf.service.environments.actions.places import destination_of
@@ -94,9 +95,11 @@ def check_promotion(
                 hint="Say why: --why TEXT.",
             )
     destination = destination_of(environment)
+    quiet = quiet_since(environment)
     present = destination.present()
     aim = aim_at_state(destination, environment, tag.commit, tag.selection, present)
     held = held_by(destination, environment, tag, aim, present, overwrite_drift=overwrite_drift, lose=lose)
+    held = _judged_now(environment, held, quiet)
     lost = [gate for gate in held if gate.id == "loss"]
     if held and not force:
         raise _refusal(environment, tag, held)
@@ -130,6 +133,14 @@ def held_by(
     drift = drift_gate(environment, lost, agreed=overwrite_drift)
     loss = loss_gate(aim.look_at_steps(destination, present), lose)
     return [gate for gate in (*found, drift, loss) if gate is not None and not gate.met]
+
+
+def _judged_now(environment: Environment, held: list[Gate], quiet: Any) -> list[Gate]:
+    """The gates without those that go by what is there, if it was changing while it was read: what another promotion
+    puts there is nobody's drift. They are judged when this one's turn has come."""
+    if quiet is not None and quiet_since(environment) == quiet:
+        return held
+    return [gate for gate in held if gate.id not in ("drift", "loss")]
 
 
 def refuse_unbound(aim: Aim) -> None:
@@ -269,10 +280,12 @@ def check_roll_back(
     """Raise ``RefusedError`` if anything there would be lost unasked. No other gate holds a way back."""
     require_promote(caller, environment)
     destination = destination_of(environment)
+    quiet = quiet_since(environment)
     present = destination.present()
     aim = aim_at_deployment(destination, target, present)
     agreed = {"overwrite_drift": overwrite_drift, "lose": lose}
     held = held_by(destination, environment, target.tag, aim, present, gates=False, **agreed)
+    held = _judged_now(environment, held, quiet)
     if held:
         raise _refusal(environment, target.tag, held, back=True)
 

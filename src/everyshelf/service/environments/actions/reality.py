@@ -6,6 +6,7 @@ other the artifact as it is on the shelf. So what was changed there comes along,
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -31,6 +32,7 @@ from everyshelf.service.environments.actions.manifests import (
     kind_there,
     last_deployment,
     load_record,
+    quiet_since,
 )
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.models import Deployment, Environment
@@ -40,6 +42,8 @@ from everyshelf.service.shelves.actions.contents import take_in
 from everyshelf.service.shelves.actions.listing import display_name
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
+
+_LOOKED_AGAIN_AFTER = (0.2, 0.5, 1.0)  # seconds
 
 
 @dataclass(frozen=True)
@@ -72,9 +76,21 @@ class _Look:
 
 
 def _look(environment: Environment) -> _Look:
+    """What is there, and what was put there; raises ``ConflictError`` while a promotion is changing it."""
     destination = destination_of(environment)
-    last = last_deployment(environment)
-    return _Look(environment, destination, destination.present(), last, load_record(last.manifest) if last else {})
+    for pause in (*_LOOKED_AGAIN_AFTER, None):
+        quiet = quiet_since(environment)
+        last = last_deployment(environment)
+        present = destination.present() if quiet is not None else {}
+        if quiet is not None and quiet_since(environment) == quiet:
+            return _Look(environment, destination, present, last, load_record(last.manifest) if last else {})
+        if pause is not None:
+            time.sleep(pause)
+    raise ConflictError(
+        f"a promotion is changing what is in {environment.name}",
+        code="environment.busy",
+        hint="Look again when it is done.",
+    )
 
 
 # --- drift -----------------------------------------------------------------------
