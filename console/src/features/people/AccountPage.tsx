@@ -44,17 +44,21 @@ function ChangePassword() {
     },
   });
   return (
-    <section className="sheet pad" aria-label="Change your password">
+    <section className="sheet pad" aria-label="Change your password" style={{ marginBottom: 20 }}>
       <form style={{ maxWidth: 380 }} onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
         <h2>Change your password</h2>
         <p className="sec">All your other sessions end. Tokens go on until you revoke them.</p>
-        <label htmlFor="old-password">Password now</label>
-        <input id="old-password" className="inp" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
-        <label htmlFor="new-password">New password, at least 10 characters</label>
-        <input id="new-password" className="inp" type="password" autoComplete="new-password" required minLength={10} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+        <div className="fieldrow">
+          <label htmlFor="old-password">Password now</label>
+          <input id="old-password" className="inp" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
+        </div>
+        <div className="fieldrow">
+          <label htmlFor="new-password">New password, at least 10 characters</label>
+          <input id="new-password" className="inp" type="password" autoComplete="new-password" required minLength={10} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+        </div>
         {change.isError && <ProblemBox error={change.error} />}
         {change.isSuccess && <p role="status">Your password is changed.</p>}
-        <div className="acts"><Button type="submit" variant="contained" disabled={change.isPending}>Change it</Button></div>
+        <div className="acts"><Button type="submit" variant="contained" disabled={change.isPending}>Change password</Button></div>
       </form>
     </section>
   );
@@ -92,11 +96,11 @@ function Accounts({ own }: { own: string }) {
                 <tr key={a.name}>
                   <td><b>{a.full_name}</b></td>
                   <td className="mono">{a.name}</td>
-                  <td>{a.active ? (a.admin ? "administrator" : "active") : "○ disabled"}</td>
+                  <td>{a.active ? (a.admin ? "● administrator" : "● active") : "○ disabled"}</td>
                   <td>{when(a.last_signed_in) || "never"}</td>
-                  <td>
-                    <ResetPassword name={a.name} />{" "}
-                    <EndSessions name={a.name} />{" "}
+                  <td style={{ display: "flex", gap: 16 }}>
+                    <ResetPassword name={a.name} />
+                    <EndSessions name={a.name} />
                     {a.name !== own && (
                       <button type="button" className="plainbtn" aria-label={`${a.active ? "Disable" : "Enable"} ${a.name}`} onClick={() => set.mutate({ name: a.name, active: !a.active })}>{a.active ? "Disable" : "Enable"}</button>
                     )}
