@@ -145,6 +145,19 @@ class VerifyTests(DataCase):
             self.assertIn(words, problems)
 
 
+    def test_records_that_make_no_sense(self) -> None:
+        with closing(sqlite3.connect(self.data / "records.sqlite")) as records:
+            records.execute("UPDATE shelves_commit SET root = 'zz' || substr(root, 3) WHERE id = 2")
+            records.execute("UPDATE shelves_shelfcontent SET content = 'no id' WHERE id = 3")
+            records.execute("UPDATE shelves_artifactversion SET size = 'much' WHERE id = 5")
+            records.execute("UPDATE environments_environment SET address = char(0)")
+            records.commit()
+        _, shelf = self.started()
+        problems = "\n".join(self.verified(shelf))
+        self.assertIn("is no content id", problems)
+        self.assertIn("names another root than its body", problems)
+
+
 class FlippedTests(DataCase):
     """A sample of the campaign of ``make bench``."""
 

@@ -160,7 +160,10 @@ class ContentStore:
 
     def has(self, identity: str) -> bool:
         """True if the content is stored here."""
-        return self.segments.find(bytes.fromhex(identity), refresh=True) is not None
+        try:
+            return self.segments.find(bytes.fromhex(identity), refresh=True) is not None
+        except ValueError:  # what a damaged record may name
+            return False
 
     def size(self, identity: str) -> int:
         """Length of the content in bytes; raises ``MissingError``."""
@@ -207,7 +210,10 @@ class ContentStore:
         return self._chunk(piece, identity)
 
     def _record(self, identity: str) -> Record:
-        where = self.segments.find(bytes.fromhex(identity), refresh=True)
+        try:
+            where = self.segments.find(bytes.fromhex(identity), refresh=True)
+        except ValueError as error:
+            raise BrokenError(f"{identity[:12]!r} is no content id: what names it is damaged") from error
         if where is None:
             raise MissingError(f"content {identity[:12]} is not stored here", code="content.missing", content=identity)
         return self.segments.read(where)

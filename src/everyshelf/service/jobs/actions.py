@@ -166,7 +166,11 @@ def run_now(uid: str) -> None:
             _end(job, State.FAILED, problem=problem_of(error))
             return
         log.error("job failed", kind=job.kind, job=uid, trace=traceback.format_exc()[-4000:])
-        problem = body(500, "Something went wrong here.", "service.failed", f"Tell who runs the service: job {uid}.")
+        problem = problem_of(error)
+        if problem["code"] == "service.failed":
+            problem = body(
+                500, "Something went wrong here.", "service.failed", f"Tell who runs the service: job {uid}."
+            )
         _end(job, State.FAILED, problem=problem)
     else:
         _end(job, State.DONE, result=result or {})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import orjson
@@ -37,24 +38,36 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
     problems = _Problems()
     problems.extend(_records())
     problems.extend(f"{place} (of any shelf)" for place in get_store().segments.damage())
-    commits = list(Commit.objects.filter(shelf=shelf).order_by("pk"))
-    parents = _parents(shelf)
-    contents = dict(ShelfContent.objects.filter(shelf=shelf).values_list("content", "size"))
+    commits: list[Commit] = []
+    parents: dict[int, list[str]] = {}
+    contents: dict[str, int] = {}
+    with problems.of("the commits"):
+        commits = list(Commit.objects.filter(shelf=shelf).order_by("pk"))
+        parents = _parents(shelf)
+    with problems.of("the list of contents"):
+        contents = dict(ShelfContent.objects.filter(shelf=shelf).values_list("content", "size"))
     total = len(commits) + len(contents)
     seen_nodes: set[str] = set()
     for done, commit in enumerate(commits):
         progress(done, total, commit.summary)
-        problems.extend(_check_commit(commit, parents.get(commit.pk, [])))
-        problems.extend(_check_tree(commit, seen_nodes, contents))
+        with problems.of(f"commit {commit.uid[:8]}"):
+            problems.extend(_check_commit(commit, parents.get(commit.pk, [])))
+            problems.extend(_check_tree(commit, seen_nodes, contents))
     for done, identity in enumerate(contents, len(commits)):
         progress(done, total, f"content {identity[:12]}")
         wrong = get_store().verify(identity)
         if wrong:
-            problems.add(f"{wrong}{_harmed(shelf, identity)}")
-    problems.extend(_check_versions(shelf, contents))
-    problems.extend(_check_names(shelf, {c.pk for c in commits}))
+            harmed = ""
+            with problems.of("the versions"):
+                harmed = _harmed(shelf, identity)
+            problems.add(f"{wrong}{harmed}")
+    with problems.of("the versions"):
+        problems.extend(_check_versions(shelf, contents))
+    with problems.of("branches, tags and merges"):
+        problems.extend(_check_names(shelf, {c.pk for c in commits}))
     for check in _checks:
-        problems.extend(check(shelf))
+        with problems.of("drafts and deployments"):
+            problems.extend(check(shelf))
     return {
         "commits": len(commits),
         "contents": len(contents),
@@ -80,6 +93,14 @@ class _Problems:
     def extend(self, lines: Any) -> None:
         for line in lines:
             self.add(line)
+
+    @contextmanager
+    def of(self, what: str) -> Iterator[None]:
+        """Records that cannot be read, or make no sense, are a problem of ``what``; the rest is still checked."""
+        try:
+            yield
+        except (DatabaseError, EveryShelfError, ValueError, TypeError, LookupError) as error:
+            self.add(f"records: {what} cannot be read: {error}")
 
 
 def _records() -> Iterator[str]:
