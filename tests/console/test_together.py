@@ -312,7 +312,7 @@ class TogetherTests(TwoBrowsersCase):
         self.browser.press("Adopt try")
         self.browser.press("Open the proposal")
         self.browser.see("Does depth cut the error?")
-        self.assertEqual(self.shelf.experiment("depth")["state"], "adopted")
+        self.browser.wait_for(lambda: self.shelf.experiment("depth")["state"] == "adopted")
 
     def test_somebody_is_invited_and_joins_and_the_log_says_so(self) -> None:
         self.page("/people")
