@@ -144,7 +144,6 @@ class VerifyTests(DataCase):
         ):
             self.assertIn(words, problems)
 
-
     def test_records_that_make_no_sense(self) -> None:
         with closing(sqlite3.connect(self.data / "records.sqlite")) as records:
             records.execute("UPDATE shelves_commit SET root = 'zz' || substr(root, 3) WHERE id = 2")
