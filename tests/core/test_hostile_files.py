@@ -20,7 +20,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare import ArtifactSide, compare_artifacts
-from everyshelf.core.reading.worker import Worker
+from everyshelf.core.reading.worker import _PATIENCE, Worker
 from tests.support.hostile import binary_cases, zipped
 from tests.support.laws import SHARE, law
 
@@ -178,7 +178,8 @@ class HostileFileTests(unittest.TestCase):
                         self.assertRegex(found["note"], r"compared as (text|bytes)", name)
                 outline = worker.outline(name, self.folder / name)
                 self.assertIn("read_as", outline)
-                self.assertLess(time.monotonic() - start, 4 * SECONDS)
+                # The limit counts processor time; by the clock a busy machine takes several times as long.
+                self.assertLess(time.monotonic() - start, 4 * SECONDS * _PATIENCE)
         for name in ("odd.ipynb", "odd-outputs.ipynb"):
             self.assertEqual(worker.outline(name, self.folder / name)["read_as"], "notebook")
         print(f"    hostile: {len(chosen)} of {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
