@@ -17,6 +17,7 @@ from pathlib import Path
 
 _ROOT = Path(__file__).parents[1]
 _LAST_LINES = 12
+_HANGS_SECONDS = 900
 
 
 @dataclass(frozen=True)
@@ -204,10 +205,19 @@ def _noticed(cut: Cut) -> str:
             "PYTHONPATH": f"{folder / 'src'}{os.pathsep}{folder}",
             "PYTHONDONTWRITEBYTECODE": "1",
         }
-        done = subprocess.run(
-            [sys.executable, "-m", "unittest", "-f", *cut.tests],
-            cwd=folder, env=environment, capture_output=True, text=True, check=False,
-        )  # fmt: skip
+        command = [sys.executable, "-m", "unittest", "-f", *cut.tests]
+        try:
+            done = subprocess.run(
+                command,
+                cwd=folder,
+                env=environment,
+                capture_output=True,
+                text=True,
+                check=False,
+                timeout=_HANGS_SECONDS,
+            )
+        except subprocess.TimeoutExpired:
+            return "the tests wait for ever"  # a limit of time that is cut has that effect
         return "\n".join(done.stderr.splitlines()[-_LAST_LINES:]) or "ended" if done.returncode else ""
 
 
