@@ -153,7 +153,7 @@ class VerifyTests(DataCase):
             records.commit()
         _, shelf = self.started()
         problems = "\n".join(self.verified(shelf))
-        self.assertIn("is no content id", problems)
+        self.assertIn("is not a content id", problems)
         self.assertIn("names another root than its body", problems)
 
 

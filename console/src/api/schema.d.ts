@@ -2764,7 +2764,7 @@ export interface components {
             /** @default 7 */
             days: number;
         };
-        /** @description A password for somebody; a random one if it is empty. */
+        /** @description A new password for a person; random if left empty. */
         NewPasswordRequest: {
             /** @default  */
             password: string;
@@ -2937,7 +2937,7 @@ export interface components {
         PasswordMade: {
             password: string;
         };
-        /** @description Whether somebody may sign in. */
+        /** @description Whether a person may sign in. */
         PatchedAccountChangeRequest: {
             active?: boolean;
         };

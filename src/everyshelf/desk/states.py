@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 State = Literal["new", "edited", "moved", "gone", "same", "blocked"]
 RULES_FILE = "shelf.toml"
 _UNFOLDED = ".unfolded"
-_CONTROL = (".git", ".hg", ".svn", ".bzr")  # a desk may lie in a working folder of such a program
+_CONTROL = (".git",)  # a desk may lie in a working folder of such a program
 
 
 @dataclass(frozen=True)

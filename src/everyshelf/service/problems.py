@@ -133,7 +133,7 @@ def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
 
 
 def _is_unfit_value(error: Exception) -> bool:
-    """A surrogate or a nought character that no database takes as text."""
+    """A surrogate or a NUL character, which the database does not accept as text."""
     return isinstance(error, ValueError) and any(w in str(error) for w in ("embedded null", "surrogates not allowed"))
 
 

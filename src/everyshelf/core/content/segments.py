@@ -7,14 +7,14 @@ A record is a fixed head and a payload::
     4 B  check of the payload
 
 Lengths are little-endian and in bytes. Both checks are the first bytes of a BLAKE3 hash that begins with the segment's
-name: a record that lies inside the payload of another one (somebody versioned a segment) is therefore never taken for
+name: a record that lies inside the payload of another one (someone versioned a segment) is therefore never taken for
 a record of this segment. The head has a check of its own so that its length can be trusted where the payload is
 damaged.
 
 What a scan finds is one of three things:
 
 1. a record whose checks agree;
-2. a *torn* end: a record that was being written when the process died, or the nought bytes that a file system leaves
+2. a *torn* end: a record that was being written when the process died, or the zero bytes that a file system leaves
    after a power failure. Nothing that was acknowledged lies there, because ``sync`` comes before every acknowledgement;
 3. a *damaged range*: anything else. The scan goes on at the next good record. The range stays on disk as it is and is
    kept by name in the segment's directory.
@@ -79,7 +79,7 @@ class Location:
 
 @dataclass(frozen=True)
 class Damage:
-    """Bytes ``start`` to ``stop`` of a segment that are no record although something was stored there."""
+    """Bytes ``start`` to ``stop`` of a segment that are not a record although something was stored there."""
 
     segment: str
     start: int
@@ -208,7 +208,7 @@ class _Scan:
         return False
 
     def _end_from(self, start: int) -> Damage | _Torn:
-        """Bytes to the end of the file without any record: noughts were never written, all else is damage."""
+        """Bytes to the end of the file without any record: zeros were never written, everything else is damage."""
         at = start
         while piece := self._place.read(self._name, at, _SCAN_BYTES):
             at += len(piece)
@@ -364,7 +364,7 @@ class Segments:
         return sorted(known, key=lambda d: (d.segment, d.start))
 
     def inspect(self) -> list[Damage]:
-        """The damaged ranges of all segments, read anew from end to end, also behind good directories."""
+        """The damaged ranges of all segments, read again from end to end, even where the directory is good."""
         self.refresh()
         damage: list[Damage] = []
         for name in [n for n in self.place.names() if n.endswith(".seg")]:

@@ -213,7 +213,7 @@ class ContentStore:
         try:
             where = self.segments.find(bytes.fromhex(identity), refresh=True)
         except ValueError as error:
-            raise BrokenError(f"{identity[:12]!r} is no content id: what names it is damaged") from error
+            raise BrokenError(f"{identity[:12]!r} is not a content id: the record that names it is damaged") from error
         if where is None:
             raise MissingError(f"content {identity[:12]} is not stored here", code="content.missing", content=identity)
         return self.segments.read(where)

@@ -48,7 +48,7 @@ class Decoded:
         return lines[:-1] if lines and not lines[-1] else lines
 
 
-# Codecs that are no encodings of text files, though Python takes them for some.
+# Codecs that Python lists as encodings but that are not used for text files.
 _NO_ENCODINGS = frozenset(("punycode", "idna", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"))
 
 
@@ -59,7 +59,7 @@ def _check_encoding(encoding: str) -> None:
     except (LookupError, ValueError, UnicodeError):
         fits = False
     if not fits:
-        raise InvalidError(f"there is no encoding called {encoding[:60]!r}", code="input.invalid")
+        raise InvalidError(f"unknown encoding: {encoding[:60]!r}", code="input.invalid")
 
 
 def decode(data: bytes, encoding: str | None = None) -> Decoded:

@@ -13,7 +13,7 @@ _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?\Z", re.IGNORECASE)
 OWN_FOLDER = ".everyshelf"
 # Folders that version control programs obey: settings in them name programs that are run. "git~1" is what a file system
 # with short names may call .git.
-CONTROL_FOLDERS = frozenset((".git", "git~1", ".hg", ".svn", ".bzr"))
+CONTROL_FOLDERS = frozenset((".git", "git~1"))
 
 
 def check_path(path: str) -> str:

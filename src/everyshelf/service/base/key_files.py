@@ -15,7 +15,7 @@ def read_or_make(path: Path, make: Callable[[], bytes], code: str) -> bytes:
 
     It is written beside its place, made durable, and linked there: a full disk or a crash leaves no half of it, and of
     two processes that make it at once both get the one that came first. Raises ``StorageError`` where that cannot be
-    done and ``BrokenError`` for an empty file: making another key would make worthless what the first one sealed.
+    done and ``BrokenError`` for an empty file: making another key would leave what the first one sealed unreadable.
     """
     try:
         if not path.exists():

@@ -73,7 +73,7 @@ def keep_reserve() -> None:
                 os.posix_fallocate(file.fileno(), 0, RESERVE_BYTES)
             os.replace(part, path)
         except OSError:
-            part.unlink(missing_ok=True)  # somebody else was quicker; the next look tries again
+            part.unlink(missing_ok=True)  # another process was quicker; the next check tries again
 
 
 def let_reserve_go() -> bool:

@@ -62,7 +62,7 @@ class Account(Person):
 
 
 class AccountChange(serializers.Serializer):
-    """Whether somebody may sign in."""
+    """Whether a person may sign in."""
 
     active = serializers.BooleanField()
 
@@ -75,7 +75,7 @@ class PasswordChange(serializers.Serializer):
 
 
 class NewPassword(serializers.Serializer):
-    """A password for somebody; a random one if it is empty."""
+    """A new password for a person; random if left empty."""
 
     password = serializers.CharField(
         max_length=1000, trim_whitespace=False, required=False, default="", allow_blank=True

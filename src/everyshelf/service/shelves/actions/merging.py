@@ -261,7 +261,7 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
         _check_open(merge)
         if merge.decisions != settled:
             raise ConflictError(
-                "somebody settled something else meanwhile", code="merge.changed", hint="Look at it, then finish again."
+                "someone changed a decision meanwhile", code="merge.changed", hint="Check them, then finish again."
             )
         commit = prepared.record()
         merge.state, merge.finished = "finished", commit
