@@ -107,6 +107,9 @@ def _flip_service(
                 outcome.wrong.append(f"{what}: {said[-400:]}")
             outcome.noticed += 1
             return
+        except ClientError as error:
+            outcome.wrong.append(f"{what}: it starts and answers {error}; {(copy / 'log.txt').read_text()[-400:]}")
+            return
         try:
             with service.client() as client:
                 one = client.shelf(shelf)

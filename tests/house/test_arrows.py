@@ -50,6 +50,8 @@ LATE = {
     "service/serve.py",
     "service/worker.py",
 }
+# Functions of the reading process that take nothing apart; rules are parsed where they are saved, with a bound.
+HARMLESS = {"everyshelf.core.kinds.rules.parse_rules"}
 # The one root of errors; the client and the stand-in, which import nothing of ours, have their own.
 ROOT = "EveryShelfError"
 # A part may import what is listed, and itself.
@@ -128,6 +130,12 @@ def rounds(arrows: dict[str, set[str]]) -> list[list[str]]:
     return found
 
 
+def names_imported_by(path: Path) -> set[str]:
+    """``everyshelf.core.merge.Decision`` for each name a module imports from ours, wherever in it."""
+    nodes = [n for n in ast.walk(ast.parse(path.read_text())) if isinstance(n, ast.ImportFrom) and n.module]
+    return {f"{n.module}.{a.name}" for n in nodes for a in n.names if str(n.module).startswith("everyshelf.core.")}
+
+
 class ArrowTests(unittest.TestCase):
     """The directions of ARCHITECTURE.md."""
 
@@ -167,6 +175,16 @@ class ArrowTests(unittest.TestCase):
                 if name.startswith("everyshelf.service."):
                     other = name.split(".")[2]
                     self.assertTrue(other == mine or floors[other] < floors[mine], f"{path} imports {name}")
+
+    def test_files_are_read_in_the_reading_process_only(self) -> None:
+        """What its tasks call, no module of the service or of the desk imports."""
+        reads = {n for path in self.modules("core/reading") if path.stem != "worker" for n in names_imported_by(path)}
+        reads = {n for n in reads if n.rpartition(".")[2][0].islower()}  # functions, not types
+        self.assertGreater(len(reads), 20)
+        for part in ("service", "desk"):
+            for path in self.modules(part):
+                called = names_imported_by(path) & reads - HARMLESS
+                self.assertFalse(called, f"{path.name} reads files itself: {sorted(called)}")
 
     def test_nothing_goes_round(self) -> None:
         """No cycle of modules or of packages, imports within functions counted."""

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from everyshelf.client import ProblemError
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.runs import RunRow, answer_so_far, compare_runs, read_measured, thinned
+from everyshelf.core.runs import RunRow, answer_so_far, compare_runs, thinned
+from everyshelf.core.runs.measured import read_measured
 from tests.support.factories import ServiceCase
 from tests.support.laws import law
 

@@ -84,6 +84,35 @@ class DeepTests(OddCase):
                 )
                 self.assertEqual(self.problem(answer, 400)["code"], "input.syntax")
 
+    def test_deep_results_of_a_check(self) -> None:
+        self.put({"a.txt": b"a"})
+        for junit in ("<testsuite>" * 30_000, "<testsuites>" + "<testsuite>" * 5_000, "<" * 50_000):
+            answer = self.http.post(f"{self.base}/checks", json={"name": "tests", "junit": junit})
+            self.assertEqual(self.problem(answer, 400)["code"], "check.junit")
+        junit = '<testsuite name="s"><testcase name="a"/><testcase name="b"><failure/></testcase></testsuite>'
+        answer = self.http.post(f"{self.base}/checks", json={"name": "tests", "junit": junit})
+        self.assertEqual((answer.json()["passed"], answer.json()["said"]), (False, "1 of 2 passed; failed: b"))
+
+    def test_deep_artifacts_with_bindings(self) -> None:
+        """Their names are put in as in any text, or the rehearsal says what cannot be promoted."""
+        rules = b'[bindings]\nPORT = {in = "*"}\n'
+        self.put({"shelf.toml": rules, **{path: b"${PORT}" + data for path, data in DEEP.items()}})
+        self.shelf.make_tag("one")
+        self.shelf.make_environment("test")
+        self.shelf.bind("test", "PORT", "7463", secret=False)
+        rehearsal = self.shelf.rehearse("one", "test")
+        self.assertEqual({a["path"] for a in rehearsal["artifacts"]}, {"shelf.toml", *DEEP})
+
+    def test_deep_metrics_of_a_run(self) -> None:
+        deep = {path: data for path, data in DEEP.items() if path.endswith(("yaml", "json"))}
+        first = self.put({"shelf.toml": b'[experiments]\nmetrics = ["*.yaml", "*.json"]\n'})
+        wrote = self.put({**deep, "good.json": b'{"rmse": 2.5}'}, "A run")
+        key = self.shelf.begin_experiment("Does it hold?", branch="main")["key"]
+        run = self.shelf.record_run(key, "main", wrote.commit, base=first.commit)
+        self.assertEqual(run["metrics"], {"rmse": 2.5})
+        for path in deep:
+            self.assertIn(path, run["note"])
+
     def test_what_ends_the_reading_process_is_opaque_and_costs_the_others_nothing(self) -> None:
         class Fragile(Worker):
             """Its process ends with every file called killer."""

@@ -65,7 +65,12 @@ class Service:
             start_new_session=True,
         )
         log.close()
-        self._wait()
+        try:
+            self._wait()
+        except BaseException:
+            if self.process.poll() is None:
+                self.kill_group()
+            raise
 
     def _wait(self) -> None:
         assert self.process is not None

@@ -23,7 +23,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.runs import Measured, read_measured
+from everyshelf.core.reading.worker import Worker
+from everyshelf.core.runs import Measured
 from everyshelf.desk.desk import Desk
 from everyshelf.desk.errors import DeskError
 from everyshelf.desk.store import FOLDER
@@ -100,10 +101,13 @@ def _wait(process: subprocess.Popen[bytes]) -> tuple[int, str]:
 def _written(file: Path) -> tuple[Measured, str]:
     if not file.is_file():
         return Measured(), ""
+    worker = Worker()
     try:
-        return read_measured("metrics.json", file.read_bytes()), ""
+        return worker.measured("metrics.json", file), ""
     except UnreadableError as error:
         return Measured(), f"EVERYSHELF_METRICS: {error}"
+    finally:
+        worker.close()
 
 
 class _Access:

@@ -9,23 +9,21 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import msgspec
 
 from everyshelf.core.errors import EveryShelfError
-from everyshelf.core.unfolding import (
-    FOLDER_SUFFIX,
-    MANIFEST,
-    UNFOLDED_KINDS,
-    fold,
-    read_folder,
-    unfold,
-    write_folder,
-)
+from everyshelf.core.reading.worker import Worker
+from everyshelf.core.unfolding.folders import FOLDER_SUFFIX, read_folder, write_folder
+from everyshelf.core.unfolding.model import MANIFEST, Unfolded
+from everyshelf.core.unfolding.parcels import packed, unpacked_files
+from everyshelf.core.unfolding.whole import UNFOLDED_KINDS
 from everyshelf.desk.store import FOLDER
 
 _MEMORY = "unfolded.json"
 _MOST_BYTES = 200 * 1024 * 1024
+_SECONDS = 600.0
 
 
 class _Known(msgspec.Struct, array_like=True):
@@ -45,61 +43,53 @@ def parts_of(file: Path) -> Path:
     return file.with_name(file.name + FOLDER_SUFFIX)
 
 
-def unfold_here(root: Path, path: str) -> list[str]:
-    """Lay the parts of one artifact beside it; gives what people should know. Raises ``InvalidError``."""
-    file = root / path
-    content = file.read_bytes()
-    unfolded = unfold(file.name, content)
-    write_folder(parts_of(file), unfolded, over_edits=path in _load(root))
-    memory = _load(root)
-    memory[path] = _Known(_digest(content), _stamps(parts_of(file)))
-    _save(root, memory)
-    return unfolded.notes
-
-
 def unfold_all(root: Path, artifacts: Iterable[tuple[str, str]]) -> list[str]:
     """Lay beside each (path, kind) that hides parts its parts; gives the paths that were unfolded."""
-    done = []
-    for path, kind in artifacts:
-        if kind not in UNFOLDED_KINDS or (root / path).stat().st_size > _MOST_BYTES:
-            continue
-        try:
-            unfold_here(root, path)
-        except EveryShelfError:
-            continue  # nothing in it that would be worth a file of its own
-        done.append(path)
+    done, memory = [], _load(root)
+    with _Reading() as reading:
+        for path, kind in artifacts:
+            file = root / path
+            if kind not in UNFOLDED_KINDS or file.stat().st_size > _MOST_BYTES:
+                continue
+            try:
+                write_folder(parts_of(file), reading.unfolded(file), over_edits=path in memory)
+            except EveryShelfError:
+                continue  # nothing in it that would be worth a file of its own
+            memory[path] = _Known(_digest(file.read_bytes()), _stamps(parts_of(file)))
+            _save(root, memory)
+            done.append(path)
     return done
 
 
 def bring_level(root: Path) -> dict[str, str]:
     """Fold edited parts into their files and unfold files that changed; path -> why that could not be done."""
     memory, blocked, changed = _load(root), {}, False
-    for path, known in list(memory.items()):
-        file, folder = root / path, parts_of(root / path)
-        if not file.is_file() or not is_unfolded(folder):
-            del memory[path]
-            changed = True
-            continue
-        stamps = _stamps(folder)
-        content = file.read_bytes()
-        parts_edited, file_edited = stamps != known.stamps, _digest(content) != known.content
-        if not parts_edited and not file_edited:
-            continue
-        try:
-            if parts_edited and file_edited and fold(read_folder(folder)).data != content:
-                hint = "remove the folder to keep the file"
-                blocked[path] = f"it and its parts in {folder.name} were both edited; {hint}"
+    with _Reading() as reading:
+        for path, known in list(memory.items()):
+            file, folder = root / path, parts_of(root / path)
+            if not file.is_file() or not is_unfolded(folder):
+                del memory[path]
+                changed = True
                 continue
-            if parts_edited and not file_edited:
-                content = fold(read_folder(folder)).data
-                _replace(file, content)
-            elif file_edited and not parts_edited:
-                write_folder(folder, unfold(file.name, content), over_edits=True)
-        except EveryShelfError as error:
-            blocked[path] = f"{folder.name}: {error.message}"
-            continue
-        memory[path] = _Known(_digest(content), _stamps(folder))
-        changed = True
+            content = file.read_bytes()
+            parts_edited, file_edited = _stamps(folder) != known.stamps, _digest(content) != known.content
+            if not parts_edited and not file_edited:
+                continue
+            try:
+                if not parts_edited:
+                    write_folder(folder, reading.unfolded(file), over_edits=True)
+                elif not file_edited:
+                    content = reading.folded(folder)
+                    _replace(file, content)
+                elif reading.folded(folder) != content:
+                    hint = "remove the folder to keep the file"
+                    blocked[path] = f"it and its parts in {folder.name} were both edited; {hint}"
+                    continue
+            except EveryShelfError as error:
+                blocked[path] = f"{folder.name}: {error.message}"
+                continue
+            memory[path] = _Known(_digest(content), _stamps(folder))
+            changed = True
     if changed:
         _save(root, memory)
     return blocked
@@ -116,6 +106,32 @@ def forget(root: Path, paths: Iterable[str]) -> None:
             shutil.rmtree(folder)
             del memory[path]
     _save(root, memory)
+
+
+class _Reading:
+    """Unfolding and folding in a reading process, which starts when it is first needed."""
+
+    def __enter__(self) -> _Reading:
+        self._worker = Worker(deadline_seconds=_SECONDS)
+        self._folder = TemporaryDirectory(prefix="everyshelf-unfold-")
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._worker.close()
+        self._folder.cleanup()
+
+    def unfolded(self, file: Path) -> Unfolded:
+        """The parts of a file; raises ``InvalidError`` and ``LimitError``."""
+        output = Path(self._folder.name, "parts.zip")
+        notes = self._worker.unfold(file.name, file, output)["notes"]
+        return Unfolded(unpacked_files(output.read_bytes()), notes)
+
+    def folded(self, folder: Path) -> bytes:
+        """The file that the parts in a folder fold to; raises ``InvalidError`` and ``LimitError``."""
+        parts, output = Path(self._folder.name, "parts.zip"), Path(self._folder.name, "folded")
+        parts.write_bytes(packed(Unfolded(read_folder(folder))))
+        self._worker.fold(parts, output)
+        return output.read_bytes()
 
 
 def _replace(file: Path, content: bytes) -> None:

@@ -9,7 +9,7 @@ import stat
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -205,8 +205,10 @@ class Parcel:
         if size > free:
             raise StorageError(f"{self.file.name} unpacks to {size:,} bytes, and {above} has {free:,} left")
 
-    def unpack(self, folder: Path) -> int:
-        """Write the artifacts into an empty or new folder, after checking all of it; gives how many."""
+    def unpack(self, folder: Path, paths: Iterable[str] | None = None) -> int:
+        """Write the artifacts, or those at ``paths``, into an empty or new folder, after checking all of the parcel;
+        gives how many."""
+        chosen = sorted(self.digests if paths is None else paths)
         self._check_room(folder)
         self.verify()
         if folder.exists() and any(folder.iterdir()):
@@ -214,11 +216,11 @@ class Parcel:
                 f"{folder} is not empty", code="parcel.occupied", hint="Name a new folder: nothing is overwritten."
             )
         try:
-            for path in sorted(self.digests):
+            for path in chosen:
                 target = folder / check_path(path)
                 target.parent.mkdir(parents=True, exist_ok=True)
                 with target.open("xb") as file:
                     file.writelines(self.read(path))
         except OSError as error:
             raise StorageError(f"could not unpack into {folder}: {error.strerror or error}") from error
-        return len(self.digests)
+        return len(chosen)

@@ -10,9 +10,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 
-from everyshelf.core.editing.fields import MOST_BYTES, FieldEdit, set_fields
+from everyshelf.core.editing.fields import FieldEdit, set_fields
 from everyshelf.core.editing.places import SOURCES, SourceText, value_of
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode, encoded_like
@@ -20,17 +19,9 @@ from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import BindingRule, Rules
 from everyshelf.core.merge.spelling import Speller, line_list
+from everyshelf.core.promotion.bound import Bound, check_bindable
 
 _MARK = re.compile(r"\$\{([A-Z][A-Z0-9_]{0,59})\}")
-
-
-@dataclass(frozen=True)
-class Bound:
-    """An artifact with its bindings put in: the bytes, the names used, and those that have no value."""
-
-    data: bytes
-    used: tuple[str, ...]
-    missing: tuple[str, ...]
 
 
 def rules_for(path: str, rules: Rules) -> list[BindingRule]:
@@ -58,12 +49,7 @@ def bind(path: str, data: bytes, rules: Rules, values: Mapping[str, str]) -> Bou
     wanted = rules_for(path, rules)
     if not wanted:
         return Bound(data, (), ())
-    if len(data) > MOST_BYTES:
-        raise InvalidError(
-            f"{path} is over {MOST_BYTES >> 20} MB: no binding is put into it",
-            code="binding.place",
-            hint="Name a smaller artifact in shelf.toml, [bindings].",
-        )
+    check_bindable(path, len(data))
     names = needed(path, data, rules)
     used = tuple(n for n in names if n in values)
     fields = [r for r in wanted if r.field and r.name in values]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-from base64 import b64decode
+from base64 import b64decode, b64encode
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +77,38 @@ def _page(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
         return {"rows": [], "total": 0, "start": request["start"]}
     with borrowed_engine() as engine:
         return page(engine, path, request["start"], request["count"], **wanted)
+
+
+def _bind(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    from everyshelf.core.promotion.bindings import bind
+
+    bound = bind(request["name"], b64decode(request["data"]), rules, request["values"])
+    return {"data": b64encode(bound.data).decode(), "used": bound.used, "missing": bound.missing}
+
+
+def _measured(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    from everyshelf.core.runs.measured import read_measured
+
+    name, path = request["file"]
+    return asdict(read_measured(name, Path(path).read_bytes()))
+
+
+def _results(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    from everyshelf.core.runs.results import read_results
+
+    name, path = request["file"]
+    return asdict(read_results(Path(path).read_bytes(), name))
+
+
+def _unpack(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
+    from everyshelf.core.parcel import Parcel
+
+    parcel, present = Parcel(Path(request["file"][1])), request["present"]
+    try:
+        parcel.unpack(Path(request["output"]), [p for p, d in parcel.digests.items() if present.get(p) != d])
+        return {"name": parcel.name, "digests": parcel.digests}
+    finally:
+        parcel.close()
 
 
 def _compare(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
@@ -284,18 +317,22 @@ def _parts_json(part: Part, path: str, budget: list[int]) -> list[dict[str, Any]
 
 
 _TASKS: dict[str, Callable[[dict[str, Any], Rules], dict[str, Any]]] = {
+    "bind": _bind,
     "compare": _compare,
     "drawing": drawing_json,
     "edit": editing_json,
     "fingerprint": _fingerprint,
     "fold": unfolding_json,
     "follow": following_json,
+    "measured": _measured,
     "merge": merging_json,
     "names": _names,
     "outline": _outline,
     "page": _page,
     "recognise": _recognise,
     "recognise-folder": _recognise_folder,
+    "results": _results,
     "unfold": unfolding_json,
+    "unpack": _unpack,
     "uses": _uses,
 }

@@ -25,8 +25,18 @@ from typing import IO, Any
 import orjson
 
 from everyshelf.core.compare.result import as_bytes
-from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError
+from everyshelf.core.errors import (
+    ConflictError,
+    EveryShelfError,
+    InvalidError,
+    LimitError,
+    StorageError,
+    UnreadableError,
+)
 from everyshelf.core.merge.whole import whole_conflict
+from everyshelf.core.promotion.bound import Bound, check_bindable
+from everyshelf.core.runs.counted import Results
+from everyshelf.core.runs.metrics import Measured
 
 DEADLINE_SECONDS = 20.0
 MEMORY_BYTES = 1_000 * 1024 * 1024
@@ -42,6 +52,12 @@ _BATCH_BYTES = 8 * 1024 * 1024
 _PATIENCE = 15
 _TICKS = os.sysconf("SC_CLK_TCK")
 _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
+# The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
+_FAMILIES: dict[str, type[EveryShelfError]] = {
+    "conflict": ConflictError,
+    "storage": StorageError,
+    "unreadable": UnreadableError,
+}
 
 
 class Worker:
@@ -219,6 +235,41 @@ class Worker:
         except LimitError:
             return {"digest": ""}
 
+    def bind(self, path: str, data: bytes, values: Mapping[str, str], *, rules_text: str = "") -> Bound:
+        """The artifact at ``path`` with its bindings put in; raises as ``promotion.bindings.bind``, and ``LimitError``.
+
+        The bytes go through the pipe both ways and never to a file: values may be secret.
+        """
+        check_bindable(path, len(data))
+        sent = {"name": path, "data": base64.b64encode(data).decode(), "values": dict(values)}
+        bound = self._ask({"task": "bind", **sent, "rules": rules_text})
+        return Bound(base64.b64decode(bound["data"]), tuple(bound["used"]), tuple(bound["missing"]))
+
+    def measured(self, name: str, path: Path) -> Measured:
+        """The metrics that a file states; raises ``UnreadableError`` for one in which nothing is measured."""
+        try:
+            read = self._ask({"task": "measured", "file": [name, str(path)]})
+        except LimitError as error:
+            raise UnreadableError(f"{name}: {error.message}") from error
+        courses = {course: [(step, value) for step, value in points] for course, points in read["series"].items()}
+        return Measured(read["metrics"], courses)
+
+    def results(self, name: str, path: Path) -> Results:
+        """What a file of test results comes to; raises ``InvalidError`` (check.junit) if it is not one."""
+        try:
+            counted = self._ask({"task": "results", "file": [name, str(path)]})
+        except LimitError as error:
+            raise InvalidError(f"{name} cannot be read: {error.message}", code="check.junit") from error
+        return Results(**{**counted, "first": tuple(counted["first"])})
+
+    def unpack(self, parcel: Path, folder: Path, present: Mapping[str, str]) -> tuple[str, dict[str, str]]:
+        """Check a whole parcel, then write those of its artifacts into ``folder`` whose SHA-256 is not the one that
+        ``present`` has for their path. Gives the parcel's name and the SHA-256 of every artifact by path; raises as
+        ``Parcel.verify``, ``StorageError`` and ``LimitError``."""
+        request = {"task": "unpack", "file": ["", str(parcel)], "output": str(folder), "present": dict(present)}
+        unpacked = self._ask(request)
+        return unpacked["name"], unpacked["digests"]
+
     def page(
         self, path: Path, start: int, count: int, *, action: str = "", column: str = "", table: str = ""
     ) -> dict[str, Any]:
@@ -286,8 +337,8 @@ class Worker:
         answer = orjson.loads(line)
         if "problem" in answer:
             problem = answer["problem"]
-            kind = ConflictError if problem["conflict"] else InvalidError
-            raise kind(problem["message"], code=problem["code"], hint=problem["hint"])
+            family = _FAMILIES.get(problem["family"], InvalidError)
+            raise family(problem["message"], code=problem["code"], hint=problem["hint"])
         result: dict[str, Any] = answer["result"]
         return result
 
@@ -397,12 +448,18 @@ def serve(memory_bytes: int) -> None:
         try:
             reply: dict[str, Any] = {"result": answer(orjson.loads(line))}
         except EveryShelfError as error:
-            told = {"message": error.message, "code": error.code, "hint": error.hint}
-            reply = {"problem": {**told, "conflict": isinstance(error, ConflictError)}}
+            reply = {"problem": _problem_json(error)}
+        except OSError as error:
+            reply = {"problem": _problem_json(StorageError(f"the reading process: {error.strerror or error}"))}
         except MemoryError:
             os._exit(3)
         answers.write(orjson.dumps(reply) + b"\n")
         answers.flush()
+
+
+def _problem_json(error: EveryShelfError) -> dict[str, str]:
+    family = next((name for name, kind in _FAMILIES.items() if isinstance(error, kind)), "")
+    return {"message": error.message, "code": error.code, "hint": error.hint, "family": family}
 
 
 if __name__ == "__main__":

@@ -6,10 +6,8 @@ for each step), and delimited tables (one row for each step, or two columns of n
 
 from __future__ import annotations
 
-import math
 import tomllib
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
@@ -17,34 +15,9 @@ from everyshelf.core.formats.json import parse_json
 from everyshelf.core.formats.tables import parse_table
 from everyshelf.core.formats.text import decode
 from everyshelf.core.formats.yaml import parse_yaml
+from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, STEPS, Measured, number_of
 
-Point = tuple[float, float]
-
-MOST_METRICS = 500
-MOST_POINTS = 1_000_000
 _MOST_DEPTH = 6
-# Columns that count steps and measure nothing.
-STEPS = ("step", "round", "epoch", "iteration", "iter", "batch", "index", "tick")
-
-
-@dataclass
-class Measured:
-    """Single values by name, and courses: for each name its points (step, value), steps in the order written."""
-
-    metrics: dict[str, float] = field(default_factory=dict)
-    series: dict[str, list[Point]] = field(default_factory=dict)
-
-    def take(self, other: Measured) -> None:
-        """Add what another file or program says; the later word counts."""
-        self.metrics.update(other.metrics)
-        self.series.update(other.series)
-
-    def completed(self) -> Measured:
-        """With the last value of a course as the metric, where nothing says what that is."""
-        for name, points in self.series.items():
-            if points:
-                self.metrics.setdefault(name, points[-1][1])
-        return self
 
 
 def read_measured(name: str, data: bytes) -> Measured:
@@ -62,7 +35,7 @@ def read_measured(name: str, data: bytes) -> Measured:
             found = _from_tree(tomllib.loads(decode(data).unified))
         else:
             found = _from_tree(_json_or_lines(data))
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (UnreadableError, tomllib.TOMLDecodeError, RecursionError) as error:
         raise UnreadableError(f"{name}: {error}") from error
     if not found.metrics and not found.series:
         raise UnreadableError(f"{name}: there is no number in it")
@@ -132,14 +105,3 @@ def _from_table(data: bytes) -> Measured:
 
 def _is_named(name: str, value: str) -> bool:
     return number_of(name) is None and number_of(value) is not None
-
-
-def number_of(value: Any) -> float | None:
-    """A finite number, also written as a text; None for anything else, truth values included."""
-    if isinstance(value, bool) or value is None or isinstance(value, dict | list):
-        return None
-    try:
-        number = float(value)
-    except (TypeError, ValueError):
-        return None
-    return number if math.isfinite(number) else None

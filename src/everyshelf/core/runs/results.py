@@ -3,37 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import Part
+from everyshelf.core.runs.counted import Results
 
 _MOST_NAMED = 3
-
-
-@dataclass(frozen=True)
-class Results:
-    """How many cases ended how, and the first that did not pass."""
-
-    passed: int
-    failed: int
-    skipped: int
-    first: tuple[str, ...]
-
-    @property
-    def is_passed(self) -> bool:
-        """True if something ran and nothing failed."""
-        return self.passed > 0 and not self.failed
-
-    @property
-    def sentence(self) -> str:
-        """40 of 41 passed, 2 skipped; failed: …"""
-        said = f"{self.passed} of {self.passed + self.failed} passed"
-        if self.skipped:
-            said += f", {self.skipped} skipped"
-        return said + (f"; failed: {', '.join(self.first)}" if self.first else "")
 
 
 def read_results(data: bytes, name: str = "results.xml") -> Results:

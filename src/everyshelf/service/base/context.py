@@ -15,6 +15,7 @@ from everyshelf.service.base.config import get_config
 
 _READERS = 2
 _RECOGNISING_SECONDS = 10.0
+_UNPACKING_SECONDS = 3600.0
 
 
 @functools.cache
@@ -57,6 +58,16 @@ def reader() -> Iterator[Worker]:
         yield worker
     finally:
         pool.put(worker)
+
+
+@contextmanager
+def unpacker() -> Iterator[Worker]:
+    """A reading process for one parcel, which may be large: it takes the time that its bytes take, and nobody waits."""
+    worker = Worker(deadline_seconds=_UNPACKING_SECONDS)
+    try:
+        yield worker
+    finally:
+        worker.close()
 
 
 def clear_scratch() -> None:

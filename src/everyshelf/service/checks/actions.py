@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from tempfile import NamedTemporaryFile
 from typing import Any
 
 from django.utils import timezone
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.runs.counted import Results
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reader
 from everyshelf.service.checks.models import Check
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
@@ -35,6 +40,14 @@ def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, said: str, l
             made=timezone.now(),
             made_by=caller.person,
         )
+
+
+def results_in(data: bytes) -> Results:
+    """What a file of test results comes to, read by a reading process; raises ``InvalidError`` (check.junit)."""
+    with NamedTemporaryFile(dir=get_config().scratch, prefix="results-") as file, reader() as worker:
+        file.write(data)
+        file.flush()
+        return worker.results("results.xml", Path(file.name))
 
 
 def checks_of(commit: Commit | None) -> list[Check]:

@@ -10,7 +10,6 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.runs.results import read_results
 from everyshelf.service.checks import actions
 from everyshelf.service.http.views import valid
 from everyshelf.service.shelves.api.base import REF, ShelfView
@@ -64,7 +63,7 @@ class ChecksView(ShelfView):
         if (values["passed"] is None) == (not values["junit"]):
             raise InvalidError("say how the check ended: passed, or junit", code="check.result", pointer="/passed")
         if values["junit"]:
-            results = read_results(values["junit"].encode())
+            results = actions.results_in(values["junit"].encode())
             values["passed"], values["said"] = results.is_passed, (values["said"] or results.sentence)[:500]
         made = actions.record_check(
             caller,

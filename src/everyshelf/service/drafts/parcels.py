@@ -7,9 +7,8 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from everyshelf.core.history.paths import check_path
-from everyshelf.core.parcel import Parcel
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees, unpacker
 from everyshelf.service.drafts.actions import Saving, save
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import get_size, take_in
@@ -28,19 +27,21 @@ def unpack_into_draft(caller: Caller, shelf: Shelf, branch: str, content: str) -
         file = Path(folder, "uploaded.parcel.zip")
         with file.open("wb") as opened:
             opened.writelines(get_store().iter_range(content))
-        parcel = Parcel(file)
-        try:
-            parcel.verify()
-            fresh = {path: digest for path, digest in sorted(parcel.digests.items()) if here.get(path) != digest}
-            savings = [Saving(check_path(path), take_in(shelf, parcel.read(path), None).id) for path in fresh]
-            name, same = parcel.name, len(parcel.digests) - len(fresh)
-        finally:
-            parcel.close()
+        files = Path(folder, "files")
+        with unpacker() as worker:
+            name, digests = worker.unpack(file, files, here)
+        fresh = sorted(path for path, digest in digests.items() if here.get(path) != digest)
+        savings = [Saving(check_path(path), _taken_in(shelf, files / path)) for path in fresh]
     draft = save(caller, shelf, branch, None, savings) if savings else None
     return {
         "parcel": name,
         "branch": branch,
         "artifacts": [{"path": path, "state": "changed" if path in here else "added"} for path in fresh],
-        "same": same,
+        "same": len(digests) - len(fresh),
         "pending": len(draft["entries"]) if draft else 0,
     }
+
+
+def _taken_in(shelf: Shelf, file: Path) -> str:
+    with file.open("rb") as opened:
+        return take_in(shelf, iter(lambda: opened.read(1 << 20), b""), None).id

@@ -15,15 +15,16 @@ from django.utils import timezone
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, UnreadableError
 from everyshelf.core.history import check_path
 from everyshelf.core.history.naming import suggested_name
-from everyshelf.core.runs import Measured, RunRow, answer_so_far, compare_runs, read_measured, thinned
-from everyshelf.core.runs.measured import MOST_METRICS, MOST_POINTS, number_of
+from everyshelf.core.runs import Measured, RunRow, answer_so_far, compare_runs, thinned
+from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, number_of
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.experiments.models import Experiment, Run
 from everyshelf.service.log.actions import note
 from everyshelf.service.proposals.actions.proposals import open_proposal, up_to_date
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import make_branch
+from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.listing import display_name, versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
@@ -194,7 +195,7 @@ def _commit(shelf: Shelf, uid: str) -> Commit:
 
 def _measured(commit: Commit, base: Commit) -> tuple[Measured, list[str]]:
     """What the files that ``shelf.toml`` names say, of those that the run wrote; else of all of them."""
-    rules, trees, store = rules_at(commit.root), get_trees(), get_store()
+    rules, trees = rules_at(commit.root), get_trees()
     found, problems = Measured(), []
     if not rules.measured:
         return found, problems
@@ -207,7 +208,8 @@ def _measured(commit: Commit, base: Commit) -> tuple[Measured, list[str]]:
             problems.append(f"{path}: too large to be read for metrics")
             continue
         try:
-            found.take(read_measured(path, store.read(entry.id)))
+            with as_file(entry.id) as file, reader() as worker:
+                found.take(worker.measured(path, file))
         except UnreadableError as error:
             problems.append(str(error))
     return found, problems

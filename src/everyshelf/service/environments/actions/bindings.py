@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 from django.utils import timezone
 
 from everyshelf.core.errors import InvalidError, MissingError
-from everyshelf.core.kinds.rules import BindingRule
+from everyshelf.core.kinds.rules import BindingRule, Rules
+from everyshelf.core.promotion.bindings import rules_for
+from everyshelf.core.promotion.bound import Bound
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_store, reader
 from everyshelf.service.base.keys import digest, seal, unseal
 from everyshelf.service.environments.models import BindingValue, Environment
 from everyshelf.service.log.actions import note
@@ -51,6 +55,18 @@ def set_binding(caller: Caller, environment: Environment, name: str, value: str,
             set_by=caller.person.username,
             set_at=timezone.now(),
         )
+
+
+def bind(path: str, content: str, rules: Rules, values: Mapping[str, str]) -> Bound:
+    """The content of the shelf that belongs at ``path`` with the values it needs put in, by a reading process.
+
+    Raises ``InvalidError`` (binding.place, binding.unreadable) and ``LimitError``.
+    """
+    data = get_store().read(content)
+    if not rules_for(path, rules):
+        return Bound(data, (), ())
+    with reader() as worker:
+        return worker.bind(path, data, values, rules_text=rules.source)
 
 
 def remove_binding(caller: Caller, environment: Environment, name: str) -> None:

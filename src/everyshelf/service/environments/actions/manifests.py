@@ -17,14 +17,15 @@ import orjson
 
 from everyshelf.core.content import content_id
 from everyshelf.core.databases import Step
-from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.core.errors import InvalidError, LimitError, MissingError
 from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion import Destination, Manifest, Placed
-from everyshelf.core.promotion.bindings import Bound, bind, rules_for
+from everyshelf.core.promotion.bindings import rules_for
+from everyshelf.core.promotion.bound import Bound
 from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.base.keys import digest
-from everyshelf.service.environments.actions.bindings import Values
+from everyshelf.service.environments.actions.bindings import Values, bind
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -151,7 +152,7 @@ class Aim:
             return
         row = self.put[path][0]
         if row.there:
-            yield bind(path, get_store().read(row.source), self.rules, self.values.plain).data
+            yield bind(path, row.source, self.rules, self.values.plain).data
         else:
             yield from get_store().iter_range(row.source)
 
@@ -163,7 +164,7 @@ class Aim:
 
     def shown(self, path: str, source: str) -> bytes:
         """A content of the shelf as it may be shown: with its bindings put in, the secret ones left as their names."""
-        return bind(path, get_store().read(source), self.rules, self.values.shown).data
+        return bind(path, source, self.rules, self.values.shown).data
 
 
 def aim_at_state(
@@ -255,7 +256,7 @@ class _Rows:
                 if self._destination.keeps_forms
                 else None
             )
-        except InvalidError as error:
+        except (InvalidError, LimitError) as error:
             self._aim.problems[path] = self._aim.values.masked(error.message.encode()).decode()
             return plain
         if bound is None and placed is None:
@@ -278,7 +279,7 @@ class _Rows:
     def _bound(self, path: str) -> Bound | None:
         if not rules_for(path, self._aim.rules):
             return None
-        return bind(path, get_store().read(self._files[path][0]), self._aim.rules, self._aim.values.plain)
+        return bind(path, self._files[path][0], self._aim.rules, self._aim.values.plain)
 
     def _beside(self, path: str) -> bytes | None:
         """What goes to another path."""

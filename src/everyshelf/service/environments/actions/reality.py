@@ -19,12 +19,12 @@ from everyshelf.core.content import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion import Destination, Manifest
-from everyshelf.core.promotion.bindings import bind, marks_in
+from everyshelf.core.promotion.bindings import marks_in
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.drafts.actions import Saving, save
-from everyshelf.service.environments.actions.bindings import Values
+from everyshelf.service.environments.actions.bindings import Values, bind
 from everyshelf.service.environments.actions.manifests import (
     LeftOut,
     Record,
@@ -265,9 +265,8 @@ class _Captured:
         if row is None or not row.there or not row.source or self._rules is None:
             there.write_bytes(values.masked(there.read_bytes()))
             return ""
-        source = get_store().read(row.source)
-        placed = bind(path, source, self._rules, values.plain).data
-        if content_id(placed) not in (row.there, content_id(source)) and not row.there.startswith("k:"):
+        placed = bind(path, row.source, self._rules, values.plain).data
+        if content_id(placed) not in (row.there, row.source) and not row.there.startswith("k:"):
             there.write_bytes(values.masked(there.read_bytes()))
             return "its bindings were set anew since: look whether their names stand where they should"
         base, result = self._folder / "placed", self._folder / "unbound"
