@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds tour setup browser postgres console
+.PHONY: demo test serve bench check fix schema kinds commands tour setup browser postgres console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -43,6 +43,10 @@ schema: setup
 # The README's tour with the output its commands have now; a test compares them.
 tour: setup console
 	$(BIN)/python -m tests.support.tour
+
+# The command reference, from the help of the commands; compared by `make check`.
+commands: setup
+	$(BIN)/python -m tests.support.command_page
 
 # The tables of the kinds, mirrored in docs/kinds.md and compared by `make check`.
 kinds: setup

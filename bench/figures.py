@@ -142,7 +142,7 @@ def _branches(few: ShelfClient, many: ShelfClient) -> Iterator[Figure]:
 
     def branch(shelf: ShelfClient) -> None:
         for _ in range(10):
-            shelf.drop_branch(shelf.make_branch(f"try/{next(made)}").name)
+            shelf.delete_branch(shelf.make_branch(f"try/{next(made)}").name)
 
     taken = interleave({"few": lambda: branch(few), "many": lambda: branch(many)}, rounds=9)
     ratio = taken["many"] / taken["few"]

@@ -120,7 +120,7 @@ def _tables(ask, query: str) -> dict:
 
 def fingerprint(folder: Path) -> dict[str, str] | None:
     """Path -> SHA-256 of everything a consumer of the environment sees; None before the first promotion."""
-    current = folder / "current"
+    current = folder / "now"
     if not current.exists():
         return None if not os.path.lexists(current) else {"current": "a link that leads nowhere"}
     return {

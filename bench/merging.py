@@ -34,31 +34,31 @@ def _edited(tree: dict, seed: int, parity: int) -> bytes:
 def _speed() -> Figure:
     tree = records(10_000, 16)
     base = orjson.dumps(tree, option=orjson.OPT_INDENT_2)
-    this, other = _edited(tree, 1, 0), _edited(tree, 2, 1)
+    target, source = _edited(tree, 1, 0), _edited(tree, 2, 1)
 
-    def ours() -> None:
-        found = merge_artifacts(Versions("s.json", base, this, other))
+    def on_target() -> None:
+        found = merge_artifacts(Versions("s.json", base, target, source))
         assert found.content is not None and found.combined == 2 * _EDITS
 
     def rival() -> None:
-        for data in (base, this, other):
+        for data in (base, target, source):
             orjson.loads(data)
 
-    taken = interleave({"ours": ours, "parsing": rival})
+    taken = interleave({"ours": on_target, "parsing": rival})
     ratio = taken["ours"] / taken["parsing"]
     what = f"JSON, {len(base) / 1e6:.0f} MB, {_EDITS} edits a side: merge, against parsing three"
-    detail = f"{taken['ours']:.2f} against {taken['parsing']:.2f} s"
+    detail = f"{taken['on_target']:.2f} against {taken['parsing']:.2f} s"
     return Figure("T15", what, ratio, "<= 5", ratio <= 5, detail)
 
 
 def _merged(pair: Pair) -> Merged:
-    return merge_artifacts(Versions(pair.file, pair.base, pair.this, pair.other))
+    return merge_artifacts(Versions(pair.file, pair.base, pair.target, pair.source))
 
 
 def _by_lines(pair: Pair, folder: Path) -> bytes | None:
     """What Git's three-way merge of files gives; None if it has conflicts."""
     names = []
-    for name, data in (("this", pair.this), ("base", pair.base), ("other", pair.other)):
+    for name, data in (("target", pair.target), ("base", pair.base), ("source", pair.source)):
         path = folder / name
         path.write_bytes(data)
         names.append(str(path))

@@ -40,8 +40,8 @@ class Pair:
 
     file: str
     base: bytes
-    this: bytes
-    other: bytes
+    target: bytes
+    source: bytes
     both: bytes
     told: str
 
@@ -69,9 +69,9 @@ def colliding(form: Format, seed: int) -> Pair:
     """Both sides give one field two values, and do something else besides."""
     dice = random.Random(f"{form.name} same {seed}")
     model = form.make(dice)
-    ours, theirs = form.same_field(dice, model)
-    edits = [(0, ours), (1, theirs)]
-    touched = set(ours.touches | theirs.touches)
+    on_target, on_source = form.same_field(dice, model)
+    edits = [(0, on_target), (1, on_source)]
+    touched = set(on_target.touches | on_source.touches)
     for side in (0, 1):
         for _ in range(20):
             edit = form.edit(dice, model, "th"[side] + "x")
@@ -90,5 +90,5 @@ def _pair(form: Format, model: Model, edits: list[tuple[int, Edit]]) -> Pair:
                 edit.apply(changed)
         return form.write(changed).encode()
 
-    told = "; ".join(f"{('this', 'other')[side]}: {edit.what}" for side, edit in edits)
+    told = "; ".join(f"{('target', 'source')[side]}: {edit.what}" for side, edit in edits)
     return Pair(form.file, written(()), written((0,)), written((1,)), written((0, 1)), told)

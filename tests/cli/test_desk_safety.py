@@ -91,7 +91,7 @@ class OwnWorkTests(DeskCase):
 
     def test_finishing_a_merge_brings_its_desk_up_to_date(self) -> None:
         self.clash()
-        self.desk.run("settle", "--take", "other")
+        self.desk.run("settle", "--take", "source")
         self.desk.run("settle", "--finish")
         self.assertIn(b"Mine", (self.desk.folder / "flow.json").read_bytes())
         found = self.desk.json("pending")
@@ -99,7 +99,7 @@ class OwnWorkTests(DeskCase):
 
     def test_a_merge_settled_elsewhere_does_not_come_back(self) -> None:
         merge = self.clash()
-        self.shelf.settle(merge, [{"path": "flow.json", "conflict": None, "take": "this"}])
+        self.shelf.settle(merge, [{"path": "flow.json", "conflict": None, "take": "target"}])
         made = self.shelf.finish_merge(merge, "")
         # Edited again before anybody looked: only that is still one's own.
         self.desk.write("flow.json", b'{"steps": [{"id": "a", "name": "Mine"}], "owner": "me"}\n')
@@ -114,7 +114,7 @@ class OwnWorkTests(DeskCase):
 
     def test_an_abandoned_merge_leaves_the_work_pending(self) -> None:
         self.clash()
-        self.desk.run("settle", "--give-up")
+        self.desk.run("settle", "--abandon")
         self.assertEqual([a["path"] for a in self.desk.json("pending")["artifacts"]], ["flow.json"])
 
     def test_a_draft_goes_on_from_its_own_commits(self) -> None:

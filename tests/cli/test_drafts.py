@@ -24,24 +24,24 @@ class DraftTests(TerminalCase):
         self.desk()
         self.terminal.write("flow.json", flow(weigh_timeout=45))
         self.terminal.write("c.txt", b"c\n")
-        self.assertIn("2 pending in your draft on main", self.terminal.run("draft", "save").stdout)
+        self.assertIn("2 pending changes in your draft on main", self.terminal.run("draft", "save").stdout)
         self.terminal.write("flow.json", flow(weigh_timeout=46))
         self.terminal.run("draft", "save", "flow.json")
         newest, first = (p["point"] for p in self.terminal.json("draft", "points", "flow.json")["points"])
         self.assertEqual(newest, 3)
-        self.terminal.run("draft", "bring-back", str(first))
+        self.terminal.run("draft", "restore", str(first))
         done = self.terminal.run("draft", "commit", "flow.json", "--summary", "Weigh longer").stdout
         self.assertIn("Committed to main", done)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45))
         found = self.terminal.json("draft", "list")["drafts"]
         self.assertEqual([(e["path"], e["state"]) for e in found[0]["entries"]], [("c.txt", "new")])
         self.assertIn("in ", self.terminal.run("draft", "points").stdout)
-        self.assertIn("Nothing is pending on main", self.terminal.run("draft", "discard", "--all").stdout)
+        self.assertIn("No pending changes on main", self.terminal.run("draft", "discard", "--all").stdout)
         self.assertIn("You have nothing pending", self.terminal.run("draft", "list").stdout)
 
     def test_wrong_use_is_told(self) -> None:
         self.desk()
-        self.assertIn("say --all", self.terminal.run("draft", "discard", code=2).stderr)
+        self.assertIn("give --all", self.terminal.run("draft", "discard", code=2).stderr)
         self.assertIn("you have no draft", self.terminal.run("draft", "points", code=1).stderr.lower())
         self.terminal.write("b.txt", b"2\n")
         self.terminal.run("draft", "save")

@@ -35,8 +35,8 @@ class MergeFilesTests(TerminalCase):
     def test_conflicts_end_with_three_and_write_nothing(self) -> None:
         command = self.files(flow(weigh_timeout=45), flow(weigh_timeout=60))
         done = self.terminal.run(*command, code=3)
-        self.assertIn("Step “weigh”: timeout was 30, this side says 45, the other side says 60", done.stdout)
-        self.assertIn("out.json is not written", done.stderr)
+        self.assertIn("Step “weigh”: timeout was 30; on the target it is 45, on the source 60", done.stdout)
+        self.assertIn("out.json was not written", done.stderr)
         found = self.terminal.json(*command, code=3)
         self.assertFalse(found["merged"])
         self.assertEqual([(c["part"], c["field"]) for c in found["conflicts"]], [("/step:weigh", "timeout")])
@@ -45,12 +45,12 @@ class MergeFilesTests(TerminalCase):
         )
 
     def test_a_preference_settles(self) -> None:
-        self.terminal.run(*self.files(flow(weigh_timeout=45), flow(weigh_timeout=60)), "--prefer", "other")
+        self.terminal.run(*self.files(flow(weigh_timeout=45), flow(weigh_timeout=60)), "--prefer", "source")
         self.assertEqual((self.terminal.folder / "out.json").read_bytes(), flow(weigh_timeout=60))
 
     def test_wrong_usage_is_told(self) -> None:
         command = self.files(flow(), flow())
-        self.assertIn("is no kind", self.terminal.run(*command, "--kind", "none", code=2).stderr)
+        self.assertIn("is not a kind", self.terminal.run(*command, "--kind", "none", code=2).stderr)
         self.assertIn("does not exist", self.terminal.run("merge-files", "a", "b", "c", "--output", "d", code=2).stderr)
 
 
@@ -64,7 +64,7 @@ class SettleTests(TerminalCase):
             {"flow.json": flow(weigh_timeout=60, load_run="b.py", sail_timeout=1)},
         )
         done = self.terminal.run("merge", "try", "--shelf", self.shelf.key, code=3)
-        self.assertIn("timeout was 30, this side says 45, the other side says 60", done.stderr)
+        self.assertIn("timeout was 30; on main it is 45, on try 60", done.stderr)
         return "--shelf", self.shelf.key
 
     def test_a_conflict_is_settled_by_its_number_and_another_by_a_value(self) -> None:
@@ -73,7 +73,7 @@ class SettleTests(TerminalCase):
         self.assertIn("try into main: 2 conflicts to settle", shown)
         self.assertIn("Step “weigh”: timeout was 30", shown)
         self.assertIn(
-            "1 conflict to settle", self.terminal.run("settle", "flow.json", "1", "--take", "other", *where).stdout
+            "1 conflict to settle", self.terminal.run("settle", "flow.json", "1", "--take", "source", *where).stdout
         )
         refused = self.terminal.run("settle", "--finish", *where, code=3)
         self.assertIn("1 conflict to settle", refused.stderr)
@@ -81,13 +81,13 @@ class SettleTests(TerminalCase):
         self.assertIn("everything is settled", done)
         self.assertIn("Merged try into main", self.terminal.run("settle", "--finish", *where).stdout)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, load_run="c.py", sail_timeout=1))
-        self.assertIn("Nothing waits", self.terminal.run("settle", *where).stdout)
+        self.assertIn("No open merge", self.terminal.run("settle", *where).stdout)
 
     def test_json_is_one_document(self) -> None:
         where = self.conflict()
         found = self.terminal.json("settle", *where)
         self.assertEqual((found["open"], found["artifacts"][0]["path"]), (2, "flow.json"))
-        found = self.terminal.json("settle", "--take", "this", *where)
+        found = self.terminal.json("settle", "--take", "target", *where)
         self.assertEqual(found["open"], 0)
         self.assertIn("commit", self.terminal.json("settle", "--finish", *where))
         self.assertEqual(self.terminal.json("settle", *where), {"merges": []})
@@ -97,7 +97,7 @@ class SettleTests(TerminalCase):
         script = "import sys,pathlib; b,t,o,r=sys.argv[1:]; pathlib.Path(r).write_bytes(pathlib.Path(o).read_bytes())"
         self.terminal.write("join.py", script.encode())
         self.terminal.set(
-            "EVERYSHELF_MERGE_PROGRAM", f"{sys.executable} join.py {{base}} {{this}} {{other}} {{result}}"
+            "EVERYSHELF_MERGE_PROGRAM", f"{sys.executable} join.py {{base}} {{target}} {{source}} {{output}}"
         )
         self.assertIn("everything is settled", self.terminal.run("settle", "flow.json", "--program", *where).stdout)
         self.terminal.run("settle", "--finish", "--summary", "By hand", *where)
@@ -107,16 +107,16 @@ class SettleTests(TerminalCase):
     def test_giving_up_and_wrong_names_are_told(self) -> None:
         where = self.conflict()
         self.assertIn(
-            "is none of what", self.terminal.run("settle", "none.json", "--take", "this", *where, code=2).stderr
+            "has nothing to settle", self.terminal.run("settle", "none.json", "--take", "target", *where, code=2).stderr
         )
         self.assertIn(
             "cannot go",
-            self.terminal.run("settle", "flow.json", "1", "--take", "this", "--value", "x", *where, code=2).stderr,
+            self.terminal.run("settle", "flow.json", "1", "--take", "target", "--value", "x", *where, code=2).stderr,
         )
         self.assertIn(
             "EVERYSHELF_MERGE_PROGRAM", self.terminal.run("settle", "flow.json", "--program", *where, code=2).stderr
         )
-        self.assertIn("given up", self.terminal.run("settle", "--give-up", *where).stdout)
+        self.assertIn("abandoned", self.terminal.run("settle", "--abandon", *where).stdout)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45, load_run="a.py"))
 
     def test_a_desk_catches_up_with_what_was_edited_on_it(self) -> None:
@@ -126,7 +126,7 @@ class SettleTests(TerminalCase):
         self.put({"flow.json": flow(weigh_timeout=45), "b.txt": b"2\n", "c.txt": b"2\n"})
         self.terminal.write("flow.json", flow(sail_timeout=99))
         self.assertIn("everyshelf catch-up", self.terminal.run("take", code=3).stderr)
-        self.assertIn("2 changes combined", self.terminal.run("catch-up").stdout)
+        self.assertIn("2 changes merged", self.terminal.run("catch-up").stdout)
         self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=45, sail_timeout=99))
         self.assertEqual((self.terminal.folder / "b.txt").read_bytes(), b"2\n")
         aside = self.terminal.folder / ".everyshelf/before-catch-up/flow.json"
@@ -147,7 +147,7 @@ class SettleTests(TerminalCase):
         self.assertEqual(sorted(found["conflicts"]), ["c.txt", "flow.json"])
         self.assertIn("timeout was 30", found["conflicts"]["flow.json"][0])
         self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=60))
-        self.terminal.run("catch-up", "--prefer", "other")
+        self.terminal.run("catch-up", "--prefer", "shelf")
         self.assertEqual((self.terminal.folder / "flow.json").read_bytes(), flow(weigh_timeout=45))
         self.assertFalse((self.terminal.folder / "c.txt").exists())
         self.assertEqual(self.terminal.json("pending")["artifacts"], [])
@@ -161,6 +161,6 @@ class SettleTests(TerminalCase):
         self.terminal.run("commit", "--summary", "Mine", code=3)
         done = self.terminal.run("commit", "--summary", "Mine", "--merge", code=3)
         self.assertIn("everyshelf settle", done.stderr)
-        self.terminal.run("settle", "flow.json", "1", "--take", "other")
+        self.terminal.run("settle", "flow.json", "1", "--take", "source")
         self.terminal.run("settle", "--finish")
         self.assertEqual(json.loads(self.shelf.read("flow.json"))["steps"][0]["timeout"], 60)

@@ -69,7 +69,7 @@ class TerminalTests(unittest.TestCase):
         text = printed(lambda: terminal.row("edited", "dataset", "fares", "v37"))
         self.assertEqual(text, "  ≠ edited   dataset   fares                  v37\n")
         self.assertNotIn("\x1b", text)
-        self.assertEqual(terminal.stops("holds"), "HOLDS")
+        self.assertEqual(terminal.stops("not met"), "NOT MET")
 
     def test_colours_follow_the_terminal(self) -> None:
         with (

@@ -33,9 +33,9 @@ class ParcelTests(ServiceCase):
         shown = run("parcel", "show", self.file).stdout
         self.assertIn(f"from {self.shelf.key}, tag:one", shown)
         self.assertIn("data/fares.csv", shown)
-        self.assertIn("4 artifacts as they were packed", run("parcel", "verify", self.file).stdout)
+        self.assertIn("4 artifacts, all checksums match", run("parcel", "verify", self.file).stdout)
         folder = self.terminal.folder / "unpacked"
-        self.assertIn("4 artifacts unpacked", run("parcel", "unpack", self.file, "--into", str(folder)).stdout)
+        self.assertIn("4 artifacts unpacked", run("parcel", "unpack", self.file, "--output", str(folder)).stdout)
         self.assertEqual((folder / "flows/night.json").read_bytes(), FLOW)
         elsewhere = self.make_shelf()
         made = run("parcel", "unpack", self.file, "--shelf", elsewhere.key, "--summary", "From the other office")
@@ -56,7 +56,7 @@ class ParcelTests(ServiceCase):
         alone = self.terminal.json("parcel", "pack", "tag:one", "--only", "flows/night.json", "--output", self.file)
         self.assertEqual(alone["artifacts"], 1)
         self.terminal.run(
-            "parcel", "pack", "tag:one", "--only", "flows/night.json", "--with-needed", "--output", self.file
+            "parcel", "pack", "tag:one", "--only", "flows/night.json", "--dependencies", "--output", self.file
         )
         told = self.terminal.json("parcel", "show", self.file)
         self.assertEqual([f["path"] for f in told["files"]], ["data/fares.csv", "flows/night.json", "scripts/load.py"])

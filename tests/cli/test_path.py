@@ -38,7 +38,7 @@ class PathTests(ServiceCase):
         )
         os.rename(self.terminal.folder / "notes.txt", self.terminal.folder / "readme.txt")
         self.assertEqual(self.states(), {"fares.csv": "edited", "flows/load.json": "edited", "readme.txt": "moved"})
-        self.assertIn("3 pending on this desk", run("pending").stdout)
+        self.assertIn("3 pending changes on this desk", run("pending").stdout)
         offline = parse("compare")
         self.assertEqual(offline["effects"]["breaks"], 0)
         made = parse("commit", "--summary", "Second", "--label", "source=sheet", "--task", "SK-1")
@@ -57,19 +57,19 @@ class PathTests(ServiceCase):
     def promote_both(self, run, parse) -> None:  # type: ignore[no-untyped-def]
         for name, options in (("test", ["--fed-from", "main"]), ("production", ["--earlier-first"])):
             run("env", "make", name, *options)
-        self.assertEqual(parse("rehearse", "one", "production", code=4)["holds"], 1)
-        self.assertIn("HOLDS", run("rehearse", "one", "production", code=4).stdout)
+        self.assertEqual(parse("rehearse", "one", "production", code=4)["not_met"], 1)
+        self.assertIn("NOT MET", run("rehearse", "one", "production", code=4).stdout)
         refused = parse("promote", "one", "production", code=4)
-        self.assertEqual(refused["problem"]["code"], "gate.held")
+        self.assertEqual(refused["problem"]["code"], "gate.not_met")
         run("promote", "tag:one", "test")
         self.assertEqual(
             parse("rehearse", "two", "test")["counts"], {"added": 1, "changed": 2, "removed": 1, "same": 0}
         )
-        self.assertEqual(parse("promote", "two", "test", "--why", "spring")["verified"], 3)
+        self.assertEqual(parse("promote", "two", "test", "--reason", "spring")["verified"], 3)
         folder = next(Path(e["address"]) for e in parse("env", "list") if e["name"] == "test")
-        self.assertEqual((folder / "current/fares.csv").read_bytes(), b"id,fare\n1,2\n2,4\n3,5\n")
+        self.assertEqual((folder / "now/fares.csv").read_bytes(), b"id,fare\n1,2\n2,4\n3,5\n")
         run("rollback", "test")
-        self.assertEqual((folder / "current/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
+        self.assertEqual((folder / "now/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
         self.assertEqual([d["tag"] for d in parse("env", "show", "test")], ["one", "two", "one"])
 
     def test_every_state_has_its_word(self) -> None:
@@ -93,7 +93,7 @@ class PathTests(ServiceCase):
             },
         )
         text = self.terminal.run("pending").stdout
-        self.assertIn("4 pending on this desk, 2 blocked", text)
+        self.assertIn("4 pending changes on this desk, 2 blocked", text)
         self.assertIn("it is a link", text)
         self.terminal.run("commit", "--summary", "The rest goes on")
         self.assertEqual({s for s in self.states().values()}, {"blocked"})
@@ -120,7 +120,7 @@ class PathTests(ServiceCase):
         self.terminal.run("commit", "--summary", "One of two", "fares")
         self.assertEqual(self.states(), {"notes.txt": "edited"})
         self.assertIn(
-            "nothing pending is called",
+            "there is no pending change named",
             self.terminal.run("commit", "--summary", "x", "elsewhere", code=1).stderr.lower(),
         )
 
@@ -133,7 +133,7 @@ class PathTests(ServiceCase):
         self.assertEqual([a.read_bytes() for a in aside], [b"worse\n"])
         self.terminal.write("notes.txt", b"second\n")
         self.terminal.run("commit", "--summary", "Second")
-        self.terminal.run("restore", "notes.txt", "--from", "version:1")
+        self.terminal.run("restore", "notes.txt", "--at", "version:1")
         self.assertEqual((self.terminal.folder / "notes.txt").read_bytes(), b"first\n")
         self.assertEqual(self.states(), {})
 
@@ -153,7 +153,7 @@ class PathTests(ServiceCase):
         self.terminal.run("commit", "--summary", "Behind", code=3)
         refused = self.terminal.json("commit", "--summary", "Both", "--merge", code=3)
         self.assertEqual([c["path"] for c in refused["problem"]["conflicts"]], ["notes.txt"])
-        self.terminal.run("commit", "--summary", "Mine", "--merge", "--prefer", "other")
+        self.terminal.run("commit", "--summary", "Mine", "--merge", "--prefer", "desk")
         self.assertEqual(self.shelf.read("notes.txt"), b"mine")
         self.assertEqual((self.states(), self.terminal.run("take").returncode), ({}, 0))
 
@@ -164,7 +164,7 @@ class PathTests(ServiceCase):
         commit_files(self.shelf, {"notes.txt": b"ours"}, "Here")
         problem = self.terminal.json("merge", "ines/try", code=3)["problem"]
         self.assertEqual([c["path"] for c in problem["conflicts"]], ["notes.txt"])
-        self.assertEqual(self.terminal.json("merge", "ines/try", "--prefer", "other", "--drop")["taken"], 1)
+        self.assertEqual(self.terminal.json("merge", "ines/try", "--prefer", "source", "--delete")["taken"], 1)
         self.assertEqual([b["name"] for b in self.terminal.json("branch", "list")], ["main"])
         self.assertEqual(self.shelf.read("notes.txt"), b"theirs")
 

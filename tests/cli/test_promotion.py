@@ -35,7 +35,7 @@ class PromotionTests(ServiceCase):
     def test_what_holds_is_said_with_the_next_command_and_then_lets_through(self) -> None:
         run = self.terminal.run
         held = run("rehearse", "tag:one", "harbour", code=4).stdout
-        self.assertIn("2 bindings hold it", held)
+        self.assertIn("2 bindings without a value", held)
         self.assertIn("Next: everyshelf env bind harbour FEED_TOKEN=VALUE", held)
         self.bind()
         shown = run("env", "bindings", "harbour").stdout
@@ -47,7 +47,7 @@ class PromotionTests(ServiceCase):
         self.shelf.set_member("keeper", "keeper")
         keeper = Terminal(self, self.service, "keeper")
         keeper.set("EVERYSHELF_SHELF", self.shelf.key)
-        self.assertIn("keeper agrees", keeper.run("env", "review", "tag:one", "harbour", "--agrees").stdout)
+        self.assertIn("keeper agrees", keeper.run("env", "review", "tag:one", "harbour", "--agree").stdout)
         self.terminal.write("results.xml", JUNIT.format('<failure message="2.50 expected"/>').encode())
         recorded = ("check", "record", "fares", "--junit", "results.xml", "--at", "tag:one")
         path = str(self.terminal.folder / "results.xml")
@@ -56,7 +56,7 @@ class PromotionTests(ServiceCase):
         self.assertIn("fares", run("promote", "tag:one", "harbour", code=4).stderr)
         self.terminal.write("results.xml", JUNIT.format("").encode())
         self.assertIn("2 of 2 passed", run(*recorded).stdout)
-        said = run("promote", "tag:one", "harbour", "--why", "Spring").stdout
+        said = run("promote", "tag:one", "harbour", "--reason", "Spring").stdout
         self.assertIn("2 artifacts read back", said)
         self.assertIn(b"a-secret-4711", self.space.objects()["settings/feeds.json"])
         listed = run("env", "list").stdout
@@ -90,8 +90,8 @@ class PromotionTests(ServiceCase):
         self.assertIn("changed there by purser; would be lost", page)
         self.assertNotIn("4711", page)
         held = run("drift", "harbour", "--capture", "--only", "settings/feeds.json", code=3).stdout
-        self.assertIn("--prefer there", held)
-        run("drift", "harbour", "--capture", "--prefer", "there")
+        self.assertIn("--prefer environment", held)
+        run("drift", "harbour", "--capture", "--prefer", "environment")
         self.assertEqual(self.shelf.read("settings/feeds.json", "draft:main"), FEEDS.replace(b"20", b"45"))
         entries = {e.path for e in self.shelf.drafts()[0].entries}
         self.assertEqual(entries, {"settings/feeds.json", "apps/board.json", "access/everyone.json"})
@@ -100,8 +100,10 @@ class PromotionTests(ServiceCase):
         run = self.terminal.run
         self.put({"shelf.toml": b"", "settings/feeds.json": b"{}\n"})
         self.shelf.make_tag("plain")
-        self.assertIn("tag:plain runs in try-it until", run("env", "try", "try-it", "plain", "--days", "2").stdout)
-        self.assertIn("Your draft of main runs in try-it", run("env", "put-draft", "try-it").stdout)
+        self.assertIn(
+            "tag:plain is now running in try-it until", run("env", "try", "try-it", "plain", "--days", "2").stdout
+        )
+        self.assertIn("Your draft of main is now running in try-it", run("env", "try-draft", "try-it").stdout)
         self.assertIn("forgotten", run("env", "remove", "try-it").stdout)
         self.assertNotIn("try-it", run("env", "list").stdout)
         self.assertIn("1 to 60 days", run("env", "try", "try-it", "plain", "--days", "900", code=1).stderr)
@@ -113,7 +115,7 @@ class PromotionTests(ServiceCase):
             ("env", "change", "harbour", "--quiet", "late"),
             ("env", "make", "x", "--folder", "a", "--platform", "b"),
             ("env", "review", "one", "harbour"),
-            ("drift", "harbour", "--prefer", "there"),
+            ("drift", "harbour", "--prefer", "environment"),
         ):
             with self.subTest(arguments=arguments):
                 self.terminal.run(*arguments, code=2)
@@ -129,7 +131,7 @@ class RecordsTests(ServiceCase):
         super().setUp()
         self.terminal = Terminal(self, self.service)
         self.terminal.set("EVERYSHELF_SHELF", self.shelf.key)
-        said = ("--holds", "bookings", "--records", "vessels", "--records", "fares", "--route", "records")
+        said = ("--subfolder", "bookings", "--records", "vessels", "--records", "fares", "--route", "records")
         for name in ("office", "harbours"):
             made = self.terminal.json("env", "make", name, "--database", f"{self.shelf.key}/{name}.sqlite", *said)
             setattr(self, name, made["address"])
@@ -144,7 +146,7 @@ class RecordsTests(ServiceCase):
             self.office,
             "CREATE TABLE vessels (code TEXT PRIMARY KEY NOT NULL, seats INT); INSERT INTO vessels VALUES ('TERN', 180)",
         )
-        self.assertIn("2 artifacts brought back", run("drift", "office", "--capture").stdout)
+        self.assertIn("2 artifacts captured", run("drift", "office", "--capture").stdout)
         run("draft", "commit", "--summary", "as the office keeps it")
         run("tag", "make", "one", "--at", "main")
         run("promote", "tag:one", "office")
@@ -168,5 +170,5 @@ class RecordsTests(ServiceCase):
         self.assertIn("2 artifacts differ; 0 the same", beside)
         self.assertRegex(beside, r"≠ +database +vessels\.table +BREAKS 1 column removed")
         self.assertIn("with the records of vessels, fares", run("env", "show", "harbours").stdout)
-        wrong = run("env", "make", "more", "--database", "x.sqlite", "--folder", "x", "--holds", "bookings", code=2)
+        wrong = run("env", "make", "more", "--database", "x.sqlite", "--folder", "x", "--subfolder", "bookings", code=2)
         self.assertIn("one destination", wrong.stderr)

@@ -229,7 +229,7 @@ class OutOfReachTests(unittest.TestCase):
         refused = desk.json("commit", "--send", code=3)
         merge = refused["problem"]["merge"]
         self.assertEqual(len(desk.json("pending")["unsent"]), 2)
-        self.shelf.settle(merge, [{"path": None, "conflict": None, "take": "other"}])
+        self.shelf.settle(merge, [{"path": None, "conflict": None, "take": "source"}])
         self.shelf.finish_merge(merge)
         desk.run("commit", "--send")
         self.assertIn(b"scales.py", self.shelf.read("flow.json"))
@@ -269,7 +269,7 @@ class PeopleTests(ServiceCase):
         mate.run("connect", self.service.address, "--name", name, "--invitation", link)
         roles = {m["person"]: m["role"] for m in self.terminal.json("member", "list")}
         self.assertEqual(roles, {"owner": "owner", name: "author"})
-        self.assertIn("taken up by", self.terminal.run("member", "invitations").stdout)
+        self.assertIn("accepted by", self.terminal.run("member", "invitations").stdout)
         self.terminal.run("member", "set", name, "keeper")
         self.terminal.run("member", "remove", name)
         self.assertIn("1 person has a role", self.terminal.run("member", "list").stdout)
@@ -292,26 +292,26 @@ class PeopleTests(ServiceCase):
         self.assertIn("Proposal 1: Two of them\n  try into main, by owner", opened)
         keeper = Terminal(self, self.service, "keeper")
         keeper.set("EVERYSHELF_SHELF", self.shelf.key)
-        self.assertIn("give a verdict", keeper.run("proposal", "waiting").stdout)
+        self.assertIn("give a verdict", keeper.run("proposal", "tasks").stdout)
         keeper.run("proposal", "remark", "1", "Why two?", "--on", "a.json", "--part", "/setting:n")
-        keeper.run("proposal", "verdict", "1", "not-yet", "--say", "after the season")
+        keeper.run("proposal", "verdict", "1", "against", "--comment", "after the season")
         held = self.terminal.run("proposal", "merge", "1", code=4)
         self.assertIn("after the season", held.stderr)
         shown = self.terminal.run("proposal", "show", "1").stdout
-        for words in ("1 artifact changed", "Why two?", "HOLDS", "keeper says “not yet”"):
+        for words in ("1 artifact changed", "Why two?", "NOT MET", "keeper is against"):
             self.assertIn(words, shown)
         remark = self.terminal.json("proposal", "show", "1")["remarks"][0]["id"]
         self.terminal.run("proposal", "remark", "1", "Because.", "--answer", remark)
         self.terminal.run("proposal", "settle-remark", "1", remark)
-        self.terminal.run("check", "record", "smoke", "--passed", "--at", "try", "--say", "9 of 9")
+        self.terminal.run("check", "record", "smoke", "--passed", "--at", "try", "--comment", "9 of 9")
         self.assertIn("smoke", self.terminal.run("check", "list", "--at", "try").stdout)
         keeper.run("proposal", "verdict", "1", "agree")
-        self.assertIn("Proposal 1 is merged into main", self.terminal.run("proposal", "merge", "1", "--drop").stdout)
+        self.assertIn("Proposal 1 is merged into main", self.terminal.run("proposal", "merge", "1", "--delete").stdout)
         self.assertIn("merged", self.terminal.run("proposal", "list", "--state", "all").stdout)
         self.assertEqual(self.shelf.read("a.json"), b'{"n": 2}\n')
 
     def test_an_artifact_is_copied_from_another_shelf(self) -> None:
         target = self.make_shelf()
-        said = self.terminal.run("copy", self.shelf.key, "a.json", "--to", "b.json", "--shelf", target.key).stdout
-        self.assertIn("b.json is here, with 1 version", said)
+        said = self.terminal.run("copy", self.shelf.key, "a.json", "--output", "b.json", "--shelf", target.key).stdout
+        self.assertIn("Copied b.json with 1 version", said)
         self.assertEqual(target.read("b.json"), b'{"n": 1}\n')

@@ -193,10 +193,10 @@ class RealTests(ServiceCase):
         shelf.make_tag("two")
         self.assertEqual(shelf.compare("tag:one", "tag:two")["artifacts"][0]["headline"], "1 cell in fare")
         shelf.make_branch("ines/try")
-        shelf.merge("ines/try", "main", drop=True)
+        shelf.merge("ines/try", "main", delete_source=True)
         test = shelf.make_environment("test")
         states: list[Job] = []
-        shelf.wait(shelf.promote("one", "test", why="first"), states.append)
+        shelf.wait(shelf.promote("one", "test", reason="first"), states.append)
         self.assertEqual(shelf.rehearse("two", "test")["counts"], {"added": 0, "changed": 1, "removed": 0, "same": 1})
         shelf.wait(shelf.promote("two", "test"))
         shelf.wait(shelf.roll_back("test"))
@@ -204,7 +204,7 @@ class RealTests(ServiceCase):
             [(d.number, d.tag, d.rolled_back_to) for d in shelf.deployments("test")],
             [(3, "one", 1), (2, "two", None), (1, "one", None)],
         )
-        self.assertEqual(shelf.environments()[0].current.why if shelf.environments()[0].current else "", "")
+        self.assertEqual(shelf.environments()[0].current.reason if shelf.environments()[0].current else "", "")
         self.assertTrue(test.address.endswith("/test"))
         self.assertEqual(states[-1].state, "done")
 

@@ -116,14 +116,14 @@ class PathTests(ConsoleCase):
         for number, tag in enumerate(("spring-1", "spring-2"), 1):
             self.page(f"/environments?env=test&tag={tag}")
             press("Rehearse")
-            see("nothing was touched")
+            see("Nothing was changed")
             press("Promote into test")
             see(f"Deployment {number} is in place")
         press("Roll back")
         press("Roll back now")
         see("Deployment 3 is in place")
         folder = Path(self.shelf.environments()[0].address)
-        self.assertEqual((folder / "current/data/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
+        self.assertEqual((folder / "now/data/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
 
     def test_removing_waits_for_its_commit(self) -> None:
         self.fill()
@@ -143,9 +143,9 @@ class PathTests(ConsoleCase):
         self.page("/branches")
         self.browser.press("Merge")
         self.browser.press("Merge", "dialog[open]")
-        self.browser.see("both sides changed it")
+        self.browser.see("only one change can be kept")
         self.browser.press("Settle them")
-        self.browser.press("Take the other for all")
+        self.browser.press("Take try for all")
         self.browser.see("1 of 1 settled")
         self.browser.press("Commit merge")
         self.browser.see("Merge try into main")
@@ -225,7 +225,7 @@ class PageTests(ConsoleCase):
         other.type_into("Name", "nobody-here")
         other.type_into("Password", "wrong")
         other.press("Sign in")
-        other.see("do not belong together")
+        other.see("Wrong name or password")
 
 
 class LargeShelfTests(ConsoleCase):
@@ -306,7 +306,7 @@ class WorkTests(ConsoleCase):
         self.browser.press("Make the branch")
         self.browser.see("owner/quiet-hours")
         self.browser.see("0 ahead, 0 behind")
-        self.browser.press("Drop")
+        self.browser.press("Delete")
         self.browser.wait_for(lambda: [b.name for b in self.shelf.branches()] == ["main"])
 
     def test_gate_that_holds_is_shown_with_what_would_satisfy_it(self) -> None:
@@ -314,7 +314,7 @@ class WorkTests(ConsoleCase):
         self.page("/environments?env=production&tag=two")
         self.browser.press("Rehearse")
         self.browser.see("promote it to test first")
-        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.assertFalse(self.browser.button("Not ready to promote").is_enabled())
         self.assertEqual(self.browser.axe(), [])
 
     def test_drift_is_overwritten_only_when_agreed(self) -> None:
@@ -323,13 +323,13 @@ class WorkTests(ConsoleCase):
 
         self.fill()
         self.shelf.wait(self.shelf.promote("one", "test"))
-        file = Path(self.shelf.environments()[0].address) / "current" / "notes.md"
+        file = Path(self.shelf.environments()[0].address) / "now" / "notes.md"
         os.chmod(file, 0o644)
         file.write_bytes(b"set there by the purser\n")
         self.page("/environments?env=test&tag=two")
         self.browser.press("Rehearse")
         self.browser.see("changed there; would be lost")
-        self.assertFalse(self.browser.button("Promote, held").is_enabled())
+        self.assertFalse(self.browser.button("Not ready to promote").is_enabled())
         self.browser.field("Overwrite what was changed there").click()
         self.browser.press("Promote into test")
         self.browser.see("is in place")
@@ -349,9 +349,9 @@ class WorkTests(ConsoleCase):
         self.browser.press("Save points")
         self.browser.see("not committed")
         self.browser.press("Discard")
-        self.browser.see("Nothing is pending")
+        self.browser.see("No pending changes")
         self.assertEqual([p.state for p in self.shelf.save_points("main")], ["discarded", "gone"])
-        self.shelf.bring_back("main", 1)
+        self.shelf.restore_point("main", 1)
         self.page("/pending")
         self.browser.see("1 artifact pending, saved")
         self.assertEqual(self.browser.axe(), [])
@@ -365,7 +365,7 @@ class WorkTests(ConsoleCase):
         self.browser.type_into("Summary", "No more notes")
         self.browser.press("Commit 1 artifact")
         self.browser.see("has moved on")
-        self.browser.press("Combine with what is there")
+        self.browser.press("Merge with newer commits and commit")
         self.browser.wait_for(
             lambda: {a.path for a in self.shelf.artifacts()} == {"data/fares.csv", "flow.json", "shelf.toml"}
         )
@@ -382,7 +382,7 @@ class WorkTests(ConsoleCase):
         self.page("/branches")
         self.browser.press("Merge")
         self.browser.press("Merge", "dialog[open]")
-        self.browser.see("timeout was 30, this side says 45, the other side says 60")
+        self.browser.see("timeout was 30; on main it is 45, on try 60")
         self.browser.press("Settle them")
         self.browser.see("Both sides changed timeout of step weigh")
         self.browser.see("0 of 2 settled")

@@ -33,7 +33,7 @@ class DrawingTests(ConsoleCase):
         self.browser.press("Before")
         self.assertEqual(self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("Check tide window")), [])
         self.browser.press("Both")
-        self.browser.press("Lay it out anew")
+        self.browser.press("Redraw layout")
         self.browser.see("Show it as drawn in the file")
         self.browser.wait_for(lambda: find(By.CSS_SELECTOR, self.node("Check tide window")))
         list_ = find(By.CSS_SELECTOR, "[aria-label=Connections]").get_attribute("textContent")

@@ -178,8 +178,8 @@ class MergeTests(TreeCase):
         self.assertEqual([c.path for c in self.merged({"a": 1}, {"a": 3}, {})[1].conflicts], ["a"])
 
     def test_preference_settles_all(self) -> None:
-        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="other")[0], self.root({"a": 3}))
-        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="this")[0], self.root({"a": 2}))
+        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="source")[0], self.root({"a": 3}))
+        self.assertEqual(self.merged({"a": 1}, {"a": 2}, {"a": 3}, prefer="target")[0], self.root({"a": 2}))
 
     def test_edit_follows_a_move_on_either_side(self) -> None:
         moved = {"new/a": 10}

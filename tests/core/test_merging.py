@@ -63,21 +63,21 @@ PROCESS = """<?xml version="1.0" encoding="UTF-8"?>
 """
 
 
-def merged(name: str, base: str | bytes, this: str | bytes, other: str | bytes, **options: Any) -> Merged:
-    contents = [v.encode() if isinstance(v, str) else v for v in (base, this, other)]
+def merged(name: str, base: str | bytes, target: str | bytes, source: str | bytes, **options: Any) -> Merged:
+    contents = [v.encode() if isinstance(v, str) else v for v in (base, target, source)]
     return merge_artifacts(Versions(name, *contents), **options)
 
 
 class Case(unittest.TestCase):
-    def combined(self, name: str, base: str, this: str, other: str, **options: Any) -> str:
+    def combined(self, name: str, base: str, target: str, source: str, **options: Any) -> str:
         """The merged text; fails with the conflicts if there are any."""
-        found = merged(name, base, this, other, **options)
+        found = merged(name, base, target, source, **options)
         self.assertIsNotNone(found.content, [c.why for c in found.open])
         assert found.content is not None
         return found.content.decode()
 
-    def conflicts(self, name: str, base: str, this: str, other: str) -> list[str]:
-        found = merged(name, base, this, other)
+    def conflicts(self, name: str, base: str, target: str, source: str) -> list[str]:
+        found = merged(name, base, target, source)
         self.assertIsNone(found.content)
         return [c.why for c in found.open]
 
@@ -89,7 +89,7 @@ class GeneratedEditTests(unittest.TestCase):
         alone = 0
         for seed in range(SAMPLE):
             pair = disjoint(form, seed)
-            found = merged(pair.file, pair.base, pair.this, pair.other)
+            found = merged(pair.file, pair.base, pair.target, pair.source)
             if found.content is not None:
                 alone += 1
                 self.assertEqual(form.read(found.content.decode()), form.read(pair.both.decode()), (seed, pair.told))
@@ -99,7 +99,7 @@ class GeneratedEditTests(unittest.TestCase):
     def collisions_conflict(self, form: Format) -> None:
         for seed in range(SAMPLE):
             pair = colliding(form, seed)
-            found = merged(pair.file, pair.base, pair.this, pair.other)
+            found = merged(pair.file, pair.base, pair.target, pair.source)
             self.assertIsNone(found.content, (form.name, seed, pair.told))
             self.assertGreaterEqual(len(found.open), 1)
 
@@ -148,14 +148,14 @@ class LawTests(unittest.TestCase):
         found, swapped = merged(name, b, x, y), merged(name, b, y, x)
         self.assertEqual(found.content is None, swapped.content is None)
         self.assertEqual(
-            sorted((c.part, str(c.this), str(c.other)) for c in found.conflicts),
-            sorted((c.part, str(c.other), str(c.this)) for c in swapped.conflicts),
+            sorted((c.part, str(c.target), str(c.source)) for c in found.conflicts),
+            sorted((c.part, str(c.source), str(c.target)) for c in swapped.conflicts),
         )
         if found.content is not None:
             self.assert_nothing_is_invented(form, found.content, (b, x, y))
         else:
-            self.assertIsNotNone(merged(name, b, x, y, prefer="this").content)
-            self.assertIsNotNone(merged(name, b, x, y, prefer="other").content)
+            self.assertIsNotNone(merged(name, b, x, y, prefer="target").content)
+            self.assertIsNotNone(merged(name, b, x, y, prefer="source").content)
 
     def assert_nothing_is_invented(self, form: str, result: bytes, sides: tuple[bytes, ...]) -> None:
         read = json.loads if form == "json" else yaml.safe_load
@@ -183,7 +183,9 @@ class LawTests(unittest.TestCase):
         self.assertEqual(merged(name, b, x, x).content, x.encode())
         found, swapped = merged(name, b, x, y), merged(name, b, y, x)
         self.assertEqual(found.content, swapped.content)
-        self.assertEqual([(c.this, c.other) for c in found.conflicts], [(c.other, c.this) for c in swapped.conflicts])
+        self.assertEqual(
+            [(c.target, c.source) for c in found.conflicts], [(c.source, c.target) for c in swapped.conflicts]
+        )
 
 
 def _leaves(value: Any) -> set[str]:
@@ -198,35 +200,39 @@ class UntouchedTextTests(Case):
     """Comments, indentation, the order of keys and the spelling of what nobody touched are the base's."""
 
     def test_json(self) -> None:
-        this, other = (
+        target, source = (
             STEPS.replace("30", "45"),
             STEPS.replace('"sail.py" ', '"go.py"   ').replace('"sail.py"', '"go.py"'),
         )
-        self.assertEqual(self.combined("f.json", STEPS, this, other), other.replace("30", "45"))
+        self.assertEqual(self.combined("f.json", STEPS, target, source), source.replace("30", "45"))
 
     def test_yaml(self) -> None:
-        this = FLOW.replace("timeout: 30", "timeout: 45  # twice").replace("first line", "the first line")
-        other = FLOW.replace("third line\n", "third line\n      fourth line\n").replace("high: 9}", "high: 9, top: 12}")
-        want = this.replace("third line\n", "third line\n      fourth line\n").replace("high: 9}", "high: 9, top: 12}")
-        self.assertEqual(self.combined("f.yaml", FLOW, this, other), want)
+        target = FLOW.replace("timeout: 30", "timeout: 45  # twice").replace("first line", "the first line")
+        source = FLOW.replace("third line\n", "third line\n      fourth line\n").replace(
+            "high: 9}", "high: 9, top: 12}"
+        )
+        want = target.replace("third line\n", "third line\n      fourth line\n").replace(
+            "high: 9}", "high: 9, top: 12}"
+        )
+        self.assertEqual(self.combined("f.yaml", FLOW, target, source), want)
 
     def test_xml(self) -> None:
-        this = PROCESS.replace('owner="crew"', 'owner="mate"')
-        other = PROCESS.replace("As   written", "As <b>written</b>").replace("who weighs", "who weighs what")
-        want = this.replace("As   written", "As <b>written</b>").replace("who weighs", "who weighs what")
-        self.assertEqual(self.combined("p.xml", PROCESS, this, other), want)
+        target = PROCESS.replace('owner="crew"', 'owner="mate"')
+        source = PROCESS.replace("As   written", "As <b>written</b>").replace("who weighs", "who weighs what")
+        want = target.replace("As   written", "As <b>written</b>").replace("who weighs", "who weighs what")
+        self.assertEqual(self.combined("p.xml", PROCESS, target, source), want)
 
     def test_the_layout_of_the_side_that_changed_it_is_kept(self) -> None:
-        this = json.dumps(json.loads(STEPS), indent=4) + "\n"
-        other = STEPS.replace("90", "95")
-        self.assertEqual(self.combined("f.json", STEPS, this, other), this.replace("90", "95"))
+        target = json.dumps(json.loads(STEPS), indent=4) + "\n"
+        source = STEPS.replace("90", "95")
+        self.assertEqual(self.combined("f.json", STEPS, target, source), target.replace("90", "95"))
 
     def test_encodings_and_line_ends_are_kept(self) -> None:
         base = FLOW.replace("Night", "Nächt").replace("\n", "\r\n").encode("utf-16")
-        this, other = (
+        target, source = (
             base.decode("utf-16").replace(a, b).encode("utf-16") for a, b in (("30", "31"), ("high: 9", "high: 8"))
         )
-        found = merged("f.yaml", base, this, other)
+        found = merged("f.yaml", base, target, source)
         want = base.decode("utf-16").replace("30", "31").replace("high: 9", "high: 8").encode("utf-16")
         self.assertEqual(found.content, want)
 
@@ -259,19 +265,19 @@ class MeaningTests(Case):
 
     def test_one_renamed_the_other_edited(self) -> None:
         base = '{"jobs": {"weigh": {"run": "a.py", "timeout": 3, "retries": 2}, "load": {"run": "b.py", "timeout": 4}}}'
-        this = base.replace('"weigh"', '"weighing"')
-        self.assertEqual(self.combined("f.json", base, this, base.replace("3", "5")), this.replace("3", "5"))
+        target = base.replace('"weigh"', '"weighing"')
+        self.assertEqual(self.combined("f.json", base, target, base.replace("3", "5")), target.replace("3", "5"))
 
     def test_one_moved_to_another_parent_the_other_edited(self) -> None:
         base = (
             '{"first": {"steps": [{"id": "a", "run": "a.py", "timeout": 3}, {"id": "b", "run": "b.py", "timeout": 4}]},\n'
             ' "second": {"steps": [{"id": "c", "run": "c.py", "timeout": 5}]}}'
         )
-        this = json.loads(base)
-        this["second"]["steps"].append(this["first"]["steps"].pop())
-        found = self.combined("f.json", base, json.dumps(this), base.replace("4", "44"))
-        this["second"]["steps"][1]["timeout"] = 44
-        self.assertEqual(json.loads(found), this)
+        target = json.loads(base)
+        target["second"]["steps"].append(target["first"]["steps"].pop())
+        found = self.combined("f.json", base, json.dumps(target), base.replace("4", "44"))
+        target["second"]["steps"][1]["timeout"] = 44
+        self.assertEqual(json.loads(found), target)
 
     def test_both_inserted_at_one_place_keeps_both_and_says_so(self) -> None:
         base = '{"list": [1, 2]}'
@@ -281,12 +287,15 @@ class MeaningTests(Case):
 
     def test_what_both_sides_put_something_else_in_the_place_of_conflicts(self) -> None:
         base = '{"rows": [{"a": 1, "b": 2}, {"a": 3, "b": 4}, {"a": 5, "b": 6}]}'
-        this, other = base.replace('"a": 3, "b": 4', '"a": 7, "b": 8'), base.replace('"a": 3, "b": 4', '"a": 9, "b": 0')
-        (conflict,) = merged("f.json", base, this, other).open
-        for take, want in (("this", this), ("other", other)):
-            found = merged("f.json", base, this, other, decisions={conflict.id: Decision(take)})  # type: ignore[arg-type]
+        target, source = (
+            base.replace('"a": 3, "b": 4', '"a": 7, "b": 8'),
+            base.replace('"a": 3, "b": 4', '"a": 9, "b": 0'),
+        )
+        (conflict,) = merged("f.json", base, target, source).open
+        for take, want in (("target", target), ("source", source)):
+            found = merged("f.json", base, target, source, decisions={conflict.id: Decision(take)})  # type: ignore[arg-type]
             self.assertEqual(found.content, want.encode())
-        both = merged("f.json", base, this, other, decisions={conflict.id: Decision("both")}).content
+        both = merged("f.json", base, target, source, decisions={conflict.id: Decision("both")}).content
         assert both is not None
         self.assertEqual([r["a"] for r in json.loads(both)["rows"]], [1, 7, 9, 5])
 
@@ -295,24 +304,24 @@ class MeaningTests(Case):
         self.assertEqual(
             json.loads(self.combined("f.json", base, '{"a": 1, "b": 2}', '{"b": 2, "a": 1}')), {"a": 1, "b": 2}
         )
-        self.assertIn("both sides added it", self.conflicts("f.json", base, '{"a": 1, "b": 2}', '{"a": 1, "b": 3}')[0])
+        self.assertIn("added on both sides", self.conflicts("f.json", base, '{"a": 1, "b": 2}', '{"a": 1, "b": 3}')[0])
 
     def test_edit_against_removal_conflicts(self) -> None:
         removed = json.loads(STEPS)
         del removed["steps"][2]
         said = self.conflicts("f.json", STEPS, json.dumps(removed, indent=2), STEPS.replace("90", "95"))
-        self.assertEqual(said, ["step “sail”: this side removed it, the other side changed it"])
+        self.assertEqual(said, ["step “sail”: removed on the target, changed on the source"])
 
     def test_a_new_reference_to_what_the_other_side_removed_conflicts(self) -> None:
         flows = PROCESS.replace("</process>", '  <flow id="f2" sourceRef="load" targetRef="weigh"/>\n</process>')
         gone = re.sub(r"  <task id=\"weigh\".*?/>\n|  <flow id=\"f1\".*?/>\n", "", PROCESS, flags=re.DOTALL)
         (said,) = self.conflicts("p.xml", PROCESS, gone, flows)
-        self.assertIn("this side removed it, the other side refers to it", said)
+        self.assertIn("removed on the target, used on the source", said)
 
     def test_counts_of_lists_are_worked_out_anew(self) -> None:
         base = {"step_count": 2, "steps": [{"id": "a"}, {"id": "b"}]}
-        this, other = ({"step_count": 3, "steps": [*base["steps"], {"id": x}]} for x in "cd")  # type: ignore[misc]
-        found = merged("f.json", *(json.dumps(v, indent=1) for v in (base, this, other)))
+        target, source = ({"step_count": 3, "steps": [*base["steps"], {"id": x}]} for x in "cd")  # type: ignore[misc]
+        found = merged("f.json", *(json.dumps(v, indent=1) for v in (base, target, source)))
         assert found.content is not None
         self.assertEqual(json.loads(found.content)["step_count"], 4)
         self.assertIn("step_count is worked out anew: 4", found.notes)
@@ -351,8 +360,8 @@ class MeaningTests(Case):
     def test_an_identity_declared_by_rules_is_used(self) -> None:
         rules = parse_rules('[identity."*.json"]\nrow = ["berth"]\nitem = ["berth"]\n')
         base = '{"rows": [{"berth": 4, "v": 1}, {"berth": 9, "v": 1}]}'
-        this = '{"rows": [{"berth": 9, "v": 1}, {"berth": 4, "v": 1}]}'
-        found = self.combined("f.json", base, this, base.replace('9, "v": 1', '9, "v": 7'), rules=rules)
+        target = '{"rows": [{"berth": 9, "v": 1}, {"berth": 4, "v": 1}]}'
+        found = self.combined("f.json", base, target, base.replace('9, "v": 1', '9, "v": 7'), rules=rules)
         self.assertEqual({r["berth"]: r["v"] for r in json.loads(found)["rows"]}, {4: 1, 9: 7})
 
     def test_what_would_not_be_readable_is_a_conflict_and_never_a_broken_file(self) -> None:
@@ -365,20 +374,22 @@ class MeaningTests(Case):
 class SettlingTests(Case):
     """Decisions, one by one."""
 
-    def settled(self, name: str, base: str, this: str, other: str, **decisions: Any) -> bytes | None:
-        ids = {c.field or c.part: c.id for c in merged(name, base, this, other).open}
+    def settled(self, name: str, base: str, target: str, source: str, **decisions: Any) -> bytes | None:
+        ids = {c.field or c.part: c.id for c in merged(name, base, target, source).open}
         given = {ids[k.replace("__", "/")]: v for k, v in decisions.items()}
-        return merged(name, base, this, other, decisions=given).content
+        return merged(name, base, target, source, decisions=given).content
 
     def test_a_side_the_other_or_a_value(self) -> None:
-        this, other = (
+        target, source = (
             STEPS.replace("30", "45").replace("load.py", "a.py"),
             STEPS.replace("30", "60").replace("load.py", "b.py"),
         )
-        found = self.settled("f.json", STEPS, this, other, timeout=Decision("other"), run=Decision("edited", "c.py"))
+        found = self.settled(
+            "f.json", STEPS, target, source, timeout=Decision("source"), run=Decision("edited", "c.py")
+        )
         assert found is not None
         self.assertEqual(found.decode(), STEPS.replace("30", "60").replace('"load.py"', '"c.py"'))
-        self.assertIsNone(self.settled("f.json", STEPS, this, other, timeout=Decision("other")))
+        self.assertIsNone(self.settled("f.json", STEPS, target, source, timeout=Decision("source")))
 
     def test_values_are_written_as_the_format_needs_them(self) -> None:
         for name, base, a, b, value, want in (
@@ -407,7 +418,7 @@ class SettlingTests(Case):
         removed = FLOW[: FLOW.index("  - id: load")] + FLOW[FLOW.index("limits") :]
         edited = FLOW.replace("load.py", "fast.py")
         (conflict,) = merged("f.yaml", FLOW, removed, edited).open
-        for take, want in (("this", removed), ("other", edited)):
+        for take, want in (("target", removed), ("source", edited)):
             found = merged("f.yaml", FLOW, removed, edited, decisions={conflict.id: Decision(take)})  # type: ignore[arg-type]
             assert found.content is not None
             self.assertEqual(yaml.safe_load(found.content), yaml.safe_load(want))
@@ -419,28 +430,28 @@ class TableTests(Case):
     BASE = "id,route,fare\n1,a,2.50\n2,b,3.00\n3,c,4.00\n"
 
     def test_rows_columns_and_cells_combine(self) -> None:
-        this = "id,route,fare,quay\n1,a,2.60,N\n2,b,3.00,S\n3,c,4.00,S\n"
-        other = "id,route,fare\n1,A,2.50\n3,c,4.00\n4,d,5.00\n"
+        target = "id,route,fare,quay\n1,a,2.60,N\n2,b,3.00,S\n3,c,4.00,S\n"
+        source = "id,route,fare\n1,A,2.50\n3,c,4.00\n4,d,5.00\n"
         want = "id,route,fare,quay\n1,A,2.60,N\n3,c,4.00,S\n4,d,5.00,\n"
-        self.assertEqual(self.combined("f.csv", self.BASE, this, other), want)
+        self.assertEqual(self.combined("f.csv", self.BASE, target, source), want)
 
     def test_a_renamed_column_takes_the_other_sides_cells(self) -> None:
-        this = self.BASE.replace("fare", "price")
+        target = self.BASE.replace("fare", "price")
         self.assertEqual(
-            self.combined("f.csv", self.BASE, this, self.BASE.replace("3.00", "9.00")), this.replace("3.00", "9.00")
+            self.combined("f.csv", self.BASE, target, self.BASE.replace("3.00", "9.00")), target.replace("3.00", "9.00")
         )
 
     def test_one_cell_given_two_values_is_told_by_row_and_column(self) -> None:
         said = self.conflicts("f.csv", self.BASE, self.BASE.replace("3.00", "3.10"), self.BASE.replace("3.00", "3.20"))
-        self.assertEqual(said, ["row “2”: fare was “3.00”, this side says “3.10”, the other side says “3.20”"])
+        self.assertEqual(said, ["row “2”: fare was “3.00”; on the target it is “3.10”, on the source “3.20”"])
 
     def test_a_removed_column_that_the_other_side_used_conflicts(self) -> None:
-        this = "id,route\n1,a\n2,b\n3,c\n"
-        found = merged("f.csv", self.BASE, this, self.BASE.replace("3.00", "3.20"))
+        target = "id,route\n1,a\n2,b\n3,c\n"
+        found = merged("f.csv", self.BASE, target, self.BASE.replace("3.00", "3.20"))
         (conflict,) = found.open
         self.assertEqual((conflict.type, conflict.label), ("column", "fare"))
         kept = merged(
-            "f.csv", self.BASE, this, self.BASE.replace("3.00", "3.20"), decisions={conflict.id: Decision("other")}
+            "f.csv", self.BASE, target, self.BASE.replace("3.00", "3.20"), decisions={conflict.id: Decision("source")}
         )
         self.assertEqual(kept.content, self.BASE.replace("3.00", "3.20").encode())
 
@@ -452,8 +463,8 @@ class TableTests(Case):
 
     def test_dialects_quotes_and_ends_are_kept(self) -> None:
         base = '\ufeffid;note\r\n1;"a; ""b"""\r\n2;x\r\n3;y'
-        this, other = base.replace("2;x", "2;xx"), base.replace("3;y", "3;yy")
-        self.assertEqual(self.combined("f.csv", base, this, other), this.replace("3;y", "3;yy"))
+        target, source = base.replace("2;x", "2;xx"), base.replace("3;y", "3;yy")
+        self.assertEqual(self.combined("f.csv", base, target, source), target.replace("3;y", "3;yy"))
 
     def test_rows_without_a_key_are_matched_by_content(self) -> None:
         base = "route,fare\na,1\na,1\nb,2\nc,3\n"
@@ -464,9 +475,9 @@ class TableTests(Case):
 
     def test_records_line_by_line(self) -> None:
         base = "".join(json.dumps({"id": n, "fare": n, "route": "r"}) + "\n" for n in range(9))
-        this, other = base.replace('"fare": 3', '"fare": 30'), base.replace('4, "route": "r"', '4, "route": "x"')
+        target, source = base.replace('"fare": 3', '"fare": 30'), base.replace('4, "route": "r"', '4, "route": "x"')
         self.assertEqual(
-            self.combined("f.jsonl", base, this, other), this.replace('4, "route": "r"', '4, "route": "x"')
+            self.combined("f.jsonl", base, target, source), target.replace('4, "route": "r"', '4, "route": "x"')
         )
 
 
@@ -525,9 +536,9 @@ class PublishedFileTests(unittest.TestCase):
             new = str(len(word) * 1117) if match[1].isdigit() else word
             return [*before[:at], before[at][: match.start()] + new + before[at][match.end() :], *before[at + 1 :]]
 
-        this, other = edited(lines, first, "quayside"), edited(lines, second, "ferryman")
-        both = edited(this, second, "ferryman")
-        texts = ["\n".join(v).encode() for v in (this, other, both)]
+        target, source = edited(lines, first, "quayside"), edited(lines, second, "ferryman")
+        both = edited(target, second, "ferryman")
+        texts = ["\n".join(v).encode() for v in (target, source, both)]
         if not all(self._is_readable(name, text) for text in texts):
             return None
         return texts[0], texts[1], texts[2]

@@ -141,7 +141,7 @@ class ReferenceTests(unittest.TestCase):
     def test_every_form(self) -> None:
         for reference in ({"after": "weigh"}, {"input": "weigh/out"}, {"text": "say ${weigh.out} now"}):
             (why,) = self.conflicts(reference)
-            self.assertIn("refers to it", why, reference)
+            self.assertIn(", used ", why, reference)
 
     def test_a_word_in_a_sentence_is_no_reference(self) -> None:
         self.assertEqual(self.conflicts({"note": "they weigh it first"}), [])
@@ -149,7 +149,7 @@ class ReferenceTests(unittest.TestCase):
 
     def test_a_number_may_be_a_key(self) -> None:
         (why,) = self.conflicts({"after": 704}, key=704)
-        self.assertIn("refers to it", why)
+        self.assertIn(", used ", why)
 
 
 class RegeneratedTests(unittest.TestCase):
@@ -216,9 +216,9 @@ class StagedTests(unittest.TestCase):
             FolderDestination(root).stage("one", {}, manifest, fetch)
         names = {place.removeprefix(str(root)).replace("one.part", "one") for place in synced}
         for path in (*contents, "deep", "deep/er", ""):
-            self.assertIn(f"/versions/one/{path}".rstrip("/"), names)
+            self.assertIn(f"/deployed/one/{path}".rstrip("/"), names)
         for path in contents:
-            self.assertEqual((root / "versions/one" / path).stat().st_mode & 0o222, 0, path)
+            self.assertEqual((root / "deployed/one" / path).stat().st_mode & 0o222, 0, path)
 
 
 class SyncTests(unittest.TestCase):

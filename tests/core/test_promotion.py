@@ -38,7 +38,7 @@ class FolderTests(unittest.TestCase):
         self.assertEqual(self.destination.differences(key, manifest), [])
 
     def current(self) -> dict[str, bytes]:
-        base = self.root / "current"
+        base = self.root / "now"
         return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
 
     def test_consumers_see_nothing_before_the_switch(self) -> None:
@@ -59,7 +59,7 @@ class FolderTests(unittest.TestCase):
         self.destination.undo("b")
         self.destination.undo("a")
         self.assertEqual(self.current(), {"x.txt": b"one"})
-        self.assertFalse((self.root / "versions" / "b").exists())
+        self.assertFalse((self.root / "deployed" / "b").exists())
 
     def test_failure_while_staging_leaves_no_trace(self) -> None:
         self.put("a", {"x.txt": ONE})
@@ -71,17 +71,17 @@ class FolderTests(unittest.TestCase):
         with self.assertRaises(StorageError):
             self.destination.stage("b", {"x.txt": ONE}, {"x.txt": TWO, "y.txt": THREE}, broken)
         self.assertEqual(self.current(), {"x.txt": b"one"})
-        self.assertEqual([p.name for p in (self.root / "versions").iterdir() if "b" in p.name.split(".")[0]], [])
+        self.assertEqual([p.name for p in (self.root / "deployed").iterdir() if "b" in p.name.split(".")[0]], [])
 
     def test_the_folder_of_a_spent_deployment_becomes_the_next_one(self) -> None:
         files = {f"d{n % 3}/{n}.txt": ONE for n in range(12)}
         for key in "abcd":
             self.put(key, files | {f"only/{key}.txt": TWO})
-        (self.root / "versions/b/d0/3.txt").chmod(0o644)
-        (self.root / "versions/b/d0/3.txt").unlink()
-        (self.root / "versions/b/d0/3.txt").write_bytes(b"ONE")  # somebody was there
-        (self.root / "versions/b/d1/more.txt").write_bytes(b"more")
-        kept = (self.root / "versions/b/d2/2.txt").stat().st_ino
+        (self.root / "deployed/b/d0/3.txt").chmod(0o644)
+        (self.root / "deployed/b/d0/3.txt").unlink()
+        (self.root / "deployed/b/d0/3.txt").write_bytes(b"ONE")  # somebody was there
+        (self.root / "deployed/b/d1/more.txt").write_bytes(b"more")
+        kept = (self.root / "deployed/b/d2/2.txt").stat().st_ino
         before = self.current()
         asked = []
 
@@ -90,26 +90,26 @@ class FolderTests(unittest.TestCase):
             yield CONTENTS[manifest[path].id]
 
         manifest = files | {"only/e.txt": THREE}
-        os.utime(self.root / "versions/b.json", (1, 1))
+        os.utime(self.root / "deployed/b.json", (1, 1))
         self.destination.stage("e", self.destination.present(), manifest, fetch)
         self.assertEqual(self.current(), before)
         self.destination.switch("e")
         self.assertEqual(self.destination.differences("e", manifest, ["only/e.txt"]), [])
         self.assertEqual(self.current(), dict.fromkeys(files, b"one") | {"only/e.txt": b"three"})
         self.assertEqual(asked, ["only/e.txt"])
-        self.assertEqual((self.root / "versions/e/d2/2.txt").stat().st_ino, kept)
-        self.assertFalse((self.root / "versions/b").exists())
-        self.assertTrue((self.root / "versions/c/only/c.txt").exists(), "the one before is left alone")
+        self.assertEqual((self.root / "deployed/e/d2/2.txt").stat().st_ino, kept)
+        self.assertFalse((self.root / "deployed/b").exists())
+        self.assertTrue((self.root / "deployed/c/only/c.txt").exists(), "the one before is left alone")
 
     def test_unchanged_files_are_linked_not_copied(self) -> None:
         self.put("a", {"x.txt": ONE, "y.txt": TWO})
         self.put("b", {"x.txt": ONE, "y.txt": THREE})
-        versions = self.root / "versions"
+        versions = self.root / "deployed"
         self.assertEqual((versions / "a/x.txt").stat().st_ino, (versions / "b/x.txt").stat().st_ino)
 
     def test_edit_made_in_place_is_never_carried_along(self) -> None:
         self.put("a", {"x.txt": ONE, "y.txt": TWO})
-        edited = self.root / "current" / "x.txt"
+        edited = self.root / "now" / "x.txt"
         os.chmod(edited, 0o644)
         edited.write_bytes(b"eno")
         self.assertEqual(self.destination.present()["x.txt"].id, content_id(b"eno"))
@@ -118,12 +118,12 @@ class FolderTests(unittest.TestCase):
 
     def test_damage_is_read_back_as_difference(self) -> None:
         self.put("a", {"x.txt": ONE, "y.txt": TWO})
-        os.unlink(self.root / "current/x.txt")
-        (self.root / "current/z.txt").write_bytes(b"new")
+        os.unlink(self.root / "now/x.txt")
+        (self.root / "now/z.txt").write_bytes(b"new")
         self.assertEqual(self.destination.differences("a", {"x.txt": ONE, "y.txt": TWO}), ["x.txt", "z.txt"])
 
     def test_foreign_folder_is_refused(self) -> None:
-        (self.root / "current").mkdir()
+        (self.root / "now").mkdir()
         with self.assertRaises(ConflictError) as caught:
             self.destination.present()
         self.assertEqual(caught.exception.code, "destination.foreign")

@@ -50,18 +50,18 @@ class DemoTests(unittest.TestCase):
             data, port = Path(folder) / "demo", free_port()
             first = self.run_demo(data, port)
             for words in (
-                "Skerry Line stands",
+                "Demo ready",
                 "2 steps added",
                 "leads to Over 20 min late? → Check tide window",
                 "would add 1, change 12",
-                "tag:spring-2 runs in test",
+                "tag:spring-2 is now running in test",
                 "read back",
             ):
                 self.assertIn(words, first)
             again = self.run_demo(data, port)
-            self.assertNotIn("Skerry Line stands", again)
+            self.assertNotIn("Demo ready", again)
             self.assertIn("timetable: development → test → production", again)
-            current = data / "service/environments/skerry-line/development/current"
+            current = data / "service/environments/skerry-line/development/now"
             self.assertTrue((current / "workflows/disruption-notice.bpmn").exists())
             with sqlite3.connect(data / "platform.sqlite") as platform:
                 names = {row[0] for row in platform.execute("SELECT name FROM objects WHERE space = 'production'")}

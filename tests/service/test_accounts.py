@@ -80,7 +80,7 @@ class TokenTests(AccountCase):
     def test_connect_asks_for_little_and_says_so(self) -> None:
         terminal = Terminal(self, self.service, self.name)
         told = terminal.run("connect", self.service.address, "--name", self.name).stdout
-        self.assertIn("can read, write; it lasts 90 days", told)
+        self.assertIn("can read, write; valid for 90 days", told)
         refused = terminal.run("token", "make", "x", code=4).stderr
         self.assertIn("--scope admin", refused)
 

@@ -42,10 +42,10 @@ class OwnershipTests(AddressCase):
         subprocess.run(["git", "init", "-q", "--bare", str(git)], check=True)
         taken = {
             "folder": ("folder", f"{b}/folder/deep", {}),
-            "database": ("database", f"{b}/data/x.sqlite", {"holds": "records"}),
+            "database": ("database", f"{b}/data/x.sqlite", {"subfolder": "records"}),
             "git": ("git", f"{git}#main:apps", {}),
             "platform": ("platform", "http://127.0.0.1:11/space/one", {}),
-            "server": ("database", "postgresql+psycopg://me@127.0.0.1:5432/harbour", {"holds": "records"}),
+            "server": ("database", "postgresql+psycopg://me@127.0.0.1:5432/harbour", {"subfolder": "records"}),
         }
         for name, (destination, address, more) in taken.items():
             self.shelf.make_environment(f"t-{name}", destination=destination, address=address, **more)
@@ -57,8 +57,8 @@ class OwnershipTests(AddressCase):
             ("folder", f"{b}/other/../folder/deep", {}),
             ("folder", f"{b}/data/x.sqlite/below", {}),
             ("folder", f"{git}/objects/x", {}),
-            ("database", f"{b}/data/x.sqlite", {"holds": "other"}),
-            ("database", f"{b}/folder/deep/current.sqlite", {"holds": "other"}),
+            ("database", f"{b}/data/x.sqlite", {"subfolder": "other"}),
+            ("database", f"{b}/folder/deep/current.sqlite", {"subfolder": "other"}),
             ("git", f"{git}#main:apps", {}),
             ("git", f"{git}#main", {}),
             ("git", f"{git}#main:apps/inner", {}),
@@ -66,7 +66,7 @@ class OwnershipTests(AddressCase):
             ("platform", "http://127.0.0.1:11/space", {}),
             ("platform", "http://127.0.0.1:11/space/one/deeper", {}),
             ("platform", "http://localhost:11/space/one/", {}),
-            ("database", "postgresql+psycopg://you@localhost/harbour", {"holds": "other"}),
+            ("database", "postgresql+psycopg://you@localhost/harbour", {"subfolder": "other"}),
         ]
         for shelf in (self.shelf, self.other):
             for number, (destination, address, more) in enumerate(refused):
@@ -100,7 +100,7 @@ class OwnershipTests(AddressCase):
             ("database", "duckdb:///x.db"),
         ):
             with self.subTest(address=address):
-                more = {"holds": "records"} if destination == "database" else {}
+                more = {"subfolder": "records"} if destination == "database" else {}
                 code = self.refused(self.shelf, "x", address, destination, **more)
                 self.assertIn(code, ("environment.address", "environment.folder", "input.invalid"))
 
@@ -110,7 +110,7 @@ class OwnershipTests(AddressCase):
             ("git", "https://example.org/x.git"),
             ("database", "postgresql+psycopg://169.254.169.254/d"),
         ):
-            more = {"holds": "records"} if destination == "database" else {}
+            more = {"subfolder": "records"} if destination == "database" else {}
             self.assertEqual(self.refused(self.shelf, "x", address, destination, **more), "destination.host")
 
 
@@ -121,7 +121,7 @@ class RemovingTests(AddressCase):
         trial = self.shelf.make_trial("try", "one", days=1)
         folder = Path(trial.address)
         self.deploy(self.shelf, "try")
-        self.assertTrue((folder / "current" / "a.json").is_file())
+        self.assertTrue((folder / "now" / "a.json").is_file())
         (folder / "notes.txt").write_text("somebody's")
         self.shelf.remove_environment("try")
         self.assertEqual([p.name for p in folder.iterdir()], ["notes.txt"])
@@ -135,10 +135,10 @@ class RemovingTests(AddressCase):
     def test_a_trial_cannot_be_put_over_a_deployment(self) -> None:
         self.other.make_environment("live", address=f"{self.base}/live")
         self.deploy(self.other, "live")
-        for address in (f"{self.base}/live", self.base, f"{self.base}/live/versions"):
+        for address in (f"{self.base}/live", self.base, f"{self.base}/live/deployed"):
             with self.assertRaises(ProblemError):
                 self.shelf.make_trial("try", "one", days=1, address=address)
-        self.assertTrue((self.places / self.base / "live/current/secret.txt").is_file())
+        self.assertTrue((self.places / self.base / "live/now/secret.txt").is_file())
 
 
 class LinkTests(AddressCase):
@@ -151,7 +151,7 @@ class LinkTests(AddressCase):
 
     def test_a_link_is_drift_and_is_never_read(self) -> None:
         folder = self.deployed()
-        there = (folder / "current").resolve()
+        there = (folder / "now").resolve()
         (there / "leak.txt").symlink_to(self.service.data / "secret-key")
         (there / "leak").symlink_to(self.service.data)
         found = {d["path"]: d["where"] for d in self.shelf.drift("live")["artifacts"]}
@@ -163,11 +163,11 @@ class LinkTests(AddressCase):
 
     def test_a_folder_that_became_a_link_is_refused(self) -> None:
         folder = self.deployed()
-        key = (folder / "current").resolve().name
+        key = (folder / "now").resolve().name
         outside = self.service.data / "segments"
         before = sorted(p.name for p in outside.iterdir())
-        (folder / "versions" / key).rename(folder / "versions" / "aside")
-        (folder / "versions" / key).symlink_to(outside)
+        (folder / "deployed" / key).rename(folder / "deployed" / "aside")
+        (folder / "deployed" / key).symlink_to(outside)
         with self.assertRaises(ProblemError) as caught:
             self.shelf.drift("live")
         self.assertEqual(caught.exception.code, "destination.foreign")

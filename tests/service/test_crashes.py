@@ -39,9 +39,9 @@ from everyshelf.core.promotion import folder
 whole = folder.FolderDestination.switch
 
 def switch(self, key):
-    current = self.root / "current"
+    current = self.root / "now"
     if current.exists():
-        fresh, shown = self.root / "versions" / key, current.resolve()
+        fresh, shown = self.root / "deployed" / key, current.resolve()
         for file in sorted(p for p in fresh.rglob("*") if p.is_file()):
             target = shown / file.relative_to(fresh)
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -128,10 +128,10 @@ class JudgeTests(ServiceCase):
 
     def test_half_switched_environment_is_caught(self) -> None:
         # What a journal without its atomic switch would leave: files replaced one after the other.
-        (self.folder / "current" / "b.txt").unlink()
+        (self.folder / "now" / "b.txt").unlink()
         self.assertEqual(len(self.judged()), 1)
-        (self.folder / "current").unlink()
-        os.symlink("versions/nowhere", self.folder / "current")
+        (self.folder / "now").unlink()
+        os.symlink("deployed/nowhere", self.folder / "now")
         self.assertEqual(len(self.judged()), 1)
 
     def test_lost_commit_is_caught(self) -> None:

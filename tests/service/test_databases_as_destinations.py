@@ -35,7 +35,7 @@ class DatabaseCase(ServiceCase):
 
     def setUp(self) -> None:
         super().setUp()
-        said: dict[str, Any] = {"destination": "database", "holds": "bookings", "records": ["harbours", "vessels"]}
+        said: dict[str, Any] = {"destination": "database", "subfolder": "bookings", "records": ["harbours", "vessels"]}
         self.office = self.shelf.make_environment("office", **said)
         self.harbours = self.shelf.make_environment("harbours", earlier_first=True, **said)
         self.run_in(self.office, SKERRY)
@@ -123,7 +123,7 @@ class ColumnStoryTests(DatabaseCase):
         self.run_in(self.office, "ALTER TABLE vessels ADD COLUMN decks INTEGER DEFAULT 1")
         self.bring("two")
         self.everywhere("two")
-        for options in ({}, {"force": True, "why": "I am the owner"}, {"lose": ["vessels"]}):
+        for options in ({}, {"force": True, "reason": "I am the owner"}, {"lose": ["vessels"]}):
             with self.assertRaises(ProblemError) as caught:
                 self.promote("one", "office", **options)
             self.assertEqual(
@@ -178,7 +178,7 @@ class WhatDoesNotFitTests(DatabaseCase):
         self.assertEqual(self.shelf.drift("office")["artifacts"], [])
 
     def test_addresses_the_service_must_not_use_are_refused(self) -> None:
-        said: dict[str, Any] = {"destination": "database", "holds": "bookings"}
+        said: dict[str, Any] = {"destination": "database", "subfolder": "bookings"}
         notes = Path(self.office.address).with_name("notes.txt")
         notes.write_text("no database")
         for address, code in (
@@ -193,7 +193,7 @@ class WhatDoesNotFitTests(DatabaseCase):
             self.assertEqual(caught.exception.code, code, address)
         with self.assertRaises(ProblemError) as caught:
             self.shelf.make_environment("more", destination="database")
-        self.assertEqual(caught.exception.code, "environment.holds")
+        self.assertEqual(caught.exception.code, "environment.subfolder")
 
     def test_secrets_go_into_the_database_and_nowhere_else(self) -> None:
         self.put({"shelf.toml": b'[bindings]\nPIER_KEY = {in = "bookings/*.records.json", secret = true}\n'})
@@ -237,7 +237,11 @@ class PostgresTests(ServiceCase):
         for name in ("office", "harbours"):
             with psycopg.connect(self.dsn("postgres"), autocommit=True) as records:
                 records.execute(f"CREATE DATABASE {name}_{self.suffix}")
-            said: dict[str, Any] = {"destination": "database", "holds": "bookings", "records": ["harbours", "vessels"]}
+            said: dict[str, Any] = {
+                "destination": "database",
+                "subfolder": "bookings",
+                "records": ["harbours", "vessels"],
+            }
             self.shelf.make_environment(name, address=f"{self.base}/{name}_{self.suffix}", token=PASSWORD, **said)
 
     def dsn(self, name: str) -> str:
@@ -324,7 +328,9 @@ class PostgresTests(ServiceCase):
             self.shelf.drift("office")
         self.assertEqual(caught.exception.code, "destination.refused")
         nowhere = "postgresql+psycopg://skerry@127.0.0.1:9/bookings"
-        self.shelf.make_environment("gone", destination="database", holds="bookings", address=nowhere, token=PASSWORD)
+        self.shelf.make_environment(
+            "gone", destination="database", subfolder="bookings", address=nowhere, token=PASSWORD
+        )
         with self.assertRaises(ProblemError) as caught:
             self.shelf.drift("gone")
         self.assertEqual(caught.exception.code, "destination.failed")

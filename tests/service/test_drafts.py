@@ -60,7 +60,7 @@ class SavingTests(DraftCase):
         self.save({"a.txt": b"2\n"})
         self.save({"a.txt": b"3\n", "b.txt": b"b\n"})
         self.assertEqual([e.path for e in self.shelf.discard_draft("main", ["a.txt"]).entries], ["b.txt"])
-        draft = self.shelf.bring_back("main", 1)
+        draft = self.shelf.restore_point("main", 1)
         found = {e.path: self.shelf.content(e.content or "") for e in draft.entries}
         self.assertEqual(found, {"a.txt": b"2\n", "b.txt": b"b\n"})
         self.assertEqual(self.shelf.discard_draft("main").entries, [])
@@ -98,7 +98,7 @@ class SavingTests(DraftCase):
         self.assertEqual(caught.exception.problem["code"], "branch.missing")
         self.save({"a.txt": b"2\n"})
         with self.assertRaises(ProblemError) as caught:
-            self.shelf.bring_back("main", 99)
+            self.shelf.restore_point("main", 99)
         self.assertEqual(caught.exception.problem["code"], "draft.point")
 
 
@@ -136,7 +136,7 @@ class CommittingTests(DraftCase):
             self.shelf.commit_draft("main", "Mine", merge=True)
         self.assertEqual(self.states(), {"flow.json": "edited"})
         merge = caught.exception.problem["merge"]
-        self.shelf.settle(merge, [{"take": "other"}])
+        self.shelf.settle(merge, [{"take": "source"}])
         made = self.shelf.finish_merge(merge)
         self.assertEqual(self.states(), {})
         self.assertEqual(self.shelf.save_points("main")[0].commit, made.commit)

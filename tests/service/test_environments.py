@@ -26,7 +26,7 @@ class PromotionTests(ServiceCase):
 
     def there(self, name: str = "test") -> dict[str, bytes]:
         folder = next(e.address for e in self.shelf.environments() if e.name == name)
-        base = Path(folder) / "current"
+        base = Path(folder) / "now"
         return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
 
     def promote(self, tag: str, name: str = "test", **options: bool) -> dict[str, object]:
@@ -48,7 +48,7 @@ class PromotionTests(ServiceCase):
     def test_gates_hold_and_let_through(self) -> None:
         with self.assertRaises(ProblemError) as caught:
             self.promote("one", "production")
-        self.assertEqual((caught.exception.status, caught.exception.code), (403, "gate.held"))
+        self.assertEqual((caught.exception.status, caught.exception.code), (403, "gate.not_met"))
         self.assertIn("promote it to test first", caught.exception.hint)
         self.promote("one")
         self.promote("one", "production")
@@ -60,7 +60,7 @@ class PromotionTests(ServiceCase):
 
     def test_drift_is_shown_and_not_overwritten_unasked(self) -> None:
         self.promote("one")
-        file = Path(self.test.address) / "current" / "fares.csv"
+        file = Path(self.test.address) / "now" / "fares.csv"
         os.chmod(file, 0o644)
         file.write_bytes(b"id,fare\n1,99\n2,3\n")
         rehearsal = self.shelf.rehearse("two", "test")
@@ -173,7 +173,7 @@ class PromotionTests(ServiceCase):
         self.assertEqual(set(self.there()), {"fares.csv", "flow.json"})
         self.assertEqual(self.shelf.deployments("test")[0].state, "undone")
         self.assertEqual(
-            [p.name for p in (Path(self.test.address) / "versions").iterdir() if p.name.endswith(".part")], []
+            [p.name for p in (Path(self.test.address) / "deployed").iterdir() if p.name.endswith(".part")], []
         )
         self.promote("big")
         self.assertEqual(len(self.there()), 302)

@@ -124,7 +124,7 @@ class ComparingTests(RunCase):
         proposal = self.shelf.proposal(adopted["proposal"])
         self.assertEqual((proposal["source"], proposal["target"]), ("try", "main"))
         self.assertIn("mean error went from 4.12 to 3.41", proposal["description"])
-        self.shelf.merge_proposal(adopted["proposal"], drop=True)
+        self.shelf.merge_proposal(adopted["proposal"], delete_source=True)
         found = self.shelf.experiment("tides")
         self.assertEqual((found["proposal_state"], len(found["runs"])), ("merged", 3))
         with self.assertRaises(ProblemError) as caught:
@@ -135,7 +135,7 @@ class ComparingTests(RunCase):
         self.shelf.abandon_experiment("tides", "The gauge was broken.")
         listed = self.shelf.experiments()
         self.assertEqual(
-            [(e["state"], e["why"], e["runs_made"]) for e in listed], [("abandoned", "The gauge was broken.", 3)]
+            [(e["state"], e["reason"], e["runs_made"]) for e in listed], [("abandoned", "The gauge was broken.", 3)]
         )
         self.assertIn("try", [b.name for b in self.shelf.branches()])
 

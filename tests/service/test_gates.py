@@ -44,7 +44,7 @@ class GatesCase(ServiceCase):
         self.shelf.wait(self.shelf.promote(tag, environment, **options))
 
     def there(self, name: str = "test") -> dict[str, bytes]:
-        base = Path(self.shelf.environment(name).address) / "current"
+        base = Path(self.shelf.environment(name).address) / "now"
         return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
 
     def person(self, name: str, role: str) -> ShelfClient:
@@ -57,7 +57,7 @@ class GateTests(GatesCase):
 
     def test_only_from_a_guarded_branch(self) -> None:
         self.shelf.make_environment("test", gates={"guarded": True})
-        self.assertIn("is on no guarded branch", self.held()["hint"])
+        self.assertIn("is on no guarded branch", self.held()["detail"])
         self.shelf.guard_branch("main")
         self.promote()
 
@@ -66,10 +66,10 @@ class GateTests(GatesCase):
         keeper = self.person("keeper", "keeper")
         self.shelf.review("one", "test", agrees=True)  # the owner made that commit
         problem = self.held()
-        self.assertEqual((problem["code"], problem["gates"][0]["gate"]), ("gate.held", "reviews, 0 of 1"))
-        self.assertIn("the word of owner, who made it, does not count; keeper to agree", problem["hint"])
+        self.assertEqual((problem["code"], problem["gates"][0]["gate"]), ("gate.not_met", "reviews, 0 of 1"))
+        self.assertIn("owner made it and does not count; keeper must agree", problem["detail"])
         keeper.review("one", "test", agrees=False, said="Not before the weekend")
-        self.assertIn("keeper said no", self.held()["hint"])
+        self.assertIn("keeper is against", self.held()["detail"])
         keeper.review("one", "test", agrees=True)
         self.promote()
         self.put({"fares.csv": b"id,fare\n1,3\n"})
@@ -78,9 +78,9 @@ class GateTests(GatesCase):
 
     def test_checks_that_passed_on_that_very_commit(self) -> None:
         self.shelf.make_environment("test", gates={"checks": ["fare rules"]})
-        self.assertIn("everyshelf check record", self.held()["hint"])
+        self.assertIn("everyshelf check record", self.held()["detail"])
         self.shelf.record_check("fare rules", False, "tag:one", said="1 of 40 failed")
-        self.assertIn("1 of 40 failed", self.held()["hint"])
+        self.assertIn("1 of 40 failed", self.held()["detail"])
         self.shelf.record_check("fare rules", True, "tag:one", said="40 of 40")
         self.promote()
 
@@ -89,7 +89,7 @@ class GateTests(GatesCase):
         around = {"from": f"{now - timedelta(hours=2):%H:%M}", "to": f"{now + timedelta(hours=2):%H:%M}"}
         later = {"from": f"{now + timedelta(hours=2):%H:%M}", "to": f"{now + timedelta(hours=3):%H:%M}"}
         self.shelf.make_environment("test", gates={"quiet": [around]})
-        self.assertIn(f"promote after {around['to']}", self.held()["hint"])
+        self.assertIn(f"promote after {around['to']}", self.held()["detail"])
         self.shelf.change_environment("test", gates={"quiet": [later]})
         self.promote()
         for wrong in ({"from": "25:00", "to": "1:00"}, {**later, "zone": "Skerry"}, {**later, "days": ["Som"]}):
@@ -106,10 +106,10 @@ class GateTests(GatesCase):
         with self.assertRaises(ProblemError) as caught:
             self.promote("two", overwrite_drift=True)
         self.assertEqual(caught.exception.code, "gate.drift")
-        self.promote("two", force=True, why="The purser agreed by radio")
+        self.promote("two", force=True, reason="The purser agreed by radio")
 
     def _edit(self, path: str, data: bytes) -> None:
-        file = Path(self.shelf.environment("test").address) / "current" / path
+        file = Path(self.shelf.environment("test").address) / "now" / path
         os.chmod(file, 0o644)
         file.write_bytes(data)
 
@@ -117,17 +117,17 @@ class GateTests(GatesCase):
         self.shelf.make_environment("test", gates={"reviews": 2, "checks": ["fare rules"]})
         keeper = self.person("keeper", "keeper")
         with self.assertRaises(ProblemError) as caught:
-            keeper.promote("one", "test", force=True, why="In a hurry")
+            keeper.promote("one", "test", force=True, reason="In a hurry")
         self.assertEqual(caught.exception.code, "rights.role")
         with self.assertRaises(ProblemError) as caught:
             self.shelf.promote("one", "test", force=True)
         self.assertEqual(caught.exception.code, "gate.reason")
-        self.promote(force=True, why="The boat leaves at nine")
+        self.promote(force=True, reason="The boat leaves at nine")
         made = self.shelf.deployments("test")[0]
         self.assertEqual([g["gate"] for g in made.forced], ["reviews, 0 of 2", "check fare rules"])
-        self.assertEqual(made.why, "The boat leaves at nine")
+        self.assertEqual(made.reason, "The boat leaves at nine")
         entry = next(e for e in self.shelf.log() if e.act == "promotion.forced")
-        self.assertEqual(entry.detail["why"], "The boat leaves at nine")
+        self.assertEqual(entry.detail["reason"], "The boat leaves at nine")
 
     def test_what_an_environment_leaves_out(self) -> None:
         self.put({"tests/a.feature": b"Feature: Fares\n", "notes/x.md": b"x\n", "report.md": b"# Report\n"})
@@ -136,7 +136,7 @@ class GateTests(GatesCase):
         self.promote("two")
         self.assertEqual(set(self.there()), {"fares.csv", "report.md"})
         self.assertEqual(self.shelf.look_for_drift("test"), [])
-        by_hand = Path(self.shelf.environment("test").address, "current", "by-hand.feature")
+        by_hand = Path(self.shelf.environment("test").address, "now", "by-hand.feature")
         by_hand.write_bytes(b"Feature: Tides\n")
         self.assertEqual(self.shelf.look_for_drift("test"), [])
         self.promote("two")
@@ -184,9 +184,9 @@ class BindingTests(GatesCase):
         self.assertEqual(
             [m["name"] for m in rehearsal["missing_bindings"]], ["FEED_ADDRESS", "FEED_TOKEN", "HARBOUR_ROLE", "SEATS"]
         )
-        self.assertIn("4 bindings hold it", rehearsal["sentence"])
+        self.assertIn("4 bindings without a value", rehearsal["sentence"])
         with self.assertRaises(ProblemError) as caught:
-            self.shelf.promote("bound", "test", force=True, why="Now")
+            self.shelf.promote("bound", "test", force=True, reason="Now")
         self.assertEqual(caught.exception.code, "binding.missing")
         self.assertIn("everyshelf env bind test", caught.exception.hint)
 
@@ -205,7 +205,7 @@ class BindingTests(GatesCase):
         self.bind_all("test")
         self.promote("bound")
         address = Path(self.shelf.environment("test").address)
-        file = address / "current/settings/feeds.json"
+        file = address / "now/settings/feeds.json"
         self.assertIn(SECRET.encode(), file.read_bytes())
         os.chmod(file, 0o644)
         file.write_bytes(file.read_bytes().replace(b"https", b"wss"))
@@ -242,7 +242,7 @@ class BindingTests(GatesCase):
     def test_a_value_set_by_hand_where_a_binding_belongs_does_not_come_back(self) -> None:
         self.bind_all("test")
         self.promote("bound")
-        file = Path(self.shelf.environment("test").address) / "current/settings/feeds.json"
+        file = Path(self.shelf.environment("test").address) / "now/settings/feeds.json"
         os.chmod(file, 0o644)
         text = file.read_bytes().replace(SECRET.encode(), b"set-by-hand-0815").replace(b"40", b"41")
         file.write_bytes(text.replace(b'"address"', b'"note": "by hand", "address"'))

@@ -59,7 +59,7 @@ class PuttingInPlaceTests(GitCase):
     """A deployment is one commit; the rest of the repository stays as it is."""
 
     def test_a_tag_becomes_a_commit_and_rolls_back(self) -> None:
-        self.promote("one", why="the first")
+        self.promote("one", reason="the first")
         self.assertEqual(
             self.files(),
             {
@@ -98,8 +98,8 @@ class PuttingInPlaceTests(GitCase):
             "by hand",
         )
         self.server.work(self.bare, {"README": b"anew\n"}, "beside")
-        found = {a["path"]: (a["side"], a["by"]) for a in self.shelf.drift("site")["artifacts"] if a["side"] != "here"}
-        self.assertEqual(found, {"settings/notice.json": ("both", "Purser"), "more.txt": ("there", "Purser")})
+        found = {a["path"]: (a["side"], a["by"]) for a in self.shelf.drift("site")["artifacts"] if a["side"] != "shelf"}
+        self.assertEqual(found, {"settings/notice.json": ("both", "Purser"), "more.txt": ("environment", "Purser")})
         with self.assertRaises(ProblemError) as caught:
             self.promote("two")
         self.assertEqual(caught.exception.code, "gate.drift")

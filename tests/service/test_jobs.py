@@ -98,7 +98,7 @@ class RestartTests(unittest.TestCase):
                 ).json()
                 if found[0]["state"] in ("recorded", "undone"):
                     break
-        return found[0]["state"], (self.folder / "current" / "a.txt").read_bytes()
+        return found[0]["state"], (self.folder / "now" / "a.txt").read_bytes()
 
     def test_switched_promotion_is_finished(self) -> None:
         for state in ("staged", "switching", "switched", "verified"):
@@ -109,13 +109,13 @@ class RestartTests(unittest.TestCase):
     def test_unswitched_promotion_is_undone(self) -> None:
         self.service.kill_group()
         key = self.set_state("switching")
-        first = next(p.name for p in (self.folder / "versions").iterdir() if p.is_dir() and p.name != key)
-        (self.folder / "current").unlink()
-        (self.folder / "current").symlink_to(f"versions/{first}")
+        first = next(p.name for p in (self.folder / "deployed").iterdir() if p.is_dir() and p.name != key)
+        (self.folder / "now").unlink()
+        (self.folder / "now").symlink_to(f"deployed/{first}")
         self.assertEqual(self.restarted(), ("undone", b"one"))
-        self.assertFalse((self.folder / "versions" / key).exists())
+        self.assertFalse((self.folder / "deployed" / key).exists())
         self.shelf.wait(self.shelf.promote("two", "test"))
-        self.assertEqual((self.folder / "current" / "a.txt").read_bytes(), b"two")
+        self.assertEqual((self.folder / "now" / "a.txt").read_bytes(), b"two")
 
     def test_waiting_jobs_are_taken_up_and_running_ones_decided(self) -> None:
         self.service.kill_group()

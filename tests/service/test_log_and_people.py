@@ -21,16 +21,16 @@ class LogTests(ServiceCase):
         self.shelf.make_tag("one")
         self.shelf.set_member("reader", "author")
         self.shelf.guard_branch("main")
-        self.shelf.drop_branch("try")
+        self.shelf.delete_branch("try")
         acts = [act for _, act, _ in self.told()]
         self.assertEqual(
             acts,
-            ["branch.dropped", "branch.guarded", "member.set", "tag.made", "branch.made", "commit.made", "shelf.made"],
+            ["branch.deleted", "branch.guarded", "member.set", "tag.made", "branch.made", "commit.made", "shelf.made"],
         )
         self.assertTrue(next(self.shelf.log(limit=1)).via.startswith("test "))
         self.assertEqual(
             self.told(act="branch"),
-            [("owner", f"branch.{a}", s) for a, s in (("dropped", "try"), ("guarded", "main"), ("made", "try"))],
+            [("owner", f"branch.{a}", s) for a, s in (("deleted", "try"), ("guarded", "main"), ("made", "try"))],
         )
         self.assertEqual(self.told(person="reader"), [])
         with self.assertRaises(ProblemError) as caught:

@@ -80,7 +80,7 @@ class LongMergeTests(unittest.TestCase):
             shelf.merge("try", "main")
         self.assertEqual(caught.exception.code, "merge.conflict")
         terminal = Terminal(self, self.service)
-        terminal.run("settle", "--take", "other", "--shelf", shelf.key)
+        terminal.run("settle", "--take", "source", "--shelf", shelf.key)
         terminal.run("settle", "--finish", "--shelf", shelf.key)
         self.assertEqual(json.loads(shelf.read("flows/01.json"))["steps"][0]["timeout"], 60)
 

@@ -147,9 +147,9 @@ class SettlingTests(MergingCase):
         merge = self.waiting()
         (artifact,) = merge.artifacts
         (conflict,) = artifact["conflicts"]
-        self.assertEqual(conflict["why"], "step “weigh”: timeout was 30, this side says 45, the other side says 60")
+        self.assertEqual(conflict["why"], "step “weigh”: timeout was 30; on main it is 45, on try 60")
         self.assertEqual(
-            (conflict["part"], conflict["field"], conflict["base"], conflict["this"], conflict["other"]),
+            (conflict["part"], conflict["field"], conflict["base"], conflict["target"], conflict["source"]),
             ("/step:weigh", "timeout", 30, 45, 60),
         )
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45))
@@ -166,7 +166,7 @@ class SettlingTests(MergingCase):
         ids = [c["id"] for c in merge.artifacts[0]["conflicts"]]
 
         def settle(number: int) -> None:
-            take = "this" if number % 2 else "other"
+            take = "target" if number % 2 else "source"
             people[number].settle(merge.id, [{"path": "flow.json", "conflict": ids[number], "take": take}])
 
         with ThreadPoolExecutor(8) as pool:
@@ -190,7 +190,7 @@ class SettlingTests(MergingCase):
         with self.assertRaises(ProblemError):
             self.shelf.finish_merge(merge.id)
         ids = {c["field"]: c["id"] for c in merge.artifacts[0]["conflicts"]}
-        one = {"path": "flow.json", "conflict": ids["timeout"], "take": "other"}
+        one = {"path": "flow.json", "conflict": ids["timeout"], "take": "source"}
         self.assertEqual(self.shelf.settle(merge.id, [one]).open, 1)
         self.assertEqual(self.shelf.merge_drawing(merge.id, "flow.json")["nodes"], [])
         # Interrupted here; somebody else goes on.
@@ -204,7 +204,7 @@ class SettlingTests(MergingCase):
         made = self.shelf.finish_merge(merge.id)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, load_run="both.py", sail_timeout=1))
         self.assertTrue(made.merge)
-        self.assertIn("settled: the other side, by owner", made.description)
+        self.assertIn("settled: on try, by owner", made.description)
         self.assertIn("settled: edited, by author", made.description)
         self.assertEqual(self.shelf.merges(), [])
 
@@ -212,7 +212,7 @@ class SettlingTests(MergingCase):
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})
         merge = self.waiting()
         said = {"path": "flow.json", "conflict": "/step:weigh#timeout"}
-        self.assertEqual(self.shelf.settle(merge.id, [{**said, "take": "this"}]).open, 0)
+        self.assertEqual(self.shelf.settle(merge.id, [{**said, "take": "target"}]).open, 0)
         self.assertEqual(self.shelf.settle(merge.id, [{**said, "take": None}]).open, 1)
 
     def test_a_connection_to_a_step_that_the_other_side_removed_is_a_conflict(self) -> None:
@@ -220,7 +220,7 @@ class SettlingTests(MergingCase):
         more = {"steps": [*FLOW["steps"], {"id": "moor", "run": "moor.py", "timeout": 5, "after": ["sail"]}]}
         self.split({"flow.json": flow()}, {"flow.json": text(removed)}, {"flow.json": text(more)})
         (conflict,) = self.waiting().artifacts[0]["conflicts"]
-        self.assertIn("this side removed it, the other side refers to it", conflict["why"])
+        self.assertIn("removed on main, used on try", conflict["why"])
         self.assertEqual(conflict["label"], "sail")
 
     def test_merging_again_takes_up_the_merge_that_waits(self) -> None:
@@ -230,7 +230,7 @@ class SettlingTests(MergingCase):
     def test_a_merge_that_waits_follows_its_branch(self) -> None:
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})
         merge = self.waiting()
-        self.shelf.settle(merge.id, [{"take": "other"}])
+        self.shelf.settle(merge.id, [{"take": "source"}])
         self.put({"flow.json": flow(weigh_timeout=45, sail_run="new.py"), "b.txt": b"b"}, "Meanwhile")
         self.shelf.finish_merge(merge.id)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, sail_run="new.py"))
@@ -238,7 +238,7 @@ class SettlingTests(MergingCase):
 
     def test_a_preference_settles_all(self) -> None:
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})
-        self.shelf.merge("try", "main", prefer="other")
+        self.shelf.merge("try", "main", prefer="source")
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60))
 
     def test_an_artifact_put_together_elsewhere_settles_it_whole(self) -> None:
@@ -250,7 +250,7 @@ class SettlingTests(MergingCase):
         self.assertEqual(self.shelf.read("a.bin"), b"\0bc")
 
     def test_edit_against_removal_of_an_artifact_is_settled_either_way(self) -> None:
-        for take, left in (("this", []), ("other", ["a.txt"])):
+        for take, left in (("target", []), ("source", ["a.txt"])):
             self.shelf = self.make_shelf()
             self.split({"a.txt": b"1\n", "b.txt": b"b\n"}, {"a.txt": None}, {"a.txt": b"2\n"})
             merge = self.waiting()
@@ -274,7 +274,7 @@ class SettlingTests(MergingCase):
         reader = self.client_of("reader").shelf(self.shelf.key)
         self.assertEqual([m.id for m in reader.merges()], [merge.id])
         for act in (
-            lambda: reader.settle(merge.id, [{"take": "this"}]),
+            lambda: reader.settle(merge.id, [{"take": "target"}]),
             lambda: reader.finish_merge(merge.id),
             lambda: reader.abandon_merge(merge.id),
         ):
@@ -286,8 +286,8 @@ class SettlingTests(MergingCase):
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})
         merge = self.waiting()
         for said, code in (
-            ({"path": "none.json", "take": "this"}, "settle.artifact"),
-            ({"path": "flow.json", "conflict": "/step:none", "take": "this"}, "settle.conflict"),
+            ({"path": "none.json", "take": "target"}, "settle.artifact"),
+            ({"path": "flow.json", "conflict": "/step:none", "take": "target"}, "settle.conflict"),
             ({"path": "flow.json", "conflict": "/step:weigh#timeout", "take": "both"}, "settle.take"),
             ({"path": "flow.json", "content": "f" * 64}, "content.missing"),
         ):

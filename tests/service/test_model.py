@@ -149,7 +149,7 @@ class MergeModelTests(ServiceCase):
             with self.assertRaises(ProblemError) as caught:
                 self.shelf.merge("other", "main")
             self.assertEqual({c["path"] for c in caught.exception.problem["conflicts"]}, conflicts)
-            self.shelf.merge("other", "main", prefer="this")
+            self.shelf.merge("other", "main", prefer="target")
             for path in conflicts:
                 if path in sides["main"]:
                     expected[path] = sides["main"][path]

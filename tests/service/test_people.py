@@ -33,7 +33,7 @@ class RoleTests(ServiceCase):
             "environment": lambda: shelf.make_environment(f"env-{person}"),
             "member": lambda: shelf.set_member("reader", "owner"),
             "guard": lambda: shelf.guard_branch("main"),
-            "drop": lambda: shelf.drop_branch("main"),
+            "drop": lambda: shelf.delete_branch("main"),
         }
         with self.assertRaises(ProblemError) as caught:
             acts[act]()

@@ -67,14 +67,14 @@ class PuttingInPlaceTests(PlatformCase):
         self.assertEqual(self.shelf.look_for_drift("test"), [])
         rows = {a["path"]: a for a in self.shelf.drift("test")["artifacts"]}
         self.assertTrue(rows[BUNDLE]["besides"])
-        self.assertEqual((rows[BUNDLE]["side"], rows[BUNDLE]["by"]), ("there", "the platform"))
-        self.assertEqual((rows["apps/check-in.json"]["side"], rows["apps/board.json"]["side"]), ("here", "here"))
+        self.assertEqual((rows[BUNDLE]["side"], rows[BUNDLE]["by"]), ("environment", "the platform"))
+        self.assertEqual((rows["apps/check-in.json"]["side"], rows["apps/board.json"]["side"]), ("shelf", "shelf"))
         self.assertEqual(self.promote("two")["counts"]["removed"], 0)  # what is the platform's own stays
 
     def test_rolling_back_and_the_history(self) -> None:
         self.promote("one")
         self.promote("two")
-        self.shelf.wait(self.shelf.roll_back("test", why="The board flickers"))
+        self.shelf.wait(self.shelf.roll_back("test", reason="The board flickers"))
         self.assertEqual(
             self.ours(), {"apps/board.json": screen("Harbour"), "settings/feeds.json": b'{"feed": "tides"}\n'}
         )
@@ -241,7 +241,7 @@ class BringingBackTests(PlatformCase):
         self.assertFalse(told["taken"])
         self.assertIn("Quay board", told["said"])
         self.assertEqual(self.shelf.drafts(), [])
-        self.shelf.capture("test", paths=["apps/board.json"], prefer="there")
+        self.shelf.capture("test", paths=["apps/board.json"], prefer="environment")
         self.assertEqual(self.draft()["apps/board.json"], screen("Boats"))
 
     def test_what_was_removed_there_is_gone_in_the_draft(self) -> None:
@@ -276,11 +276,11 @@ class TrialTests(PlatformCase):
         self.assertIsNotNone(made.expires)
         content = author.upload(screen("Quays")).id
         author.save("main", [self._saving("apps/board.json", content)])
-        author.wait(author.put_draft("main", "try-quays"))
+        author.wait(author.try_draft("main", "try-quays"))
         self.assertEqual(space.objects()["apps/board.json"], screen("Quays"))
         self.assertEqual(author.deployments("try-quays")[0].tag, "two")
         with self.assertRaises(ProblemError) as caught:
-            author.put_draft("main", "test")
+            author.try_draft("main", "test")
         self.assertEqual(caught.exception.code, "rights.role")
         author.remove_environment("try-quays")
         self.assertEqual(set(space.objects()), {BUNDLE})

@@ -55,7 +55,7 @@ class OpeningTests(ProposalCase):
     def test_a_proposal_tells_what_holds_it(self) -> None:
         made = self.proposed(reviewers=["keeper"], tasks=["SK-9"])
         self.assertEqual((made["number"], made["state"], made["ahead"], made["behind"]), (1, "open", 1, 0))
-        self.assertEqual([h["what"] for h in made["holds"]], ["agreement"])
+        self.assertEqual([h["what"] for h in made["not_met"]], ["agreement"])
         self.assertEqual(made["tasks"], ["SK-9"])
         self.assertFalse(made["may_judge"])
         self.assertFalse(made["may_merge"])
@@ -65,7 +65,7 @@ class OpeningTests(ProposalCase):
     def test_there_is_one_open_proposal_for_a_pair_of_branches(self) -> None:
         self.proposed()
         self.refused("proposal.taken", self.author.open_proposal, "Again", "author/faster")
-        self.author.change_proposal(1, state="closed", why="too early")
+        self.author.change_proposal(1, state="closed", reason="too early")
         self.assertEqual(self.author.open_proposal("Again", "author/faster")["number"], 2)
         self.refused("proposal.taken", self.author.change_proposal, 1, state="open")
 
@@ -103,7 +103,7 @@ class MergingTests(ProposalCase):
     """One act, with conflicts shown before."""
 
     def test_it_is_merged_in_one_act_with_its_branch_dropped(self) -> None:
-        self.proposed(drop=True, description="The gate answers quicker now.")
+        self.proposed(delete_source=True, description="The gate answers quicker now.")
         self.keeper.give_verdict(1, "agree")
         merged = self.keeper.merge_proposal(1)
         self.assertEqual((merged["state"], merged["closed_by"]), ("merged", "keeper"))
@@ -120,12 +120,12 @@ class MergingTests(ProposalCase):
         self.edit("main", flow(step("fetch", timeout=60), step("clean"), step("store")), "Slower", self.keeper)
         shown = self.author.proposal(1)
         self.assertEqual([c["path"] for c in shown["conflicts"]], [FLOW])
-        self.assertIn("timeout was 30, this side says 60, the other side says 10", shown["conflicts"][0]["why"])
+        self.assertIn("timeout was 30; on main it is 60, on author/faster 10", shown["conflicts"][0]["why"])
         self.assertIsNone(shown["merge"], "looking began a merge")
         self.keeper.give_verdict(1, "agree")
         waiting = self.refused("merge.conflict", self.keeper.merge_proposal, 1).problem["merge"]
         self.assertEqual(self.keeper.proposal(1)["merge"], waiting)
-        self.keeper.settle(waiting, [{"path": None, "conflict": None, "take": "other"}])
+        self.keeper.settle(waiting, [{"path": None, "conflict": None, "take": "source"}])
         self.keeper.finish_merge(waiting)
         self.assertEqual(self.author.proposal(1)["state"], "merged")
         self.assertIn(b'"timeout": 10', self.shelf.read(FLOW))
@@ -134,8 +134,8 @@ class MergingTests(ProposalCase):
         self.proposed()
         asked = self.refused("merge.proposed", self.keeper.merge, "author/faster", "main")
         self.assertIn("proposal 1", str(asked))
-        self.refused("merge.proposed", self.keeper.merge, "author/faster", "main", anyway="  ")
-        made = self.keeper.merge("author/faster", "main", anyway="the ferry sails at six")
+        self.refused("merge.proposed", self.keeper.merge, "author/faster", "main", reason="  ")
+        made = self.keeper.merge("author/faster", "main", reason="the ferry sails at six")
         self.assertIn("the ferry sails at six", next(self.shelf.commits("main", 1)).description)
         self.assertIn("proposal.passed", {e.act for e in self.shelf.log()})
         seen = self.author.proposal(1)
@@ -150,10 +150,10 @@ class MergingTests(ProposalCase):
         self.proposed()
         self.keeper.give_verdict(1, "against", "the gate is not ready")
         self.keeper.record_check("gangway", False, "author/faster", said="2 of 9")
-        held = self.refused("proposal.held", self.keeper.merge_proposal, 1)
+        held = self.refused("proposal.not_ready", self.keeper.merge_proposal, 1)
         self.assertEqual(held.status, 403)
-        self.assertEqual({h["what"] for h in held.problem["holds"]}, {"verdict", "agreement", "check"})
-        self.keeper.merge_proposal(1, anyway="the season begins tomorrow")
+        self.assertEqual({h["what"] for h in held.problem["not_met"]}, {"verdict", "agreement", "check"})
+        self.keeper.merge_proposal(1, reason="the season begins tomorrow")
         self.assertIn("Merged anyway: the season begins tomorrow", next(self.shelf.commits("main", 1)).description)
 
     def test_a_later_check_of_the_same_name_counts(self) -> None:
@@ -162,14 +162,14 @@ class MergingTests(ProposalCase):
         self.author.record_check("gangway", True, "author/faster", said="9 of 9", link="http://127.0.0.1/run/7")
         found = self.author.proposal(1)
         self.assertEqual([(c["name"], c["passed"]) for c in found["checks"]], [("gangway", True)])
-        self.assertNotIn("check", [h["what"] for h in found["holds"]])
+        self.assertNotIn("check", [h["what"] for h in found["not_met"]])
         self.assertEqual(self.author.checks("main"), [])
         self.refused("check.name", self.author.record_check, "two\nlines", True)
 
     def test_a_branch_that_is_gone_holds_it(self) -> None:
         self.proposed()
-        self.author.drop_branch("author/faster")
-        self.assertIn("branch", [h["what"] for h in self.author.proposal(1)["holds"]])
+        self.author.delete_branch("author/faster")
+        self.assertIn("branch", [h["what"] for h in self.author.proposal(1)["not_met"]])
 
 
 class VerdictTests(ProposalCase):
@@ -178,11 +178,11 @@ class VerdictTests(ProposalCase):
     def test_a_verdict_lapses_when_the_branch_changes_materially(self) -> None:
         self.proposed()
         self.keeper.give_verdict(1, "agree")
-        self.assertEqual(self.author.proposal(1)["holds"], [])
+        self.assertEqual(self.author.proposal(1)["not_met"], [])
         self.edit("author/faster", flow(step("fetch", timeout=5), step("clean"), step("store")))
         found = self.author.proposal(1)
         self.assertIn(FLOW, found["verdicts"][0]["lapsed"])
-        self.assertEqual([h["what"] for h in found["holds"]], ["agreement"])
+        self.assertEqual([h["what"] for h in found["not_met"]], ["agreement"])
 
     def test_a_verdict_outlasts_a_change_of_looks(self) -> None:
         self.proposed()
@@ -204,12 +204,12 @@ class VerdictTests(ProposalCase):
         self.proposed()
         self.refused("proposal.own", self.author.give_verdict, 1, "agree")
         self.refused("rights.role", self.reader.give_verdict, 1, "agree")
-        self.refused("verdict.text", self.keeper.give_verdict, 1, "agree if")
+        self.refused("verdict.text", self.keeper.give_verdict, 1, "against")
         self.refused("verdict.unknown", self.keeper.give_verdict, 1, "perhaps")
         seen = self.keeper.proposal(1)["head"]
         self.edit("author/faster", flow(step("fetch", timeout=5), step("clean"), step("store")))
         self.refused("proposal.moved", self.keeper.give_verdict, 1, "agree", commit=seen)
-        self.keeper.give_verdict(1, "agree if", "it is tried at the gate")
+        self.keeper.give_verdict(1, "against", "it was not tried at the gate")
         self.keeper.give_verdict(1, "agree")
         self.assertEqual([v["verdict"] for v in self.author.proposal(1)["verdicts"]], ["agree"])
 
@@ -269,6 +269,35 @@ class RemarkTests(ProposalCase):
         self.refused("remark.path", self.author.remark, 1, "x", part="/step:fetch")
 
 
+class ConditionTests(ProposalCase):
+    """A condition keeps a proposal from being merged until it is met."""
+
+    def test_it_is_listed_until_it_is_met(self) -> None:
+        self.proposed()
+        self.keeper.give_verdict(1, "agree")
+        found = self.keeper.remark(1, "Tell the harbours first.", condition=True)
+        self.assertEqual(
+            [(one["what"], "Tell the harbours" in one["said"]) for one in found["not_met"]], [("condition", True)]
+        )
+        self.refused("proposal.not_ready", self.keeper.merge_proposal, 1)
+        condition = found["remarks"][0]["id"]
+        self.assertEqual(sorted(self.waits("author")), ["answer", "fix"])
+        self.refused("proposal.own", self.author.settle_remark, 1, condition)
+        self.assertEqual(self.keeper.settle_remark(1, condition)["not_met"], [])
+        self.assertEqual(self.keeper.merge_proposal(1)["state"], "merged")
+
+    def test_who_may_not_give_a_verdict_sets_no_condition(self) -> None:
+        self.proposed()
+        self.refused("rights.role", self.reader.remark, 1, "Wait.", condition=True)
+        own = self.author.remark(1, "I look at the tides again first.", condition=True)["remarks"][0]
+        self.assertEqual(self.author.settle_remark(1, own["id"])["remarks_open"], 0)
+        answer = self.keeper.remark(1, "Do.", answer_to=own["id"], condition=True)["remarks"][0]["answers"][0]
+        self.assertFalse(answer["condition"], "an answer is no condition")
+
+    def waits(self, person: str) -> list[str]:
+        return [w["what"] for w in self.client_of(person).waiting() if w["shelf"] == self.shelf.key]
+
+
 class WaitingTests(ProposalCase):
     """What waits for whom."""
 
@@ -289,12 +318,12 @@ class WaitingTests(ProposalCase):
         said = self.reader.remark(1, "Why?")["remarks"][0]["id"]
         self.assertEqual(self.waits("author"), ["answer"])
         self.author.remark(1, "Therefore.", answer_to=said)
-        self.keeper.give_verdict(1, "not yet", "after the season")
-        self.assertEqual(self.waits("author"), ["mend"])
+        self.keeper.give_verdict(1, "against", "after the season")
+        self.assertEqual(self.waits("author"), ["fix"])
 
     def test_a_merge_one_began_waits_to_be_settled(self) -> None:
         self.proposed()
         self.edit("main", flow(step("fetch", timeout=60), step("clean"), step("store")), "Slower", self.keeper)
-        self.refused("merge.conflict", self.keeper.merge, "author/faster", "main", anyway="no time to ask")
+        self.refused("merge.conflict", self.keeper.merge, "author/faster", "main", reason="no time to ask")
         self.assertEqual(self.waits("keeper"), ["settle"])
         self.assertEqual(self.waits("reader"), [])

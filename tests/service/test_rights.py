@@ -103,7 +103,7 @@ ROWS: dict[str, Row] = {
     "drafts_unpack": Row("author", 400, body={"branch": "open", "content": "{content}"}),
     "drafts_points": Row("reader", (200, 404), query={"branch": "open"}),
     "drafts_discard": Row("author", body={"branch": "open"}),
-    "drafts_bring_back": Row("author", body={"branch": "open", "point": 1}),
+    "drafts_restore": Row("author", body={"branch": "open", "point": 1}),
     "drafts_commit": Row("author", 201, body={"branch": "open", "summary": "By {who}"}),
     "branches_make": Row("author", 201, body={"name": "made/{who}"}),
     "branches_merge": Row("author", body={"source": "work-{who}", "target": "open"}),
@@ -117,14 +117,14 @@ ROWS: dict[str, Row] = {
     "experiments_begin": Row("author", 201, body={"question": "Does it by {who}?", "key": "q-{who}"}),
     "experiments_change": Row("author", path={"key": "tides"}, body={"primary": "error"}),
     "experiments_record_run": Row("author", 201, path={"key": "tides"}, body={"branch": "open", "commit": "{commit}"}),
-    "experiments_abandon": Row("author", path={"key": "leave-{who}"}, body={"why": "asked already"}),
+    "experiments_abandon": Row("author", path={"key": "leave-{who}"}, body={"reason": "asked already"}),
     "experiments_adopt": Row("author", path={"key": "take-{who}"}, body={}),
     "reviews_give": Row("author", 201, path={"name": "dev"}, body={"tag": "first", "agrees": True}),
     # A trial environment is its maker's: each has one.
     "environments_try": Row("author", 201, body={"name": "try-{who}", "tag": "first"}),
-    "environments_put_draft": Row("author", 202, path={"name": "try-{who}"}, body={"branch": "open"}),
+    "environments_try_draft": Row("author", 202, path={"name": "try-{who}"}, body={"branch": "open"}),
     # --- keeper: also guarded branches, tags, promotions, others' proposals ---
-    "merges_settle": Row("keeper", path={"uid": "{merge}"}, body={"decisions": [{"take": "this"}]}),
+    "merges_settle": Row("keeper", path={"uid": "{merge}"}, body={"decisions": [{"take": "target"}]}),
     "proposals_change": Row("keeper", path={"number": "1"}, body={"title": "By {who}"}),
     "tags_make": Row("keeper", 201, body={"name": "tag-{who}"}),
     "environments_make": Row("keeper", 201, body={"name": "env-{who}"}),
@@ -136,7 +136,7 @@ ROWS: dict[str, Row] = {
     "environments_roll_back": Row("keeper", (202, 400, 409), path={"name": "dev"}, body={}),
     "environments_remove": Row("keeper", 204, path={"name": "env-{who}"}),
     # A proposal into a guarded branch, and the end of a merge into one, are a keeper's; each has its own.
-    "proposals_merge": Row("keeper", path={"number": "{own}"}, body={"anyway": "to see who may"}),
+    "proposals_merge": Row("keeper", path={"number": "{own}"}, body={"reason": "to see who may"}),
     "merges_finish": Row("keeper", 201, path={"uid": "{merge}"}, body={}),
     "merges_abandon": Row("keeper", (204, 409), path={"uid": "{merge}"}),
     # --- owner: also people, guarding, settings ---
@@ -148,7 +148,7 @@ ROWS: dict[str, Row] = {
     "members_remove": Row("owner", 204, path={"name": "guest"}),
     "shelves_change": Row("owner", body={"description": "by {who}"}),
     # Last: an author may drop a branch that is not guarded.
-    "branches_drop": Row("author", 204, path={"name": "drop/{who}"}),
+    "branches_delete": Row("author", 204, path={"name": "drop/{who}"}),
     # --- whoever is signed in ---
     "shelves_list": Row("signed in"),
     "shelves_make": Row("signed in", 201, body={"name": "Made by {asking} {run}"}),

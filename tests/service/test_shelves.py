@@ -125,7 +125,7 @@ class BranchTests(ServiceCase):
         self.put({"a.txt": b"2"})
         found = self.shelf.branch("ines/try")
         self.assertEqual((found.ahead, found.behind), (1, 1))
-        result = self.shelf.merge("ines/try", "main", drop=True)
+        result = self.shelf.merge("ines/try", "main", delete_source=True)
         self.assertEqual(result.taken, 1)
         self.assertEqual({p: self.shelf.read(p) for p in ("a.txt", "b.txt")}, {"a.txt": b"2", "b.txt": b"2"})
         self.assertEqual([b.name for b in self.shelf.branches()], ["main"])
@@ -154,7 +154,7 @@ class BranchTests(ServiceCase):
         with self.assertRaises(ProblemError) as caught:
             self.shelf.merge("try", "main")
         self.assertEqual((caught.exception.status, caught.exception.code), (409, "merge.conflict"))
-        self.shelf.merge("try", "main", prefer="other")
+        self.shelf.merge("try", "main", prefer="source")
         self.assertEqual(self.shelf.read("a.txt"), b"2")
         self.assertIsNone(self.shelf.merge("try", "main").commit)
 

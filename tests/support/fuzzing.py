@@ -308,7 +308,7 @@ def prepared(client: Any, shelf: Any) -> Known:
     known.add("number", 1, 2)
     known.add("role", "reader", "author", "keeper")
     known.add("person", "reader", "author")
-    known.add("take", "this", "other", "both", "edited")
+    known.add("take", "target", "source", "both", "edited")
     known.add("key", "k1", "experiment")
     known.add("password", "a-long-password-1")
     known.add("full_name", "Somebody")

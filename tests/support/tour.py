@@ -15,9 +15,9 @@ from pathlib import Path
 from tests.support.service import free_port
 
 README = Path(__file__).parents[2] / "README.md"
-_START, _END = "## A five-minute tour\n", "\nTwo files need no service"
+_START, _END = "## A five-minute tour\n", "\nTwo files or folders can be compared"
 _DONE = "--- done ---"
-_ADDRESS = "http://127.0.0.1:8321"
+_ADDRESS = "http://127.0.0.1:7463"
 _HOME = "/home/maren"
 
 

@@ -24,9 +24,9 @@ export class ProblemError extends Error {
 }
 
 const UNREACHABLE: Problem = {
-  detail: "The service is out of reach. What you see is from before; what you typed is kept here.",
+  detail: "Cannot reach the service. This page may be out of date; your input is kept in this browser.",
   code: "service.unreachable",
-  hint: "Look whether it runs, then try again.",
+  hint: "Check that it is running, then try again.",
 };
 
 function csrf(): string {

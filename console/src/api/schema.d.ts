@@ -463,7 +463,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** @description Drop it; its commits stay. */
-        delete: operations["branches_drop"];
+        delete: operations["branches_delete"];
         options?: never;
         head?: never;
         /** @description Guard it, or lift that. */
@@ -728,23 +728,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/shelves/{shelf}/drafts/bring-back": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Save what it holds anew. */
-        post: operations["drafts_bring_back"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/shelves/{shelf}/drafts/commit": {
         parameters: {
             query?: never;
@@ -790,6 +773,23 @@ export interface paths {
         get: operations["drafts_points"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/drafts/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Save what it holds anew. */
+        post: operations["drafts_restore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -955,23 +955,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/shelves/{shelf}/environments/{name}/put-draft": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Put the caller's draft of a branch into a trial environment. */
-        post: operations["environments_put_draft"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/shelves/{shelf}/environments/{name}/rehearse": {
         parameters: {
             query?: never;
@@ -1035,6 +1018,23 @@ export interface paths {
         put?: never;
         /** @description Start the job that puts an earlier deployment in place again. */
         post: operations["environments_roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/environments/{name}/try-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put the caller's draft of a branch into a trial environment. */
+        post: operations["environments_try_draft"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1343,8 +1343,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * @description This side and what it becomes in one drawing; no nodes while something of it is open, or where its kind has
-         *     no drawing.
+         * @description Return the target and the result of the merge in one drawing; without nodes while a conflict is open, or
+         *     for a kind without drawings.
          */
         get: operations["merges_drawing"];
         put?: never;
@@ -1399,7 +1399,7 @@ export interface paths {
         /** @description Newest first. */
         get: operations["proposals_list"];
         put?: never;
-        /** @description Ask that a branch be merged into another. */
+        /** @description Open a proposal to merge a branch into another. */
         post: operations["proposals_open"];
         delete?: never;
         options?: never;
@@ -1414,14 +1414,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description As it stands now: conflicts, verdicts, checks, and what holds it. */
+        /** @description Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet. */
         get: operations["proposals_get"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Change what is said about it, who is asked, or close it without merging. */
+        /** @description Change a proposal's title, description or reviewers, close it without merging, or reopen it. */
         patch: operations["proposals_change"];
         trace?: never;
     };
@@ -1434,7 +1434,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Merge it in one act; what is to be settled first is answered with 409 merge.conflict. */
+        /** @description Merge a proposal; conflicts that are to be settled first are answered with 409 merge.conflict. */
         post: operations["proposals_merge"];
         delete?: never;
         options?: never;
@@ -1451,7 +1451,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Say something about it, or answer. */
+        /** @description Add a remark to a proposal, or answer one. */
         post: operations["proposals_remark"];
         delete?: never;
         options?: never;
@@ -1472,7 +1472,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Say that it is dealt with, or is not after all. */
+        /** @description Mark a remark as done or a condition as met, or undo that. */
         patch: operations["proposals_settle_remark"];
         trace?: never;
     };
@@ -1485,7 +1485,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Say what you think of it; it takes the place of what you said before. */
+        /** @description Give a verdict on a proposal; it replaces your earlier one. */
         post: operations["proposals_verdict"];
         delete?: never;
         options?: never;
@@ -1620,7 +1620,7 @@ export interface components {
     schemas: {
         /** @description Why it is abandoned. */
         AbandonInRequest: {
-            why: string;
+            reason: string;
         };
         /** @description Taking an invitation up: as who is signed in, or as somebody new with a name and password. */
         AcceptInRequest: {
@@ -1819,11 +1819,6 @@ export interface components {
             ahead: number;
             behind: number;
         };
-        /** @description The number of a save point. */
-        BringBackInRequest: {
-            branch: string;
-            point: number;
-        };
         /** @description What was brought back. */
         CaptureOut: {
             environment: string;
@@ -1832,11 +1827,11 @@ export interface components {
             pending: number;
         };
         /**
-         * @description * `here` - here
-         *     * `there` - there
+         * @description * `environment` - environment
+         *     * `shelf` - shelf
          * @enum {string}
          */
-        CapturePreference: "here" | "there";
+        CapturePreference: "environment" | "shelf";
         /** @description What is to be brought back: all of it if no path is named. */
         CaptureWantedRequest: {
             /** @default  */
@@ -2036,7 +2031,7 @@ export interface components {
             commit: string;
             state: components["schemas"]["DeploymentOutStateEnum"];
             who: string;
-            why: string;
+            reason: string;
             forced: components["schemas"]["GateOut"][];
             steps: components["schemas"]["StepOut"][];
             besides: string[];
@@ -2119,7 +2114,7 @@ export interface components {
         /** @description The branch whose draft goes into a trial environment. */
         DraftWantedRequest: {
             /** @default  */
-            why: string;
+            reason: string;
             /** @default false */
             overwrite_drift: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
@@ -2225,7 +2220,7 @@ export interface components {
             destination: string;
             address: string;
             has_token: boolean;
-            holds: string;
+            subfolder: string;
             records: string[];
             fed_from: string;
             earlier_first: boolean;
@@ -2268,7 +2263,7 @@ export interface components {
             branch: string;
             target: string;
             state: components["schemas"]["ExperimentState"];
-            why: string;
+            reason: string;
             proposal: number | null;
             proposal_state: string | null;
             /** Format: date-time */
@@ -2288,7 +2283,7 @@ export interface components {
             branch: string;
             target: string;
             state: components["schemas"]["ExperimentState"];
-            why: string;
+            reason: string;
             proposal: number | null;
             proposal_state: string | null;
             /** Format: date-time */
@@ -2397,20 +2392,6 @@ export interface components {
          * @enum {string}
          */
         GroupEnum: "reads" | "parameters" | "metrics";
-        /** @description Something that stands in the way of merging. */
-        HoldOut: {
-            what: components["schemas"]["HoldOutWhatEnum"];
-            said: string;
-        };
-        /**
-         * @description * `branch` - branch
-         *     * `conflicts` - conflicts
-         *     * `verdict` - verdict
-         *     * `agreement` - agreement
-         *     * `check` - check
-         * @enum {string}
-         */
-        HoldOutWhatEnum: "branch" | "conflicts" | "verdict" | "agreement" | "check";
         /** @description The secret of an invitation. */
         InvitationInRequest: {
             invitation: string;
@@ -2571,8 +2552,8 @@ export interface components {
             path: string;
             kind: string;
             base: string | null;
-            this: string | null;
-            other: string | null;
+            target: string | null;
+            source: string | null;
             open: boolean;
             conflicts: components["schemas"]["MergeConflict"][];
             notes: string[];
@@ -2589,8 +2570,8 @@ export interface components {
             why: string;
             options: string[];
             base?: unknown;
-            this?: unknown;
-            other?: unknown;
+            target?: unknown;
+            source?: unknown;
             decision?: components["schemas"]["MergeDecision"];
         };
         /** @description How a conflict is settled, and by whom. */
@@ -2606,7 +2587,7 @@ export interface components {
             source: string;
             state: components["schemas"]["MergeState"];
             summary: string;
-            drop: boolean;
+            delete_source: boolean;
             /** Format: date-time */
             created: string;
             created_by: string;
@@ -2632,9 +2613,9 @@ export interface components {
             target: string;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
             /** @default false */
-            drop: boolean;
+            delete_source: boolean;
             /** @default  */
-            anyway: string;
+            reason: string;
         };
         /**
          * @description The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
@@ -2647,18 +2628,18 @@ export interface components {
             combined: number;
         };
         /**
-         * @description * `this` - this
-         *     * `other` - other
+         * @description * `target` - target
+         *     * `source` - source
          * @enum {string}
          */
-        MergePreference: "this" | "other";
-        /** @description Merging; ``anyway`` says why it is done though something holds it. */
+        MergePreference: "target" | "source";
+        /** @description Merging; ``reason``: why it is merged although a requirement is not met. */
         MergeProposalRequest: {
             /** @default  */
-            anyway: string;
+            reason: string;
             /** @default  */
             summary: string;
-            drop?: boolean | null;
+            delete_source?: boolean | null;
         };
         /**
          * @description * `open` - open
@@ -2737,7 +2718,7 @@ export interface components {
              * @description The folder of the shelf that goes there.
              * @default
              */
-            holds: string;
+            subfolder: string;
             /** @default main */
             route: string;
             position?: number | null;
@@ -2775,7 +2756,7 @@ export interface components {
             full_name: string;
             password: string;
         };
-        /** @description A proposal to be opened. */
+        /** @description A proposal to open. ``delete_source``: delete the source branch once it is merged. */
         NewProposalRequest: {
             title: string;
             source: string;
@@ -2786,9 +2767,13 @@ export interface components {
             tasks?: string[];
             reviewers?: string[];
             /** @default false */
-            drop: boolean;
+            delete_source: boolean;
         };
-        /** @description A remark on the whole, an artifact or a part; or the answer to one. */
+        /**
+         * @description A remark on the whole, an artifact or a part; or the answer to one.
+         *
+         *     ``condition``: keeps the proposal from being merged until it is marked as met.
+         */
         NewRemarkRequest: {
             text: string;
             /** @default  */
@@ -2799,6 +2784,8 @@ export interface components {
             label: string;
             /** @default  */
             answer_to: string;
+            /** @default false */
+            condition: boolean;
         };
         /** @description A run. ``commit`` holds what it wrote, ``base`` is where it read; both as ids. ``series``: name to points. */
         NewRunRequest: {
@@ -2869,12 +2856,12 @@ export interface components {
             /** @default  */
             token: string;
             /** @default  */
-            holds: string;
+            subfolder: string;
             records?: string[];
             /** @default  */
             note: string;
         };
-        /** @description A verdict; ``commit``: the state one looked at, refused if the source moved on since. */
+        /** @description A verdict; ``commit``: the state it is about, refused if the source has newer commits. */
         NewVerdictRequest: {
             verdict: string;
             /** @default  */
@@ -2962,17 +2949,17 @@ export interface components {
             question?: string;
             primary?: string;
         };
-        /** @description What is to be changed; what is left out stays. ``state``: closed, with ``why``, or open again. */
+        /** @description Changes to a proposal; fields left out stay as they are. ``state``: closed, with a ``reason``, or open again. */
         PatchedProposalChangeRequest: {
             title?: string;
             description?: string;
             reviewers?: string[];
-            drop?: boolean;
+            delete_source?: boolean;
             state?: components["schemas"]["ProposalStateWanted"];
             /** @default  */
-            why: string;
+            reason: string;
         };
-        /** @description Whether it is dealt with. */
+        /** @description Whether the remark is done, or the condition met. */
         PatchedRemarkChangeRequest: {
             settled?: boolean;
         };
@@ -3035,7 +3022,7 @@ export interface components {
         /** @description The tag to put in place, and why. */
         PromotionWantedRequest: {
             /** @default  */
-            why: string;
+            reason: string;
             /** @default false */
             overwrite_drift: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
@@ -3060,13 +3047,13 @@ export interface components {
             /** Format: date-time */
             closed: string | null;
             closed_by: string | null;
-            why: string;
+            reason: string;
             merged: string | null;
             reviewers: string[];
             remarks: number;
             remarks_open: number;
         };
-        /** @description Everything about a proposal as it stands now. ``merge``: the merge of it that waits to be settled. */
+        /** @description A proposal with all details. ``merge``: its open merge; ``not_met``: why it cannot be merged yet. */
         ProposalOut: {
             number: number;
             title: string;
@@ -3079,12 +3066,12 @@ export interface components {
             /** Format: date-time */
             closed: string | null;
             closed_by: string | null;
-            why: string;
+            reason: string;
             merged: string | null;
             reviewers: string[];
             description: string;
             tasks: string[];
-            drop: boolean;
+            delete_source: boolean;
             remarks_open: number;
             head: string;
             base: string | null;
@@ -3095,7 +3082,7 @@ export interface components {
             checks: components["schemas"]["CheckOut"][];
             conflicts: components["schemas"]["ProposedConflict"][];
             combined: number;
-            holds: components["schemas"]["HoldOut"][];
+            not_met: components["schemas"]["UnmetOut"][];
             /** @description job that works out what merging gives, while it does */
             reading: string | null;
             merge: string | null;
@@ -3117,7 +3104,7 @@ export interface components {
          * @enum {string}
          */
         ProposalStateWanted: "open" | "closed";
-        /** @description What would have to be settled. */
+        /** @description A conflict that merging would have. */
         ProposedConflict: {
             path: string;
             kind: string;
@@ -3189,7 +3176,7 @@ export interface components {
             steps: components["schemas"]["StepOut"][];
             needed: components["schemas"]["NeededArtifact"][];
             left_out: number;
-            holds: number;
+            not_met: number;
             bytes: number;
             /** Format: double */
             expected_seconds: number | null;
@@ -3199,13 +3186,18 @@ export interface components {
             /** Format: double */
             took_seconds: number;
         };
-        /** @description Something said: about the whole (no path), an artifact, or a part as it was at ``commit``. */
+        /**
+         * @description A remark: on the whole (no path), an artifact, or a part as it was at ``commit``.
+         *
+         *     A ``condition`` must be settled (marked as met) before the proposal can be merged.
+         */
         RemarkAnswer: {
             id: string;
             person: string;
             /** Format: date-time */
             made: string;
             text: string;
+            condition: boolean;
             commit: string;
             path: string;
             part: string;
@@ -3222,6 +3214,7 @@ export interface components {
             /** Format: date-time */
             made: string;
             text: string;
+            condition: boolean;
             commit: string;
             path: string;
             part: string;
@@ -3249,6 +3242,11 @@ export interface components {
             ref: string;
             path?: string | null;
         };
+        /** @description The number of a save point. */
+        RestorePointInRequest: {
+            branch: string;
+            point: number;
+        };
         /**
          * @description * `reader` - reader
          *     * `author` - author
@@ -3260,7 +3258,7 @@ export interface components {
         /** @description Where to go back to: the deployment before the current one if no number is given. */
         RollbackWantedRequest: {
             /** @default  */
-            why: string;
+            reason: string;
             /** @default false */
             overwrite_drift: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
@@ -3432,12 +3430,12 @@ export interface components {
             environments: number;
         };
         /**
-         * @description * `there` - there
-         *     * `here` - here
+         * @description * `environment` - environment
+         *     * `shelf` - shelf
          *     * `both` - both
          * @enum {string}
          */
-        SideEnum: "there" | "here" | "both";
+        SideEnum: "environment" | "shelf" | "both";
         /** @description One side's version of an artifact. */
         SideOut: {
             version: number | null;
@@ -3505,13 +3503,13 @@ export interface components {
             tag: string;
         };
         /**
-         * @description * `this` - this
-         *     * `other` - other
+         * @description * `target` - target
+         *     * `source` - source
          *     * `both` - both
          *     * `edited` - edited
          * @enum {string}
          */
-        TakeEnum: "this" | "other" | "both" | "edited";
+        TakeEnum: "target" | "source" | "both" | "edited";
         /** @description The beginning of an artifact as text. */
         TextOut: {
             text: string;
@@ -3565,6 +3563,21 @@ export interface components {
             files: components["schemas"]["UnfoldedFile"][];
             notes: string[];
         };
+        /** @description A requirement for merging that is not met. */
+        UnmetOut: {
+            what: components["schemas"]["UnmetOutWhatEnum"];
+            said: string;
+        };
+        /**
+         * @description * `branch` - branch
+         *     * `conflicts` - conflicts
+         *     * `verdict` - verdict
+         *     * `condition` - condition
+         *     * `agreement` - agreement
+         *     * `check` - check
+         * @enum {string}
+         */
+        UnmetOutWhatEnum: "branch" | "conflicts" | "verdict" | "condition" | "agreement" | "check";
         /** @description An artifact of the parcel that is in the draft now. */
         UnpackedArtifact: {
             path: string;
@@ -3593,13 +3606,11 @@ export interface components {
         };
         /**
          * @description * `agree` - agree
-         *     * `agree if` - agree if
-         *     * `not yet` - not yet
          *     * `against` - against
          * @enum {string}
          */
-        VerdictEnum: "agree" | "agree if" | "not yet" | "against";
-        /** @description What somebody thinks of it; ``lapsed`` says why that is not in force any more, or is empty. */
+        VerdictEnum: "agree" | "against";
+        /** @description A person's verdict; ``lapsed`` says why it is no longer in force, or is empty. */
         VerdictOut: {
             person: string;
             verdict: components["schemas"]["VerdictEnum"];
@@ -3616,14 +3627,14 @@ export interface components {
             source: string;
             state: components["schemas"]["MergeState"];
             summary: string;
-            drop: boolean;
+            delete_source: boolean;
             /** Format: date-time */
             created: string;
             created_by: string;
             decided: number;
             commit: string | null;
         };
-        /** @description Something that waits for the caller. */
+        /** @description A task of the caller. */
         WaitingOut: {
             shelf: string;
             shelf_name: string;
@@ -3638,12 +3649,12 @@ export interface components {
         /**
          * @description * `verdict` - verdict
          *     * `answer` - answer
-         *     * `mend` - mend
+         *     * `fix` - fix
          *     * `merge` - merge
          *     * `settle` - settle
          * @enum {string}
          */
-        WaitingOutWhatEnum: "verdict" | "answer" | "mend" | "merge" | "settle";
+        WaitingOutWhatEnum: "verdict" | "answer" | "fix" | "merge" | "settle";
         /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
         WantedChangeRequest: {
             path: string;
@@ -4441,7 +4452,7 @@ export interface operations {
             };
         };
     };
-    branches_drop: {
+    branches_delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -4963,31 +4974,6 @@ export interface operations {
             };
         };
     };
-    drafts_bring_back: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shelf: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BringBackInRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DraftOut"];
-                };
-            };
-        };
-    };
     drafts_commit: {
         parameters: {
             query?: never;
@@ -5062,6 +5048,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PointOut"][];
+                };
+            };
+        };
+    };
+    drafts_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestorePointInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
                 };
             };
         };
@@ -5422,32 +5433,6 @@ export interface operations {
             };
         };
     };
-    environments_put_draft: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-                shelf: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["DraftWantedRequest"];
-            };
-        };
-        responses: {
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["JobOut"];
-                };
-            };
-        };
-    };
     environments_rehearse: {
         parameters: {
             query?: never;
@@ -5565,6 +5550,32 @@ export interface operations {
         requestBody?: {
             content: {
                 "application/json": components["schemas"]["RollbackWantedRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    environments_try_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftWantedRequest"];
             };
         };
         responses: {

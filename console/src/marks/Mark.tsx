@@ -75,7 +75,7 @@ export function Effect({ effect }: { effect: string | null | undefined }) {
 
 export function Tick({ met }: { met: boolean }) {
   return (
-    <svg width="16" height="16" viewBox="0 0 16 16" role="img" aria-label={met ? "met" : "holds"} style={{ flex: "none" }}>
+    <svg width="16" height="16" viewBox="0 0 16 16" role="img" aria-label={met ? "met" : "not met"} style={{ flex: "none" }}>
       {met ? (
         <path d="M2.5 8.5L6.5 12.2L13.5 4.2" fill="none" stroke="currentColor" strokeWidth="1.8" />
       ) : (

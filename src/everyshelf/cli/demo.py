@@ -94,9 +94,7 @@ def _build(address: str, data: Path, platform: Platform) -> None:
     with terminal.progress_bar("Building Skerry Line") as progress:
         build(address, platform, progress)
     (data / _DONE).write_text("everything is built\n")
-    terminal.say(
-        terminal.bold("Skerry Line stands") + f": four weeks of history, built in {time.monotonic() - start:.0f} s."
-    )
+    terminal.say(terminal.bold("Demo ready") + f": four weeks of history, built in {time.monotonic() - start:.0f} s.")
     terminal.say()
 
 
@@ -109,7 +107,7 @@ def _show(address: str, data: Path, environment: dict[str, str]) -> None:
         _run(["env", "list"], inside)
         return
     _run(["rehearse", "tag:spring-2", "test"], inside)
-    _run(["promote", "tag:spring-2", "test", "--why", "Spring timetable"], inside)
+    _run(["promote", "tag:spring-2", "test", "--reason", "Spring timetable"], inside)
 
 
 def _runs_in(environment: dict[str, str], name: str) -> str | None:

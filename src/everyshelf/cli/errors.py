@@ -14,7 +14,7 @@ from typing import Any
 
 import click
 
-_FACTS = ("conflicts", "gates", "paths", "errors", "head", "merge", "holds")
+_FACTS = ("conflicts", "gates", "paths", "errors", "head", "merge", "not_met")
 DONE, FAILED, USAGE, CONFLICT, REFUSED, UNREACHABLE, FAIL_ON = range(7)
 
 
@@ -66,7 +66,7 @@ def _described(error: Exception) -> tuple[int, dict[str, Any]]:
             **{
                 k: v
                 for k, v in extra.items()
-                if k in ("conflicts", "gates", "paths", "errors", "head", "merge", "holds")
+                if k in ("conflicts", "gates", "paths", "errors", "head", "merge", "not_met")
             },
         }
     if isinstance(error, OSError):
@@ -90,7 +90,7 @@ def _exit_code(error: Exception) -> int:
         return CONFLICT
     if code in ("service.unreachable", "service.foreign"):
         return UNREACHABLE
-    if getattr(error, "status", None) in (401, 403) or code.startswith(("rights.", "gate.", "proposal.held")):
+    if getattr(error, "status", None) in (401, 403) or code.startswith(("rights.", "gate.", "proposal.not_ready")):
         return REFUSED
     return FAILED
 

@@ -4,7 +4,7 @@
 
     from everyshelf.client import Client
 
-    shelf = Client("http://127.0.0.1:8321", token).shelf("skerry-line")
+    shelf = Client("http://127.0.0.1:7463", token).shelf("skerry-line")
     for artifact in shelf.artifacts(ref="tag:spring-2"):
         print(artifact.path, artifact.version)
 """

@@ -23,15 +23,20 @@ class EnvironmentsPart(ShelfPart):
         return self._transport.get(self._environment(name), Environment)
 
     def make_environment(self, name: str, **said: Any) -> Environment:
-        """A new environment. ``destination`` (folder, database, platform) with its ``address`` and ``token``;
-        ``holds``, the folder of the shelf that goes there, and of a database ``records``, patterns of the tables whose
-        records come along; ``route`` and ``position``; ``fed_from``, ``earlier_first`` and ``gates`` (guarded, reviews,
-        checks, quiet, drift); ``left_out`` (patterns, kinds); ``watch_minutes``; ``note``."""
+        """Make an environment.
+
+        Settings: ``destination`` (folder, database, platform, git) with its ``address`` and ``token``; ``subfolder``,
+        the folder of the shelf that is deployed; for a database ``records``, patterns of the tables whose records are
+        versioned too; ``route`` and ``position``; ``fed_from``, ``earlier_first`` and ``gates`` (guarded, reviews,
+        checks, quiet, drift); ``left_out`` (patterns, kinds); ``watch_minutes``; ``note``.
+        """
         return self._transport.send("POST", f"{self._base}/environments", {"name": name, **said}, Environment)
 
     def make_trial(self, name: str, tag: str, *, days: int = 7, **said: Any) -> Environment:
-        """An environment for trying a tag, which removes itself; ``destination``, ``address``, ``token``, ``holds``,
-        ``records``, ``note``."""
+        """Make a trial environment and deploy ``tag`` to it; it is removed automatically after ``days``.
+
+        Settings: ``destination``, ``address``, ``token``, ``subfolder``, ``records``, ``note``.
+        """
         body = {"name": name, "tag": tag, "days": days, **said}
         return self._transport.send("POST", f"{self._base}/environments/trials", body, Environment)
 
@@ -82,7 +87,7 @@ class EnvironmentsPart(ShelfPart):
         tag: str,
         environment: str,
         *,
-        why: str = "",
+        reason: str = "",
         overwrite_drift: bool = False,
         lose: Sequence[str] = (),
         force: bool = False,
@@ -92,22 +97,22 @@ class EnvironmentsPart(ShelfPart):
         """Start putting a tag in place; see ``wait``. ``lose``: names of what may be gone for good
         there. ``force`` overrules gates; that takes the right and a reason."""
         agreed = {"overwrite_drift": overwrite_drift, "lose": list(lose), "force": force}
-        body = {"tag": tag, "why": why, **agreed, "at": at, "who": who}
+        body = {"tag": tag, "reason": reason, **agreed, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/promote", body, Job)
 
-    def put_draft(
+    def try_draft(
         self, branch: str, environment: str, *, overwrite_drift: bool = False, lose: Sequence[str] = ()
     ) -> Job:
         """Start putting one's draft of a branch into a trial environment; see ``wait``."""
         body = {"branch": branch, "overwrite_drift": overwrite_drift, "lose": list(lose)}
-        return self._transport.send("POST", f"{self._environment(environment)}/put-draft", body, Job)
+        return self._transport.send("POST", f"{self._environment(environment)}/try-draft", body, Job)
 
     def roll_back(
         self,
         environment: str,
         *,
         to: int | None = None,
-        why: str = "",
+        reason: str = "",
         overwrite_drift: bool = False,
         lose: Sequence[str] = (),
         at: datetime | None = None,
@@ -115,13 +120,13 @@ class EnvironmentsPart(ShelfPart):
     ) -> Job:
         """Start putting an earlier deployment in place again; see ``wait``."""
         agreed = {"overwrite_drift": overwrite_drift, "lose": list(lose)}
-        body = {"to": to, "why": why, **agreed, "at": at, "who": who}
+        body = {"to": to, "reason": reason, **agreed, "at": at, "who": who}
         return self._transport.send("POST", f"{self._environment(environment)}/roll-back", body, Job)
 
     # --- what is really there ---------------------------------------------------
 
     def drift(self, environment: str, branch: str = "") -> dict[str, Any]:
-        """Per artifact whether it differs there, here (on the branch) or on both sides."""
+        """Return for each artifact whether it differs in the environment, on the shelf (its branch) or in both."""
         address = f"{self._environment(environment)}/drift"
         return self._transport.get(address, dict[str, Any], branch=branch or None)
 
@@ -136,8 +141,8 @@ class EnvironmentsPart(ShelfPart):
     def capture(
         self, environment: str, *, branch: str = "", paths: list[str] | None = None, prefer: str | None = None
     ) -> dict[str, Any]:
-        """Bring what was changed there into one's draft of a branch; ``prefer`` "here" or "there" settles what
-        collides."""
+        """Capture changes made in the environment in your draft of a branch; ``prefer`` ("environment" or "shelf")
+        settles conflicts."""
         body = {"branch": branch, "paths": paths, "prefer": prefer}
         return self._transport.send("POST", f"{self._environment(environment)}/capture", body, dict[str, Any])
 

@@ -90,9 +90,9 @@ class ExperimentsPart(ShelfPart):
         body = {"branch": branch, "title": title, "reviewers": list(reviewers)}
         return self._transport.send("POST", f"{self._experiment(key)}/adopt", body, dict[str, Any])
 
-    def abandon_experiment(self, key: str, why: str) -> dict[str, Any]:
+    def abandon_experiment(self, key: str, reason: str) -> dict[str, Any]:
         """Close it and say why; everything is kept."""
-        return self._transport.send("POST", f"{self._experiment(key)}/abandon", {"why": why}, dict[str, Any])
+        return self._transport.send("POST", f"{self._experiment(key)}/abandon", {"reason": reason}, dict[str, Any])
 
     def _experiment(self, key: str) -> str:
         return f"{self._base}/experiments/{quote(key, safe='')}"

@@ -19,20 +19,20 @@ class MergingPart(ShelfPart):
         target: str,
         *,
         prefer: str | None = None,
-        drop: bool = False,
+        delete_source: bool = False,
         summary: str = "",
-        anyway: str = "",
+        reason: str = "",
         author: str | None = None,
         time: datetime | None = None,
     ) -> Merge:
-        """Merge a branch into another; ``anyway`` says why, where an open proposal is passed by."""
+        """Merge a branch into another; ``reason``: why, where an open proposal is passed by."""
         body = {
             "source": source,
             "target": target,
             "prefer": prefer,
-            "drop": drop,
+            "delete_source": delete_source,
             "summary": summary,
-            "anyway": anyway,
+            "reason": reason,
             "author": author,
             "time": time,
         }
@@ -47,7 +47,7 @@ class MergingPart(ShelfPart):
         return self._transport.get(f"{self._base}/merges/{quote(uid)}", WaitingMerge)
 
     def merge_drawing(self, uid: str, path: str) -> dict[str, Any]:
-        """What merging makes of a pipeline or workflow, over this side; no nodes while something of it is open."""
+        """Return a drawing of what merging makes of a pipeline or workflow; without nodes while a conflict is open."""
         return self._transport.get(f"{self._base}/merges/{quote(uid)}/drawing", dict[str, Any], path=path)
 
     def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
@@ -90,11 +90,9 @@ class MergingPart(ShelfPart):
         """Give pending entries up; their save points stay."""
         return self._transport.send("POST", f"{self._base}/drafts/discard", {"branch": branch, "paths": paths}, Draft)
 
-    def bring_back(self, branch: str, point: int) -> Draft:
+    def restore_point(self, branch: str, point: int) -> Draft:
         """Save what a save point holds anew."""
-        return self._transport.send(
-            "POST", f"{self._base}/drafts/bring-back", {"branch": branch, "point": point}, Draft
-        )
+        return self._transport.send("POST", f"{self._base}/drafts/restore", {"branch": branch, "point": point}, Draft)
 
     def commit_draft(
         self,

@@ -150,7 +150,7 @@ class WaitingMerge(msgspec.Struct):
     source: str
     state: str
     summary: str
-    drop: bool
+    delete_source: bool
     created: datetime
     created_by: str
     decided: int
@@ -202,7 +202,7 @@ class Deployment(msgspec.Struct):
     commit: str
     state: str
     who: str
-    why: str
+    reason: str
     forced: list[dict[str, Any]]
     steps: list[dict[str, Any]]
     besides: list[str]
@@ -222,7 +222,7 @@ class Environment(msgspec.Struct):
     destination: str
     address: str
     has_token: bool
-    holds: str
+    subfolder: str
     records: list[str]
     fed_from: str
     earlier_first: bool

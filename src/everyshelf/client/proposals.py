@@ -9,14 +9,14 @@ from everyshelf.client.part import ShelfPart
 
 
 class ProposalsPart(ShelfPart):
-    """Asking that a branch be merged. Answers have the form that docs/openapi.yaml calls ProposalOut."""
+    """Proposals to merge a branch, and checks. Answers have the form that docs/openapi.yaml calls ProposalOut."""
 
     def proposals(self, state: str = "open") -> list[dict[str, Any]]:
-        """Proposals that are open, merged, closed, or all; newest first."""
+        """List proposals that are open, merged, closed, or all; newest first."""
         return self._transport.get(f"{self._base}/proposals", list[dict[str, Any]], state=state)
 
     def proposal(self, number: int) -> dict[str, Any]:
-        """One proposal as it stands now: conflicts, verdicts, remarks, checks, and what holds it."""
+        """Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet."""
         return self._transport.get(f"{self._base}/proposals/{number}", dict[str, Any])
 
     def open_proposal(
@@ -28,9 +28,9 @@ class ProposalsPart(ShelfPart):
         description: str = "",
         tasks: list[str] | None = None,
         reviewers: list[str] | None = None,
-        drop: bool = False,
+        delete_source: bool = False,
     ) -> dict[str, Any]:
-        """Ask that ``source`` be merged into ``target`` (the main branch if left out)."""
+        """Propose merging ``source`` into ``target`` (default: the main branch)."""
         body = {
             "title": title,
             "source": source,
@@ -38,36 +38,55 @@ class ProposalsPart(ShelfPart):
             "description": description,
             "tasks": tasks or [],
             "reviewers": reviewers or [],
-            "drop": drop,
+            "delete_source": delete_source,
         }
         return self._transport.send("POST", f"{self._base}/proposals", body, dict[str, Any])
 
     def change_proposal(self, number: int, **changes: Any) -> dict[str, Any]:
-        """Change ``title``, ``description``, ``reviewers``, ``drop`` or ``state`` (closed, with ``why``, or open)."""
+        """Change ``title``, ``description``, ``reviewers``, ``delete_source`` or ``state`` (closed, with
+        ``reason``, or open)."""
         return self._transport.send("PATCH", f"{self._base}/proposals/{number}", changes, dict[str, Any])
 
     def remark(
-        self, number: int, text: str, *, path: str = "", part: str = "", label: str = "", answer_to: str = ""
+        self,
+        number: int,
+        text: str,
+        *,
+        path: str = "",
+        part: str = "",
+        label: str = "",
+        answer_to: str = "",
+        condition: bool = False,
     ) -> dict[str, Any]:
-        """Say something about the proposal, an artifact, or a part of one; or answer a remark."""
-        body = {"text": text, "path": path, "part": part, "label": label, "answer_to": answer_to}
+        """Add a remark on the proposal, an artifact or a part of one, or answer a remark.
+
+        A ``condition`` keeps the proposal from being merged until it is settled.
+        """
+        body = {
+            "text": text,
+            "path": path,
+            "part": part,
+            "label": label,
+            "answer_to": answer_to,
+            "condition": condition,
+        }
         return self._transport.send("POST", f"{self._base}/proposals/{number}/remarks", body, dict[str, Any])
 
     def settle_remark(self, number: int, remark: str, settled: bool = True) -> dict[str, Any]:
-        """Say that a remark is dealt with, or is not after all."""
+        """Mark a remark as done or a condition as met, or undo that."""
         address = f"{self._base}/proposals/{number}/remarks/{quote(remark, safe='')}"
         return self._transport.send("PATCH", address, {"settled": settled}, dict[str, Any])
 
     def give_verdict(self, number: int, verdict: str, text: str = "", commit: str = "") -> dict[str, Any]:
-        """Say ``agree``, ``agree if``, ``not yet`` or ``against``; ``commit``: the state that was looked at."""
+        """Give the verdict ``agree`` or ``against``; ``commit``: the state it is about."""
         body = {"verdict": verdict, "text": text, "commit": commit}
         return self._transport.send("POST", f"{self._base}/proposals/{number}/verdict", body, dict[str, Any])
 
     def merge_proposal(
-        self, number: int, *, anyway: str = "", summary: str = "", drop: bool | None = None
+        self, number: int, *, reason: str = "", summary: str = "", delete_source: bool | None = None
     ) -> dict[str, Any]:
-        """Merge it in one act; ``anyway`` says why, where something holds it."""
-        body = {"anyway": anyway, "summary": summary, "drop": drop}
+        """Merge a proposal; ``reason``: why, although a requirement is not met."""
+        body = {"reason": reason, "summary": summary, "delete_source": delete_source}
         return self._transport.send("POST", f"{self._base}/proposals/{number}/merge", body, dict[str, Any])
 
     def checks(self, ref: str = "") -> list[dict[str, Any]]:

@@ -264,7 +264,7 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
             "POST", f"{self._base}/branches", {"name": name, "start": start, "note": note}, Branch
         )
 
-    def drop_branch(self, name: str) -> None:
+    def delete_branch(self, name: str) -> None:
         """Drop a branch; its commits stay."""
         self._transport.send("DELETE", f"{self._base}/branches/{quote(name)}")
 

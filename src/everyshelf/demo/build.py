@@ -116,7 +116,7 @@ def _branch(shelf: ShelfClient, act: Act, when: datetime) -> None:
 
 
 def _merge(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.merge(act.branch, act.target, drop=True, summary=act.summary, author=act.who, time=when)
+    shelf.merge(act.branch, act.target, delete_source=True, summary=act.summary, author=act.who, time=when)
 
 
 def _tag(shelf: ShelfClient, act: Act, when: datetime) -> None:
@@ -124,11 +124,11 @@ def _tag(shelf: ShelfClient, act: Act, when: datetime) -> None:
 
 
 def _promote(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.wait(shelf.promote(act.target, act.branch, why=act.summary, at=when, who=act.who))
+    shelf.wait(shelf.promote(act.target, act.branch, reason=act.summary, at=when, who=act.who))
 
 
 def _rollback(shelf: ShelfClient, act: Act, when: datetime) -> None:
-    shelf.wait(shelf.roll_back(act.branch, why=act.summary, at=when, who=act.who))
+    shelf.wait(shelf.roll_back(act.branch, reason=act.summary, at=when, who=act.who))
 
 
 _ACTIONS = {

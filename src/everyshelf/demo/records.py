@@ -43,7 +43,7 @@ _FARES = [
 def make_records_route(shelf: ShelfClient) -> None:
     """Two databases, what the office changed in its own, and what somebody changed at the harbours by hand."""
     now = datetime.now(UTC).replace(second=0, microsecond=0)
-    said = {"destination": "database", "holds": FOLDER, "records": _TABLES, "route": "records"}
+    said = {"destination": "database", "subfolder": FOLDER, "records": _TABLES, "route": "records"}
     shelf.make_branch(BRANCH, "main", "what the booking databases hold")
     office = shelf.make_environment("office", note="the office keeps fares and vessels here", **said)
     harbours = shelf.make_environment(
@@ -58,7 +58,7 @@ def make_records_route(shelf: ShelfClient) -> None:
     _bring(shelf, "bookings-1", "Harbours, vessels and fares as the office keeps them", now - timedelta(days=9))
     for name in ("office", "harbours"):
         when = now - timedelta(days=8)
-        shelf.wait(shelf.promote("bookings-1", name, why="the first of them", at=when, who="maren"))
+        shelf.wait(shelf.promote("bookings-1", name, reason="the first of them", at=when, who="maren"))
     with closing(sqlite3.connect(office.address)) as records:
         records.execute("ALTER TABLE vessels ADD COLUMN car_deck_m INTEGER")
         records.executemany("UPDATE vessels SET car_deck_m = ? WHERE code = ?", [(42, "MV-TERN"), (65, "MV-GANNET")])
@@ -66,7 +66,7 @@ def make_records_route(shelf: ShelfClient) -> None:
         records.execute("INSERT INTO vessels VALUES ('MV-FULMAR', 'Fulmar', 120, 'GAN', NULL, 30)")
         records.commit()
     _bring(shelf, "bookings-2", "Vessels tell their car decks; Fulmar is new", now - timedelta(days=1))
-    shelf.wait(shelf.promote("bookings-2", "office", why="taken from there", at=now - timedelta(days=1), who="ines"))
+    shelf.wait(shelf.promote("bookings-2", "office", reason="taken from there", at=now - timedelta(days=1), who="ines"))
     with closing(sqlite3.connect(harbours.address)) as records:
         records.execute("UPDATE harbours SET berths = 2 WHERE code = 'GAN'")
         records.execute("INSERT INTO bookings VALUES (1, 'MV-TERN', 'L1', 'adult', '2026-11-20 09:15')")

@@ -107,14 +107,15 @@ def _proposals(as_person: Callable[[str], ShelfClient]) -> None:
         description="From 22 to 6 nobody wakes the harbour master. Agreed with the pursers in February.",
         tasks=["SK-236"],
         reviewers=["ines", "maren"],
-        drop=True,
+        delete_source=True,
     )
     number = made["number"]
     path = "workflows/disruption-notice.bpmn"
     part = "/process:disruption_notice/step:approve/assignment:approve_owner"
     ines.remark(number, "Who is the night officer on Sundays?", path=path, part=part, label="night officer")
     tobias.remark(number, "The mate on watch; it is in the crew roster.", answer_to=_first(ines, number))
-    ines.give_verdict(number, "agree if", "the limit of 45 minutes is agreed with the harbours")
+    ines.give_verdict(number, "agree")
+    ines.remark(number, "The limit of 45 minutes is agreed with the harbours.", condition=True)
     tobias.record_check("fare rules", True, "tobias/quiet-hours", said="31 of 31")
     tobias.record_check("gangway smoke", False, "tobias/quiet-hours", said="1 of 10: the night gate stays shut")
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from everyshelf.core.kinds.rules import FILE_NAME
+from everyshelf.core.merge import SideNames
 from everyshelf.core.reading.worker import Worker
 from everyshelf.desk.desk import Desk, Taken
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, save_home
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from everyshelf.client import Artifact, ShelfClient
 
 _SECONDS = 600.0
+_NAMES = SideNames("on this desk", "on the shelf")
 
 
 @dataclass
@@ -33,7 +35,7 @@ class CaughtUp:
 def catch_up(desk: Desk, shelf: ShelfClient, prefer: str | None = None) -> CaughtUp:
     """The newest state of the branch here, with what was edited merged into it.
 
-    ``this`` is what the desk has, ``other`` the newer version. What cannot be decided stays as it is here and is told;
+    The desk is the merge's target, the newer version its source. What is in conflict stays as it is here and is told;
     the desk then goes on building on the older commit. The file as it was before a merge lies in
     ``.everyshelf/before-catch-up``.
     """
@@ -73,17 +75,23 @@ def _one(
     entry, here = entries.get(path), desk.root / path
     if newer is None or entry is None or not here.is_file():
         if prefer is None:
-            why = "removed there, edited here" if newer is None else "added on both sides, or removed here"
+            why = (
+                "removed on the shelf, edited on this desk"
+                if newer is None
+                else "added on both sides, or removed on this desk"
+            )
             result.conflicts[path] = [why]
             return
         _take_side(desk, shelf, path, newer, entries, prefer)
         result.merged[path] = 0
         return
     with tempfile.TemporaryDirectory(dir=desk.root / FOLDER) as scratch:
-        base, other, output = (Path(scratch, name) for name in ("base", "other", "merged"))
+        base, source, output = (Path(scratch, name) for name in ("base", "source", "merged"))
         desk.write_base(entry.content, base, shelf)
-        shelf.download_content(newer.content, other)
-        found: dict[str, Any] = worker.merge(path, (base, here, other), output, rules_text=rules_text, prefer=prefer)
+        shelf.download_content(newer.content, source)
+        found: dict[str, Any] = worker.merge(
+            path, (base, here, source), output, rules_text=rules_text, prefer=prefer, names=_NAMES
+        )
         if not found["merged"]:
             result.conflicts[path] = [c["why"] for c in found["conflicts"] if "decision" not in c]
             return
@@ -99,9 +107,9 @@ def _one(
 def _take_side(
     desk: Desk, shelf: ShelfClient, path: str, newer: Artifact | None, entries: dict[str, Entry], prefer: str
 ) -> None:
-    """One side as a whole: what was removed on the one and edited on the other, or added on both."""
+    """Take one side as a whole: for what one side removed and the other edited, or both added."""
     here = desk.root / path
-    if prefer == "other":
+    if prefer == "source":
         if here.is_file():
             _put_aside(desk, path)
         if newer is None:

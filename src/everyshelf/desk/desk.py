@@ -98,7 +98,9 @@ class Desk:
                         code="desk.broken",
                         hint="Take the shelf again into a new folder; your files stay.",
                     ) from error
-        raise DeskError(f"{start} is no desk", code="desk.missing", hint="Make one: everyshelf take SHELF FOLDER")
+        raise DeskError(
+            f"{start} is not inside a desk", code="desk.missing", hint="Make one: everyshelf take SHELF FOLDER"
+        )
 
     @classmethod
     def make(cls, root: Path, origin: Origin) -> Desk:
@@ -365,7 +367,9 @@ class Desk:
                 code="desk.blocked",
                 hint="See everyshelf pending; the rest can go.",
             )
-        raise DeskError(f"nothing pending is called {name!r}", code="desk.unknown", hint="See everyshelf pending.")
+        raise DeskError(
+            f"there is no pending change named {name!r}", code="desk.unknown", hint="See everyshelf pending."
+        )
 
     def ignored(self, states: list[Item], names: Iterable[str]) -> list[Item]:
         """Versioned artifacts that a pattern leaves out, of those named: told as gone, for whoever says that they are

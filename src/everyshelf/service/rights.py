@@ -78,7 +78,7 @@ def require(caller: Caller, shelf: Any, right: str) -> None:
         raise missing_shelf(shelf.key)
     if _RANK[role] < _RANK[least]:
         raise RefusedError(
-            f"to {right} on {shelf.name} takes the role {least}; yours is {role}",
+            f"to {right} on {shelf.name} needs the role {least}; you are {role}",
             code="rights.role",
             hint="Ask an owner of the shelf.",
             right=right,

@@ -84,7 +84,7 @@ export function ArtifactPage() {
               </span>
               {(a.version ?? 0) > 1 && (
                 <Button variant="outlined" onClick={() => void go(`/s/${key}/compare?${new URLSearchParams({ path, from: `version:${(a.version ?? 2) - 1}`, to: `version:${a.version}` })}`)}>
-                  Compare with before
+                  Compare with previous version
                 </Button>
               )}
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>

@@ -23,7 +23,7 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
   if (outline.parts.length === 0 && Object.keys(outline.fields ?? {}).length === 0) {
     return (
       <div className="sheet empty">
-        No outline: {outline.note || "no reader knows this format"}.{" "}
+        No outline: {outline.note || "this format is not supported; shown as text or bytes"}.{" "}
         <button type="button" className="plainbtn" onClick={onText}>See it as text</button>
       </div>
     );

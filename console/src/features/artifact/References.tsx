@@ -14,7 +14,7 @@ export function References({ shelf, path, at }: { shelf: string; path: string; a
   const { uses, used_by: users, missing, complete } = found.data;
   return (
     <section className="sheet" aria-label="References">
-      <div className="ph"><h3>References</h3><span className="cap">{complete ? "from content" : "not all artifacts were looked through yet"}</span></div>
+      <div className="ph"><h3>References</h3><span className="cap">{complete ? "from content" : "still scanning; this list may be incomplete"}</span></div>
       <div className="refs">
         <List title="Uses" uses={uses} shelf={shelf} at={at} none="none on this shelf" />
         <List title="Used by" uses={users} shelf={shelf} at={at} none="nobody" />

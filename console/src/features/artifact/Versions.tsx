@@ -10,7 +10,7 @@ export function Versions({ versions, now, onChoose, onAll }: { versions: Artifac
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Versions">
       <div className="ph">
         <h3>Versions</h3>
-        <span className="cap">height and fill: effect on users</span>
+        <span className="cap">bar height and fill show the effect of each version</span>
         <span className="r"><button type="button" className="plainbtn" onClick={onAll}>All {versions.length}</button></span>
       </div>
       <div className="ver">

@@ -54,7 +54,7 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   const queries = useQueryClient();
   const dialog = useRef<HTMLDialogElement>(null);
   const [source, setSource] = useState("");
-  const drop = useMutation({
+  const remove = useMutation({
     mutationFn: (name: string) => send("DELETE", `shelves/${key}/branches/${encodeURI(name)}`),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
@@ -66,7 +66,7 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   return (
     <section className="sheet scroll" aria-label="Branches">
       <div className="ph"><h3>Branches</h3></div>
-      {(drop.isError || guard.isError) && <div className="pad"><ProblemBox error={drop.error ?? guard.error} /></div>}
+      {(remove.isError || guard.isError) && <div className="pad"><ProblemBox error={remove.error ?? guard.error} /></div>}
       <table>
         <thead><tr><th>Branch</th><th>Ahead, behind main</th><th>Newest commit</th><th>By</th><th>When</th><th>Note</th><th><span className="sr">Actions</span></th></tr></thead>
         <tbody>
@@ -78,9 +78,9 @@ function BranchTable({ rows }: { rows: Branch[] }) {
               <td><div className="rowacts">
                 {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
                 {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
-                {owner && <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>{b.guarded ? "Lift the guard" : "Guard"}</button>}
+                {owner && <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>{b.guarded ? "Remove guard" : "Guard"}</button>}
                 {!b.main && <button type="button" className="plainbtn" onClick={() => { setSource(b.name); dialog.current?.showModal(); }}>Merge</button>}
-                {!b.main && <button type="button" className="plainbtn" onClick={() => drop.mutate(b.name)}>Drop</button>}
+                {!b.main && <button type="button" className="plainbtn" onClick={() => remove.mutate(b.name)}>Delete</button>}
               </div></td>
             </tr>
           ))}
@@ -109,13 +109,13 @@ function Distance({ ahead, behind }: { ahead: number; behind: number }) {
 function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogElement | null>; source: string }) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const [drop, setDrop] = useState(false);
+  const [deleteSource, setDeleteSource] = useState(false);
   const [anyway, setAnyway] = useState("");
   const [said, setSaid] = useState("");
   const merge = useMutation({
-    mutationFn: (prefer: string | null) => send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, { source, target: "main", prefer, drop, anyway }),
+    mutationFn: (prefer: string | null) => send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, { source, target: "main", prefer, delete_source: deleteSource, reason: anyway }),
     onSuccess: async (result) => {
-      setSaid(result.commit ? `${count(result.taken, "artifact")} taken over.` : "Everything is on main already.");
+      setSaid(result.commit ? `${count(result.taken, "artifact")} merged.` : "Nothing to merge: main already contains everything.");
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });
@@ -123,12 +123,12 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   return (
     <dialog ref={dialog} aria-label="Merge a branch" onClose={() => { merge.reset(); setSaid(""); setAnyway(""); }}>
       <h2>Merge {source} into main</h2>
-      <p className="sec sm">What both sides changed is put together by what it means; what cannot be decided waits for you to settle it.</p>
-      <label><input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> Drop the branch in the same act</label>
+      <p className="sec sm">Artifacts changed on both branches are merged by meaning. Conflicts are kept for you to settle.</p>
+      <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after merging</label>
       {merge.isError && <ProblemBox error={merge.error} />}
       {proposed && (
         <>
-          <label htmlFor="past">Why it is merged past the proposal</label>
+          <label htmlFor="past">Reason for merging past the proposal</label>
           <input id="past" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
         </>
       )}

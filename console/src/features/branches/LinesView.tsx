@@ -50,7 +50,7 @@ export function LinesView() {
   return (
     <section className="sheet lines" aria-label="How branches came apart and together">
       <div className="ph">
-        <h2 className="h3">How they came apart and together</h2>
+        <h2 className="h3">Branch history</h2>
         <span className="cap">the newest {count(total, "commit")}, oldest left; arrows walk</span>
         {found.data.more && <span className="r"><button type="button" className="plainbtn" onClick={() => setMost(most * 2)}>Show older ones</button></span>}
       </div>

@@ -33,7 +33,7 @@ export function UnpackParcel() {
       <dialog ref={dialog} aria-label="Unpack a parcel">
         <form onSubmit={(e) => { e.preventDefault(); if (file) unpack.mutate(file); }}>
           <h2>Unpack a parcel</h2>
-          <p className="sec sm">It is checked as a whole first; what is in it comes into your draft, and nobody else sees it until you commit.</p>
+          <p className="sec sm">The parcel is verified first. Its contents go into your private draft until you commit.</p>
           <label htmlFor="parcel-file">Parcel</label>
           <input id="parcel-file" className="inp" type="file" accept=".zip" required onChange={(e) => { setFile(e.target.files?.[0] ?? null); unpack.reset(); }} />
           <label htmlFor="parcel-branch">Draft of the branch</label>

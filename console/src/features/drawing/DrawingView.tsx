@@ -54,7 +54,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
       </div>
       <p className="cap foot">
         {isPlaced(drawing) ? (
-          <button type="button" className="plainbtn" onClick={() => setOwnPlaces(!ownPlaces)}>{fromFile ? "Lay it out anew" : "Show it as drawn in the file"}</button>
+          <button type="button" className="plainbtn" onClick={() => setOwnPlaces(!ownPlaces)}>{fromFile ? "Redraw layout" : "Show it as drawn in the file"}</button>
         ) : (
           "Laid out by Every Shelf; the file has no coordinates of its own."
         )}

@@ -78,7 +78,7 @@ export function CellEditor({ table, onEdit }: Props) {
   const below = list.getTotalSize() - (shown.at(-1)?.end ?? 0);
   return (
     <section className="sheet" aria-label="Cells">
-      <div className="ph"><h3>{count(rows.length, "row")}, {count(table.columns.length, "column")}</h3><span className="cap">arrows move, Enter edits, Esc leaves the cell as it was</span></div>
+      <div className="ph"><h3>{count(rows.length, "row")}, {count(table.columns.length, "column")}</h3><span className="cap">Arrow keys move, Enter edits, Esc cancels</span></div>
       <div ref={frame} className="scroll grid cells" tabIndex={0} role="grid" aria-label="Cells of the table" aria-rowcount={rows.length} aria-activedescendant={`cell-${at.row}-${at.column}`} onKeyDown={press}>
         <table role="presentation">
           <thead><tr role="row"><th className="corner" role="columnheader"><span className="cap">row</span></th>{table.columns.map((c) => <th key={c} role="columnheader"><span className="hd"><span className="mono">{c}</span></span></th>)}</tr></thead>

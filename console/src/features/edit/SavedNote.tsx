@@ -30,7 +30,7 @@ export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) 
           <p><b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}.</b> What you wrote is still here.</p>
           {problem.hint && <p>{problem.hint}</p>}
           <p>
-            {state === "moved" && <button type="button" className="plainbtn" onClick={onInsist}>Save what is here on top</button>}{" "}
+            {state === "moved" && <button type="button" className="plainbtn" onClick={onInsist}>Overwrite with my version</button>}{" "}
             <button type="button" className="plainbtn" onClick={onReload}>Show what is saved</button>
           </p>
           <p className="cap">{problem.code}</p>

@@ -12,7 +12,7 @@ import { Link } from "react-router";
 type Differences = Schemas["DifferencesOut"];
 type Captured = Schemas["CaptureOut"];
 
-const SIDES = { there: "there", here: "here, on the branch", both: "on both sides" } as const;
+const SIDES = { environment: "in the environment", shelf: "on the branch", both: "on both sides" } as const;
 
 /** What differs in an environment, and bringing what was changed there into a draft. */
 export function DriftPanel({ environment: e }: { environment: Environment }) {
@@ -34,7 +34,7 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
   });
   if (found.isPending) return <Loading what={`Looking into ${e.name}`} />;
   if (found.isError) return <ProblemBox error={found.error} />;
-  const there = found.data.artifacts.filter((a) => a.side !== "here");
+  const there = found.data.artifacts.filter((a) => a.side !== "shelf");
   const here = found.data.artifacts.length - there.length;
   const out = new Set(left);
   const chosen = there.filter((a) => !out.has(a.path)).map((a) => a.path);
@@ -62,11 +62,11 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
           />
           <div className="line1 pad">
             <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>Bring {chosen.length} into my draft</Button>
-            <label className="sm" htmlFor="prefer">What collides</label>
+            <label className="sm" htmlFor="prefer">Conflicts</label>
             <select id="prefer" className="inp" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
-              <option value="">stays out, and is told</option>
-              <option value="there">as it is there</option>
-              <option value="here">as it is here</option>
+              <option value="">skip and report</option>
+              <option value="environment">keep the environment's</option>
+              <option value="shelf">keep the shelf's</option>
             </select>
           </div>
         </>

@@ -17,11 +17,11 @@ type Destination = keyof typeof ADDRESSES;
 /** Where an environment lives: a folder or a database's file the service chooses, another database, or a platform. */
 function usePlace() {
   const [destination, setDestination] = useState<Destination>("folder");
-  const [holds, setHolds] = useState("");
+  const [subfolder, setSubfolder] = useState("");
   const [records, setRecords] = useState("");
   const [address, setAddress] = useState("");
   const [token, setToken] = useState("");
-  const body = { destination, address, token, holds, records: records.split(",").map((t) => t.trim()).filter(Boolean) };
+  const body = { destination, address, token, subfolder, records: records.split(",").map((t) => t.trim()).filter(Boolean) };
   const fields = (id: string) => (
     <>
       <label htmlFor={`${id}-destination`}>Destination</label>
@@ -33,11 +33,11 @@ function usePlace() {
       </select>
       <label htmlFor={`${id}-address`}>{ADDRESSES[destination].label}</label>
       <input id={`${id}-address`} className="inp" value={address} required={destination === "platform" || destination === "git"} placeholder={ADDRESSES[destination].hint} onChange={(e) => setAddress(e.target.value)} />
-      <label htmlFor={`${id}-holds`}>{destination === "database" ? "Folder of the shelf its tables and records lie in" : "Only this folder of the shelf (empty: all of it)"}</label>
-      <input id={`${id}-holds`} className="inp" required={destination === "database"} value={holds} onChange={(e) => setHolds(e.target.value)} />
+      <label htmlFor={`${id}-subfolder`}>{destination === "database" ? "Folder of the shelf its tables and records lie in" : "Only this folder of the shelf (empty: all of it)"}</label>
+      <input id={`${id}-subfolder`} className="inp" required={destination === "database"} value={subfolder} onChange={(e) => setSubfolder(e.target.value)} />
       {destination === "database" && (
         <>
-          <label htmlFor={`${id}-records`}>Tables whose records come along (the others keep theirs)</label>
+          <label htmlFor={`${id}-records`}>Tables to version with their records (others: schema only)</label>
           <input id={`${id}-records`} className="inp" placeholder="vessels, fares_*" value={records} onChange={(e) => setRecords(e.target.value)} />
         </>
       )}
@@ -102,7 +102,7 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (job: string)
   const make = useMutation({
     mutationFn: async () => {
       const made = await send<Environment>("POST", `shelves/${key}/environments/trials`, { name, tag: wanted, days: Number(days), ...place.body });
-      return send<Job>("POST", `shelves/${key}/environments/${made.name}/promote`, { tag: wanted, why: "to try it" });
+      return send<Job>("POST", `shelves/${key}/environments/${made.name}/promote`, { tag: wanted, reason: "to try it" });
     },
     onSuccess: async (job) => {
       dialog.current?.close();
@@ -116,7 +116,7 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (job: string)
       <dialog ref={dialog} aria-label="New trial environment">
         <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
           <h2>New trial environment</h2>
-          <p className="sec sm">A place of your own for a tag, or for your draft. It removes itself.</p>
+          <p className="sec sm">A private environment for trying a tag or your draft. It is removed automatically.</p>
           <label htmlFor="trial-name">Name</label>
           <input id="trial-name" className="inp" required value={name} onChange={(e) => setName(e.target.value)} />
           <label htmlFor="trial-tag">Tag</label>

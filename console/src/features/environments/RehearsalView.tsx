@@ -12,7 +12,7 @@ import { ProblemBox } from "../../shell/states";
 import type { Panel } from "./EnvironmentsPage";
 
 export interface Said {
-  why: string;
+  reason: string;
   overwrite_drift: boolean;
   lose: string[];
   force: boolean;
@@ -60,7 +60,7 @@ function WhatChanges({ rehearsal: r }: { rehearsal: Rehearsal }) {
         );
       }}
     >
-      {r.artifacts.length === 0 && <p className="empty">Everything there is as the tag has it.</p>}
+      {r.artifacts.length === 0 && <p className="empty">Nothing to do: the environment already matches the tag.</p>}
       {r.steps.length > 0 && <Steps steps={r.steps} title={`Done in ${r.environment}, in one transaction`} />}
     </LongTable>
   );
@@ -89,7 +89,7 @@ export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: stri
 }
 
 function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: RehearsalProps) {
-  const [why, setWhy] = useState("");
+  const [reason, setReason] = useState("");
   const [agreed, setAgreed] = useState(false);
   const [force, setForce] = useState(false);
   const [given, setGiven] = useState<string[]>([]);
@@ -99,7 +99,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
   const nothing = r.artifacts.length === 0 && r.drift.length === 0;
   const unbound = r.missing_bindings.length + r.problems.length;
   const held = r.gates.filter((g) => !g.met && !(g.id === "drift" && agreed) && g.id !== "loss");
-  const stops = unbound > 0 || unlost.length > 0 || (held.length > 0 && !(force && why.trim()));
+  const stops = unbound > 0 || unlost.length > 0 || (held.length > 0 && !(force && reason.trim()));
   const names = [...new Set(r.needed.filter((n) => n.on_shelf).map((n) => n.needs))];
   return (
     <div style={{ borderLeft: "1px solid var(--line)" }} className="pad">
@@ -112,7 +112,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.said} />)}
       {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
       {r.gates.filter((g) => g.id !== "loss").map((g) => (
-        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", holds"}`} said={g.said}>
+        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.said}>
           {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
           {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Bring into a draft first</button>}
         </Item>
@@ -124,18 +124,18 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
       {losses.length > 0 && (
         <fieldset className="losses">
-          <legend><Tick met={unlost.length === 0} /> <b>Would be gone for good there</b></legend>
+          <legend><Tick met={unlost.length === 0} /> <b>Would be permanently lost</b></legend>
           {losses.map((s) => (
             <label key={s.name} className="sm"><input type="checkbox" checked={given.includes(s.name)} onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))} /> lose <span className="mono">{s.name}</span>, {s.what} {s.said}</label>
           ))}
         </fieldset>
       )}
-      {names.length > 0 && <p className="sm"><b>Needed, and not there:</b> {names.join(", ")}</p>}
+      {names.length > 0 && <p className="sm"><b>Missing dependencies:</b> {names.join(", ")}</p>}
       {r.expected_seconds !== null && <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>}
-      <label htmlFor="why" className="cap" style={{ display: "block", marginTop: 10 }}>Why</label>
-      <input id="why" className="inp" style={{ width: "100%", marginBottom: 8 }} value={why} onChange={(e) => setWhy(e.target.value)} />
+      <label htmlFor="reason" className="cap" style={{ display: "block", marginTop: 10 }}>Reason</label>
+      <input id="reason" className="inp" style={{ width: "100%", marginBottom: 8 }} value={reason} onChange={(e) => setReason(e.target.value)} />
       {held.length > 0 && unbound === 0 && <label className="sm" style={{ display: "block", marginBottom: 8 }}><input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)</label>}
-      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ why, overwrite_drift: agreed, lose: given, force: force && held.length > 0 })}>{stops ? "Promote, held" : `Promote into ${r.environment}`}</Button>
+      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ reason, overwrite_drift: agreed, lose: given, force: force && held.length > 0 })}>{stops ? "Not ready to promote" : `Promote into ${r.environment}`}</Button>
     </div>
   );
 }

@@ -11,7 +11,7 @@ export function RouteLine({ stations, rehearsal }: { stations: Environment[]; re
   const x = (i: number) => i * (STATION + GAP) + 24;
   const waits = stations.findIndex((e) => e.waiting);
   const end = waits > 0 ? x(waits) - GAP + 8 : width - 12;
-  const held = rehearsal && stations[waits]?.name === rehearsal.environment && rehearsal.holds > 0;
+  const held = rehearsal && stations[waits]?.name === rehearsal.environment && rehearsal.not_met > 0;
   return (
     <svg className="rline" width={width} height={HEIGHT} viewBox={`0 0 ${width} ${HEIGHT}`} aria-hidden="true">
       <path d={`M12 ${Y}H${width - 12}`} stroke="var(--line-strong)" strokeWidth={2.5} />

@@ -44,10 +44,10 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
         <div className="pad" role="group" aria-label={`Roll ${e.name} back`}>
           <p className="sm">Put <b className="mono">tag:{e.before?.tag}</b> back into {e.name}?{e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}</p>
           <button type="button" className="plainbtn" onClick={() => { setAsks(false); onRollBack(e.drift.length > 0); }}>Roll back now</button>{" "}
-          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Keep what runs</button>
+          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Cancel</button>
         </div>
       )}
-      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse for it"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Beside</button></div>
+      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Beside</button></div>
     </section>
   );
 }
@@ -55,7 +55,7 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
 function DriftWord({ environment: e }: { environment: Environment }) {
   if (e.drift_problem) return <b><Tick met={false} /> out of reach</b>;
   if (e.drift.length) return <b><Mark action="changed" /> {e.drift.length} differ{e.drift.length === 1 ? "s" : ""} there</b>;
-  return <>{e.drift_checked ? `none, ${when(e.drift_checked)}` : "not looked yet"}</>;
+  return <>{e.drift_checked ? `none, ${when(e.drift_checked)}` : "not checked yet"}</>;
 }
 
 /** The gates into an environment: what it asks for, and once rehearsed, what is met. */

@@ -33,7 +33,7 @@ export function Timeline({ places }: { places: Environment[] }) {
       </svg>
       <table className="sr">
         <caption>Deployments by environment</caption>
-        <tbody>{rows.flatMap((r) => r.runs.map((d) => <tr key={d.deployment}><th>{r.name}</th><td>{d.tag}</td><td>{when(d.begun)}</td><td>{d.who}</td><td>{d.why}</td></tr>))}</tbody>
+        <tbody>{rows.flatMap((r) => r.runs.map((d) => <tr key={d.deployment}><th>{r.name}</th><td>{d.tag}</td><td>{when(d.begun)}</td><td>{d.who}</td><td>{d.reason}</td></tr>))}</tbody>
       </table>
     </section>
   );
@@ -54,7 +54,7 @@ function Run({ run, from, until, tone }: { run: Deployment; from: number; until:
   const w = Math.max(3, until - from);
   return (
     <g>
-      <title>{`tag:${run.tag}, ${when(run.begun)}, by ${run.who}${run.why ? `: ${run.why}` : ""}`}</title>
+      <title>{`tag:${run.tag}, ${when(run.begun)}, by ${run.who}${run.reason ? `: ${run.reason}` : ""}`}</title>
       <rect x={from} y={2} width={w} height={24} className={`sp${tone} span`} />
       {w > 60 && <text x={from + 8} y={19} className={`lb${tone}`}>{run.tag}</text>}
       {run.rolled_back_to && <text x={Math.min(from, WIDTH - 12)} y={-3} textAnchor={from > WIDTH - 100 ? "end" : "start"} style={{ fontSize: 11 }}>↶ rolled back</text>}

@@ -63,7 +63,7 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
       <div className="line1 proposaltop" style={{ marginTop: 0 }}>
         <div>
           <h1>{e.question}</h1>
-          <p className="sec">{e.answer}{e.state === "abandoned" && ` Abandoned by ${e.closed_by}: ${e.why}`}{e.state === "adopted" && <> Adopted: <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}, {e.proposal_state}</Link>.</>}</p>
+          <p className="sec">{e.answer}{e.state === "abandoned" && ` Abandoned by ${e.closed_by}: ${e.reason}`}{e.state === "adopted" && <> Adopted: <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}, {e.proposal_state}</Link>.</>}</p>
         </div>
         {e.state === "open" && <Closing e={e} branches={branches.map((b) => b.name)} />}
       </div>
@@ -120,8 +120,8 @@ function Plots({ e, branches, ticked, chosen, onChoose, children }: { e: Experim
           {named.length > 1 ? <select className="inp" aria-label="Course" value={course} onChange={(x) => setCourse(x.target.value)}>{named.map((n) => <option key={n}>{n}</option>)}</select> : <b>{course || "nothing"}</b>}
           <span className="cap">{count(ticked.size, "ticked run")}</span>
         </div>
-        {named.length === 0 && <p className="pad mut">No run logged a metric along its course.</p>}
-        {named.length > 0 && ticked.size === 0 && <p className="pad mut">Tick runs in the table to draw them.</p>}
+        {named.length === 0 && <p className="pad mut">No run has logged metrics per step.</p>}
+        {named.length > 0 && ticked.size === 0 && <p className="pad mut">Select runs in the table to plot them.</p>}
         {drawn.data && drawn.data.length > 0 && <CoursePlot courses={drawn.data} metric={course} unit={metrics.find((c) => c.name === course)?.unit ?? ""} branches={branches} />}
         {drawn.data && drawn.data.length === 0 && ticked.size > 0 && <p className="pad mut">None of the ticked runs logged {course || "one"}.</p>}
       </section>
@@ -139,7 +139,7 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
   const leaving = useRef<HTMLDialogElement>(null);
   const others = branches.filter((b) => b !== e.target);
   const [branch, setBranch] = useState(e.branch);
-  const [why, setWhy] = useState("");
+  const [reason, setReason] = useState("");
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", key] });
   const adopt = useMutation({
     mutationFn: () => send<Experiment>("POST", `shelves/${key}/experiments/${e.key}/adopt`, { branch }),
@@ -148,7 +148,7 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
       await go(`/s/${key}/proposals/${made.proposal}`);
     },
   });
-  const abandon = useMutation({ mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { why }), onSuccess: async () => { leaving.current?.close(); await again(); } });
+  const abandon = useMutation({ mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { reason }), onSuccess: async () => { leaving.current?.close(); await again(); } });
   if (info.data?.role === "reader") return null;
   return (
     <span className="end">
@@ -167,9 +167,9 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
       <dialog ref={leaving} aria-label="Abandon the experiment">
         <form onSubmit={(x) => { x.preventDefault(); abandon.mutate(); }}>
           <h2>Abandon it</h2>
-          <p className="sec sm">Branch and runs are kept; the experiment is closed and says why, for whoever asks the same again.</p>
-          <label htmlFor="abandon-why">Why</label>
-          <input id="abandon-why" className="inp" required value={why} onChange={(x) => setWhy(x.target.value)} />
+          <p className="sec sm">The branch and runs are kept. The reason is shown to anyone who asks the same question.</p>
+          <label htmlFor="abandon-why">Reason</label>
+          <input id="abandon-why" className="inp" required value={reason} onChange={(x) => setReason(x.target.value)} />
           {abandon.isError && <ProblemBox error={abandon.error} />}
           <div className="acts"><Button onClick={() => leaving.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={abandon.isPending}>Abandon it</Button></div>
         </form>

@@ -26,7 +26,7 @@ export function ExperimentsPage() {
             <tbody>
               {found.data.map((e) => (
                 <tr key={e.key}>
-                  <td className="wrap" style={{ minWidth: 380 }}><Link to={`/s/${key}/experiments/${e.key}`}><b>{e.question}</b></Link><span className="sm sec" style={{ display: "block" }}>{e.why || e.answer}</span></td>
+                  <td className="wrap" style={{ minWidth: 380 }}><Link to={`/s/${key}/experiments/${e.key}`}><b>{e.question}</b></Link><span className="sm sec" style={{ display: "block" }}>{e.reason || e.answer}</span></td>
                   <td>{e.state}{e.proposal ? <> <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}</Link></> : ""}</td>
                   <td className="num">{e.runs_made}</td><td className="mono">{e.branch}</td><td>{e.created_by}</td><td>{when(e.created)}</td>
                 </tr>
@@ -67,7 +67,7 @@ function Begin() {
           <textarea id="question" className="inp" rows={2} required maxLength={300} placeholder="Does …?" value={question} onChange={(e) => setQuestion(e.target.value)} />
           <label htmlFor="experiment-metric">The metric that answers it, if you know</label>
           <input id="experiment-metric" className="inp" value={primary} onChange={(e) => setPrimary(e.target.value)} />
-          <label htmlFor="experiment-branch">Branch; one is suggested and made if you name none</label>
+          <label htmlFor="experiment-branch">Branch (leave empty to create one)</label>
           <input id="experiment-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)} />
           {begin.isError && <ProblemBox error={begin.error} />}
           <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={begin.isPending}>Begin it</Button></div>

@@ -5,7 +5,7 @@ import { type Metric, small } from "./model";
 export function MetricTable({ metrics }: { metrics: Metric[] }) {
   return (
     <section className="sheet" aria-label="Metrics">
-      <div className="ph"><h3>Beside the model</h3><span className="cap">{[...new Set(metrics.map((m) => m.file))].join(", ")}</span></div>
+      <div className="ph"><h3>Metrics (metrics.json)</h3><span className="cap">{[...new Set(metrics.map((m) => m.file))].join(", ")}</span></div>
       <table className="tensors">
         <thead><tr><th scope="col">name</th><th scope="col" className="num">before</th><th scope="col" className="num">after</th><th scope="col" className="num">difference</th><th scope="col">that is</th></tr></thead>
         <tbody>

@@ -18,8 +18,8 @@ export function PendingPage() {
   const branches = drafts.map((d) => d.branch);
   return (
     <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">what waits to be committed</i>}>
-      <h1>{pending.length ? `${count(pending.length, "artifact")} pending, saved ${when(saved)}.` : "Nothing is pending."}</h1>
-      {pending.length > 0 && <p className="sec">Kept on the server, in a draft that only you see; a closed browser loses nothing.{outOfReach && " The service is out of reach: what is saved there stays."}</p>}
+      <h1>{pending.length ? `${count(pending.length, "artifact")} pending, saved ${when(saved)}.` : "No pending changes."}</h1>
+      {pending.length > 0 && <p className="sec">Saved on the server in your private draft. Closing the browser loses nothing.{outOfReach && " The service is out of reach: what is saved there stays."}</p>}
       {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}
       {branches.map((branch) => (
         <CommitForm key={branch} branch={branch} waiting={pending.filter((p) => p.branch === branch)} />
@@ -79,7 +79,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
         {commit.isError && <ProblemBox error={commit.error} />}
         <div className="line1">
           <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>Commit {count(chosen.length, "artifact")}</Button>
-          {commit.isError && !isWaiting(commit.error) && <Button onClick={() => commit.mutate(true)}>Combine with what is there</Button>}
+          {commit.isError && !isWaiting(commit.error) && <Button onClick={() => commit.mutate(true)}>Merge with newer commits and commit</Button>}
           <SettleButton error={commit.error} />
         </div>
       </div>

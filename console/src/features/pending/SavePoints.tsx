@@ -13,7 +13,7 @@ export function SavePoints({ branch }: { branch: string }) {
   const queries = useQueryClient();
   const found = useQuery(savePoints(key, branch));
   const back = useMutation({
-    mutationFn: (point: number) => send("POST", `shelves/${key}/drafts/bring-back`, { branch, point }),
+    mutationFn: (point: number) => send("POST", `shelves/${key}/drafts/restore`, { branch, point }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key, "drafts"] }),
   });
   if (found.isPending) return <Loading what="Reading the save points" />;
@@ -29,7 +29,7 @@ export function SavePoints({ branch }: { branch: string }) {
       {back.isError && <ProblemBox error={back.error} />}
       <table>
         <caption className="sr">Save points of {branch}</caption>
-        <thead><tr><th className="num">Point</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th>Taken up by</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th className="num">Point</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th>Committed in</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {found.data.map((p) => (
             <tr key={p.point}>

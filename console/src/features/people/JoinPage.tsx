@@ -34,7 +34,7 @@ export function JoinPage() {
         {seen.isError && <ProblemBox error={seen.error} />}
         {seen.data && (
           <>
-            <p className="sec sm">{seen.data.by} invites you as {seen.data.role}. It holds until {when(seen.data.expires)}.</p>
+            <p className="sec sm">{seen.data.by} invites you as {seen.data.role}. Valid until {when(seen.data.expires)}.</p>
             {!me && (
               <>
                 <label className="sm sec" htmlFor="join-name" style={{ display: "block", margin: "12px 0 3px" }}>Sign-in name you choose</label>

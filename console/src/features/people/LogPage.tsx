@@ -17,7 +17,7 @@ export function LogPage() {
   return (
     <Page page="log" title="Log" at="main" say={<i className="j">log</i>}>
       <div className="line1">
-        <h1>Who did what; nothing is ever taken out of it.</h1>
+        <h1>Audit log. Entries are never deleted.</h1>
         <span className="end">
           <label className="cap" htmlFor="log-person">Person</label>
           <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
@@ -32,7 +32,7 @@ export function LogPage() {
       </div>
       {found.isPending && <Loading what="Reading the log" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data && rows.length === 0 && <Empty>Nobody did that here yet.</Empty>}
+      {found.data && rows.length === 0 && <Empty>No matching entries.</Empty>}
       {rows.length > 0 && (
         <section className="sheet scroll" aria-label="Log">
           <table>

@@ -45,7 +45,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
     <section className="sheet scroll" aria-label="Members">
       {(set.isError || remove.isError) && <div className="pad"><ProblemBox error={set.error ?? remove.error} /></div>}
       <table>
-        <thead><tr><th>Person</th><th>Signs in as</th><th>Role</th><th>Who may what</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th>Person</th><th>Signs in as</th><th>Role</th><th>Roles and permissions</th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {rows.map((m) => (
             <tr key={m.person}>
@@ -59,7 +59,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
                 ) : m.role}
               </td>
               <td className="sec wrap">{MAY[m.role]}</td>
-              <td>{(owner || m.person === me) && <button type="button" className="plainbtn" onClick={() => remove.mutate(m.person)}>{m.person === me ? "Leave this shelf" : "Take the role away"}</button>}</td>
+              <td>{(owner || m.person === me) && <button type="button" className="plainbtn" onClick={() => remove.mutate(m.person)}>{m.person === me ? "Leave this shelf" : "Remove from shelf"}</button>}</td>
             </tr>
           ))}
         </tbody>
@@ -78,7 +78,7 @@ function OpenSwitch({ open }: { open: boolean }) {
   return (
     <span className="seg" role="group" aria-label="Who may see this shelf">
       <button type="button" aria-pressed={!open} onClick={() => change.mutate(false)}>Members only</button>
-      <button type="button" aria-pressed={open} onClick={() => change.mutate(true)}>All who sign in may read</button>
+      <button type="button" aria-pressed={open} onClick={() => change.mutate(true)}>All signed-in users can read</button>
     </span>
   );
 }
@@ -109,7 +109,7 @@ function Invite() {
             </>
           ) : (
             <>
-              <label htmlFor="invite-note">Whom it is for, for your own list</label>
+              <label htmlFor="invite-note">Recipient (note for yourself)</label>
               <input id="invite-note" className="inp" maxLength={150} value={note} onChange={(e) => setNote(e.target.value)} />
               <label htmlFor="invite-role">Role</label>
               <select id="invite-role" className="inp" value={role} onChange={(e) => setRole(e.target.value)}>{ROLES.map((r) => <option key={r} value={r}>{r}: {MAY[r]}</option>)}</select>

@@ -78,7 +78,7 @@ function MakeToken() {
             </>
           ) : (
             <>
-              <label htmlFor="token-name">Name, to know it by</label>
+              <label htmlFor="token-name">Name</label>
               <input id="token-name" className="inp" required maxLength={100} value={name} onChange={(e) => setName(e.target.value)} />
               <fieldset style={{ border: 0, marginTop: 10 }}>
                 <legend className="sm sec">What it may do</legend>

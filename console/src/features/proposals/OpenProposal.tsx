@@ -27,7 +27,7 @@ export function OpenProposal() {
   const [chosen, setChosen] = useState(source);
   const [target, setTarget] = useState("");
   const [asked, setAsked] = useState<string[]>([]);
-  const [drop, setDrop] = useState(false);
+  const [deleteSource, setDeleteSource] = useState(false);
   const main = info.data?.main_branch ?? "main";
   // Asked for from another page, as the address says.
   useEffect(() => {
@@ -36,7 +36,7 @@ export function OpenProposal() {
   const ahead = (lines.data ?? []).filter((b) => !b.main);
   const from = chosen || ahead[0]?.name || "";
   const open = useMutation({
-    mutationFn: () => send<Proposal>("POST", `shelves/${key}/proposals`, { title, description, source: from, target: target || main, reviewers: asked, drop }),
+    mutationFn: () => send<Proposal>("POST", `shelves/${key}/proposals`, { title, description, source: from, target: target || main, reviewers: asked, delete_source: deleteSource }),
     onSuccess: async (made) => {
       dialog.current?.close();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
@@ -52,19 +52,19 @@ export function OpenProposal() {
           <h2>Propose a branch</h2>
           <label htmlFor="proposal-source">Branch</label>
           <select id="proposal-source" className="inp" value={from} onChange={(e) => setChosen(e.target.value)}>{ahead.map((b) => <option key={b.name} value={b.name}>{b.name}, {count(b.ahead, "commit")} ahead</option>)}</select>
-          <label htmlFor="proposal-target">To be merged into</label>
+          <label htmlFor="proposal-target">Merge into</label>
           <select id="proposal-target" className="inp" value={target || main} onChange={(e) => setTarget(e.target.value)}>{lines.data?.filter((b) => b.name !== from).map((b) => <option key={b.name}>{b.name}</option>)}</select>
-          <label htmlFor="proposal-title">What it brings, in one line</label>
+          <label htmlFor="proposal-title">Title: what changes, in one line</label>
           <input id="proposal-title" className="inp" required maxLength={300} value={title} onChange={(e) => setTitle(e.target.value)} />
-          <label htmlFor="proposal-description">More about it</label>
+          <label htmlFor="proposal-description">Description</label>
           <textarea id="proposal-description" className="inp" rows={3} value={description} onChange={(e) => setDescription(e.target.value)} />
           <fieldset style={{ border: 0, marginTop: 10 }}>
-            <legend className="sm sec">Whom to ask for a verdict</legend>
+            <legend className="sm sec">Reviewers</legend>
             {people.data?.filter((m) => m.person !== me && m.role !== "reader").map((m) => (
               <label key={m.person}><input type="checkbox" checked={asked.includes(m.person)} onChange={(e) => setAsked(e.target.checked ? [...asked, m.person] : asked.filter((a) => a !== m.person))} /> {m.full_name}, {m.role}</label>
             ))}
           </fieldset>
-          <label><input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> Drop the branch when it is merged</label>
+          <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after merging</label>
           {open.isError && <ProblemBox error={open.error} />}
           <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={open.isPending || !from}>Open the proposal</Button></div>
         </form>

@@ -1,4 +1,4 @@
-/** Merging, closing, opening again. */
+/** Merging, closing and reopening. */
 import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
@@ -16,15 +16,15 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
   const queries = useQueryClient();
   const merging = useRef<HTMLDialogElement>(null);
   const closing = useRef<HTMLDialogElement>(null);
-  const [drop, setDrop] = useState(p.drop);
+  const [deleteSource, setDeleteSource] = useState(p.delete_source);
   const [anyway, setAnyway] = useState("");
-  const [why, setWhy] = useState("");
-  const judged = p.holds.filter((h) => h.what !== "conflicts" && h.what !== "branch");
-  const conflicts = p.holds.some((h) => h.what === "conflicts");
-  const gone = p.holds.some((h) => h.what === "branch");
+  const [reason, setReason] = useState("");
+  const judged = p.not_met.filter((h) => h.what !== "conflicts" && h.what !== "branch");
+  const conflicts = p.not_met.some((h) => h.what === "conflicts");
+  const gone = p.not_met.some((h) => h.what === "branch");
   const merge = () =>
     act.mutate(
-      { method: "POST", path: "/merge", body: { drop, anyway } },
+      { method: "POST", path: "/merge", body: { delete_source: deleteSource, reason: anyway } },
       {
         onSuccess: () => { merging.current?.close(); void queries.invalidateQueries({ queryKey: ["shelf", key] }); },
         onError: (error) => {
@@ -34,7 +34,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
       },
     );
   if (p.state === "merged") return <span className="end"><span className="readonly">merged</span></span>;
-  if (p.state === "closed") return <span className="end"><span className="readonly">closed</span>{p.may_change && <Button variant="outlined" onClick={() => act.mutate({ method: "PATCH", path: "", body: { state: "open" } })}>Open it again</Button>}</span>;
+  if (p.state === "closed") return <span className="end"><span className="readonly">closed</span>{p.may_change && <Button variant="outlined" onClick={() => act.mutate({ method: "PATCH", path: "", body: { state: "open" } })}>Reopen</Button>}</span>;
   return (
     <span className="end">
       {p.may_change && <Button variant="outlined" onClick={() => closing.current?.showModal()}>Close without merging</Button>}
@@ -42,12 +42,12 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
       <dialog ref={merging} aria-label="Merge the proposal">
         <form onSubmit={(e) => { e.preventDefault(); merge(); }}>
           <h2>{conflicts ? `${count(p.conflicts.length, "conflict")} to settle first` : `Merge ${p.source} into ${p.target}`}</h2>
-          <p className="sec sm">{conflicts ? "They are kept on the server, so that settling can be interrupted and shared; when all are settled, the merge is committed." : "One commit brings everything, in one act."}</p>
-          <label><input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> Drop {p.source} in the same act</label>
+          <p className="sec sm">{conflicts ? "They are kept on the server, so that settling can be interrupted and shared; when all are settled, the merge is committed." : "All changes are merged in a single commit."}</p>
+          <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete {p.source} after merging</label>
           {judged.length > 0 && (
             <>
               <ul className="holds">{judged.map((h) => <li key={h.said}>{h.said}</li>)}</ul>
-              <label htmlFor="anyway">Why it is merged anyway</label>
+              <label htmlFor="anyway">Reason for merging anyway</label>
               <input id="anyway" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
             </>
           )}
@@ -56,11 +56,11 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
         </form>
       </dialog>
       <dialog ref={closing} aria-label="Close the proposal">
-        <form onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "PATCH", path: "", body: { state: "closed", why } }, { onSuccess: () => closing.current?.close() }); }}>
+        <form onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.current?.close() }); }}>
           <h2>Close without merging</h2>
-          <p className="sec sm">Both branches stay, and so does everything that was said.</p>
-          <label htmlFor="close-why">Why</label>
-          <input id="close-why" className="inp" value={why} onChange={(e) => setWhy(e.target.value)} />
+          <p className="sec sm">Both branches and the whole discussion are kept.</p>
+          <label htmlFor="close-why">Reason</label>
+          <input id="close-why" className="inp" value={reason} onChange={(e) => setReason(e.target.value)} />
           <div className="acts"><Button onClick={() => closing.current?.close()}>Cancel</Button><Button type="submit" variant="contained">Close the proposal</Button></div>
         </form>
       </dialog>

@@ -56,15 +56,15 @@ function Shown({ p }: { p: Proposal }) {
       {act.isError && <ProblemBox error={act.error} />}
       <div className="proposal">
         <div className="stack">
-          {p.state === "open" && <Holds p={p} />}
+          {p.state === "open" && <BeforeMerging p={p} />}
           {p.conflicts.length > 0 && <Conflicts p={p} />}
-          <section aria-label="What it brings">
+          <section aria-label="Changes">
             {brought.isError && <ProblemBox error={brought.error} />}
             {brought.data && <StateTable artifacts={brought.data.artifacts} onOpen={setAbout} />}
             {about && (
               <p className="sheet pad">
                 <b>{displayName(about)}</b>: <Link to={`/s/${key}/compare?${new URLSearchParams({ path: about, from, to: `commit:${p.head}`, proposal: String(p.number) })}`}>see its findings part by part</Link>, or remark on it at the right.{" "}
-                <button type="button" className="plainbtn" onClick={() => setAbout("")}>Nothing in particular</button>
+                <button type="button" className="plainbtn" onClick={() => setAbout("")}>Clear selection</button>
               </p>
             )}
           </section>
@@ -79,13 +79,13 @@ function Shown({ p }: { p: Proposal }) {
   );
 }
 
-function Holds({ p }: { p: Proposal }) {
+function BeforeMerging({ p }: { p: Proposal }) {
   return (
-    <section className="sheet" aria-label="What holds it">
-      <div className="ph"><h2 className="h3">{p.holds.length ? `Held by ${count(p.holds.length, "thing")}` : "Nothing holds it"}</h2><span className="cap">{p.who_merges} of this shelf merge it</span></div>
+    <section className="sheet" aria-label="Before merging">
+      <div className="ph"><h2 className="h3">{p.not_met.length ? `Before merging: ${count(p.not_met.length, "open point")}` : "Ready to merge"}</h2><span className="cap">can be merged by: {p.who_merges}</span></div>
       <ul className="holds">
-        {p.holds.map((h) => <li key={h.said}><Tick met={false} /> {h.said.charAt(0).toUpperCase() + h.said.slice(1)}.</li>)}
-        {p.holds.length === 0 && <li><Tick met /> It goes together with {p.target} as it is now{p.combined > 0 ? `; ${count(p.combined, "artifact")} that both sides changed combine by meaning` : ""}.</li>}
+        {p.not_met.map((h) => <li key={h.said}><Tick met={false} /> {h.said}</li>)}
+        {p.not_met.length === 0 && <li><Tick met /> Merges cleanly into {p.target}{p.combined > 0 ? `; ${count(p.combined, "artifact")} merged by meaning` : ""}.</li>}
       </ul>
     </section>
   );
@@ -95,7 +95,7 @@ function Conflicts({ p }: { p: Proposal }) {
   const key = useShelfKey();
   return (
     <section className="sheet" aria-label="Conflicts">
-      <div className="ph"><h2 className="h3">{count(p.conflicts.length, "conflict")} with {p.target}</h2><span className="cap">nothing is merged before they are settled</span>{p.merge && <span className="r"><Link to={`/s/${key}/settle/${p.merge}`}>Settle them</Link></span>}</div>
+      <div className="ph"><h2 className="h3">{count(p.conflicts.length, "conflict")} with {p.target}</h2><span className="cap">settle them before merging</span>{p.merge && <span className="r"><Link to={`/s/${key}/settle/${p.merge}`}>Settle them</Link></span>}</div>
       <ul className="plainlist">
         {p.conflicts.map((c) => <li key={`${c.path} ${c.part} ${c.why}`}><KindIcon kind={c.kind || "opaque"} /><span><b>{displayName(c.path)}</b>: {c.why}</span></li>)}
       </ul>

@@ -2,6 +2,7 @@
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { Link } from "react-router";
+import { Tick } from "../../marks/Mark";
 import { count, displayName, when } from "../../marks/words";
 import { useMe, useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
@@ -9,15 +10,17 @@ import type { Proposal, Remark } from "./queries";
 
 export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: string }) {
   const [text, setText] = useState("");
+  const [condition, setCondition] = useState(false);
   const open = p.remarks.filter((r) => !r.settled).length;
   return (
     <section className="sheet" aria-label="Remarks">
-      <div className="ph"><h2 className="h3">{count(p.remarks.length, "remark")}</h2><span className="cap">{open ? `${open} open` : p.remarks.length ? "all dealt with" : ""}</span></div>
+      <div className="ph"><h2 className="h3">{count(p.remarks.length, "remark")}</h2><span className="cap">{open ? `${open} open` : p.remarks.length ? "all done" : ""}</span></div>
       {p.remarks.map((r) => <OneRemark key={r.id} p={p} remark={r} act={act} />)}
-      <form className="pad" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, path: about } }, { onSuccess: () => setText("") }); }}>
-        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${displayName(about)}` : "Remark on the whole"}</label>
+      <form className="pad" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, path: about, condition } }, { onSuccess: () => { setText(""); setCondition(false); } }); }}>
+        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${displayName(about)}` : "Remark on the proposal"}</label>
         <textarea id="remark-text" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
-        <div className="line1"><Button type="submit" variant="outlined" disabled={act.isPending}>Say it</Button></div>
+        {p.may_judge && <label className="sm"><input type="checkbox" checked={condition} onChange={(e) => setCondition(e.target.checked)} /> Condition: do not merge before this is met</label>}
+        <div className="line1"><Button type="submit" variant="outlined" disabled={act.isPending}>Add remark</Button></div>
       </form>
     </section>
   );
@@ -44,10 +47,11 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
   const me = useMe();
   const [answering, setAnswering] = useState(false);
   const [text, setText] = useState("");
-  const mine = [remark.person, p.created_by].includes(me) || p.may_change;
+  // Who opened the proposal cannot mark a condition of someone else as met.
+  const mine = remark.condition && p.created_by === me && remark.person !== me ? false : [remark.person, p.created_by].includes(me) || p.may_change;
   return (
-    <article className={remark.settled ? "remark done" : "remark"} aria-label={`Remark by ${remark.person}`}>
-      <p><b>{remark.person}</b> <span className="cap">{when(remark.made)}{remark.settled && `; dealt with, says ${remark.settled_by}`}</span></p>
+    <article className={remark.settled ? "remark done" : "remark"} aria-label={`${remark.condition ? "Condition" : "Remark"} by ${remark.person}`}>
+      <p>{remark.condition && <><Tick met={Boolean(remark.settled)} /> </>}<b>{remark.person}</b> <span className="cap">{remark.condition && "condition, "}{when(remark.made)}{remark.settled && `; marked as ${remark.condition ? "met" : "done"} by ${remark.settled_by}`}</span></p>
       <Place p={p} remark={remark} />
       <p className="said">{remark.text}</p>
       {remark.answers.map((a) => <p key={a.id} className="answer"><b>{a.person}</b> <span className="cap">{when(a.made)}</span><span className="said">{a.text}</span></p>)}
@@ -59,7 +63,7 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
       )}
       <p className="acts">
         {!answering && <button type="button" className="plainbtn" onClick={() => setAnswering(true)}>Answer</button>}
-        {mine && <button type="button" className="plainbtn" onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>{remark.settled ? "Not dealt with after all" : "Dealt with"}</button>}
+        {mine && <button type="button" className="plainbtn" onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>{remark.settled ? (remark.condition ? "Not met after all" : "Reopen") : remark.condition ? "Mark as met" : "Mark as done"}</button>}
       </p>
     </article>
   );

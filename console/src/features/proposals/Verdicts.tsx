@@ -1,18 +1,17 @@
-/** What people think of it. Words and marks of their own, no lights. */
+/** Verdicts: words and marks of their own, no lights. */
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { when } from "../../marks/words";
 import type { Act } from "./act";
 import type { Proposal } from "./queries";
 
-const VERDICTS = ["agree", "agree if", "not yet", "against"] as const;
+const VERDICTS = ["agree", "against"] as const;
 
-/** Solid for agreement, half for a condition, open for not yet, barred for against. */
+/** Solid for agreement, barred for against. */
 function Sign({ verdict }: { verdict: string }) {
   return (
     <svg width="16" height="16" viewBox="0 0 16 16" aria-hidden="true" style={{ flex: "none", marginTop: 2 }}>
-      <rect x="1.5" y="1.5" width="13" height="13" rx="2" fill={verdict === "agree" ? "var(--accent)" : "none"} stroke="var(--accent)" strokeWidth="1.5" strokeDasharray={verdict === "not yet" ? "2.6 1.9" : undefined} />
-      {verdict === "agree if" && <path d="M2 14L14 2V14Z" fill="var(--accent)" />}
+      <rect x="1.5" y="1.5" width="13" height="13" rx="2" fill={verdict === "agree" ? "var(--accent)" : "none"} stroke="var(--accent)" strokeWidth="1.5" />
       {verdict === "against" && <path d="M4 8H12" stroke="var(--accent)" strokeWidth="2.4" />}
     </svg>
   );
@@ -22,7 +21,7 @@ export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
   const [verdict, setVerdict] = useState<(typeof VERDICTS)[number]>("agree");
   const [text, setText] = useState("");
   const given = new Set(p.verdicts.map((v) => v.person));
-  const needs = verdict !== "agree";
+  const needs = verdict === "against";
   return (
     <section className="sheet" aria-label="Verdicts">
       <div className="ph"><h2 className="h3">Verdicts</h2></div>
@@ -33,14 +32,14 @@ export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
             <span><b>{v.person}</b> {v.verdict}{v.text && `: ${v.text}`} <span className="cap">{when(v.made)}{v.lapsed && `; lapsed, ${v.lapsed}`}</span></span>
           </li>
         ))}
-        {p.reviewers.filter((r) => !given.has(r)).map((r) => <li key={r} className="mut"><span className="st" aria-hidden="true" /> {r} is asked</li>)}
-        {p.verdicts.length === 0 && p.reviewers.length === 0 && <li className="mut">Nobody is asked yet.</li>}
+        {p.reviewers.filter((r) => !given.has(r)).map((r) => <li key={r} className="mut"><span className="st" aria-hidden="true" /> {r} is asked for a verdict</li>)}
+        {p.verdicts.length === 0 && p.reviewers.length === 0 && <li className="mut">No reviewers yet.</li>}
       </ul>
       {p.may_judge && p.state === "open" && (
         <form className="pad verdict" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/verdict", body: { verdict, text, commit: p.head } }, { onSuccess: () => setText("") }); }}>
           <span className="seg" role="group" aria-label="Your verdict">{VERDICTS.map((v) => <button key={v} type="button" aria-pressed={v === verdict} onClick={() => setVerdict(v)}>{v}</button>)}</span>
-          {needs && <input className="inp" required aria-label={verdict === "agree if" ? "What must be met" : "Why"} placeholder={verdict === "agree if" ? "What must be met" : "Why"} value={text} onChange={(e) => setText(e.target.value)} />}
-          <Button type="submit" variant="outlined" disabled={act.isPending}>Give this verdict</Button>
+          {needs && <input className="inp" required aria-label="Reason" placeholder="Reason" value={text} onChange={(e) => setText(e.target.value)} />}
+          <Button type="submit" variant="outlined" disabled={act.isPending}>Give verdict</Button>
         </form>
       )}
     </section>

@@ -1,10 +1,10 @@
-/** What waits for whoever looks: verdicts, answers, merges. */
+/** The tasks of whoever is signed in: verdicts, answers, merges. */
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { when } from "../../marks/words";
 import { waiting, type Waiting } from "./queries";
 
-const WHAT: Record<Waiting["what"], string> = { verdict: "Give a verdict", answer: "Answer", mend: "Mend", merge: "Merge", settle: "Settle" };
+const WHAT: Record<Waiting["what"], string> = { verdict: "Give a verdict", answer: "Answer", fix: "Fix", merge: "Merge", settle: "Settle" };
 
 export function addressOf(one: Waiting): string {
   return one.merge ? `/s/${one.shelf}/settle/${one.merge}` : `/s/${one.shelf}/proposals/${one.proposal}`;
@@ -14,9 +14,9 @@ export function WaitingList() {
   const found = useQuery(waiting());
   const rows = found.data ?? [];
   return (
-    <section className="sheet scroll" aria-label="Waits for you" style={{ marginTop: 10 }}>
-      <div className="ph"><h2 className="h3">Waits for you</h2><span className="cap">{rows.length || "nothing"}</span></div>
-      {found.data && rows.length === 0 && <p className="pad sec">Verdicts you are asked for, remarks to answer, and merges that can go on are listed here.</p>}
+    <section className="sheet scroll" aria-label="Your tasks" style={{ marginTop: 10 }}>
+      <div className="ph"><h2 className="h3">Your tasks</h2><span className="cap">{rows.length || "none"}</span></div>
+      {found.data && rows.length === 0 && <p className="pad sec">Nothing needs your action. Requested verdicts, open remarks and merges ready to continue appear here.</p>}
       {rows.length > 0 && (
         <table>
           <thead><tr><th>What to do</th><th>What it is about</th><th>Shelf</th><th>Why</th><th>Since</th></tr></thead>

@@ -7,12 +7,16 @@ import { count } from "../../marks/words";
 import { useShelfKey } from "../../shell/Page";
 import { Loading } from "../../shell/states";
 import { DrawingView } from "../drawing/DrawingView";
-import type { MergeArtifact } from "./model";
-import { type Origin, originsOf } from "./origins";
+import type { MergeArtifact, MergeDetail } from "./model";
+import { type Origin, type OriginLine, originsOf } from "./origins";
 
 const MOST_BYTES = 400_000;
 const MOST_ROWS = 400;
-const FROM: Record<Origin, string> = { both: "both sides", base: "base", this: "this side", other: "the other", new: "put together", gone: "" };
+
+function fromOf(row: OriginLine, merge: { target: string; source: string }): string {
+  const names: Record<Origin, string> = { both: "both sides", base: "base", target: merge.target, source: merge.source, new: "both, merged", gone: "" };
+  return row.origin === "gone" && row.by ? `removed on ${row.by === "both" ? "both sides" : names[row.by]}` : names[row.origin];
+}
 
 async function textOf(shelf: string, content: string | null | undefined): Promise<string | null> {
   if (!content) return null;
@@ -22,25 +26,25 @@ async function textOf(shelf: string, content: string | null | undefined): Promis
   return text.includes("\0") ? null : text;
 }
 
-export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: string }) {
+export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: MergeDetail }) {
   const key = useShelfKey();
   const [drawn, setDrawn] = useState(false);
   const [part, setPart] = useState("");
   const [all, setAll] = useState(false);
-  const { base, this: mine, other, result } = artifact;
+  const { base, target, source, result } = artifact;
   const found = useQuery({
-    queryKey: ["shelf", key, "result", base, mine, other, result],
+    queryKey: ["shelf", key, "result", base, target, source, result],
     queryFn: async () => {
-      const [b, t, o, r] = await Promise.all([base, mine, other, result].map((c) => textOf(key, c)));
+      const [b, t, o, r] = await Promise.all([base, target, source, result].map((c) => textOf(key, c)));
       return r === null || r === undefined ? null : originsOf(b ?? "", t ?? "", o ?? "", r);
     },
     enabled: Boolean(result),
     staleTime: Number.POSITIVE_INFINITY,
   });
   const drawing = useQuery({
-    queryKey: ["shelf", key, "result drawing", merge, artifact.path, mine, result],
-    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/merges/${merge}/drawing`, { path: artifact.path }),
-    enabled: Boolean(result && mine),
+    queryKey: ["shelf", key, "result drawing", merge.id, artifact.path, target, result],
+    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/merges/${merge.id}/drawing`, { path: artifact.path }),
+    enabled: Boolean(result && target),
     staleTime: Number.POSITIVE_INFINITY,
   });
   const hasDrawing = (drawing.data?.nodes.length ?? 0) > 0;
@@ -50,7 +54,7 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: st
     <section className="sheet result" aria-label="Result">
       <div className="ph">
         <h2 className="h3">Result</h2>
-        <span className="cap">{result ? "as it would be written" : "shown once every part of it is settled"}</span>
+        <span className="cap">{result ? "as it will be committed" : "shown when every part is settled"}</span>
         {result && hasDrawing && (
           <span className="seg r" role="group" aria-label="Shown as">
             <button type="button" aria-pressed={!drawn} onClick={() => setDrawn(false)}>Text</button>
@@ -60,11 +64,11 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: st
         {result && found.data && !(drawn && hasDrawing) && <span className={hasDrawing ? "" : "r"}><button type="button" className="plainbtn" onClick={() => setAll(!all)}>{all ? "Only what differs" : "Every line"}</button></span>}
       </div>
       <ul className="holds">
-        {result && <li><Tick met /> Read again: it says what both sides say and nothing that no side wrote{artifact.kind ? `, as a ${artifact.kind}` : ""}.</li>}
-        {open > 0 && <li><Tick met={false} /> {count(open, "part")} of it still open.</li>}
+        {result && <li><Tick met /> Read back: it contains the changes of both sides and nothing else{artifact.kind ? `, as a ${artifact.kind}` : ""}.</li>}
+        {open > 0 && <li><Tick met={false} /> {count(open, "part")} still open.</li>}
       </ul>
       {result && found.isPending && <Loading what="Reading the result" />}
-      {result && found.data === null && <p className="pad mut">It is no text, or a long one: it is shown when it is committed.</p>}
+      {result && found.data === null && <p className="pad mut">This is not a text, or it is too long to show here.</p>}
       {drawn && hasDrawing && drawing.data && <DrawingView drawing={drawing.data} chosen={part} onChoose={setPart} compared height={360} />}
       {rows.length > 0 && !(drawn && hasDrawing) && (
         <div className="scroll" style={{ maxHeight: 300 }} tabIndex={0} role="region" aria-label="Lines of the result">
@@ -76,7 +80,7 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: st
                 <tr key={n} className={r.origin === "gone" ? "gone" : ""}>
                   <td className="num">{r.line ?? ""}</td>
                   <td className="mono line">{r.origin === "gone" ? <><Mark action="removed" /> <del>{r.text || " "}</del></> : r.origin === "both" || r.origin === "base" ? r.text || " " : <><Mark action="added" /> <ins>{r.text || " "}</ins></>}</td>
-                  <td className="sec">{FROM[r.origin]}{r.origin === "gone" && r.by ? `removed by ${r.by === "this" ? "this side" : r.by === "other" ? "the other" : "both"}` : ""}</td>
+                  <td className="sec">{fromOf(r, merge)}</td>
                 </tr>
               ))}
             </tbody>

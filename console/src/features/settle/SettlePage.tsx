@@ -7,7 +7,7 @@ import { KindIcon } from "../../marks/spines";
 import { count, displayName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, TAKEN, type Take, written } from "./model";
+import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, takenOf, type Take, written } from "./model";
 import { Result } from "./Result";
 import { Slip } from "./Slip";
 
@@ -62,7 +62,7 @@ function Settling({ detail }: { detail: MergeDetail }) {
     function press(event: KeyboardEvent) {
       const target = event.target as HTMLElement;
       if (target.closest("input, textarea, [contenteditable]") || event.metaKey || event.ctrlKey || event.altKey) return;
-      const take = ({ "1": "this", "2": "other", "3": "both" } as const)[event.key as "1" | "2" | "3"];
+      const take = ({ "1": "target", "2": "source", "3": "both" } as const)[event.key as "1" | "2" | "3"];
       if (take && current?.conflict.options.includes(take)) decide(take);
       if (event.key === "n") next(detail);
     }
@@ -76,7 +76,7 @@ function Settling({ detail }: { detail: MergeDetail }) {
       <div className="line1 settletop">
         <div>
           <h1>{current ? headline(current.conflict) : "Nothing is left to settle."}</h1>
-          <p className="sec">{combined > 0 && `${count(combined, "change")} of both sides combined on their own. `}{notes(detail)}</p>
+          <p className="sec">{combined > 0 && `${count(combined, "change")} merged automatically. `}{notes(detail)}</p>
         </div>
         <Progress settled={settled} all={all} current={current} />
       </div>
@@ -92,7 +92,7 @@ function Settling({ detail }: { detail: MergeDetail }) {
 
 /** What the conflict is about; what the sides say stands below. */
 function headline(conflict: Conflict): React.ReactNode {
-  if (conflict.field === null || conflict.this === undefined || conflict.other === undefined) return `${conflict.why.charAt(0).toUpperCase()}${conflict.why.slice(1)}.`;
+  if (conflict.field === null || conflict.target === undefined || conflict.source === undefined) return `${conflict.why.charAt(0).toUpperCase()}${conflict.why.slice(1)}.`;
   return <>Both sides changed {conflict.field} of {conflict.type} <b>{conflict.label}</b>.</>;
 }
 
@@ -139,7 +139,7 @@ function Left({ detail, current, choose, all }: LeftProps) {
                 <button type="button" key={conflict.id} className={on ? "ci on" : "ci"} aria-current={on} onClick={() => choose(idOf(place))}>
                   <span className={conflict.decision ? "st ok" : on ? "st cur" : "st"} aria-hidden="true" />
                   <span className="what"><span>{conflict.label}</span><span className="xs mut">{conflict.field ?? conflict.type}</span></span>
-                  <span className="cap">{conflict.decision ? TAKEN[conflict.decision.take] : on ? "now" : "open"}</span>
+                  <span className="cap">{conflict.decision ? takenOf(detail, conflict.decision.take) : on ? "now" : "open"}</span>
                 </button>
               );
             })}
@@ -149,8 +149,8 @@ function Left({ detail, current, choose, all }: LeftProps) {
       {detail.open > 0 && (
         <div className="rest">
           <div className="cap">For the {detail.open} still open</div>
-          <Button variant="outlined" onClick={() => all("this")}>Take this side for all</Button>
-          <Button variant="outlined" onClick={() => all("other")}>Take the other for all</Button>
+          <Button variant="outlined" onClick={() => all("target")}>Take {detail.target} for all</Button>
+          <Button variant="outlined" onClick={() => all("source")}>Take {detail.source} for all</Button>
           <p className="cap">An outside program: <span className="mono">everyshelf settle ARTIFACT --program</span></p>
         </div>
       )}
@@ -168,33 +168,33 @@ interface ChoiceProps {
 function Choice({ place, detail, decide, busy }: ChoiceProps) {
   const { conflict, artifact } = place;
   const taken = conflict.decision?.take;
-  const like = conflict.this ?? conflict.other ?? conflict.base;
+  const like = conflict.target ?? conflict.source ?? conflict.base;
   const [editing, setEditing] = useState(taken === "edited");
-  const [text, setText] = useState(asText(taken === "edited" ? conflict.decision?.value : (conflict.this ?? conflict.other)));
+  const [text, setText] = useState(asText(taken === "edited" ? conflict.decision?.value : (conflict.target ?? conflict.source)));
   const can = (take: Take) => conflict.options.includes(take);
   return (
     <section className="mid" aria-label={conflict.why}>
       <div className="three">
         <Slip title="Base" where="" value={conflict.base} />
-        <Slip title="This side" where={detail.target} value={conflict.this} base={conflict.base}>
-          <Take on={taken === "this"} disabled={busy || !can("this")} onClick={() => decide("this")} sign="1">This side</Take>
+        <Slip title={detail.target} where="target" value={conflict.target} base={conflict.base}>
+          <Take on={taken === "target"} disabled={busy || !can("target")} onClick={() => decide("target")} sign="1">{`Take ${detail.target}`}</Take>
         </Slip>
-        <Slip title="The other" where={detail.source} value={conflict.other} base={conflict.base}>
-          <Take on={taken === "other"} disabled={busy || !can("other")} onClick={() => decide("other")} sign="2">The other</Take>
+        <Slip title={detail.source} where="source" value={conflict.source} base={conflict.base}>
+          <Take on={taken === "source"} disabled={busy || !can("source")} onClick={() => decide("source")} sign="2">{`Take ${detail.source}`}</Take>
         </Slip>
       </div>
       <div className="choose sheet">
         {can("both") && (
           <button type="button" className={taken === "both" ? "opt on" : "opt"} aria-pressed={taken === "both"} disabled={busy} onClick={() => decide("both")}>
-            <span className="rb" aria-hidden="true" /><span><b>Both</b> <kbd>3</kbd><span className="sm sec">What this side has there, then what the other has.</span></span>
+            <span className="rb" aria-hidden="true" /><span><b>Both</b> <kbd>3</kbd><span className="sm sec">Keep what {detail.target} has, then what {detail.source} has.</span></span>
           </button>
         )}
         {can("edited") && (
           <button type="button" className={taken === "edited" ? "opt on" : "opt"} aria-pressed={taken === "edited"} aria-expanded={editing} onClick={() => setEditing(!editing)}>
-            <span className="rb" aria-hidden="true" /><span><b>Edited</b><span className="sm sec">Write it yourself, starting from this side.</span></span>
+            <span className="rb" aria-hidden="true" /><span><b>Edited</b><span className="sm sec">Write it yourself, starting from {detail.target}.</span></span>
           </button>
         )}
-        {!can("both") && !can("edited") && <p className="pad sec">Of this one only a side can be taken. {artifact.notes.join(" ")}</p>}
+        {!can("both") && !can("edited") && <p className="pad sec">Only one side can be taken as a whole. {artifact.notes.join(" ")}</p>}
       </div>
       {editing && (
         <form className="sheet pad" onSubmit={(e) => { e.preventDefault(); decide("edited", written(text, like)); }}>
@@ -205,11 +205,11 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
       )}
       {conflict.decision && (
         <p className="sec">
-          Settled: <b>{TAKEN[conflict.decision.take]}</b>{conflict.decision.by && `, by ${conflict.decision.by}`}.{" "}
-          <button type="button" className="plainbtn" onClick={() => decide(null)}>Take the decision back</button>
+          Settled: <b>{takenOf(detail, conflict.decision.take)}</b>{conflict.decision.by && `, by ${conflict.decision.by}`}.{" "}
+          <button type="button" className="plainbtn" onClick={() => decide(null)}>Undo this decision</button>
         </p>
       )}
-      <Result artifact={artifact} merge={detail.id} />
+      <Result artifact={artifact} merge={detail} />
       <p className="cap mono">{artifact.path}{conflict.id}</p>
     </section>
   );
@@ -234,7 +234,7 @@ function Foot({ detail, open }: { detail: MergeDetail; open: number }) {
       await go(`/s/${key}/history?ref=${encodeURIComponent(detail.target)}`);
     },
   });
-  const drop = useMutation({
+  const abandon = useMutation({
     mutationFn: () => send("DELETE", `shelves/${key}/merges/${detail.id}`),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
@@ -243,11 +243,11 @@ function Foot({ detail, open }: { detail: MergeDetail; open: number }) {
   });
   return (
     <>
-      {(finish.isError || drop.isError) && <ProblemBox error={finish.error ?? drop.error} />}
+      {(finish.isError || abandon.isError) && <ProblemBox error={finish.error ?? abandon.error} />}
       <div className="settlefoot">
         <span className="sec sm">Merging <b>{detail.source}</b> into <b>{detail.target}</b>. Nothing is written to {detail.target} until you commit.</span>
         <span className="end">
-          <Button onClick={() => drop.mutate()}>Give the merge up</Button>
+          <Button onClick={() => abandon.mutate()}>Abandon merge</Button>
           <Button component={Link} to={`/s/${key}/branches`}>Leave for later</Button>
           <Button variant="contained" disabled={open > 0 || finish.isPending} onClick={() => finish.mutate()}>{open > 0 ? `Commit merge, ${open} open` : "Commit merge"}</Button>
         </span>

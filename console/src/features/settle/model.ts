@@ -1,12 +1,12 @@
-/** A merge that waits, as the page needs it. */
+/** An open merge, as the page needs it. */
 import { queryOptions } from "@tanstack/react-query";
 import { get, type Schemas } from "../../api/client";
 
 export type WaitingMerge = Schemas["WaitingMerge"];
 export type MergeDetail = Schemas["MergeDetail"];
 export type MergeArtifact = Schemas["MergeArtifact"];
-export type Conflict = Omit<Schemas["MergeConflict"], "base" | "this" | "other"> & { base?: unknown; this?: unknown; other?: unknown };
-export type Take = "this" | "other" | "both" | "edited";
+export type Conflict = Omit<Schemas["MergeConflict"], "base" | "target" | "source"> & { base?: unknown; target?: unknown; source?: unknown };
+export type Take = "target" | "source" | "both" | "edited";
 
 export const merges = (key: string) =>
   queryOptions({ queryKey: ["shelf", key, "merges"], queryFn: () => get<WaitingMerge[]>(`shelves/${key}/merges`) });
@@ -14,7 +14,10 @@ export const merges = (key: string) =>
 export const mergeDetail = (key: string, id: string) =>
   queryOptions({ queryKey: ["shelf", key, "merges", id], queryFn: () => get<MergeDetail>(`shelves/${key}/merges/${id}`) });
 
-export const TAKEN: Record<string, string> = { this: "this side", other: "the other", both: "both", edited: "edited" };
+/** What was taken, in the words of the merge: the name of a branch, both, or edited. */
+export function takenOf(merge: { target: string; source: string }, take: string): string {
+  return take === "target" ? merge.target : take === "source" ? merge.source : take;
+}
 
 /** One conflict of one artifact. */
 export interface Place {

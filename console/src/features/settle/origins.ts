@@ -1,14 +1,14 @@
 /** Where each line of a merged text comes from; pure. */
 import { aligned } from "../compare/model";
 
-export type Origin = "both" | "base" | "this" | "other" | "new" | "gone";
+export type Origin = "both" | "base" | "target" | "source" | "new" | "gone";
 
 export interface OriginLine {
   line: number | null;
   text: string;
   origin: Origin;
   /** Who removed a line of the base. */
-  by?: "this" | "other" | "both";
+  by?: "target" | "source" | "both";
   /** Within three lines of one that differs. */
   near: boolean;
 }
@@ -17,16 +17,16 @@ const CONTEXT = 3;
 
 const linesOf = (text: string) => text.split(/\r\n|\r|\n/);
 
-export function originsOf(base: string, mine: string, other: string, result: string): OriginLine[] {
-  const [b, t, o, r] = [base, mine, other, result].map(linesOf) as [string[], string[], string[], string[]];
+export function originsOf(base: string, target: string, source: string, result: string): OriginLine[] {
+  const [b, t, o, r] = [base, target, source, result].map(linesOf) as [string[], string[], string[], string[]];
   const at = (side: string[]) => new Map(aligned(side, r).map(([i, j]) => [j, i]));
-  const [inBase, inThis, inOther] = [at(b), at(t), at(o)];
+  const [inBase, inTarget, inSource] = [at(b), at(t), at(o)];
   const [keptHere, keptThere] = [t, o].map((side) => new Set(aligned(b, side).map(([i]) => i))) as [Set<number>, Set<number>];
   const rows: OriginLine[] = [];
   let last = -1;
   const gone = (until: number) => {
     for (let k = last + 1; k < until; k++) {
-      const by = !keptHere.has(k) && !keptThere.has(k) ? "both" : keptHere.has(k) ? "other" : "this";
+      const by = !keptHere.has(k) && !keptThere.has(k) ? "both" : keptHere.has(k) ? "source" : "target";
       rows.push({ line: null, text: b[k] ?? "", origin: "gone", by, near: false });
     }
   };
@@ -37,7 +37,7 @@ export function originsOf(base: string, mine: string, other: string, result: str
     const from = inBase.get(j);
     gone(next[j] ?? b.length);
     last = from ?? Math.max(last, (next[j] ?? b.length) - 1);
-    const origin: Origin = from !== undefined ? "base" : inThis.has(j) && inOther.has(j) ? "both" : inThis.has(j) ? "this" : inOther.has(j) ? "other" : "new";
+    const origin: Origin = from !== undefined ? "base" : inTarget.has(j) && inSource.has(j) ? "both" : inTarget.has(j) ? "target" : inSource.has(j) ? "source" : "new";
     rows.push({ line: j + 1, text, origin, near: false });
   });
   gone(b.length);

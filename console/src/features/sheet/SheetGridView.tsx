@@ -33,7 +33,7 @@ export function SheetGridView({ name, sheet, grid }: { name: string; sheet: Comp
           </tbody>
         </table>
       </div>
-      <p className="cap pad legend"><span className="cellmark changed">value</span> <span className="cellmark formula">formula ƒ</span> <span className="cellmark recalculated">worked out anew</span></p>
+      <p className="cap pad legend"><span className="cellmark changed">value</span> <span className="cellmark formula">formula ƒ</span> <span className="cellmark recalculated">recalculated</span></p>
     </section>
   );
 }

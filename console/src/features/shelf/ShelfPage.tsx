@@ -42,7 +42,7 @@ export function ShelfPage() {
     <Page page="artifacts" title={`${info.data?.name ?? key} at ${at}`} at={at} say={say} tall>
       <h1 className="sr">Artifacts at {at}</h1>
       <div className="line1">
-        <input className="inp" type="search" placeholder="Name or words of the last commit" aria-label="Narrow the list" style={{ width: 200 }} value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <input className="inp" type="search" placeholder="Search names and last commit" aria-label="Narrow the list" style={{ width: 200 }} value={typed} onChange={(e) => setTyped(e.target.value)} />
         {kindsOf(all).map(([name, n]) => (
           <button key={name} type="button" className="chip" aria-pressed={kind === name} onClick={() => setKind(kind === name ? "" : name)}>
             <KindIcon kind={name} />

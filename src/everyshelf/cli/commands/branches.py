@@ -5,18 +5,19 @@ from __future__ import annotations
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.reasons import reason_for
 from everyshelf.cli.session import default_ref, open_shelf, shelf_options
 
 
 @click.group("branch")
 def branch() -> None:
-    """List, make, guard and drop branches."""
+    """List, make, guard and delete branches."""
 
 
 @branch.command("list")
 @shelf_options
 def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """All branches, with how far they are from the main one."""
+    """List branches with how far each is from the main one."""
     shelf, desk = open_shelf(shelf_key, address)
     found = shelf.branches()
     if as_json:
@@ -41,8 +42,8 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
 
 @branch.command("make")
 @click.argument("name", default="")
-@click.option("--from", "start", help="Ref to start from; default: the desk's.")
-@click.option("--note", default="", help="What it is for.")
+@click.option("--at", "start", metavar="REF", help="Start at this state; default: the desk's.")
+@click.option("--note", default="", help="What the branch is for.")
 @shelf_options
 def branch_make(
     name: str, start: str | None, note: str, shelf_key: str | None, address: str | None, as_json: bool
@@ -52,33 +53,33 @@ def branch_make(
     Without NAME it gets one that tells whose it is and, in the words of --note, what for.
     """
     if not name and not note:
-        raise click.UsageError("name the branch, or say what it is for: --note WHAT")
+        raise click.UsageError("name the branch, or say what it is for: --note TEXT")
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.make_branch(name, start or default_ref(desk) or "", note)
     if as_json:
         terminal.print_json(made)
         return
     at = made.head[:8] if made.head else "no commit yet"
-    terminal.say(terminal.bold(f"Branch {made.name} stands") + f", at {at}.")
+    terminal.say(terminal.bold(f"Created branch {made.name}") + f" at {at}.")
     terminal.next_step(f"everyshelf take {shelf.key} {made.name.replace('/', '-')} --branch {made.name}")
 
 
-@branch.command("drop")
+@branch.command("delete")
 @click.argument("name")
 @shelf_options
-def branch_drop(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Drop the branch NAME; its commits stay."""
+def branch_delete(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Delete the branch NAME. Its commits are kept."""
     shelf, _ = open_shelf(shelf_key, address)
-    shelf.drop_branch(name)
+    shelf.delete_branch(name)
     if as_json:
-        terminal.print_json({"dropped": name})
+        terminal.print_json({"deleted": name})
     else:
-        terminal.say(f"Branch {name} is dropped; its commits stay.")
+        terminal.say(f"Branch {name} is deleted. Its commits are kept.")
 
 
 @branch.command("guard")
 @click.argument("name")
-@click.option("--lift", is_flag=True, help="Let authors commit to it again.")
+@click.option("--lift", is_flag=True, help="Remove the guard: authors may commit again.")
 @shelf_options
 def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Let only keepers commit to the branch NAME."""
@@ -95,42 +96,46 @@ def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | No
 @click.option("--into", "target", help="Branch to merge into; default: the main branch.")
 @click.option(
     "--prefer",
-    type=click.Choice(["this", "other"]),
-    help="Where both cannot hold: the target's (this) or the source's (other).",
+    type=click.Choice(["target", "source"]),
+    help="For conflicts: keep this side.",
 )
-@click.option("--drop", is_flag=True, help="Drop SOURCE in the same act.")
-@click.option("--summary", default="", help="What to say about it.")
-@click.option("--anyway", default="", metavar="WHY", help="Merge past an open proposal, and say why.")
+@click.option("--delete", "delete_source", is_flag=True, help="Delete SOURCE after merging.")
+@click.option("--summary", default="", help="Commit summary.")
+@click.option("--anyway", is_flag=True, help="Merge although a proposal of SOURCE is open; needs --reason.")
+@click.option("--reason", default="", metavar="TEXT", help="With --anyway: why.")
 @shelf_options
 def merge(
     source: str,
     target: str | None,
     prefer: str | None,
-    drop: bool,
+    delete_source: bool,
     summary: str,
-    anyway: str,
+    anyway: bool,
+    reason: str,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Merge the branch SOURCE into another, by meaning; what cannot be decided waits to be settled (exit code 3)."""
+    """Merge the branch SOURCE into another, by meaning. Conflicts wait on the server (exit code 3)."""
     shelf, _ = open_shelf(shelf_key, address)
     into = target or shelf.info().main_branch
-    result = shelf.merge(source, into, prefer=prefer, drop=drop, summary=summary, anyway=anyway)
+    result = shelf.merge(
+        source, into, prefer=prefer, delete_source=delete_source, summary=summary, reason=reason_for(anyway, reason)
+    )
     if as_json:
         terminal.print_json(result)
         return
     if result.commit is None:
-        terminal.say(terminal.bold(f"{into} has everything of {source} already") + ".")
+        terminal.say(terminal.bold("Nothing to merge") + f": {into} already contains all of {source}.")
     else:
         terminal.say(
-            terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} taken over")
+            terminal.bold(f"{terminal.count(result.taken, 'artifact')} of {source} merged")
             + f", as {result.commit[:8]} on {into}."
         )
         if result.combined:
-            terminal.say(f"  Both sides had changed {result.combined} of them: combined by meaning.")
-    if drop:
-        terminal.say(f"Branch {source} is dropped.")
+            terminal.say(f"  {terminal.count(result.combined, 'artifact')} changed on both sides: merged by meaning.")
+    if delete_source:
+        terminal.say(f"Branch {source} is deleted.")
 
 
 @click.group("tag")
@@ -141,7 +146,7 @@ def tag() -> None:
 @tag.command("list")
 @shelf_options
 def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """All tags, newest first, and where they run or ran."""
+    """List tags, newest first, with the environments they run or ran in."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.tags()
     if as_json:
@@ -163,8 +168,8 @@ def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
 
 @tag.command("make")
 @click.argument("name")
-@click.option("--at", "ref", help="Ref to tag; default: the desk's branch.")
-@click.option("--note", default="", help="What it stands for.")
+@click.option("--at", "ref", metavar="REF", help="State to tag; default: the desk's branch.")
+@click.option("--note", default="", help="What the tag is for.")
 @click.option(
     "--only", "selection", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated."
 )
@@ -178,13 +183,13 @@ def tag_make(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Make the tag NAME; it never moves."""
+    """Make the tag NAME. Tags cannot be moved."""
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.make_tag(name, ref or default_ref(desk) or "", note, list(selection) or None)
     if as_json:
         terminal.print_json(made)
         return
-    terminal.say(terminal.bold(f"tag:{name} stands for {made.commit[:8]}") + ", for good.")
+    terminal.say(terminal.bold(f"Tagged {made.commit[:8]} as {name}") + ". Tags cannot be moved.")
     environments = shelf.environments()
     if environments:
         terminal.next_step(f"everyshelf rehearse tag:{name} {environments[0].name}")

@@ -40,7 +40,9 @@ class _DeskPair:
 @click.command("compare")
 @click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]")
 @click.option(
-    "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
+    "--fail-on",
+    type=click.Choice(["breaks", "alters", "any"]),
+    help="Exit with 6 if there is a finding with this effect.",
 )
 @report_option
 @shelf_options
@@ -52,7 +54,7 @@ def compare(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """What changed from one state to another, by what it means.
+    """Compare two states by meaning (steps, columns, rows), not by lines.
 
     FROM and TO are refs; TO is the desk's branch if left out. With no ref at all: what this desk changed. With an
     ARTIFACT: all findings of it, and refs may be version:N.

@@ -19,16 +19,21 @@ if TYPE_CHECKING:
     from everyshelf.desk import Desk, Item
 
 _MANY = 200
+# Which side of the merge the desk is: its target when it catches up, the source of what it commits.
+_CAUGHT_UP = {"desk": "target", "shelf": "source"}
+_COMMITTED = {"desk": "source", "shelf": "target"}
 
 
 @click.command("take")
 @click.argument("shelf_key", metavar="SHELF", required=False)
 @click.argument("folder", type=click.Path(file_okay=False, path_type=Path), required=False)
 @click.option("--branch", help="Branch to work on; default: the main branch.")
-@click.option("--ref", help="Look at this ref instead, read only.")
-@click.option("--unfold", is_flag=True, help="Lay the parts of apps, tests, notebooks and archives beside them.")
+@click.option(
+    "--at", "ref", metavar="REF", help="Take this tag, commit or date instead of a branch; the desk is read-only."
+)
+@click.option("--unfold", is_flag=True, help="Also unfold apps, tests, notebooks and archives into NAME.unfolded/.")
 @click.option("--only", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
-@click.option("--watch", is_flag=True, help="Then save edits into your draft as files change, until Ctrl+C.")
+@click.option("--watch", is_flag=True, help="Save edits in your draft as files change, until Ctrl+C.")
 @click.option("--address", help="Address of the service.")
 @json_option
 def take(
@@ -42,15 +47,15 @@ def take(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Take SHELF into FOLDER, or on a desk: bring the newest state of its branch here.
+    """Copy SHELF into FOLDER as a new desk. Inside a desk, without SHELF: update it.
 
-    What was edited here is never overwritten. With --only a part of the shelf is taken, and on a desk more of it.
+    Edited files are never overwritten. --only limits the desk to some paths; on an existing desk it adds paths.
     With --unfold, parts edited in NAME.unfolded/ go back into NAME by themselves with the next command on this desk.
     """
     from everyshelf.desk import Desk, DeskError, Origin
 
     if watch and (as_json or ref):
-        raise click.UsageError("--watch goes neither with --json nor with --ref")
+        raise click.UsageError("--watch cannot be combined with --json or --at")
     if shelf_key is None:
         desk = get_desk()
         if branch or ref:
@@ -133,16 +138,16 @@ def send_first(desk: Desk, shelf: ShelfClient) -> list[str]:
 
 
 @click.command("catch-up")
-@click.option("--prefer", type=click.Choice(["this", "other"]), help="Where both cannot hold: yours (this) or theirs.")
+@click.option("--prefer", type=click.Choice(["desk", "shelf"]), help="For conflicts: keep this side.")
 @json_option
 def catch_up(prefer: str | None, as_json: bool) -> None:
-    """Bring newer commits onto this desk; what you edited and others changed is put together by what it means."""
+    """Update this desk with newer commits. Artifacts that both you and others changed are merged by meaning."""
     from everyshelf.desk.catching_up import catch_up as bring
 
     desk = get_desk()
     shelf = open_client(None, desk).shelf(desk.home.shelf)
     send_first(desk, shelf)
-    found = bring(desk, shelf, prefer)
+    found = bring(desk, shelf, _CAUGHT_UP.get(prefer or ""))
     taken = found.taken
     if as_json:
         terminal.print_json(
@@ -159,7 +164,7 @@ def catch_up(prefer: str | None, as_json: bool) -> None:
     else:
         _print_taken(desk, taken)
         for path, combined in found.merged.items():
-            terminal.row("edited", "", path, f"{terminal.count(combined, 'change')} combined", word="merged")
+            terminal.row("edited", "", path, f"{terminal.count(combined, 'change')} merged", word="merged")
         for path, why in found.conflicts.items():
             for said in why:
                 terminal.row("conflict", "", path, terminal.cut(said, 60), word="open")
@@ -167,8 +172,8 @@ def catch_up(prefer: str | None, as_json: bool) -> None:
             terminal.say(terminal.dim(f"  {note}"))
     if found.conflicts:
         raise Unsettled(
-            f"{terminal.count(len(found.conflicts), 'artifact')} changed on both sides in ways that do not go together,"
-            " left as you have them. Settle them: everyshelf commit --merge, then everyshelf settle; or --prefer."
+            f"{terminal.count(len(found.conflicts), 'artifact')} in conflict, left unchanged on this desk. Settle them:"
+            " everyshelf commit --merge, then everyshelf settle; or catch up with --prefer."
         )
 
 
@@ -204,7 +209,7 @@ def _print_taken(desk: Desk, taken: Any) -> None:
     written, gone = _artifacts_of(desk, taken.written), _artifacts_of(desk, taken.removed)
     sentence = f"{terminal.count(len(written), 'artifact')} written" if written or gone else "Nothing new"
     removed = f", {len(gone)} removed" if gone else ""
-    terminal.say(terminal.bold(sentence + removed) + f"; this desk shows {where}.")
+    terminal.say(terminal.bold(sentence + removed) + f"; the desk is on {where}.")
     for path in taken.unfolded:
         terminal.say(terminal.line((2, terminal.dim("unfolded")), (13, f"{path}.unfolded/")))
     here = find_desk()
@@ -323,9 +328,13 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
     from everyshelf.desk.unsent import unsent_commits
 
     at = f"at {desk.home.commit[:8]}" if desk.home.commit else "with no commit yet"
-    sentence = f"{len(changed)} pending on this desk" if changed else "Nothing is pending on this desk"
+    sentence = (
+        f"{terminal.count(len(changed), 'pending change')} on this desk"
+        if changed
+        else "No pending changes on this desk"
+    )
     tail = f", {len(blocked)} blocked" if blocked else ""
-    terminal.say(terminal.bold(sentence + tail) + f", against {desk.home.branch or desk.home.ref} {at}.")
+    terminal.say(terminal.bold(sentence + tail) + f" (compared with {desk.home.branch or desk.home.ref} {at}).")
     for unsent in unsent_commits(desk.root):
         what = f"commit {unsent.number}, {terminal.count(len(unsent.commit.changes), 'artifact')}"
         terminal.say(terminal.line((2, "unsent"), (terminal.KIND, what), (36, terminal.bold(unsent.commit.summary))))
@@ -356,14 +365,14 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 @click.command("commit")
 @click.argument("artifacts", nargs=-1)
 @click.option("--summary", help="What changed, in one line.")
-@click.option("--description", default="", help="More about it.")
-@click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be given more than once.")
-@click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be given more than once.")
-@click.option("--merge", is_flag=True, help="If the branch has moved on, combine both.")
+@click.option("--description", default="", help="Longer description.")
+@click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be repeated.")
+@click.option("--task", "tasks", multiple=True, metavar="ID", help="Task it is for; may be repeated.")
+@click.option("--merge", is_flag=True, help="If the branch has newer commits, merge them with yours.")
 @click.option(
     "--prefer",
-    type=click.Choice(["this", "other"]),
-    help="With --merge, for artifacts changed on both sides: the branch's (this) or yours (other).",
+    type=click.Choice(["desk", "shelf"]),
+    help="With --merge, for conflicts: keep this side.",
 )
 @click.option("--send", is_flag=True, help="Without a summary: only send unsent commits.")
 @click.option(
@@ -382,7 +391,7 @@ def commit(
     remove: bool,
     as_json: bool,
 ) -> None:
-    """Commit pending ARTIFACTS (by path, folder or name), or all that is pending; all or nothing.
+    """Commit pending ARTIFACTS (path, folder or name), or everything pending. If one cannot be committed, none is.
 
     While the service is out of reach, the commit stays on the desk, unsent; the next commit, take or catch-up that
     reaches the service sends it. More than a few removals are asked about first.
@@ -390,7 +399,7 @@ def commit(
     from everyshelf.client import UnreachableError
 
     if summary is None and not send:
-        raise click.UsageError('say what changed: --summary "…"')
+        raise click.UsageError("name what changed: --summary TEXT")
     desk = get_desk()
     shelf = open_client(None, desk).shelf(desk.home.shelf)
     if summary is None:
@@ -408,7 +417,8 @@ def commit(
     try:
         send_first(desk, shelf)
         with terminal.progress_bar("Sending") as progress:
-            made = desk.commit(shelf, items, summary, merge=merge, prefer=prefer, progress=progress, **said)
+            side = _COMMITTED.get(prefer or "")
+            made = desk.commit(shelf, items, summary, merge=merge, prefer=side, progress=progress, **said)
     except UnreachableError as error:
         if error.code != "service.unreachable":
             raise
@@ -456,7 +466,7 @@ def _confirm_removals(items: list[Item], agreed: bool) -> None:
     if sys.stdin.isatty() and sys.stderr.isatty():
         click.confirm(f"{question}\nRemove them?", abort=True, err=True)
         return
-    raise click.UsageError(f"{question} If that is meant, say --remove; else name what to commit.")
+    raise click.UsageError(f"{question} To remove them, add --remove; or name the artifacts to commit.")
 
 
 def _sent(desk: Desk, shelf: ShelfClient, as_json: bool) -> None:
@@ -488,23 +498,21 @@ def _labels(texts: tuple[str, ...]) -> dict[str, str]:
 
 @click.command("discard")
 @click.argument("artifacts", nargs=-1)
-@click.option("--all", "everything", is_flag=True, help="Everything that is pending.")
-@click.option(
-    "--unsent", type=int, metavar="NUMBER", help="The unsent commit of that number; its changes stay pending."
-)
+@click.option("--all", "everything", is_flag=True, help="Discard everything pending.")
+@click.option("--unsent", type=int, metavar="NUMBER", help="Discard this unsent commit; its changes are pending again.")
 @json_option
 def discard(artifacts: tuple[str, ...], everything: bool, unsent: int | None, as_json: bool) -> None:
-    """Discard changes to pending ARTIFACTS; what you had is put aside, not lost.
+    """Undo pending changes to ARTIFACTS. Your edits are kept in .everyshelf/discarded.
 
-    With --unsent a commit that was not sent is discarded: its changes are pending again.
+    With --unsent, an unsent commit is discarded and its changes are pending again.
     """
     if unsent is not None:
         if artifacts or everything:
-            raise click.UsageError("--unsent discards one commit; it goes neither with ARTIFACTS nor with --all")
+            raise click.UsageError("--unsent cannot be combined with ARTIFACTS or --all")
         _discard_unsent(unsent, as_json)
         return
     if not artifacts and not everything:
-        raise click.UsageError("name what to discard, or say --all")
+        raise click.UsageError("name the artifacts to discard, or give --all")
     desk = get_desk()
     items = desk.select(desk.pending(), artifacts)
     paths = desk.discard(open_client(None, desk).shelf(desk.home.shelf), items)
@@ -512,8 +520,7 @@ def discard(artifacts: tuple[str, ...], everything: bool, unsent: int | None, as
         terminal.print_json({"discarded": paths})
         return
     terminal.say(
-        terminal.bold(f"{terminal.count(len(paths), 'artifact')} brought back")
-        + "; what you had lies in .everyshelf/discarded."
+        terminal.bold(f"{terminal.count(len(paths), 'change')} discarded") + "; a copy is in .everyshelf/discarded."
     )
     for item in items:
         terminal.row(item.state, item.entry.kind if item.entry else "", item.path)
@@ -533,9 +540,9 @@ def _discard_unsent(number: int, as_json: bool) -> None:
 
 @click.command("restore")
 @click.argument("artifact", required=False)
-@click.option("--from", "ref", required=True, help="The ref to bring back; for an artifact also version:N.")
+@click.option("--at", "ref", metavar="REF", required=True, help="State to restore; for an artifact also version:N.")
 @click.option("--branch", help="Branch to commit to; default: the desk's.")
-@click.option("--summary", default="", help="What to say about it.")
+@click.option("--summary", default="", help="Commit summary.")
 @shelf_options
 def restore(
     artifact: str | None,
@@ -546,7 +553,7 @@ def restore(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Bring ARTIFACT, or with none named the whole shelf, back to an older state, as a new commit."""
+    """Restore ARTIFACT, or the whole shelf, to an earlier state, as a new commit."""
     shelf, desk = open_shelf(shelf_key, address)
     target = branch or (desk.home.branch if desk else None) or shelf.info().main_branch
     path = desk.as_path(artifact) if desk and artifact else artifact
@@ -556,5 +563,5 @@ def restore(
         terminal.print_json({**_plain(made), "written": taken.written if taken else []})
         return
     terminal.say(
-        terminal.bold(f"{artifact or 'The shelf'} is back from {ref}") + f", as {made.commit[:8]} on {target}."
+        terminal.bold(f"Restored {artifact or 'the shelf'} to {ref}") + f", commit {made.commit[:8]} on {target}."
     )

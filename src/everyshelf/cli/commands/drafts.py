@@ -1,4 +1,4 @@
-"""``draft``: what is kept on the server before it is committed."""
+"""``draft``: changes kept on the server before they are committed."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ if TYPE_CHECKING:
     from everyshelf.client import Draft, ShelfClient
     from everyshelf.desk import Desk
 
-branch_option = click.option("--branch", help="The branch the draft is of; default: the desk's, else the main one.")
+branch_option = click.option("--branch", help="Branch of the draft; default: the desk's, else the main branch.")
 
 
 @click.group("draft")
 def draft() -> None:
-    """Your uncommitted work on the server: list, save, look back, discard, commit."""
+    """Manage your draft on the server: list, save, restore, discard, commit."""
 
 
 def _branch(shelf: ShelfClient, desk: Desk | None, branch: str | None) -> str:
@@ -32,12 +32,14 @@ def _plain(value: Any) -> Any:
 
 
 def _print_draft(found: Draft) -> None:
-    where = f"on {found.branch}" + (", which has moved on" if found.behind else "")
+    where = f"on {found.branch}" + (", which has newer commits" if found.behind else "")
     if not found.entries:
-        terminal.say(terminal.bold("Nothing is pending") + f" {where}.")
+        terminal.say(terminal.bold("No pending changes") + f" {where}.")
         return
     saved = f", saved {terminal.when(found.saved)}" if found.saved else ""
-    terminal.say(terminal.bold(f"{len(found.entries)} pending in your draft") + f" {where}{saved}.")
+    terminal.say(
+        terminal.bold(f"{terminal.count(len(found.entries), 'pending change')} in your draft") + f" {where}{saved}."
+    )
     for entry in found.entries:
         terminal.row(
             entry.state, f"point {entry.point}", entry.path, terminal.size(entry.size) if entry.content else ""
@@ -47,14 +49,14 @@ def _print_draft(found: Draft) -> None:
 @draft.command("list")
 @shelf_options
 def draft_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Your drafts with something pending."""
+    """List your drafts that have pending changes."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.drafts()
     if as_json:
         terminal.print_json({"drafts": _plain(found)})
         return
     if not found:
-        terminal.say(terminal.bold("You have nothing pending") + ".")
+        terminal.say(terminal.bold("No draft has pending changes") + ".")
         return
     for one in found:
         _print_draft(one)
@@ -65,7 +67,7 @@ def draft_list(shelf_key: str | None, address: str | None, as_json: bool) -> Non
 @click.argument("artifacts", nargs=-1)
 @json_option
 def draft_save(artifacts: tuple[str, ...], as_json: bool) -> None:
-    """Save what is pending on this desk into your draft: ARTIFACTS, or everything."""
+    """Save pending ARTIFACTS of this desk, or everything pending, in your draft."""
     desk = get_desk()
     shelf = open_client(None, desk).shelf(desk.home.shelf)
     with terminal.progress_bar("Sending") as progress:
@@ -83,7 +85,7 @@ def draft_save(artifacts: tuple[str, ...], as_json: bool) -> None:
 def draft_points(
     artifact: str | None, branch: str | None, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Every state that was saved, newest first, and the commit that took it up."""
+    """List save points, newest first, and the commit each one went into."""
     shelf, desk = open_shelf(shelf_key, address)
     found = shelf.save_points(_branch(shelf, desk, branch), artifact or "")
     if as_json:
@@ -104,14 +106,14 @@ def draft_points(
         )
 
 
-@draft.command("bring-back")
+@draft.command("restore")
 @click.argument("point", type=click.IntRange(1))
 @branch_option
 @shelf_options
-def draft_bring_back(point: int, branch: str | None, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Save what save point POINT holds anew."""
+def draft_restore(point: int, branch: str | None, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Make save point POINT the current content of the draft again."""
     shelf, desk = open_shelf(shelf_key, address)
-    found = shelf.bring_back(_branch(shelf, desk, branch), point)
+    found = shelf.restore_point(_branch(shelf, desk, branch), point)
     if as_json:
         terminal.print_json(_plain(found))
     else:
@@ -120,7 +122,7 @@ def draft_bring_back(point: int, branch: str | None, shelf_key: str | None, addr
 
 @draft.command("discard")
 @click.argument("artifacts", nargs=-1)
-@click.option("--all", "everything", is_flag=True, help="Everything that is pending.")
+@click.option("--all", "everything", is_flag=True, help="Discard everything pending.")
 @branch_option
 @shelf_options
 def draft_discard(
@@ -131,9 +133,9 @@ def draft_discard(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Give pending ARTIFACTS up; their save points stay and can be brought back."""
+    """Discard pending ARTIFACTS. Their save points are kept and can be restored."""
     if not artifacts and not everything:
-        raise click.UsageError("name what to discard, or say --all")
+        raise click.UsageError("name the artifacts to discard, or give --all")
     shelf, desk = open_shelf(shelf_key, address)
     found = shelf.discard_draft(_branch(shelf, desk, branch), None if everything else list(artifacts))
     if as_json:
@@ -145,10 +147,12 @@ def draft_discard(
 @draft.command("commit")
 @click.argument("artifacts", nargs=-1)
 @click.option("--summary", required=True, help="What changed, in one line.")
-@click.option("--description", default="", help="More about it.")
-@click.option("--merge", is_flag=True, help="If the branch has moved on, combine both by meaning.")
+@click.option("--description", default="", help="Longer description.")
+@click.option("--merge", is_flag=True, help="If the branch has newer commits, merge them with yours.")
 @click.option(
-    "--prefer", type=click.Choice(["this", "other"]), help="With --merge: the branch's (this) or yours (other)."
+    "--prefer",
+    type=click.Choice(["target", "source"]),
+    help="With --merge, for conflicts: keep the branch's side (target) or yours (source).",
 )
 @branch_option
 @shelf_options
@@ -163,7 +167,7 @@ def draft_commit(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Commit pending ARTIFACTS of your draft, or all of them; the rest stays."""
+    """Commit pending ARTIFACTS of your draft, or everything pending in it."""
     shelf, desk = open_shelf(shelf_key, address)
     name = _branch(shelf, desk, branch)
     made = shelf.commit_draft(

@@ -1,4 +1,4 @@
-"""``env``: environments, what they are bound to, and who agrees that something goes there."""
+"""``env``: environments, their bindings and reviews."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ _QUIET = re.compile(r"(?:(?P<days>[A-Za-z,]+) )?(?P<start>\d?\d:\d\d)-(?P<end>\d
 
 @click.group("env")
 def env() -> None:
-    """List, make and look at environments."""
+    """List, make and configure environments."""
 
 
 @env.command("list")
 @shelf_options
 def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Which tag runs where since when, what waits, what drifted."""
+    """List environments: the running tag, since when, newer tags not yet promoted, and drift."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.environments()
     if as_json:
@@ -43,7 +43,7 @@ def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
         for e in places:
             runs = f"tag:{e.current.tag}" if e.current else "nothing yet"
             since = f"since {terminal.when(e.current.ended)}, {e.current.who}" if e.current and e.current.ended else ""
-            waits = f"tag:{e.waiting} waits" if e.waiting else ""
+            waits = f"next: tag:{e.waiting}" if e.waiting else ""
             cells = (2, terminal.bold(e.name)), (18, runs), (36, terminal.dim(since)), (64, waits)
             terminal.say(terminal.line(*cells, (86, _drifted(e))))
     waiting = next((e for e in found if e.waiting), None)
@@ -54,7 +54,7 @@ def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
 def _drifted(e: Any) -> str:
     if e.drift_problem:
         return terminal.stops("out of reach")
-    return terminal.tone("changed", f"≠ {len(e.drift)} drifted") if e.drift else ""
+    return terminal.tone("changed", f"≠ {len(e.drift)} changed there") if e.drift else ""
 
 
 def _settings(command: F) -> F:
@@ -62,29 +62,49 @@ def _settings(command: F) -> F:
     options = [
         click.option("--token", help="Token or password of the destination; - reads it from standard input."),
         click.option(
-            "--records", multiple=True, metavar="TABLE", help="Of a database: a table whose records come along."
+            "--records",
+            multiple=True,
+            metavar="TABLE",
+            help="A table whose records are versioned too (others: schema only).",
         ),
         click.option("--fed-from", metavar="BRANCH", help="Only tags on this branch may be promoted there."),
         click.option(
-            "--earlier-first/--no-earlier-first", default=None, help="Only tags that ran in the one before it."
+            "--earlier-first/--no-earlier-first",
+            default=None,
+            help="Only tags already deployed to the previous environment on the route.",
         ),
         click.option("--guarded/--not-guarded", default=None, help="Only tags on a guarded branch."),
-        click.option("--reviews", type=click.IntRange(0, 20), help="How many others than the author must agree."),
+        click.option("--reviews", type=click.IntRange(0, 20), help="How many people other than the author must agree."),
         click.option(
-            "--check", "checks", multiple=True, metavar="NAME", help="A check that must have passed; repeatable."
+            "--check", "checks", multiple=True, metavar="NAME", help="A check that must have passed; may be repeated."
         ),
         click.option(
             "--quiet", multiple=True, metavar="HOURS", help='No promotion then: "Fri,Sat 18:00-06:00 Europe/Oslo".'
         ),
-        click.option("--no-drift/--drift-allowed", "drift", default=None, help="Nothing changed there may be lost."),
         click.option(
-            "--leave-out", "patterns", multiple=True, metavar="PATTERN", help="Artifacts that do not go there."
+            "--no-drift/--drift-allowed",
+            "drift",
+            default=None,
+            help="Refuse a promotion that would overwrite changes made there.",
         ),
-        click.option("--leave-out-kind", "kinds", multiple=True, metavar="KIND", help="Kinds that do not go there."),
         click.option(
-            "--watch", type=click.IntRange(0), metavar="MINUTES", help="Look for drift every so often; 0: never."
+            "--leave-out",
+            "patterns",
+            multiple=True,
+            metavar="PATTERN",
+            help="Artifacts that are not deployed; may be repeated.",
         ),
-        click.option("--note", help="What it is for."),
+        click.option(
+            "--leave-out-kind",
+            "kinds",
+            multiple=True,
+            metavar="KIND",
+            help="Kinds that are not deployed; may be repeated.",
+        ),
+        click.option(
+            "--watch", type=click.IntRange(0), metavar="MINUTES", help="Check for drift every MINUTES; 0: never."
+        ),
+        click.option("--note", help="What the environment is for."),
     ]
     for option in reversed(options):
         command = option(command)
@@ -128,13 +148,15 @@ def _hours(text: str) -> dict[str, Any]:
 
 @env.command("make")
 @click.argument("name")
-@click.option("--folder", help="It lives in this folder; default: one below the service's data.")
-@click.option("--platform", metavar="ADDRESS", help="It is this space of a platform: https://HOST/SPACE.")
-@click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
-@click.option("--git", metavar="ADDRESS", help="It is this branch: https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
-@click.option("--holds", metavar="FOLDER", help="Only this folder of the shelf goes there.")
-@click.option("--route", help="The order it belongs to; default: main.")
-@click.option("--position", type=click.IntRange(1, 99), help="Its place along the route; default: the end.")
+@click.option("--folder", help="Destination: this folder; default: one below the service's data.")
+@click.option("--platform", metavar="ADDRESS", help="Destination: this space of a platform, https://HOST/SPACE.")
+@click.option(
+    "--database", metavar="ADDRESS", help="Destination: this database, a file or postgresql+psycopg://HOST/NAME."
+)
+@click.option("--git", metavar="ADDRESS", help="Destination: this branch, https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
+@click.option("--subfolder", metavar="FOLDER", help="Deploy only this folder of the shelf.")
+@click.option("--route", help="Route it belongs to; default: main.")
+@click.option("--position", type=click.IntRange(1, 99), help="Position on the route; default: last.")
 @_settings
 @shelf_options
 def env_make(
@@ -148,7 +170,7 @@ def env_make(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Make the environment NAME, with a folder, a database, a platform or a Git branch as its destination."""
+    """Make the environment NAME. Its destination is a folder, a database, a platform or a Git branch."""
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.make_environment(
         name, **_destination(folder=folder, platform=platform, database=database, git=git), **_said(given)
@@ -156,8 +178,8 @@ def env_make(
     if as_json:
         terminal.print_json(made)
         return
-    where = f", place {made.position} on the route {made.route}, in {made.address}."
-    terminal.say(terminal.bold(f"Environment {name} stands") + where)
+    where = f" (position {made.position} on route {made.route}) in {made.address}."
+    terminal.say(terminal.bold(f"Created environment {name}") + where)
     nothing_yet = made.destination == "database" and not made.current
     terminal.next_step(f"everyshelf drift {name}" if nothing_yet else f"everyshelf rehearse tag:NAME {name}")
 
@@ -165,7 +187,7 @@ def env_make(
 def _destination(**named: str | None) -> dict[str, str]:
     found = [(kind, address) for kind, address in named.items() if address]
     if len(found) > 1:
-        raise click.UsageError("an environment has one destination: --folder, --database, --platform or --git")
+        raise click.UsageError("give one destination: --folder, --database, --platform or --git")
     kind, where = found[0] if found else ("folder", "")
     return {"destination": kind, "address": where}
 
@@ -175,10 +197,10 @@ def _destination(**named: str | None) -> dict[str, str]:
 @_settings
 @shelf_options
 def env_change(name: str, shelf_key: str | None, address: str | None, as_json: bool, **given: Any) -> None:
-    """Change the gates and the rest of the environment NAME; what is not given stays."""
+    """Change the gates and other settings of the environment NAME."""
     wanted = _said(given)
     if not wanted:
-        raise click.UsageError("say what is to be changed; see everyshelf env change --help")
+        raise click.UsageError("nothing to change; see everyshelf env change --help")
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.change_environment(name, **wanted)
     if as_json:
@@ -190,15 +212,19 @@ def env_change(name: str, shelf_key: str | None, address: str | None, as_json: b
 @env.command("try")
 @click.argument("name")
 @click.argument("tag")
-@click.option("--days", type=int, default=7, show_default=True, help="How long it lasts.")
-@click.option("--folder", help="It lives in this folder; default: one below the service's data.")
-@click.option("--platform", metavar="ADDRESS", help="It is this space of a platform.")
-@click.option("--database", metavar="ADDRESS", help="It is this database: a file, or postgresql+psycopg://HOST/NAME.")
-@click.option("--git", metavar="ADDRESS", help="It is this branch: https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
-@click.option("--holds", metavar="FOLDER", default="", help="Only this folder of the shelf goes there.")
-@click.option("--records", multiple=True, metavar="TABLE", help="Of a database: a table whose records come along.")
+@click.option("--days", type=int, default=7, show_default=True, help="Days until it is removed.")
+@click.option("--folder", help="Destination: this folder; default: one below the service's data.")
+@click.option("--platform", metavar="ADDRESS", help="Destination: this space of a platform.")
+@click.option(
+    "--database", metavar="ADDRESS", help="Destination: this database, a file or postgresql+psycopg://HOST/NAME."
+)
+@click.option("--git", metavar="ADDRESS", help="Destination: this branch, https://HOST/REPOSITORY.git#BRANCH[:FOLDER].")
+@click.option("--subfolder", metavar="FOLDER", default="", help="Deploy only this folder of the shelf.")
+@click.option(
+    "--records", multiple=True, metavar="TABLE", help="A table whose records are versioned too (others: schema only)."
+)
 @click.option("--token", default="", help="Token or password of the destination; - reads it from standard input.")
-@click.option("--note", default="", help="What is tried.")
+@click.option("--note", default="", help="What it is for.")
 @shelf_options
 def env_try(
     name: str,
@@ -208,7 +234,7 @@ def env_try(
     platform: str | None,
     database: str | None,
     git: str | None,
-    holds: str,
+    subfolder: str,
     records: tuple[str, ...],
     token: str,
     note: str,
@@ -216,9 +242,9 @@ def env_try(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Make the trial environment NAME from TAG and put the tag there; it removes itself."""
+    """Make the trial environment NAME and deploy TAG to it. It is removed automatically after --days."""
     shelf, _ = open_shelf(shelf_key, address)
-    said: dict[str, Any] = {"holds": holds, "records": list(records), "token": _given(token), "note": note}
+    said: dict[str, Any] = {"subfolder": subfolder, "records": list(records), "token": _given(token), "note": note}
     made = shelf.make_trial(
         name, tag, days=days, **said, **_destination(folder=folder, platform=platform, database=database, git=git)
     )
@@ -228,27 +254,27 @@ def env_try(
         terminal.print_json(shelf.environment(name))
         return
     until = f" until {made.expires.astimezone():%d %b %H:%M}" if made.expires else ""
-    terminal.say(terminal.bold(f"tag:{made.trial_of} runs in {name}") + f"{until}, in {made.address}.")
-    terminal.next_step(f"everyshelf env put-draft {name}")
+    terminal.say(terminal.bold(f"tag:{made.trial_of} is now running in {name}") + f"{until}, in {made.address}.")
+    terminal.next_step(f"everyshelf env try-draft {name}")
 
 
-@env.command("put-draft")
+@env.command("try-draft")
 @click.argument("name")
-@click.option("--branch", default="main", show_default=True, help="The branch whose draft is meant.")
-@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
+@click.option("--branch", default="main", show_default=True, help="Branch of the draft.")
+@click.option("--overwrite-drift", is_flag=True, help="Allow overwriting changes made directly in the environment.")
 @shelf_options
-def env_put_draft(
+def env_try_draft(
     name: str, branch: str, overwrite_drift: bool, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Put your draft into the trial environment NAME, to see it run there."""
+    """Deploy your draft to the trial environment NAME."""
     shelf, _ = open_shelf(shelf_key, address)
     with terminal.progress_bar("Promoting") as progress:
-        job = shelf.put_draft(branch, name, overwrite_drift=overwrite_drift)
+        job = shelf.try_draft(branch, name, overwrite_drift=overwrite_drift)
         done = shelf.wait(job, lambda found: progress(found.done, found.total, found.note))
     if as_json:
         terminal.print_json(done.result)
         return
-    terminal.say(terminal.bold(f"Your draft of {branch} runs in {name}") + ".")
+    terminal.say(terminal.bold(f"Your draft of {branch} is now running in {name}") + ".")
     terminal.next_step(f"everyshelf drift {name} --capture")
 
 
@@ -256,7 +282,7 @@ def env_put_draft(
 @click.argument("name")
 @shelf_options
 def env_show(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """The environment NAME: its gates, and what was put there, newest first."""
+    """Show the environment NAME: its gates and its deployments, newest first."""
     shelf, _ = open_shelf(shelf_key, address)
     found, place = shelf.deployments(name), shelf.environment(name)
     if as_json:
@@ -266,9 +292,9 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
         terminal.bold(f"{terminal.count(len(found), 'deployment')} to {name}")
         + f", {place.destination} {place.address}."
     )
-    if place.holds:
+    if place.subfolder:
         records = f", with the records of {', '.join(place.records)}" if place.records else ""
-        terminal.say(terminal.line((2, "holds"), (terminal.KIND, f"{place.holds}{records}")))
+        terminal.say(terminal.line((2, "subfolder"), (terminal.KIND, f"{place.subfolder}{records}")))
     for number, said in enumerate(_gates(place)):
         terminal.say(terminal.line((2, "gates" if number == 0 else ""), (terminal.KIND, said)))
     for d in found:
@@ -281,7 +307,7 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
                 (37, terminal.when(d.begun)),
                 (50, d.who),
                 (60, back),
-                (72, terminal.dim(terminal.cut(d.why, 28))),
+                (72, terminal.dim(terminal.cut(d.reason, 28))),
             )
         )
 
@@ -304,7 +330,7 @@ def _gates(place: Any) -> list[str]:
 @click.argument("other")
 @shelf_options
 def env_compare(one: str, other: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """What differs between the environments ONE and OTHER, by what is really there."""
+    """Compare what is really in the environments ONE and OTHER."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.compare_environments(one, other)
     if as_json:
@@ -325,7 +351,7 @@ def env_compare(one: str, other: str, shelf_key: str | None, address: str | None
 @click.argument("name")
 @shelf_options
 def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Forget the environment NAME, if nothing was ever put there; or end a trial environment."""
+    """Remove the environment NAME if it was never deployed to, or end a trial environment."""
     shelf, _ = open_shelf(shelf_key, address)
     shelf.remove_environment(name)
     if as_json:
@@ -341,7 +367,7 @@ def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: b
 @click.argument("name")
 @shelf_options
 def env_bindings(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Which bindings the environment NAME needs, and which have a value. Secret ones are not shown."""
+    """List the bindings of the environment NAME and which have a value. Secret values are not shown."""
     shelf, _ = open_shelf(shelf_key, address)
     print_bindings(name, shelf.bindings(name), as_json)
 
@@ -367,12 +393,16 @@ def print_bindings(name: str, found: list[Any], as_json: bool) -> None:
 @env.command("bind")
 @click.argument("name")
 @click.argument("values", nargs=-1, required=True, metavar="BINDING=VALUE...")
-@click.option("--secret/--plain", default=None, help="Encrypted and never shown; as shelf.toml says, else secret.")
+@click.option(
+    "--secret/--plain",
+    default=None,
+    help="Encrypt the value and never show it; default: as shelf.toml says, else secret.",
+)
 @shelf_options
 def env_bind(
     name: str, values: tuple[str, ...], secret: bool | None, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Give bindings their values in the environment NAME. BINDING=- reads a value from standard input."""
+    """Set bindings of the environment NAME. BINDING=- reads the value from standard input."""
     pairs = [text.partition("=") for text in values]
     wrong = next((text for text, (_, sign, _) in zip(values, pairs, strict=True) if not sign), None)
     if wrong is not None:
@@ -389,7 +419,7 @@ def env_bind(
 @click.argument("binding")
 @shelf_options
 def env_unbind(name: str, binding: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Take the value of BINDING in the environment NAME back."""
+    """Remove the value of BINDING in the environment NAME."""
     shelf, _ = open_shelf(shelf_key, address)
     shelf.unbind(name, binding)
     print_bindings(name, shelf.bindings(name), as_json)
@@ -398,15 +428,15 @@ def env_unbind(name: str, binding: str, shelf_key: str | None, address: str | No
 @env.command("review")
 @click.argument("tag")
 @click.argument("name")
-@click.option("--agrees/--against", "agrees", required=True, default=None, help="Whether it may go there.")
-@click.option("--say", "said", default="", help="Why.")
+@click.option("--agree/--against", "agrees", required=True, default=None, help="Your verdict.")
+@click.option("--comment", "said", default="", metavar="TEXT", help="Comment.")
 @shelf_options
 def env_review(
     tag: str, name: str, agrees: bool | None, said: str, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Say whether TAG may go into the environment NAME."""
+    """Agree to or speak against promoting TAG to the environment NAME."""
     if agrees is None:
-        raise click.UsageError("say which: --agrees or --against")
+        raise click.UsageError("give --agree or --against")
     shelf, _ = open_shelf(shelf_key, address)
     given = shelf.review(tag, name, agrees=agrees, said=said)
     if as_json:

@@ -24,13 +24,13 @@ _WIDE = 100
 
 @click.group("experiment")
 def experiment() -> None:
-    """Ask a question, try it on a branch, compare the runs, adopt or abandon it."""
+    """State a question, try it on a branch, compare runs, then adopt or abandon it."""
 
 
 @experiment.command("list")
 @shelf_options
 def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Experiments of the shelf, open ones first."""
+    """List experiments of the shelf, open ones first."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.experiments()
     if as_json:
@@ -46,7 +46,7 @@ def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -
             )
         )
         terminal.say(terminal.line((terminal.KIND, terminal.cut(one["question"], 86))))
-        said = one["why"] or one["answer"]
+        said = one["reason"] or one["answer"]
         terminal.say(terminal.line((terminal.KIND, terminal.dim(terminal.cut(said, 86)))))
     if found:
         terminal.next_step(f"everyshelf experiment show {found[0]['key']}")
@@ -56,9 +56,9 @@ def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -
 
 @experiment.command("begin")
 @click.argument("question")
-@click.option("--key", default="", help="Short name; made from the question if left out.")
-@click.option("--branch", default="", help="Branch to try it on, made if it is not there; default: YOU/KEY.")
-@click.option("--from", "start", default="", help="Ref the branch starts from; default: the main branch.")
+@click.option("--key", default="", help="Short name; default: made from the question.")
+@click.option("--branch", default="", help="Branch to try it on, created if it does not exist; default: YOU/KEY.")
+@click.option("--at", "start", default="", metavar="REF", help="State the branch starts at; default: the main branch.")
 @click.option("--into", "target", default="", help="Branch to adopt it into; default: the main branch.")
 @click.option("--metric", "primary", default="", help="The metric that answers the question.")
 @shelf_options
@@ -73,7 +73,7 @@ def experiment_begin(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Begin an experiment that asks QUESTION, on a branch of its own."""
+    """Begin an experiment for QUESTION on its own branch."""
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.begin_experiment(question, key=key, branch=branch, start=start, target=target, primary=primary)
     if as_json:
@@ -86,7 +86,7 @@ def experiment_begin(
 @experiment.command("show")
 @click.argument("key")
 @click.option("--against", "base", type=int, help="Run to compare with; default: the first.")
-@click.option("--csv", "as_csv", is_flag=True, help="The table of runs as CSV.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print the table of runs as CSV.")
 @click.option("--differing", is_flag=True, help="Only columns that differ.")
 @click.option("--sort", default="", metavar="COLUMN", help="Order runs by a parameter or metric.")
 @shelf_options
@@ -100,7 +100,7 @@ def experiment_show(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """The experiment KEY with its runs side by side; ≠ marks what differs from the base run, ◆ the best."""
+    """Show the experiment KEY with its runs side by side; ≠ marks differences from the base run, ◆ the best."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.experiment(key, base)
     if as_json:
@@ -113,7 +113,11 @@ def experiment_show(
         return
     terminal.say(terminal.bold(found["question"]))
     by = f"asked by {found['created_by']}, on {found['branch']}"
-    state = {"open": by, "adopted": f"adopted: proposal {found['proposal']}", "abandoned": f"abandoned: {found['why']}"}
+    state = {
+        "open": by,
+        "adopted": f"adopted: proposal {found['proposal']}",
+        "abandoned": f"abandoned: {found['reason']}",
+    }
     terminal.say(f"  {found['answer']} {state[found['state']][:1].upper()}{state[found['state']][1:]}.")
     _print_runs(found, columns, runs)
     if found["state"] == "open":
@@ -208,7 +212,9 @@ def _csv(columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> str:
 @click.argument("key")
 @click.option("--branch", default="", help="Branch to propose; default: the experiment's own.")
 @click.option("--title", default="", help="Title of the proposal; default: the question.")
-@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask for a verdict; may be repeated.")
+@click.option(
+    "--ask", "reviewers", multiple=True, metavar="PERSON", help="Reviewer to ask for a verdict; may be repeated."
+)
 @shelf_options
 def experiment_adopt(
     key: str,
@@ -219,7 +225,7 @@ def experiment_adopt(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Propose that the branch of the experiment KEY be merged, and close the experiment."""
+    """Propose merging the branch of the experiment KEY, and close the experiment."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.adopt_experiment(key, branch=branch, title=title, reviewers=reviewers)
     if as_json:
@@ -231,23 +237,29 @@ def experiment_adopt(
 
 @experiment.command("abandon")
 @click.argument("key")
-@click.option("--why", required=True, help="Why, for whoever asks the same again.")
+@click.option("--reason", required=True, metavar="TEXT", help="Reason, for anyone who asks the same question later.")
 @shelf_options
-def experiment_abandon(key: str, why: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Close the experiment KEY without adopting it; its branch and runs stay."""
-    found = open_shelf(shelf_key, address)[0].abandon_experiment(key, why)
+def experiment_abandon(key: str, reason: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Abandon the experiment KEY. Its branch and runs are kept."""
+    found = open_shelf(shelf_key, address)[0].abandon_experiment(key, reason)
     if as_json:
         terminal.print_json(found)
     else:
-        terminal.say(terminal.bold(f"Experiment {key} is abandoned") + f": {why}")
+        terminal.say(terminal.bold(f"Experiment {key} is abandoned") + f": {reason}")
 
 
 @click.command("run")
 @click.argument("command", nargs=-1, type=click.UNPROCESSED, required=True)
 @click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="A parameter; may be repeated.")
 @click.option("--experiment", "key", default="", help="Key of the experiment; default: the one of this branch.")
-@click.option("--read", "also", multiple=True, metavar="PATH", help="It read this, too; may be repeated.")
-@click.option("--summary", default="", help="What to say about what it wrote.")
+@click.option(
+    "--read",
+    "also",
+    multiple=True,
+    metavar="PATH",
+    help="An input that cannot be detected automatically; may be repeated.",
+)
+@click.option("--summary", default="", help="Commit summary.")
 @json_option
 def run(
     command: tuple[str, ...],
@@ -257,7 +269,7 @@ def run(
     summary: str,
     as_json: bool,
 ) -> None:
-    """Run COMMAND as a run of an experiment: what it writes on this desk is committed, with what it read and measured.
+    """Run COMMAND as an experiment run; commit the files it writes on this desk, with inputs, parameters and metrics.
 
     Parameters reach it as {NAME} in its arguments, as EVERYSHELF_PARAM_NAME, and together as JSON in
     EVERYSHELF_PARAMETERS. Metrics are read from the files that shelf.toml names, and from the file EVERYSHELF_METRICS

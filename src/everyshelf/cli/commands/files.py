@@ -48,10 +48,10 @@ def _rules_text(path: Path | None) -> str:
 
 @click.command("outline")
 @click.argument("file", type=_FILE_OR_FOLDER)
-@click.option("--kind", help="Read it as this kind, whatever it looks like.")
+@click.option("--kind", help="Read FILE as this kind.")
 @json_option
 def outline(file: Path, kind: str | None, as_json: bool) -> None:
-    """What FILE is made of: its kind, and its parts as a tree."""
+    """Show the structure of FILE: its kind, and its parts as a tree."""
     from everyshelf.core.reading.worker import Worker
 
     worker = Worker()
@@ -99,19 +99,21 @@ def checked_kind(kind: str | None) -> str | None:
     from everyshelf.core.kinds.registry import kind_ids
 
     if kind is not None and kind not in kind_ids():
-        raise click.UsageError(f"{kind!r} is no kind. The kinds are {', '.join(kind_ids())}.")
+        raise click.UsageError(f"{kind!r} is not a kind. The kinds are {', '.join(kind_ids())}.")
     return kind
 
 
 @click.command("compare-files")
 @click.argument("old", type=_FILE_OR_FOLDER)
 @click.argument("new", type=_FILE_OR_FOLDER)
-@click.option("--kind", help="Read both as this kind.")
-@click.option("--key", help="Key columns of a table, by commas; of one in a database TABLE:COLUMN[,COLUMN].")
-@click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
-@click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Most findings to print.")
+@click.option("--kind", help="Read both files as this kind.")
+@click.option("--key", help="Key columns of a table, comma-separated; in a database TABLE:COLUMN[,COLUMN].")
+@click.option("--rules", type=_FILE, help="A shelf.toml with the rules to use.")
+@click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Number of findings to print.")
 @click.option(
-    "--fail-on", type=click.Choice(["breaks", "alters", "any"]), help="Exit with 6 if there is such a finding."
+    "--fail-on",
+    type=click.Choice(["breaks", "alters", "any"]),
+    help="Exit with 6 if there is a finding with this effect.",
 )
 @report_option
 @json_option
@@ -126,7 +128,7 @@ def compare_files(
     report: Path | None,
     as_json: bool,
 ) -> None:
-    """What changed from file OLD to file NEW, by what it means.
+    """Compare the files OLD and NEW by meaning.
 
     Folders too: as one table where all their files are parts of one, else file by file.
     """

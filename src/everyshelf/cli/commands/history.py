@@ -16,13 +16,13 @@ if TYPE_CHECKING:
 
 @click.command("history")
 @click.argument("artifact", required=False)
-@click.option("--ref", help="Branch or other ref; default: the desk's.")
-@click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Most entries to print.")
+@click.option("--at", "ref", metavar="REF", help="Branch, tag, commit or date; default: the desk's branch.")
+@click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Number of entries to print.")
 @shelf_options
 def history(
     artifact: str | None, ref: str | None, limit: int, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Commits of a branch, or with an ARTIFACT its versions; newest first."""
+    """List the commits of a branch, or the versions of ARTIFACT, newest first."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
     if artifact is not None:
@@ -64,12 +64,12 @@ def history(
 
 @click.command("browse")
 @click.argument("path", required=False)
-@click.option("--ref", help="Branch, tag, commit or at:DATE; default: the desk's.")
+@click.option("--at", "ref", metavar="REF", help="Branch, tag, commit or at:DATE; default: the desk's branch.")
 @click.option(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
 )
 @click.option("--encoding", help="Read text in this encoding.")
-@click.option("--uses", is_flag=True, help="What the artifact at PATH uses, and who uses it.")
+@click.option("--uses", is_flag=True, help="List what the artifact at PATH uses, and what uses it.")
 @shelf_options
 def browse(
     path: str | None,
@@ -81,7 +81,7 @@ def browse(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """What lies on the shelf at a ref; with PATH that folder, or that artifact as text."""
+    """List the shelf's contents, or those of the folder PATH; show the artifact PATH as text."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
     if uses:
@@ -95,7 +95,7 @@ def browse(
         return
     if output is not None or encoding is not None:
         what = f"{path} is a folder" if path else "no artifact is named"
-        raise click.UsageError(f"{what}; --output and --encoding take one artifact. To have a folder: everyshelf take")
+        raise click.UsageError(f"{what}; --output and --encoding need one artifact. To get a folder: everyshelf take")
     if as_json:
         terminal.print_json(found)
         return
@@ -126,7 +126,7 @@ def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) ->
     uses, users = ({u["artifact"] for u in found[side]} for side in ("uses", "used_by"))
     verb = "uses" if len(users) == 1 else "use"
     said = f"{path} uses {terminal.count(len(uses), 'artifact')}, and {len(users) or 'none'} {verb} it"
-    terminal.say(terminal.bold(said) + ("." if found["complete"] else "; not all artifacts were looked through yet."))
+    terminal.say(terminal.bold(said) + ("." if found["complete"] else "; still scanning, this list may be incomplete."))
     for side, word in (("uses", "uses"), ("used_by", "used by")):
         for use in found[side]:
             guess = "" if use["exact"] else terminal.dim(" a guess")
@@ -158,7 +158,7 @@ def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type
 @click.command("verify")
 @shelf_options
 def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Re-read every commit, folder and content of the shelf, and name what does not match."""
+    """Re-read every commit, folder and content of the shelf and report any damage."""
     shelf, _ = open_shelf(shelf_key, address)
     with terminal.progress_bar("Verifying") as progress:
         job = shelf.wait(shelf.verify(), lambda job: progress(job.done, job.total, job.note))
@@ -184,10 +184,10 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
 @click.command("copy")
 @click.argument("source", metavar="SHELF")
 @click.argument("artifact", metavar="PATH")
-@click.option("--version", type=click.IntRange(1), help="As of this version; default: the newest.")
-@click.option("--to", default="", metavar="PATH", help="Where it goes; default: the same path.")
+@click.option("--version", type=click.IntRange(1), help="Copy this version; default: the newest.")
+@click.option("--output", "to", default="", metavar="PATH", help="Path on this shelf; default: the same path.")
 @click.option("--branch", default="", help="Branch to commit to; default: the desk's, or the main branch.")
-@click.option("--summary", default="", help="What to say about it.")
+@click.option("--summary", default="", help="Commit summary.")
 @shelf_options
 def copy(
     source: str,
@@ -200,7 +200,7 @@ def copy(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Copy the artifact PATH of another SHELF here, with the versions it comes from; authors and times are kept."""
+    """Copy the artifact PATH of another SHELF with its version history. Authors and times are kept."""
     shelf, desk = open_shelf(shelf_key, address)
     onto = branch or (desk.home.branch if desk else None) or ""
     made = shelf.copy(source, artifact, version=version, to=to, branch=onto, summary=summary)
@@ -208,6 +208,6 @@ def copy(
         terminal.print_json(made)
         return
     what = terminal.count(made["versions"], "version")
-    terminal.say(terminal.bold(f"{made['path']} is here, with {what}") + f", as {made['commit'][:8]}.")
+    terminal.say(terminal.bold(f"Copied {made['path']} with {what}") + f", commit {made['commit'][:8]}.")
     terminal.say(f"  copied from {made['copied_from']}")
     terminal.next_step(f"everyshelf history {made['path']} --shelf {shelf.key}")

@@ -14,19 +14,19 @@ ROLES = ("reader", "author", "keeper", "owner")
 
 @click.group("member")
 def member() -> None:
-    """Who may do what on a shelf; inviting people."""
+    """Manage roles on a shelf and invite people."""
 
 
 @member.command("list")
 @shelf_options
 def member_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Who has a role on the shelf."""
+    """List the people who have a role on the shelf."""
     shelf, _ = open_shelf(shelf_key, address)
     found, info = shelf.members(), shelf.info()
     if as_json:
         terminal.print_json(found)
         return
-    seen = "everybody who signs in may read it" if info.open_to_all else "nobody else sees it"
+    seen = "all signed-in users can read this shelf" if info.open_to_all else "private: only members can see this shelf"
     people = terminal.count(len(found), "person has a role", "people have a role")
     terminal.say(terminal.bold(f"{people} on {info.name}") + f"; {seen}.")
     for one in found:
@@ -38,7 +38,7 @@ def member_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
 @click.argument("role", type=click.Choice(ROLES))
 @shelf_options
 def member_set(person: str, role: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Give PERSON the ROLE."""
+    """Set the role of PERSON to ROLE."""
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.set_member(person, role)
     if as_json:
@@ -51,7 +51,7 @@ def member_set(person: str, role: str, shelf_key: str | None, address: str | Non
 @click.argument("person")
 @shelf_options
 def member_remove(person: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Take the role of PERSON away; you may take your own."""
+    """Remove PERSON from the shelf (or yourself)."""
     shelf, _ = open_shelf(shelf_key, address)
     shelf.remove_member(person)
     if as_json:
@@ -61,28 +61,32 @@ def member_remove(person: str, shelf_key: str | None, address: str | None, as_js
 
 
 @member.command("invite")
-@click.option("--role", type=click.Choice(ROLES), default="reader", show_default=True, help="What they may do.")
-@click.option("--for", "note", default="", help="Whom it is for, for your own list.")
-@click.option("--days", type=click.IntRange(1, 60), default=7, show_default=True, help="How long it holds.")
+@click.option(
+    "--role", type=click.Choice(ROLES), default="reader", show_default=True, help="Role that the invitation gives."
+)
+@click.option("--for", "note", default="", help="Recipient (a note for yourself).")
+@click.option("--days", type=click.IntRange(1, 60), default=7, show_default=True, help="How long it is valid.")
 @shelf_options
 def member_invite(role: str, note: str, days: int, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Make an invitation; whoever holds its secret joins with that role, once."""
+    """Create an invitation link. It can be used once, by whoever has it."""
     shelf, desk = open_shelf(shelf_key, address)
     made = shelf.invite(role, note, days)
     where = open_client(address, desk).address
     if as_json:
         terminal.print_json({"invitation": made, "link": f"{where}/join#{made.value}"})
         return
-    terminal.say(terminal.bold(f"Whoever opens this becomes {role} of {shelf.key}") + f"; it holds {days} days, once.")
+    terminal.say(
+        terminal.bold(f"Invitation link for the role {role} on {shelf.key}") + f". Valid {days} days, one use."
+    )
     terminal.say(f"  {where}/join#{made.value}")
-    terminal.say(terminal.dim("It is not shown again."))
-    terminal.next_step(f"everyshelf member withdraw {made.id}")
+    terminal.say(terminal.dim("It is not shown again. Send it to the person you invite."))
+    terminal.say(terminal.dim(f"To cancel it: everyshelf member withdraw {made.id}"))
 
 
 @member.command("invitations")
 @shelf_options
 def member_invitations(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Invitations and what became of them."""
+    """List invitations and who accepted them."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.invitations()
     if as_json:
@@ -91,7 +95,7 @@ def member_invitations(shelf_key: str | None, address: str | None, as_json: bool
     waiting = sum(i.state == "open" for i in found)
     terminal.say(terminal.bold(terminal.count(len(found), "invitation")) + f", {waiting or 'none'} open.")
     for one in found:
-        by = f"taken up by {one.accepted_by}" if one.accepted_by else f"until {terminal.when(one.expires)}"
+        by = f"accepted by {one.accepted_by}" if one.accepted_by else f"until {terminal.when(one.expires)}"
         terminal.say(
             terminal.line(
                 (2, one.state),
@@ -107,27 +111,27 @@ def member_invitations(shelf_key: str | None, address: str | None, as_json: bool
 @click.argument("invitation")
 @shelf_options
 def member_withdraw(invitation: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Make an INVITATION (its id) worthless at once."""
+    """Withdraw INVITATION (its id)."""
     shelf, _ = open_shelf(shelf_key, address)
     shelf.withdraw_invitation(invitation)
     if as_json:
         terminal.print_json({"withdrawn": invitation})
     else:
-        terminal.say(f"Invitation {invitation} is worth nothing any more.")
+        terminal.say(f"Invitation {invitation} withdrawn.")
 
 
 @click.command("log")
-@click.option("--person", default="", help="Only what this person did.")
-@click.option("--about", "act", default="", help="Only about one thing: branch, tag, commit, member, token …")
-@click.option("--limit", type=click.IntRange(1), default=30, show_default=True, help="Entries shown.")
-@click.option("--mine", is_flag=True, help="What you did on any shelf, with sign-ins and tokens.")
+@click.option("--person", default="", help="Only entries of this person.")
+@click.option("--about", "act", default="", help="Only entries about one thing: branch, tag, commit, member, token …")
+@click.option("--limit", type=click.IntRange(1), default=30, show_default=True, help="Number of entries to print.")
+@click.option("--mine", is_flag=True, help="Your own entries on every shelf, with sign-ins and tokens.")
 @click.option("--shelf", "shelf_key", help="Key of the shelf; default: the desk's.")
 @click.option("--address", help="Address of the service.")
 @json_option
 def log(
     person: str, act: str, limit: int, mine: bool, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Who did what, newest first. Nothing is ever taken out of it."""
+    """Show who did what, newest first. Entries are never deleted."""
     if mine:
         entries = open_client(address).log(person=person, act=act, limit=limit + 1)
     else:

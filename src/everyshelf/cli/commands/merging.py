@@ -24,31 +24,33 @@ if TYPE_CHECKING:
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 _SECONDS = 600.0
 _LINE = 76
+_SIDES = {"target": "target", "source": "source"}
+_SIDE = 24  # characters of a side's name
 PROGRAM = "EVERYSHELF_MERGE_PROGRAM"
 
 
 @click.command("merge-files")
 @click.argument("base", type=_FILE)
-@click.argument("this", type=_FILE)
-@click.argument("other", type=_FILE)
+@click.argument("target", type=_FILE)
+@click.argument("source", type=_FILE)
 @click.option("--output", required=True, type=click.Path(dir_okay=False, path_type=Path), help="File for the result.")
-@click.option("--prefer", type=click.Choice(["this", "other"]), help="The side that holds where both cannot.")
-@click.option("--kind", help="Read all three as this kind.")
-@click.option("--rules", type=_FILE, help="A shelf.toml to go by.")
+@click.option("--prefer", type=click.Choice(["target", "source"]), help="For conflicts: keep this side.")
+@click.option("--kind", help="Read all three files as this kind.")
+@click.option("--rules", type=_FILE, help="A shelf.toml with the rules to use.")
 @json_option
 def merge_files(
     base: Path,
-    this: Path,
-    other: Path,
+    target: Path,
+    source: Path,
     output: Path,
     prefer: str | None,
     kind: str | None,
     rules: Path | None,
     as_json: bool,
 ) -> None:
-    """Put THIS and OTHER together, which both grew from BASE, by what they mean.
+    """Merge SOURCE into TARGET by meaning; both come from BASE.
 
-    With conflicts left the exit code is 3 and OUTPUT is not written.
+    With open conflicts the exit code is 3 and no file is written.
     """
     from everyshelf.core.kinds.rules import parse_rules
     from everyshelf.core.reading.worker import Worker
@@ -60,10 +62,10 @@ def merge_files(
         half = Path(waiting.name)
     try:
         found = worker.merge(
-            this.name, (base, this, other), half, rules_text=text, kind=checked_kind(kind), prefer=prefer
+            target.name, (base, target, source), half, rules_text=text, kind=checked_kind(kind), prefer=prefer
         )
         if found["merged"]:
-            half.chmod(this.stat().st_mode & 0o777)
+            half.chmod(target.stat().st_mode & 0o777)
             half.replace(output)
     finally:
         worker.close()
@@ -71,34 +73,35 @@ def merge_files(
     if as_json:
         terminal.print_json(found)
     else:
-        _print_merged(found, output)
+        _print_merged(found, (base, target, source), output)
     if not found["merged"]:
-        raise Unsettled(f"{_open_count(found['conflicts'])} to settle; {output} is not written")
+        raise Unsettled(f"{_open_count(found['conflicts'])} to settle; {output} was not written")
 
 
 def _open_count(conflicts: list[dict[str, Any]]) -> str:
     return terminal.count(sum(1 for c in conflicts if "decision" not in c), "conflict")
 
 
-def _print_merged(found: dict[str, Any], output: Path) -> None:
+def _print_merged(found: dict[str, Any], files: tuple[Path, Path, Path], output: Path) -> None:
     if found["merged"]:
         settled = f", {terminal.count(len(found['conflicts']), 'conflict')} settled" if found["conflicts"] else ""
         changes = terminal.count(found["combined"], "change")
         terminal.say(terminal.bold(f"Merged as {found['read_as']}") + f": {changes} of both sides{settled} → {output}")
     else:
         terminal.say(terminal.bold(f"{_open_count(found['conflicts'])} to settle") + f", read as {found['read_as']}.")
-    _print_conflicts(found["conflicts"])
+    _print_conflicts(found["conflicts"], _SIDES)
     for note in found["notes"]:
         terminal.say(terminal.dim(f"  {note}"))
     if not found["merged"]:
-        terminal.next_step("everyshelf merge-files … --prefer this, or --prefer other")
+        named = shlex.join([*map(str, files), "--output", str(output)])
+        terminal.next_step(f"everyshelf merge-files {named} --prefer target")
 
 
-def _print_conflicts(conflicts: list[dict[str, Any]], most: int = 40) -> None:
+def _print_conflicts(conflicts: list[dict[str, Any]], names: dict[str, str], most: int = 40) -> None:
+    wide = max(len(terminal.cut(name, _SIDE)) for name in names.values()) + 1
     for number, conflict in enumerate(conflicts[:most], 1):
         decision = conflict.get("decision")
-        word = _taken(decision) if decision else "open"
-        state = "settled" if decision else "conflict"
+        state, word = ("settled", "settled") if decision else ("conflict", "open")
         terminal.say(
             terminal.line(
                 (2, terminal.tone(state, f"{terminal.GLYPHS[state]} {word}")),
@@ -106,17 +109,20 @@ def _print_conflicts(conflicts: list[dict[str, Any]], most: int = 40) -> None:
                 (22, terminal.cut(_capital(_headline(conflict)), 76)),
             )
         )
-        for side in ("base", "this", "other"):
+        for side in ("base", "target", "source"):
             if side in conflict and not decision and _is_long(conflict):
-                terminal.say(terminal.line((22, terminal.dim(side)), (29, terminal.cut(_said(conflict[side]), 69))))
-        terminal.say(terminal.line((22, terminal.dim(terminal.cut(conflict["id"], 76)))))
+                said = terminal.cut(_said(conflict[side]), 76 - wide)
+                name = terminal.cut(names.get(side, side), _SIDE)
+                terminal.say(terminal.line((22, terminal.dim(name)), (22 + wide, said)))
+        taken = f", taken: {names.get(decision['take'], decision['take'])}" if decision else ""
+        terminal.say(terminal.line((22, terminal.dim(terminal.cut(f"{conflict['id']}{taken}", 76)))))
     if len(conflicts) > most:
         terminal.say(terminal.dim(f"  … and {len(conflicts) - most} more; see --json"))
 
 
 def _is_long(conflict: dict[str, Any]) -> bool:
     """True where the sentence does not fit, or does not say what the sides have."""
-    sides = [_said(conflict[side]) for side in ("this", "other") if side in conflict]
+    sides = [_said(conflict[side]) for side in ("target", "source") if side in conflict]
     return len(conflict["why"]) > _LINE or not all(said in conflict["why"] for said in sides)
 
 
@@ -135,22 +141,17 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def _taken(decision: dict[str, Any]) -> str:
-    words = {"this": "this side", "other": "the other", "both": "both", "edited": "edited"}
-    return words[decision["take"]]
-
-
 @click.command("settle")
 @click.argument("artifact", required=False)
 @click.argument("conflict", required=False)
-@click.option("--take", type=click.Choice(["this", "other", "both"]), help="Which side holds, or both.")
-@click.option("--value", help="Another value in its place: a text, or JSON.")
-@click.option("--undo", is_flag=True, help="Take the decision back.")
-@click.option("--program", is_flag=True, help=f"Hand ARTIFACT to the program named in {PROGRAM}.")
-@click.option("--finish", is_flag=True, help="Make the merge commit.")
-@click.option("--summary", default="", help="With --finish: what to say about it.")
-@click.option("--give-up", is_flag=True, help="Leave both sides as they are.")
-@click.option("--merge", "merge_id", help="The merge meant, where several wait.")
+@click.option("--take", type=click.Choice(["target", "source", "both"]), help="Side to keep, or both.")
+@click.option("--value", help="Use this value instead: a text, or JSON.")
+@click.option("--undo", is_flag=True, help="Undo this decision.")
+@click.option("--program", is_flag=True, help=f"Open ARTIFACT in the program named in {PROGRAM}.")
+@click.option("--finish", is_flag=True, help="Create the merge commit.")
+@click.option("--summary", default="", help="With --finish: the commit summary.")
+@click.option("--abandon", is_flag=True, help="Abandon the merge; both branches stay unchanged.")
+@click.option("--merge", "merge_id", help="Which merge, if several are open.")
 @shelf_options
 def settle(
     artifact: str | None,
@@ -161,25 +162,25 @@ def settle(
     program: bool,
     finish: bool,
     summary: str,
-    give_up: bool,
+    abandon: bool,
     merge_id: str | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Settle a merge that waits: show it, decide about CONFLICT of ARTIFACT (its number or id), finish it.
+    """Show an open merge, settle its conflicts, and finish it. CONFLICT is a number or id.
 
-    Without CONFLICT all that is open in ARTIFACT is settled, without ARTIFACT all there is.
+    Without CONFLICT, every open conflict of ARTIFACT is settled; without ARTIFACT, all of them.
     """
     shelf, desk = open_shelf(shelf_key, address)
     merge = _meant(shelf, merge_id)
     if merge is None:
         _print_waiting(shelf.merges(), as_json)
         return
-    if give_up:
+    if abandon:
         shelf.abandon_merge(merge.id)
         _follow(desk, shelf, merge)
-        _tell(as_json, {"abandoned": merge.id}, f"Merge {merge.id} is given up; both sides stay as they are.")
+        _tell(as_json, {"abandoned": merge.id}, f"Merge {merge.id} is abandoned; both branches are unchanged.")
         return
     if program:
         merge = _by_program(shelf, merge, artifact)
@@ -199,7 +200,7 @@ def settle(
 
 
 def _follow(desk: Desk | None, shelf: ShelfClient, merge: WaitingMerge) -> None:
-    """Bring the desk that began a merge up to date when it ends."""
+    """Update the desk that began a merge when it ends."""
     from everyshelf.desk.catching_up import catch_up
     from everyshelf.desk.merging import open_merge
     from everyshelf.desk.unsent import has_unsent
@@ -209,7 +210,7 @@ def _follow(desk: Desk | None, shelf: ShelfClient, merge: WaitingMerge) -> None:
         return
     found = catch_up(desk, shelf)
     for path in found.conflicts:
-        click.echo(f"{path} was edited here since and does not go together with it: everyshelf catch-up", err=True)
+        click.echo(f"{path} was edited on this desk since and conflicts with it: everyshelf catch-up", err=True)
 
 
 def _tell(as_json: bool, document: dict[str, Any], words: str) -> None:
@@ -220,7 +221,7 @@ def _tell(as_json: bool, document: dict[str, Any], words: str) -> None:
 
 
 def _meant(shelf: ShelfClient, uid: str | None) -> WaitingMerge | None:
-    """The merge that is named, or the only one that waits."""
+    """The merge that is named, or the only open one."""
     if uid is not None:
         return shelf.waiting_merge(uid)
     waiting = shelf.merges()
@@ -234,7 +235,7 @@ def _decision(
     if conflict is not None:
         said["conflict"] = _conflict(merge, said["path"], conflict)
     elif undo or value is not None:
-        raise click.UsageError("say which ARTIFACT and which CONFLICT; see everyshelf settle")
+        raise click.UsageError("name ARTIFACT and CONFLICT; see everyshelf settle")
     if value is not None and not undo:
         if take is not None:
             raise click.UsageError("--take and --value cannot go together")
@@ -248,13 +249,13 @@ def _path(merge: WaitingMerge, artifact: str | None) -> str | None:
     paths = [a["path"] for a in merge.artifacts]
     named = [p for p in paths if p == artifact or p.rpartition("/")[2] == artifact]
     if len(named) != 1:
-        raise click.UsageError(f"{artifact!r} is none of what is to be settled: {', '.join(paths) or 'nothing'}")
+        raise click.UsageError(f"{artifact!r} has nothing to settle; these have: {', '.join(paths) or 'nothing'}")
     return str(named[0])
 
 
 def _conflict(merge: WaitingMerge, path: str | None, conflict: str) -> str:
     if path is None:
-        raise click.UsageError("say which ARTIFACT the conflict is in")
+        raise click.UsageError("name the ARTIFACT of the conflict")
     conflicts = next(a["conflicts"] for a in merge.artifacts if a["path"] == path)
     if conflict.isascii() and conflict.isdigit() and len(conflict) < 10 and 0 < int(conflict) <= len(conflicts):
         return str(conflicts[int(conflict) - 1]["id"])
@@ -264,7 +265,7 @@ def _conflict(merge: WaitingMerge, path: str | None, conflict: str) -> str:
 def _value(merge: WaitingMerge, path: str | None, conflict: str | None, text: str) -> Any:
     """JSON where either side is not a text, else the text as it is."""
     found = next((c for a in merge.artifacts if a["path"] == path for c in a["conflicts"] if c["id"] == conflict), None)
-    if found is None or any(isinstance(found.get(side), str) for side in ("this", "other")):
+    if found is None or any(isinstance(found.get(side), str) for side in ("target", "source")):
         return text
     try:
         return json.loads(text)
@@ -276,26 +277,26 @@ def _by_program(shelf: ShelfClient, merge: WaitingMerge, artifact: str | None) -
     """All three versions as files to the program; what it leaves is the artifact."""
     given = os.environ.get(PROGRAM, "")
     if not given:
-        raise click.UsageError(f'set {PROGRAM}, as in {PROGRAM}="PROGRAM {{base}} {{this}} {{other}} {{result}}"')
+        raise click.UsageError(f'set {PROGRAM}, as in {PROGRAM}="PROGRAM {{base}} {{target}} {{source}} {{output}}"')
     path = _path(merge, artifact)
     if path is None:
-        raise click.UsageError("say which ARTIFACT to hand over")
+        raise click.UsageError("name the ARTIFACT to open")
     found = next(a for a in merge.artifacts if a["path"] == path)
     with tempfile.TemporaryDirectory(prefix="everyshelf-settle-") as folder:
         name = path.rpartition("/")[2]
-        files = {side: Path(folder, side, name) for side in ("base", "this", "other", "result")}
+        files = {side: Path(folder, side, name) for side in ("base", "target", "source", "output")}
         for side, file in files.items():
             file.parent.mkdir()
-            content = found["this" if side == "result" else side]
+            content = found["target" if side == "output" else side]
             file.write_bytes(shelf.content(content) if content else b"")
         words = [word.format(**{s: str(f) for s, f in files.items()}) for word in shlex.split(given)]
-        before = files["result"].read_bytes()
+        before = files["output"].read_bytes()
         done = subprocess.run(words, check=False)
         if done.returncode:
-            raise click.ClickException(f"{words[0]} ended with {done.returncode}; nothing is settled by it")
-        if files["result"].read_bytes() == before and "{result}" not in given:
-            raise click.ClickException(f"{PROGRAM} names no {{result}}, so nothing can come back")
-        content = shelf.upload(files["result"]).id
+            raise click.ClickException(f"{words[0]} ended with {done.returncode}; nothing was settled")
+        if files["output"].read_bytes() == before and "{output}" not in given:
+            raise click.ClickException(f"{PROGRAM} names no {{output}}, so no result can be read")
+        content = shelf.upload(files["output"]).id
     return shelf.settle(merge.id, [{"path": path, "content": content}])
 
 
@@ -306,9 +307,9 @@ def _print_waiting(merges: list[WaitingMerge], as_json: bool) -> None:
         terminal.print_json({"merges": msgspec.to_builtins(merges)})
         return
     if not merges:
-        terminal.say(terminal.bold("Nothing waits to be settled") + ".")
+        terminal.say(terminal.bold("No open merge") + ".")
         return
-    terminal.say(terminal.bold(f"{terminal.count(len(merges), 'merge')} wait to be settled") + ".")
+    terminal.say(terminal.bold(f"{terminal.count(len(merges), 'open merge')}") + ".")
     for merge in merges:
         terminal.say(
             terminal.line(
@@ -330,18 +331,19 @@ def _print_merge(merge: WaitingMerge, as_json: bool) -> None:
         return
     left = f"{terminal.count(merge.open, 'conflict')} to settle" if merge.open else "everything is settled"
     terminal.say(terminal.bold(f"{merge.source} into {merge.target}: {left}") + ".")
+    terminal.say(terminal.dim(f"  target: {merge.target}, source: {merge.source}"))
     for artifact in merge.artifacts:
         if not artifact["conflicts"]:
             continue
         done = sum(1 for c in artifact["conflicts"] if "decision" in c)
         count = f"{done} of {len(artifact['conflicts'])} settled"
-        combined = f"{artifact['combined']} combined on their own" if artifact["combined"] else ""
+        combined = f"{artifact['combined']} merged automatically" if artifact["combined"] else ""
         terminal.say(terminal.line((0, terminal.bold(artifact["path"])), (48, count), (66, terminal.dim(combined))))
-        _print_conflicts(artifact["conflicts"])
+        _print_conflicts(artifact["conflicts"], {"target": merge.target, "source": merge.source})
         for note in artifact["notes"]:
             terminal.say(terminal.dim(f"  {note}"))
     first = next((a for a in merge.artifacts if a["open"]), None)
     if first is not None:
-        terminal.next_step(f"everyshelf settle {shlex.quote(first['path'])} 1 --take this, or other")
+        terminal.next_step(f"everyshelf settle {shlex.quote(first['path'])} 1 --take target")
     else:
         terminal.next_step("everyshelf settle --finish")

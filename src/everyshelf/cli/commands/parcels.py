@@ -17,30 +17,30 @@ _TARGET = click.Path(dir_okay=False, path_type=Path)
 
 @click.group("parcel")
 def parcel() -> None:
-    """Pack, look into, check and unpack parcels."""
+    """Pack artifacts into one portable file; list, verify or unpack it."""
 
 
 @parcel.command("pack")
 @click.argument("ref")
 @click.option(
-    "--output", type=click.Path(dir_okay=False, path_type=Path), help="The file; default: SHELF-REF.parcel.zip."
+    "--output", type=click.Path(dir_okay=False, path_type=Path), help="File to write; default: SHELF-REF.parcel.zip."
 )
-@click.option("--only", multiple=True, metavar="PATH", help="An artifact or folder; repeat for more.")
-@click.option("--with-needed", is_flag=True, help="Add what the selected artifacts name.")
+@click.option("--only", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
+@click.option("--dependencies", is_flag=True, help="Also pack the artifacts the selection depends on.")
 @shelf_options
 def parcel_pack(
     ref: str,
     output: Path | None,
     only: tuple[str, ...],
-    with_needed: bool,
+    dependencies: bool,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Pack what REF (tag:NAME, or any other) holds, or a selection of it, into one file."""
+    """Pack the artifacts at REF (tag:NAME or any other), or a selection of them, into one file."""
     shelf, _ = open_shelf(shelf_key, address)
     target = output or Path(f"{shelf.key}-{ref.removeprefix('tag:').replace('/', '-').replace(':', '-')}.parcel.zip")
-    shelf.pack(ref, target, only=list(only), dependencies=with_needed)
+    shelf.pack(ref, target, only=list(only), dependencies=dependencies)
     found = Parcel(target)
     count, size = len(found.digests), target.stat().st_size
     found.close()
@@ -57,7 +57,7 @@ def parcel_pack(
 @click.argument("file", type=_FILE)
 @click.option("--json", "as_json", is_flag=True, help="One JSON document.")
 def parcel_show(file: Path, as_json: bool) -> None:
-    """What is in the parcel FILE; needs no service."""
+    """List the artifacts in the parcel FILE. Works without a service."""
     found = Parcel(file)
     artifacts = found.artifacts()
     found.close()
@@ -87,14 +87,21 @@ def parcel_verify(file: Path, as_json: bool) -> None:
     if as_json:
         terminal.print_json({"file": str(file), "artifacts": count, "verified": True})
     else:
-        terminal.say(terminal.bold(f"{terminal.count(count, 'artifact')} as they were packed") + f" in {file}.")
+        terminal.say(
+            terminal.bold(f"{file} is intact") + f": {terminal.count(count, 'artifact')}, all checksums match."
+        )
 
 
 @parcel.command("unpack")
 @click.argument("file", type=_FILE)
-@click.option("--into", type=click.Path(file_okay=False, path_type=Path), help="A new folder, instead of a shelf.")
-@click.option("--branch", default="main", show_default=True, help="The branch of the shelf they are committed to.")
-@click.option("--summary", default="", help="Summary of that commit.")
+@click.option(
+    "--output",
+    "into",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Write to this new folder, not to a shelf.",
+)
+@click.option("--branch", default="main", show_default=True, help="Branch to commit to.")
+@click.option("--summary", default="", help="Commit summary.")
 @shelf_options
 def parcel_unpack(
     file: Path,
@@ -105,7 +112,7 @@ def parcel_unpack(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Check the parcel FILE and commit what is in it to a shelf, or write it into a new folder."""
+    """Verify the parcel FILE, then commit its artifacts to a shelf or write them to a new folder."""
     found = Parcel(file)
     try:
         if into is not None:

@@ -13,17 +13,23 @@ USUAL = ("read", "write")
 
 @click.command("connect")
 @click.argument("address")
-@click.option("--name", help="Sign-in name; asked for if left out.")
-@click.option("--password", help="Better asked for, or in EVERYSHELF_PASSWORD.", envvar="EVERYSHELF_PASSWORD")
+@click.option("--name", help="Name to sign in with; asked for if left out.")
+@click.option(
+    "--password",
+    help="Password; better left out and typed, or set in EVERYSHELF_PASSWORD.",
+    envvar="EVERYSHELF_PASSWORD",
+)
 @click.option("--token", help="Use this token instead of a name and password.", envvar="EVERYSHELF_TOKEN")
-@click.option("--invitation", help="Take this invitation up; with a new name, choose the password you give.")
-@click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token lasts.")
+@click.option("--invitation", help="Accept this invitation. With a new name, the password you enter becomes yours.")
+@click.option(
+    "--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long the token is valid."
+)
 @click.option(
     "--scope",
     "more",
     multiple=True,
     type=click.Choice([s for s in SCOPES if s not in USUAL]),
-    help="What the token may do beside reading and writing; may be repeated.",
+    help="Scope besides read and write; may be repeated.",
 )
 @json_option
 def connect(
@@ -50,7 +56,7 @@ def connect(
         password = password or click.prompt("Password", hide_input=True, err=True)
         scopes = [*USUAL, *more]
         token = _signed_in(address, str(name), str(password), platform.node(), days, scopes, invitation)
-        made = f"Made a token for this machine that can {', '.join(scopes)}; it lasts {days} days."
+        made = f"Made a token for this machine that can {', '.join(scopes)}; valid for {days} days."
     with new_client(address, token) as client:
         shelves = client.shelves()
         person = client.person()
@@ -59,7 +65,7 @@ def connect(
         terminal.print_json({"address": address, "person": person, "shelves": [s.key for s in shelves]})
         return
     seen = terminal.count(len(shelves), "shelf", "shelves")
-    terminal.say(terminal.bold(f"Connected to {address} as {person}") + f"; {seen} to see.")
+    terminal.say(terminal.bold(f"Connected to {address} as {person}") + f". You have access to {seen}.")
     if made:
         terminal.say(f"  {made}")
     terminal.next_step(f"everyshelf take {shelves[0].key}" if shelves else "everyshelf shelf make NAME")
@@ -88,13 +94,13 @@ def _signed_in(
 
 @click.group("token")
 def token() -> None:
-    """List, make and revoke personal tokens."""
+    """List, make and revoke access tokens."""
 
 
 @token.command("list")
 @json_option
 def token_list(as_json: bool) -> None:
-    """Your tokens, without their values."""
+    """List your tokens, without their values."""
     tokens = open_client().tokens()
     if as_json:
         terminal.print_json(tokens)
@@ -113,11 +119,19 @@ def token_list(as_json: bool) -> None:
 
 @token.command("make")
 @click.argument("name")
-@click.option("--scope", "scopes", multiple=True, type=click.Choice(SCOPES), default=("read",), show_default=True)
-@click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True)
+@click.option(
+    "--scope",
+    "scopes",
+    multiple=True,
+    type=click.Choice(SCOPES),
+    default=("read",),
+    show_default=True,
+    help="What the token may do; may be repeated.",
+)
+@click.option("--days", type=click.IntRange(1, 3650), default=90, show_default=True, help="How long it is valid.")
 @json_option
 def token_make(name: str, scopes: tuple[str, ...], days: int, as_json: bool) -> None:
-    """Make the token NAME; its value is shown this once."""
+    """Make the token NAME. Its value is shown only once."""
     made = open_client().make_token(name, list(scopes), days)
     if as_json:
         terminal.print_json(made)
@@ -132,7 +146,7 @@ def token_make(name: str, scopes: tuple[str, ...], days: int, as_json: bool) -> 
 @click.argument("name")
 @json_option
 def token_revoke(name: str, as_json: bool) -> None:
-    """Make the token NAME worthless at once."""
+    """Revoke the token NAME immediately."""
     open_client().revoke_token(name)
     if as_json:
         terminal.print_json({"revoked": name})

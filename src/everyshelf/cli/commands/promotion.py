@@ -23,12 +23,12 @@ _MOST_ARTIFACTS, _MOST_STEPS = 60, 40
 @click.command("rehearse")
 @click.argument("tag")
 @click.argument("environment")
-@click.option("--report", metavar="FILE", help="Write it as a report too: FILE.html, FILE.md or FILE.json.")
+@click.option("--report", metavar="FILE", help="Also write a report: FILE.html, FILE.md or FILE.json.")
 @shelf_options
 def rehearse(
     tag: str, environment: str, report: str | None, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """What putting TAG into ENVIRONMENT would do; nothing is touched. Exit code 4 if a gate holds it."""
+    """Show what promoting TAG to ENVIRONMENT would do, without changing anything. Exit code 4 if a gate is not met."""
     shelf, _ = open_shelf(shelf_key, address)
     if report is not None:
         Path(report).write_text(shelf.rehearsal_report(tag, environment, form_of(report)))
@@ -37,7 +37,7 @@ def rehearse(
         terminal.print_json(found)
     else:
         print_rehearsal(found)
-    if found["holds"]:
+    if found["not_met"]:
         raise click.exceptions.Exit(REFUSED)
 
 
@@ -65,7 +65,7 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     terminal.say_more(len(found["artifacts"]) - _MOST_ARTIFACTS)
     _print_steps("there", found["steps"])
     for place, gate in enumerate(found["gates"]):
-        met = terminal.dim("met") if gate["met"] else terminal.stops("holds")
+        met = terminal.dim("met") if gate["met"] else terminal.stops("not met")
         name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
         first, *more = textwrap.wrap(gate["said"], 100 - terminal.DETAIL, break_on_hyphens=False) or [""]
         cells = (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name)
@@ -115,7 +115,7 @@ def _print_what_is_missing(found: dict[str, Any]) -> None:
     ]
     for place, (name, said) in enumerate(rows):
         head = "bindings" if place == 0 else ""
-        held = (2, head), (terminal.KIND, terminal.stops("holds")), (terminal.NAME, terminal.bold(name))
+        held = (2, head), (terminal.KIND, terminal.stops("not met")), (terminal.NAME, terminal.bold(name))
         terminal.say(terminal.line(*held, (terminal.DETAIL, terminal.cut(said, 52))))
     needed = [need for need in found["needed"] if need["on_shelf"]]
     for place, need in enumerate(needed[:20]):
@@ -151,15 +151,20 @@ def _next(found: dict[str, Any]) -> str:
 @click.command("promote")
 @click.argument("tag")
 @click.argument("environment")
-@click.option("--why", default="", help="Why, for the record.")
-@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
-@click.option("--lose", multiple=True, metavar="NAME", help="Agree that this is gone for good there; repeat for more.")
-@click.option("--force", is_flag=True, help="Overrule the gates that hold it: takes the right to, and --why.")
+@click.option("--reason", default="", metavar="TEXT", help="Reason, kept in the log.")
+@click.option("--overwrite-drift", is_flag=True, help="Allow overwriting changes made directly in the environment.")
+@click.option(
+    "--lose",
+    multiple=True,
+    metavar="NAME",
+    help="Allow permanent loss of this table, column or record set; may be repeated.",
+)
+@click.option("--force", is_flag=True, help="Promote although gates are not met. Owners only; needs --reason.")
 @shelf_options
 def promote(
     tag: str,
     environment: str,
-    why: str,
+    reason: str,
     overwrite_drift: bool,
     lose: tuple[str, ...],
     force: bool,
@@ -167,36 +172,45 @@ def promote(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Put TAG into ENVIRONMENT: staged, switched in one act, read back, recorded."""
+    """Promote TAG to ENVIRONMENT. It is staged, switched atomically, read back and recorded."""
     shelf, _ = open_shelf(shelf_key, address)
-    said: dict[str, Any] = {"why": why, "overwrite_drift": overwrite_drift, "lose": lose, "force": force}
+    said: dict[str, Any] = {"reason": reason, "overwrite_drift": overwrite_drift, "lose": lose, "force": force}
     job = _waited(shelf, shelf.promote(tag, environment, **said), "Promoting")
-    _said(job, f"{tag if tag.startswith('tag:') else f'tag:{tag}'} runs in {environment}", environment, as_json)
+    _said(
+        job, f"{tag if tag.startswith('tag:') else f'tag:{tag}'} is now running in {environment}", environment, as_json
+    )
 
 
 @click.command("rollback")
 @click.argument("environment")
-@click.option("--to", type=click.IntRange(1), help="Number of the deployment to go back to; default: the one before.")
-@click.option("--why", default="", help="Why, for the record.")
-@click.option("--overwrite-drift", is_flag=True, help="Agree to lose what was changed there directly.")
-@click.option("--lose", multiple=True, metavar="NAME", help="Agree that this is gone for good there; repeat for more.")
+@click.option(
+    "--deployment", "to", type=click.IntRange(1), metavar="N", help="Return to deployment N; default: the previous one."
+)
+@click.option("--reason", default="", metavar="TEXT", help="Reason, kept in the log.")
+@click.option("--overwrite-drift", is_flag=True, help="Allow overwriting changes made directly in the environment.")
+@click.option(
+    "--lose",
+    multiple=True,
+    metavar="NAME",
+    help="Allow permanent loss of this table, column or record set; may be repeated.",
+)
 @shelf_options
 def rollback(
     environment: str,
     to: int | None,
-    why: str,
+    reason: str,
     overwrite_drift: bool,
     lose: tuple[str, ...],
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Put the deployment before the current one (or --to N) in place again."""
+    """Return ENVIRONMENT to an earlier deployment."""
     shelf, _ = open_shelf(shelf_key, address)
     agreed: dict[str, Any] = {"overwrite_drift": overwrite_drift, "lose": lose}
-    job = _waited(shelf, shelf.roll_back(environment, to=to, why=why, **agreed), "Going back")
+    job = _waited(shelf, shelf.roll_back(environment, to=to, reason=reason, **agreed), "Going back")
     current = next(e for e in shelf.environments() if e.name == environment).current
-    _said(job, f"tag:{current.tag if current else ''} runs in {environment} again", environment, as_json)
+    _said(job, f"tag:{current.tag if current else ''} is running in {environment} again", environment, as_json)
 
 
 def _waited(shelf: ShelfClient, job: Job, label: str) -> Job:
@@ -210,18 +224,18 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
         terminal.print_json({**result, "environment": environment, "job": job.job})
         return
     counts = result.get("counts", {})
-    terminal.say(terminal.bold(sentence) + f", deployment {result.get('number')}.")
+    terminal.say(terminal.bold(sentence) + f" (deployment {result.get('number')}).")
     marks = [
         terminal.tone(s, f"{terminal.GLYPHS[s]} {counts[s]} {s}")
         for s in ("added", "changed", "removed")
         if counts.get(s)
     ]
     marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
-    terminal.say(terminal.line((2, "put"), (terminal.KIND, "   ".join(marks))))
+    terminal.say(terminal.line((2, "deployed"), (terminal.KIND, "   ".join(marks))))
     _print_steps("done", result.get("steps", []))
     for place, path in enumerate(result.get("besides", [])):
         head = "besides" if place == 0 else ""
-        said = "changed by the destination itself"
+        said = "changed automatically by the destination"
         terminal.say(terminal.line((2, head), (terminal.KIND, terminal.bold(path)), (terminal.DETAIL, said)))
     took = result.get("took_seconds")
     terminal.say(
@@ -238,12 +252,14 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
 
 @click.command("drift")
 @click.argument("environment")
-@click.option("--branch", default="", help="The branch beside it; default: the one that feeds it.")
-@click.option("--capture", "wanted", is_flag=True, help="Bring what was changed there into your draft of that branch.")
+@click.option("--branch", default="", help="Branch to compare with; default: the one that feeds it.")
+@click.option("--capture", "wanted", is_flag=True, help="Capture these changes in your draft of that branch.")
 @click.option(
-    "--only", "paths", multiple=True, metavar="ARTIFACT", help="With --capture: this artifact; repeat for more."
+    "--only", "paths", multiple=True, metavar="ARTIFACT", help="With --capture: only this artifact; may be repeated."
 )
-@click.option("--prefer", type=click.Choice(["here", "there"]), help="With --capture: which side holds what collides.")
+@click.option(
+    "--prefer", type=click.Choice(["environment", "shelf"]), help="With --capture: for conflicts, keep this side."
+)
 @shelf_options
 def drift(
     environment: str,
@@ -255,7 +271,7 @@ def drift(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """What differs in ENVIRONMENT: there, here or on both sides. With --capture it is brought into a draft."""
+    """Show changes made directly in ENVIRONMENT, or capture them in your draft."""
     if (paths or prefer) and not wanted:
         raise click.UsageError("--only and --prefer go with --capture")
     shelf, _ = open_shelf(shelf_key, address)
@@ -269,11 +285,17 @@ def drift(
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(found["sentence"]))
-    there = [row for row in found["artifacts"] if row["side"] != "here"]
+    there = [row for row in found["artifacts"] if row["side"] != "shelf"]
     for row in there:
         mark = {"added there": "added", "removed there": "removed"}.get(row["where"], "changed")
         who = f", by {row['by']}" if row["by"] else ""
-        terminal.row(mark, row["side"], row["name"], f"{row['where']}{who}", word="")
+        terminal.row(
+            mark,
+            environment if row["side"] == "environment" else row["side"],
+            row["name"],
+            f"{row['where']}{who}",
+            word="",
+        )
     newer = len(found["artifacts"]) - len(there)
     if newer:
         said = f"{terminal.count(newer, 'artifact')} newer on {found['branch']}: a promotion brings them there"
@@ -290,13 +312,15 @@ def print_capture(found: dict[str, Any], as_json: bool) -> None:
     else:
         taken = len(found["artifacts"]) - len(left)
         into = f" from {found['environment']} into your draft of {found['branch']}."
-        terminal.say(terminal.bold(f"{terminal.count(taken, 'artifact')} brought back") + into)
+        terminal.say(terminal.bold(f"{terminal.count(taken, 'artifact')} captured") + into)
         for row in found["artifacts"]:
-            said = "changed by the destination itself" if row["besides"] else row["said"]
+            said = "changed automatically by the destination" if row["besides"] else row["said"]
             mark = "gone" if row["said"] == "removed" else "new" if row["said"] == "added" else "edited"
             terminal.row(mark if row["taken"] else "blocked", "", row["path"], said)
         terminal.next_step(
-            f"everyshelf drift {found['environment']} --capture --prefer there" if left else "everyshelf draft list"
+            f"everyshelf drift {found['environment']} --capture --prefer environment"
+            if left
+            else "everyshelf draft list"
         )
     if left:
         raise click.exceptions.Exit(CONFLICT)

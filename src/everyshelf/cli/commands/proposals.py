@@ -8,14 +8,14 @@ from typing import Any
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.reasons import reason_for
 from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
 
-VERDICTS = ("agree", "agree if", "not yet", "against")
-_VERDICT_WORDS = {word.replace(" ", "-"): word for word in VERDICTS}
+VERDICTS = ("agree", "against")
 _WHAT = {
     "verdict": "give a verdict",
     "answer": "answer",
-    "mend": "mend",
+    "fix": "fix",
     "merge": "merge",
     "settle": "settle",
 }
@@ -23,16 +23,20 @@ _WHAT = {
 
 @click.group("proposal")
 def proposal() -> None:
-    """Ask that a branch be merged into another; say what you think of it."""
+    """Propose merging a branch into another, and review proposals."""
 
 
 @proposal.command("list")
 @click.option(
-    "--state", type=click.Choice(["open", "merged", "closed", "all"]), default="open", show_default=True, help="Which."
+    "--state",
+    type=click.Choice(["open", "merged", "closed", "all"]),
+    default="open",
+    show_default=True,
+    help="Which proposals.",
 )
 @shelf_options
 def proposal_list(state: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Proposals of the shelf, newest first."""
+    """List proposals of the shelf, newest first."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.proposals(state)
     if as_json:
@@ -59,12 +63,14 @@ def proposal_list(state: str, shelf_key: str | None, address: str | None, as_jso
 
 @proposal.command("open")
 @click.argument("source")
-@click.option("--title", required=True, help="What it brings, in one line.")
+@click.option("--title", required=True, help="What changes, in one line.")
 @click.option("--into", "target", default="", help="Branch to merge into; default: the main branch.")
-@click.option("--description", default="", help="More about it.")
-@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask for a verdict; may be repeated.")
-@click.option("--task", "tasks", multiple=True, metavar="REF", help="A task it is for; may be repeated.")
-@click.option("--drop", is_flag=True, help="Drop SOURCE when it is merged.")
+@click.option("--description", default="", help="Longer description.")
+@click.option(
+    "--ask", "reviewers", multiple=True, metavar="PERSON", help="Reviewer to ask for a verdict; may be repeated."
+)
+@click.option("--task", "tasks", multiple=True, metavar="ID", help="Task it is for; may be repeated.")
+@click.option("--delete", "delete_source", is_flag=True, help="Delete SOURCE when it is merged.")
 @shelf_options
 def proposal_open(
     source: str,
@@ -73,15 +79,21 @@ def proposal_open(
     description: str,
     reviewers: tuple[str, ...],
     tasks: tuple[str, ...],
-    drop: bool,
+    delete_source: bool,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Ask that the branch SOURCE be merged."""
+    """Propose merging the branch SOURCE."""
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.open_proposal(
-        title, source, target, description=description, tasks=list(tasks), reviewers=list(reviewers), drop=drop
+        title,
+        source,
+        target,
+        description=description,
+        tasks=list(tasks),
+        reviewers=list(reviewers),
+        delete_source=delete_source,
     )
     _shown(made, as_json)
 
@@ -90,7 +102,7 @@ def proposal_open(
 @click.argument("number", type=int)
 @shelf_options
 def proposal_show(number: int, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Proposal NUMBER as it stands: what it brings, conflicts, verdicts, remarks, checks."""
+    """Show proposal NUMBER: what it changes, conflicts, verdicts, remarks, checks."""
     shelf, _ = open_shelf(shelf_key, address)
     found = shelf.proposal(number)
     if as_json:
@@ -122,8 +134,8 @@ def _print(found: dict[str, Any], sentence: str) -> None:
     _print_verdicts(found)
     for one in found["remarks"]:
         _print_remark(one)
-    for hold in found["holds"]:
-        terminal.say(terminal.line((2, terminal.stops("holds")), (15, terminal.cut(hold["said"], 84))))
+    for one in found["not_met"]:
+        terminal.say(terminal.line((2, terminal.stops("not met")), (15, terminal.cut(one["said"], 84))))
     if found["state"] == "open":
         _print_next(found)
 
@@ -143,19 +155,19 @@ def _print_verdicts(found: dict[str, Any]) -> None:
 
 
 def _print_next(found: dict[str, Any]) -> None:
-    if found["merge"] or any(h["what"] == "conflicts" for h in found["holds"]):
-        terminal.next_step(
-            f"everyshelf settle --merge {found['merge']}"
-            if found["merge"]
-            else f"everyshelf proposal merge {found['number']}"
-        )
-    elif found["holds"] and found["may_judge"]:
+    open_points = {one["what"] for one in found["not_met"]}
+    condition = next((r for r in found["remarks"] if r["condition"] and not r["settled"]), None)
+    if found["merge"]:
+        terminal.next_step(f"everyshelf settle --merge {found['merge']}")
+    elif found["may_judge"] and "agreement" in open_points:
         terminal.next_step(f"everyshelf proposal verdict {found['number']} agree")
-    elif not found["holds"] and found["may_merge"]:
+    elif found["may_judge"] and condition is not None:
+        terminal.next_step(f"everyshelf proposal settle-remark {found['number']} {condition['id']}")
+    elif found["may_merge"] and open_points <= {"conflicts"}:
         terminal.next_step(f"everyshelf proposal merge {found['number']}")
     else:
-        who = f"{found['who_merges']} of the shelf merge it"
-        terminal.say(terminal.dim(f"  Nothing for you to do now; {who}."))
+        who = f"{found['who_merges']} of the shelf can merge it"
+        terminal.say(terminal.dim(f"  Nothing more for you to do; {who}."))
 
 
 def _print_remark(one: dict[str, Any]) -> None:
@@ -166,9 +178,13 @@ def _print_remark(one: dict[str, Any]) -> None:
         gone = ", which is gone" if now and (now["path"] is None or (one["part"] and now["part"] is None)) else ""
         moved = ", moved since" if not gone and part != one["part"] else ""
         where = f" on {one['label'] or part or now.get('path') or one['path']}{gone}{moved}"
-    settled = terminal.dim(" (dealt with)") if one["settled"] else ""
+    settled = terminal.dim(" (met)" if one["condition"] else " (done)") if one["settled"] else ""
     terminal.say(
-        terminal.line((2, "remark"), (15, terminal.bold(one["person"]) + where + settled), (70, f"id {one['id']}"))
+        terminal.line(
+            (2, "condition" if one["condition"] else "remark"),
+            (15, terminal.bold(one["person"]) + where + settled),
+            (70, f"id {one['id']}"),
+        )
     )
     terminal.say(terminal.line((15, terminal.cut(one["text"], 84))))
     for answer in one["answers"]:
@@ -177,35 +193,47 @@ def _print_remark(one: dict[str, Any]) -> None:
 
 @proposal.command("change")
 @click.argument("number", type=int)
-@click.option("--title", help="What it brings.")
-@click.option("--description", help="More about it.")
-@click.option("--ask", "reviewers", multiple=True, metavar="PERSON", help="Whom to ask, instead of those asked before.")
-@click.option("--drop/--keep", "drop", default=None, help="Whether the branch is dropped when it is merged.")
+@click.option("--title", help="New title.")
+@click.option("--description", help="Longer description.")
+@click.option(
+    "--ask",
+    "reviewers",
+    multiple=True,
+    metavar="PERSON",
+    help="Reviewer, instead of those asked before; may be repeated.",
+)
+@click.option("--delete/--keep", "delete_source", default=None, help="Whether SOURCE is deleted when it is merged.")
 @shelf_options
 def proposal_change(
     number: int,
     title: str | None,
     description: str | None,
     reviewers: tuple[str, ...],
-    drop: bool | None,
+    delete_source: bool | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Change what is said about proposal NUMBER, and who is asked."""
-    wanted = {"title": title, "description": description, "drop": drop, "reviewers": list(reviewers) or None}
+    """Change the title, description or reviewers of proposal NUMBER."""
+    wanted = {
+        "title": title,
+        "description": description,
+        "delete_source": delete_source,
+        "reviewers": list(reviewers) or None,
+    }
     changes = {name: value for name, value in wanted.items() if value is not None}
     if not changes:
-        raise click.UsageError("what shall change? Give --title, --description, --ask, --drop or --keep.")
+        raise click.UsageError("nothing to change: give --title, --description, --ask, --delete or --keep.")
     _shown(open_shelf(shelf_key, address)[0].change_proposal(number, **changes), as_json)
 
 
 @proposal.command("remark")
 @click.argument("number", type=int)
 @click.argument("text")
-@click.option("--on", "path", default="", metavar="ARTIFACT", help="The artifact it is about.")
-@click.option("--part", default="", help="The part of it, by its path in the outline.")
+@click.option("--on", "path", default="", metavar="ARTIFACT", help="Artifact it is about.")
+@click.option("--part", default="", help="Part of the artifact, by its path in the outline.")
 @click.option("--answer", "answer_to", default="", metavar="ID", help="Answer this remark.")
+@click.option("--condition", is_flag=True, help="Do not merge before this is met.")
 @shelf_options
 def proposal_remark(
     number: int,
@@ -213,59 +241,64 @@ def proposal_remark(
     path: str,
     part: str,
     answer_to: str,
+    condition: bool,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Say something about proposal NUMBER. A remark on a part follows it when it moves."""
+    """Add a remark to proposal NUMBER. A remark stays attached to its part when the part moves."""
     shelf, desk = open_shelf(shelf_key, address)
     where = desk.as_path(path) if desk and path else path
-    _shown(shelf.remark(number, text, path=where, part=part, answer_to=answer_to), as_json)
+    _shown(shelf.remark(number, text, path=where, part=part, answer_to=answer_to, condition=condition), as_json)
 
 
 @proposal.command("settle-remark")
 @click.argument("number", type=int)
 @click.argument("remark")
-@click.option("--reopen", is_flag=True, help="Say that it is not dealt with after all.")
+@click.option("--reopen", is_flag=True, help="Undo that.")
 @shelf_options
 def proposal_settle_remark(
     number: int, remark: str, reopen: bool, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Say that REMARK (its id) of proposal NUMBER is dealt with."""
+    """Mark REMARK (its id) of proposal NUMBER as done, or a condition as met."""
     _shown(open_shelf(shelf_key, address)[0].settle_remark(number, remark, not reopen), as_json)
 
 
 @proposal.command("verdict")
 @click.argument("number", type=int)
-@click.argument("verdict", type=click.Choice(list(_VERDICT_WORDS)))
-@click.option("--say", "text", default="", help="Why; for agree-if, what must be met.")
+@click.argument("verdict", type=click.Choice(VERDICTS))
+@click.option("--comment", "text", default="", metavar="TEXT", help="Comment; required with against.")
 @shelf_options
 def proposal_verdict(
     number: int, verdict: str, text: str, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Say what you think of proposal NUMBER. A verdict lapses when the branch changes by more than looks."""
+    """Give a verdict on proposal NUMBER. It lapses when the branch gets changes that are more than cosmetic."""
     shelf, _ = open_shelf(shelf_key, address)
-    _shown(shelf.give_verdict(number, _VERDICT_WORDS[verdict], text), as_json)
+    _shown(shelf.give_verdict(number, verdict, text), as_json)
 
 
 @proposal.command("merge")
 @click.argument("number", type=int)
-@click.option("--anyway", default="", metavar="WHY", help="Merge though something holds it, and say why.")
-@click.option("--summary", default="", help="What to say about it; default: the title.")
-@click.option("--drop/--keep", "drop", default=None, help="Whether the branch is dropped; default: as proposed.")
+@click.option("--anyway", is_flag=True, help="Merge although a requirement is not met; needs --reason.")
+@click.option("--reason", default="", metavar="TEXT", help="With --anyway: why.")
+@click.option("--summary", default="", help="Commit summary; default: the title.")
+@click.option("--delete/--keep", "delete_source", default=None, help="Whether SOURCE is deleted; default: as proposed.")
 @shelf_options
 def proposal_merge(
     number: int,
-    anyway: str,
+    anyway: bool,
+    reason: str,
     summary: str,
-    drop: bool | None,
+    delete_source: bool | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Merge proposal NUMBER in one act. What is to be settled first waits on the server (exit code 3)."""
+    """Merge proposal NUMBER. Conflicts are kept on the server to be settled (exit code 3)."""
     shelf, _ = open_shelf(shelf_key, address)
-    found = shelf.merge_proposal(number, anyway=anyway, summary=summary, drop=drop)
+    found = shelf.merge_proposal(
+        number, reason=reason_for(anyway, reason), summary=summary, delete_source=delete_source
+    )
     if as_json:
         terminal.print_json(found)
         return
@@ -276,27 +309,27 @@ def proposal_merge(
 
 @proposal.command("close")
 @click.argument("number", type=int)
-@click.option("--why", default="", help="Why it is not merged.")
-@click.option("--reopen", is_flag=True, help="Open it again.")
+@click.option("--reason", default="", metavar="TEXT", help="Why it is not merged.")
+@click.option("--reopen", is_flag=True, help="Reopen it.")
 @shelf_options
 def proposal_close(
-    number: int, why: str, reopen: bool, shelf_key: str | None, address: str | None, as_json: bool
+    number: int, reason: str, reopen: bool, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Close proposal NUMBER without merging; both branches stay."""
-    changes = {"state": "open"} if reopen else {"state": "closed", "why": why}
+    """Close proposal NUMBER without merging. Both branches are kept."""
+    changes = {"state": "open"} if reopen else {"state": "closed", "reason": reason}
     _shown(open_shelf(shelf_key, address)[0].change_proposal(number, **changes), as_json)
 
 
-@proposal.command("waiting")
+@proposal.command("tasks")
 @click.option("--address", help="Address of the service.")
 @json_option
 def proposal_waiting(address: str | None, as_json: bool) -> None:
-    """What waits for you, on all shelves."""
+    """List what needs your action, on all shelves."""
     found = open_client(address).waiting()
     if as_json:
         terminal.print_json(found)
         return
-    terminal.say(terminal.bold(f"{len(found) or 'Nothing'} wait{'s' if len(found) < 2 else ''} for you") + ".")
+    terminal.say(terminal.bold(f"{terminal.count(len(found), 'task')} for you" if found else "No tasks for you") + ".")
     for one in found:
         number = f"proposal {one['proposal']}" if one["proposal"] else f"merge {one['merge']}"
         terminal.say(
@@ -316,14 +349,14 @@ def proposal_waiting(address: str | None, as_json: bool) -> None:
 
 @click.group("check")
 def check() -> None:
-    """Test results recorded against a commit."""
+    """List test results recorded for a commit, or record one."""
 
 
 @check.command("list")
-@click.option("--at", "ref", default="", help="Ref; default: the main branch.")
+@click.option("--at", "ref", default="", metavar="REF", help="State; default: the main branch.")
 @shelf_options
 def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """The newest check of each name."""
+    """List the newest check of each name."""
     found = open_shelf(shelf_key, address)[0].checks(ref)
     if as_json:
         terminal.print_json(found)
@@ -344,10 +377,10 @@ def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bo
 @check.command("record")
 @click.argument("name")
 @click.option("--passed/--failed", "passed", default=None, help="How it ended.")
-@click.option("--junit", type=click.Path(exists=True, dir_okay=False), help="Read how it ended from a JUnit file.")
-@click.option("--at", "ref", default="", help="Ref whose commit was checked; default: the main branch.")
-@click.option("--say", "said", default="", help="In a few words, what was found.")
-@click.option("--link", default="", help="Where more is to be read.")
+@click.option("--junit", type=click.Path(exists=True, dir_okay=False), help="Read the result from a JUnit file.")
+@click.option("--at", "ref", default="", metavar="REF", help="State that was checked; default: the main branch.")
+@click.option("--comment", "said", default="", metavar="TEXT", help='Short result, e.g. "31 of 31".')
+@click.option("--link", default="", help="Link to the full report.")
 @shelf_options
 def check_record(
     name: str,

@@ -11,9 +11,9 @@ from everyshelf.cli import terminal
 
 
 @click.command("serve")
-@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder that holds everything.")
+@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Data folder: artifacts and records.")
 @click.option("--host", help="Address to listen on; default 127.0.0.1.")
-@click.option("--port", type=click.IntRange(1, 65535), help="Port to listen on; default 8321.")
+@click.option("--port", type=click.IntRange(1, 65535), help="Port to listen on; default 7463.")
 def serve(data: Path | None, host: str | None, port: int | None) -> None:
     """Start the service; Ctrl+C stops it."""
     for name, value in (("DATA", data), ("HOST", host), ("PORT", port)):
@@ -43,10 +43,16 @@ def serve(data: Path | None, host: str | None, port: int | None) -> None:
 
 
 @click.command("demo")
-@click.option("--data", type=click.Path(file_okay=False, path_type=Path), default=Path(".demo"), show_default=True)
-@click.option("--port", type=click.IntRange(1, 65535), default=8321, show_default=True)
-@click.option("--no-serve", is_flag=True, help="Build and show it, then end.")
-@click.option("--fresh", is_flag=True, help="Build it anew, whatever is there.")
+@click.option(
+    "--data",
+    type=click.Path(file_okay=False, path_type=Path),
+    default=Path(".demo"),
+    show_default=True,
+    help="Folder of the demo.",
+)
+@click.option("--port", type=click.IntRange(1, 65535), default=7463, show_default=True, help="Port to listen on.")
+@click.option("--no-serve", is_flag=True, help="Build and show the demo, then end.")
+@click.option("--fresh", is_flag=True, help="Replace an existing demo folder.")
 def demo(data: Path, port: int, no_serve: bool, fresh: bool) -> None:
     """Build the Skerry Line demo, show its main path in the terminal, and serve it."""
     from everyshelf.cli.demo import run_demo

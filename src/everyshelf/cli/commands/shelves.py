@@ -17,7 +17,7 @@ def shelf() -> None:
 @click.option("--address", help="Address of the service.")
 @json_option
 def shelf_list(address: str | None, as_json: bool) -> None:
-    """The shelves you may see."""
+    """List the shelves you may see."""
     found = open_client(address).shelves()
     if as_json:
         terminal.print_json(found)
@@ -36,27 +36,29 @@ def shelf_list(address: str | None, as_json: bool) -> None:
 
 @shelf.command("make")
 @click.argument("name")
-@click.option("--description", default="", help="What it is for.")
-@click.option("--key", help="Its key in addresses; made from the name if left out.")
-@click.option("--open", "open_to_all", is_flag=True, help="Let everybody who signs in see it.")
+@click.option("--description", default="", help="What the shelf is for.")
+@click.option("--key", help="Key in addresses; default: made from the name.")
+@click.option("--open", "open_to_all", is_flag=True, help="Let all signed-in users read it.")
 @click.option("--address", help="Address of the service.")
 @json_option
 def shelf_make(
     name: str, description: str, key: str | None, open_to_all: bool, address: str | None, as_json: bool
 ) -> None:
-    """Make a shelf called NAME; it has a main branch at once."""
+    """Make the shelf NAME with an empty main branch."""
     made = open_client(address).make_shelf(name, description=description, key=key, open_to_all=open_to_all)
     if as_json:
         terminal.print_json(made)
         return
-    terminal.say(terminal.bold(f"{made.name} stands") + f", with the branch {made.main_branch} and no artifacts yet.")
+    terminal.say(terminal.bold(f"Created shelf {made.name}") + f" with an empty branch {made.main_branch}.")
     terminal.next_step(f"everyshelf take {made.key}")
 
 
 @shelf.command("change")
-@click.option("--name", help="What it is called.")
-@click.option("--description", help="What it is for.")
-@click.option("--open/--members-only", "open_to_all", default=None, help="Who may see it: all who sign in, or members.")
+@click.option("--name", help="New name.")
+@click.option("--description", help="New description.")
+@click.option(
+    "--open/--members-only", "open_to_all", default=None, help="Who may read it: all signed-in users, or members only."
+)
 @shelf_options
 def shelf_change(
     name: str | None,
@@ -66,9 +68,9 @@ def shelf_change(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Change what a shelf is called, what is said about it, and who may see it."""
+    """Change the name and description of a shelf, and who may read it."""
     if name is None and description is None and open_to_all is None:
-        raise click.UsageError("what shall change? Give --name, --description, --open or --members-only.")
+        raise click.UsageError("nothing to change: give --name, --description, --open or --members-only.")
     found, _ = open_shelf(shelf_key, address)
     changed = found.change(name=name, description=description, open_to_all=open_to_all)
     if as_json:

@@ -15,13 +15,13 @@ _SHOWN = 40
 
 @click.command("unfold")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--into", type=click.Path(file_okay=False, path_type=Path), help="Folder for the parts.")
-@click.option("--kind", help="Read it as this kind, whatever it looks like.")
+@click.option("--output", "into", type=click.Path(file_okay=False, path_type=Path), help="Folder for the parts.")
+@click.option("--kind", help="Read FILE as this kind.")
 @json_option
 def unfold(file: Path, into: Path | None, kind: str | None, as_json: bool) -> None:
-    """Lay the parts of FILE (an app, tests, a notebook, any zip) into a folder, one readable file each.
+    """Split FILE (an app, tests, a notebook, any zip) into a folder of readable parts.
 
-    The folder is FILE.unfolded unless --into names another. Parts of an earlier unfolding that are no parts any more
+    The folder is FILE.unfolded unless --output names another. Parts that no longer exist
     are removed from it.
     """
     from everyshelf.cli.commands.files import checked_kind
@@ -56,10 +56,12 @@ def _print_unfolded(file: Path, folder: Path, sizes: dict[str, int], stale: list
 
 @click.command("fold")
 @click.argument("folder", type=click.Path(exists=True, file_okay=False, path_type=Path))
-@click.option("--output", type=click.Path(dir_okay=False, path_type=Path), help="The file; default: beside the folder.")
+@click.option(
+    "--output", type=click.Path(dir_okay=False, path_type=Path), help="File to write; default: beside the folder."
+)
 @json_option
 def fold(folder: Path, output: Path | None, as_json: bool) -> None:
-    """Make the parts in FOLDER one file again; what was not edited comes back byte for byte."""
+    """Rebuild the original file from FOLDER. Unedited parts are restored byte for byte."""
     from everyshelf.core import unfolding
 
     folded = unfolding.fold(unfolding.read_folder(folder))

@@ -20,8 +20,8 @@ class Trio:
 
     path: str
     base: Entry | None
-    this: Entry | None
-    other: Entry | None
+    target: Entry | None
+    source: Entry | None
 
 
 @dataclass
@@ -45,15 +45,15 @@ class Conflict:
 
     path: str
     base: str | None
-    this: str | None
-    other: str | None
+    target: str | None
+    source: str | None
 
 
 @dataclass
 class TreeMerge:
-    """What to apply onto ``this`` to get the merged state; open conflicts are left as they are on this side.
+    """What to apply onto ``target`` to get the merged state; open conflicts are left as they are there.
 
-    ``artifacts``: all that both sides changed. ``moves``: old path -> new path that the merge brings to this side.
+    ``artifacts``: all that both sides changed. ``moves``: old path -> new path that the merge brings to the target.
     """
 
     changes: dict[str, Entry | None] = field(default_factory=dict)
@@ -70,8 +70,8 @@ def as_wholes(prefer: Side | None) -> Combine:
     """Artifacts merged as wholes: what both sides changed is a conflict unless a side is preferred."""
 
     def combine(trio: Trio) -> Combined:
-        choice = merge_whole(trio.base, trio.this, trio.other, prefer)
-        return Combined(trio.other if choice.side == "other" else trio.this, open=choice.side is None)
+        choice = merge_whole(trio.base, trio.target, trio.source, prefer)
+        return Combined(trio.source if choice.side == "source" else trio.target, open=choice.side is None)
 
     return combine
 
@@ -92,17 +92,17 @@ def find_moves(changes: list[Change]) -> dict[str, str]:
 def merge_trees(
     trees: Trees,
     base: str,
-    this: str,
-    other: str,
+    target: str,
+    source: str,
     combine: Combine,
     recorded: tuple[Moves, Moves] = ({}, {}),
 ) -> TreeMerge:
-    """Merge ``other`` into ``this``. What one side moved and the other edited is edited where it is.
+    """Merge ``source`` into ``target``. What one side moved and the other edited is edited where it is.
 
     ``recorded``: moves people recorded on either side, old path -> new path.
     """
     return _Merge(
-        trees, this, _Side(trees, base, this, recorded[0]), _Side(trees, base, other, recorded[1]), combine
+        trees, target, _Side(trees, base, target, recorded[0]), _Side(trees, base, source, recorded[1]), combine
     ).run()
 
 
@@ -119,47 +119,47 @@ class _Side:
 
     def state(self, path: str, before: Entry | None) -> tuple[str, Entry | None]:
         """Where an artifact of the base is, and what it is there."""
-        target = self.moves.get(path, path)
-        change = self.changes.get(target)
-        return (target, change.after) if change is not None else (path, before)
+        place = self.moves.get(path, path)
+        change = self.changes.get(place)
+        return (place, change.after) if change is not None else (path, before)
 
 
 class _Merge:
-    def __init__(self, trees: Trees, root: str, ours: _Side, theirs: _Side, combine: Combine) -> None:
-        self._trees, self._root, self._ours, self._theirs = trees, root, ours, theirs
+    def __init__(self, trees: Trees, root: str, on_target: _Side, on_source: _Side, combine: Combine) -> None:
+        self._trees, self._root, self._target, self._source = trees, root, on_target, on_source
         self._combine = combine
         self._result = TreeMerge()
 
     def run(self) -> TreeMerge:
-        for path, change in self._theirs.changes.items():
+        for path, change in self._source.changes.items():
             if change.before is not None:
                 self._existing(path, change.before)
-            elif path not in self._theirs.targets:
+            elif path not in self._source.targets:
                 self._new(path, change.after)
         self._drop_shadowed()
         return self._result
 
     def _existing(self, path: str, before: Entry) -> None:
-        here, this = self._ours.state(path, before)
-        there, other = self._theirs.state(path, before)
-        target = here if there in (path, here) or self._held_here(there) else there
-        if self._ours.moves.get(path) and self._theirs.moves.get(path) and here != there:
-            target = here  # both put it elsewhere: it stays where this side has it
-        if this is None and other is None:
+        here, target = self._target.state(path, before)
+        there, source = self._source.state(path, before)
+        place = here if there in (path, here) or self._held_here(there) else there
+        if self._target.moves.get(path) and self._source.moves.get(path) and here != there:
+            place = here  # both put it elsewhere: it stays where the target has it
+        if target is None and source is None:
             return
-        trio = Trio(target, before, this, other)
-        if here == there and _all_whole(trio) and len({e.id for e in (before, this, other) if e is not None}) == 3:
+        trio = Trio(place, before, target, source)
+        if here == there and _all_whole(trio) and len({e.id for e in (before, target, source) if e is not None}) == 3:
             self._inside_of_whole(trio)
             return
         found = self._combined(trio)
         if found.open:
-            self._result.conflicts.append(Conflict(target, before.id, _id(this), _id(other)))
-            self._place(here, here, this)
+            self._result.conflicts.append(Conflict(place, before.id, _id(target), _id(source)))
+            self._place(here, here, target)
             return
-        self._place(here, target, found.entry)
+        self._place(here, place, found.entry)
 
     def _new(self, path: str, entry: Entry | None) -> None:
-        own = self._ours.changes.get(path)
+        own = self._target.changes.get(path)
         if own is None or own.after is None:
             self._result.changes[path] = entry
             return
@@ -170,23 +170,23 @@ class _Merge:
             self._place(path, path, found.entry)
 
     def _combined(self, trio: Trio) -> Combined:
-        this, other, base = (_content(e) for e in (trio.this, trio.other, trio.base))
-        if this == other or other == base:
-            return Combined(trio.this)
-        if this == base:
-            return Combined(trio.other)
+        target, source, base = (_content(e) for e in (trio.target, trio.source, trio.base))
+        if target == source or source == base:
+            return Combined(trio.target)
+        if target == base:
+            return Combined(trio.source)
         found = self._combine(trio)
         self._result.artifacts.append((trio, found))
         return found
 
     def _inside_of_whole(self, trio: Trio) -> None:
         """Files of one folder that is kept whole: merged one by one, told as what they are."""
-        assert trio.base is not None and trio.this is not None and trio.other is not None
+        assert trio.base is not None and trio.target is not None and trio.source is not None
         inner = merge_trees(
             self._trees,
             trio.base.id,
-            trio.this.id,
-            trio.other.id,
+            trio.target.id,
+            trio.source.id,
             lambda found: self._combine(replace(found, path=f"{trio.path}/{found.path}")),
         )
         for path, entry in inner.changes.items():
@@ -197,18 +197,18 @@ class _Merge:
             self._result.artifacts.append((replace(found, path=f"{trio.path}/{found.path}"), combined))
 
     def _held_here(self, path: str) -> bool:
-        """True where this side has another artifact at a path."""
-        own = self._ours.changes.get(path)
-        return own is not None and own.after is not None and path not in self._ours.targets
+        """True where the target has another artifact at a path."""
+        own = self._target.changes.get(path)
+        return own is not None and own.after is not None and path not in self._target.targets
 
-    def _place(self, here: str, target: str, entry: Entry | None) -> None:
-        """The artifact that this side has at ``here`` comes to stand at ``target``, or goes."""
-        if here != target or entry is None:
+    def _place(self, here: str, place: str, entry: Entry | None) -> None:
+        """The artifact that the target has at ``here`` moves to ``place``, or goes."""
+        if here != place or entry is None:
             self._result.changes[here] = None
         if entry is not None:
-            self._result.changes[target] = replace(entry, name=target.rpartition("/")[2])
-            if here != target:
-                self._result.moves[here] = target
+            self._result.changes[place] = replace(entry, name=place.rpartition("/")[2])
+            if here != place:
+                self._result.moves[here] = place
 
     def _drop_shadowed(self) -> None:
         """A file on one side where the other has a folder of that name cannot be put together: a conflict."""
@@ -230,7 +230,7 @@ class _Merge:
 
 
 def _all_whole(trio: Trio) -> bool:
-    return all(e is not None and e.type == "whole" for e in (trio.base, trio.this, trio.other))
+    return all(e is not None and e.type == "whole" for e in (trio.base, trio.target, trio.source))
 
 
 def _id(entry: Entry | None) -> str | None:

@@ -5,7 +5,7 @@ parts that can be told apart is taken from one side. What both sides changed in 
 conflict, told in the terms of the kind, and settled by a decision.
 """
 
-from everyshelf.core.merge.model import NOTHING, TAKES, Conflict, Decision, Merged, Side
+from everyshelf.core.merge.model import NOTHING, TAKES, Conflict, Decision, Merged, Side, SideNames
 from everyshelf.core.merge.whole import Choice, merge_whole
 
-__all__ = ["NOTHING", "TAKES", "Choice", "Conflict", "Decision", "Merged", "Side", "merge_whole"]
+__all__ = ["NOTHING", "TAKES", "Choice", "Conflict", "Decision", "Merged", "Side", "SideNames", "merge_whole"]

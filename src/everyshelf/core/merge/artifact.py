@@ -20,7 +20,7 @@ from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.lines import Piece, merge_lines
-from everyshelf.core.merge.model import NOTHING, Conflict, Decision, Decisions, Merged, Side
+from everyshelf.core.merge.model import NOTHING, SIDE_NAMES, Conflict, Decision, Decisions, Merged, Side, SideNames
 from everyshelf.core.merge.naming import PartNames, sentence
 from everyshelf.core.merge.policy import Policy
 from everyshelf.core.merge.spelling import Speller
@@ -46,13 +46,13 @@ class Versions:
 
     name: str
     base: bytes
-    this: bytes
-    other: bytes
+    target: bytes
+    source: bytes
 
     @property
     def all(self) -> tuple[bytes, bytes, bytes]:
-        """Base, this and other."""
-        return self.base, self.this, self.other
+        """Base, target and source."""
+        return self.base, self.target, self.source
 
 
 def merge_artifacts(
@@ -62,11 +62,12 @@ def merge_artifacts(
     kind: str | None = None,
     prefer: Side | None = None,
     decisions: Decisions | None = None,
+    names: SideNames = SIDE_NAMES,
 ) -> Merged:
-    """``this`` and ``other`` put together; never raises for what the files hold.
+    """Merge ``source`` into ``target``; never raises for what the files contain.
 
     ``decisions`` settle conflicts by their ids, ``prefer`` those that no decision settles. While one is open there is
-    no content.
+    no content. ``names`` are what the sides are called in sentences.
     """
     rules, decided = rules or Rules(), decisions or {}
     found = [recognise_file(versions.name, data, rules, kind) for data in versions.all]
@@ -74,7 +75,7 @@ def merge_artifacts(
         merged = _merged(versions, found, rules, prefer, decided)
     merged.kind = _kind_in_force(found).kind
     for conflict in merged.conflicts:
-        conflict.why = sentence(conflict)
+        conflict.why = sentence(conflict, names)
     return merged
 
 
@@ -92,10 +93,10 @@ def _sources(form: str, v: Versions, found: list[Recognition]) -> list[tuple[Nod
 
 
 def _merged(v: Versions, found: list[Recognition], rules: Rules, prefer: Side | None, decided: Decisions) -> Merged:
-    if v.this == v.other or v.other == v.base:
-        return Merged(v.this, read_as=found[1].kind)
-    if v.this == v.base:
-        return Merged(v.other, read_as=found[1].kind)
+    if v.target == v.source or v.source == v.base:
+        return Merged(v.target, read_as=found[1].kind)
+    if v.target == v.base:
+        return Merged(v.source, read_as=found[1].kind)
     if max(map(len, v.all)) > MOST_MERGED:
         return _by_side(v, f"larger than {MOST_MERGED >> 20} MB", prefer, decided)
     if {f.format for f in found} == {"json", "yaml"}:
@@ -146,7 +147,7 @@ def _by_structure(
             merge = StructureMerge(policy, nodes, speller, given, prefer)
             out = merge.run(kind)
             _named(merge.conflicts, v, found, rules)
-    edits = merge.here.edits + merge.there.edits
+    edits = merge.target_side.edits + merge.source_side.edits
     result = Merged(None, merge.conflicts, edits, merge.notes, read_as=kind)
     if result.open:
         return result
@@ -176,21 +177,21 @@ def _named(conflicts: list[Conflict], v: Versions, found: list[Recognition], rul
 
 
 def _around(said: list[str]) -> str:
-    """What stands before or behind the root: merged by lines, this side's where that clashes."""
-    base, this, other = said
-    if other in (base, this):
-        return this
-    if this == base:
-        return other
+    """What stands before or behind the root: merged by lines, the target's where that clashes."""
+    base, target, source = said
+    if source in (base, target):
+        return target
+    if target == base:
+        return source
     pieces = merge_lines(*(t.split("\n") for t in said))
-    return this if any(p.clash for p in pieces) else "\n".join(line for p in pieces for line in p.lines)
+    return target if any(p.clash for p in pieces) else "\n".join(line for p in pieces for line in p.lines)
 
 
 def _encoded(text: str, v: Versions, form: str) -> bytes:
     """The text in the encoding of the side that changed it, of the base if none did."""
     found = [decode(data) for data in v.all]
     chosen = next((f for f in found[1:] if (f.encoding, f.mark) != (found[0].encoding, found[0].mark)), found[0])
-    encoding = xml_encoding(v.this) if form == "xml" and not chosen.mark else chosen.encoding
+    encoding = xml_encoding(v.target) if form == "xml" and not chosen.mark else chosen.encoding
     mark = _BYTE_ORDER.get(chosen.encoding, b"") if chosen.mark else b""
     try:
         return mark + text.encode(encoding)
@@ -254,17 +255,21 @@ def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side 
 def _lines_clash(piece: Piece) -> Conflict:
     start, count = piece.start + 1, max(1, len(piece.base))
     label = f"line {start}" if count == 1 else f"lines {start}–{start + count - 1}"
-    base, this, other = ("\n".join(lines) if lines else NOTHING for lines in (piece.base, piece.this, piece.other))
-    return Conflict(f"/line:{start}", "line", label, None, base, this, other, "", ("this", "other", "both", "edited"))
+    base, target, source = (
+        "\n".join(lines) if lines else NOTHING for lines in (piece.base, piece.target, piece.source)
+    )
+    return Conflict(
+        f"/line:{start}", "line", label, None, base, target, source, "", ("target", "source", "both", "edited")
+    )
 
 
 def _settled(piece: Piece, decision: Decision | None) -> tuple[str, ...]:
-    if decision is None or decision.take == "this":
-        return piece.this
-    if decision.take == "other":
-        return piece.other
+    if decision is None or decision.take == "target":
+        return piece.target
+    if decision.take == "source":
+        return piece.source
     if decision.take == "both":
-        return (*piece.this, *piece.other)
+        return (*piece.target, *piece.source)
     return tuple(str(decision.value).split("\n")) if decision.value not in (None, "") else ()
 
 
@@ -278,11 +283,11 @@ def _text_bytes(text: str, texts: list[Decoded]) -> bytes:
 
 
 def _by_side(v: Versions, why: str, prefer: Side | None, decided: Decisions, read_as: str = "bytes") -> Merged:
-    """Only one side or the other can be taken."""
-    base, this, other = (f"{len(data):,} bytes" for data in v.all)
-    conflict = Conflict("/", "artifact", v.name, None, base, this, other, "", ("this", "other"))
+    """Only the target or the source can be taken as a whole."""
+    base, target, source = (f"{len(data):,} bytes" for data in v.all)
+    conflict = Conflict("/", "artifact", v.name, None, base, target, source, "", ("target", "source"))
     conflict.decision = decided.get(conflict.id) or (Decision(prefer) if prefer else None)
     merged = Merged(None, [conflict], notes=[why] if why else [], read_as=read_as)
     if conflict.decision is not None:
-        merged.content = v.other if conflict.decision.take == "other" else v.this
+        merged.content = v.source if conflict.decision.take == "source" else v.target
     return merged

@@ -20,8 +20,8 @@ class Piece:
 
     lines: tuple[str, ...] = ()
     base: tuple[str, ...] = ()
-    this: tuple[str, ...] = ()
-    other: tuple[str, ...] = ()
+    target: tuple[str, ...] = ()
+    source: tuple[str, ...] = ()
     start: int = 0  # line of the base, from 0
     clash: bool = False
     changed: int = 0  # sides whose change is in it
@@ -36,14 +36,14 @@ class _Change:
     lines: tuple[str, ...]
 
 
-def merge_lines(base: Sequence[str], this: Sequence[str], other: Sequence[str]) -> list[Piece]:
+def merge_lines(base: Sequence[str], target: Sequence[str], source: Sequence[str]) -> list[Piece]:
     """The result in pieces, in order; those with ``clash`` are conflicts."""
     pieces: list[Piece] = []
     at = 0
-    for low, high, ours, theirs in _regions(base, _changes(base, this), _changes(base, other)):
+    for low, high, on_target, on_source in _regions(base, _changes(base, target), _changes(base, source)):
         if at < low:
             pieces.append(Piece(tuple(base[at:low])))
-        pieces.append(_piece(base, low, high, ours, theirs))
+        pieces.append(_piece(base, low, high, on_target, on_source))
         at = high
     if at < len(base):
         pieces.append(Piece(tuple(base[at:])))
@@ -70,9 +70,9 @@ def _line_by_line(change: _Change) -> list[_Change]:
 Region = tuple[int, int, list[_Change], list[_Change]]
 
 
-def _regions(base: Sequence[str], ours: list[_Change], theirs: list[_Change]) -> list[Region]:
+def _regions(base: Sequence[str], on_target: list[_Change], on_source: list[_Change]) -> list[Region]:
     """Changes of both sides; those that overlap are in one region."""
-    tagged = [(*_extent(base, c), side, c) for side, changes in enumerate((ours, theirs)) for c in changes]
+    tagged = [(*_extent(base, c), side, c) for side, changes in enumerate((on_target, on_source)) for c in changes]
     groups: list[tuple[int, int, list[tuple[int, _Change]]]] = []
     for low, high, side, change in sorted(tagged, key=lambda t: (t[0], t[1], t[2])):
         if groups and (low < groups[-1][1] or _insert_both(groups[-1][2][-1], side, change)):
@@ -111,16 +111,16 @@ def _extent(base: Sequence[str], change: _Change) -> tuple[int, int]:
     return up, down
 
 
-def _piece(base: Sequence[str], low: int, high: int, ours: list[_Change], theirs: list[_Change]) -> Piece:
-    this, other = (_applied(base, low, high, changes) for changes in (ours, theirs))
+def _piece(base: Sequence[str], low: int, high: int, on_target: list[_Change], on_source: list[_Change]) -> Piece:
+    target, source = (_applied(base, low, high, changes) for changes in (on_target, on_source))
     was = tuple(base[low:high])
-    if this == other:
-        return Piece(this, was, this, other, low, changed=2)
-    if not theirs:
-        return Piece(this, was, this, other, low, changed=1)
-    if not ours:
-        return Piece(other, was, this, other, low, changed=1)
-    return Piece((), was, this, other, low, clash=True)
+    if target == source:
+        return Piece(target, was, target, source, low, changed=2)
+    if not on_source:
+        return Piece(target, was, target, source, low, changed=1)
+    if not on_target:
+        return Piece(source, was, target, source, low, changed=1)
+    return Piece((), was, target, source, low, clash=True)
 
 
 def _applied(base: Sequence[str], low: int, high: int, changes: list[_Change]) -> tuple[str, ...]:

@@ -8,10 +8,21 @@ from typing import Any, Literal
 
 from everyshelf.core.outline.model import plain
 
-Side = Literal["this", "other"]
-Take = Literal["this", "other", "both", "edited"]
-TAKES: tuple[Take, ...] = ("this", "other", "both", "edited")
-SIDES: tuple[Take, Take] = ("this", "other")
+Side = Literal["target", "source"]
+Take = Literal["target", "source", "both", "edited"]
+TAKES: tuple[Take, ...] = ("target", "source", "both", "edited")
+SIDES: tuple[Take, Take] = ("target", "source")
+
+
+@dataclass(frozen=True)
+class SideNames:
+    """What the sides are called in a sentence: "on main", "on this desk"."""
+
+    target: str = "on the target"
+    source: str = "on the source"
+
+
+SIDE_NAMES = SideNames()
 
 
 class _Nothing:
@@ -36,7 +47,7 @@ class Decision:
 class Conflict:
     """One part or field that both sides changed in ways that do not go together.
 
-    ``part``, ``type``, ``label`` and ``field`` as in a finding; ``base``, ``this`` and ``other`` the values (what is
+    ``part``, ``type``, ``label`` and ``field`` as in a finding; ``base``, ``target`` and ``source`` the values (what is
     not there is ``NOTHING``); ``why`` a sentence; ``options`` the ways in which it can be settled.
     """
 
@@ -45,10 +56,10 @@ class Conflict:
     label: str
     field: str | None
     base: Any
-    this: Any
-    other: Any
+    target: Any
+    source: Any
     why: str
-    options: tuple[Take, ...] = ("this", "other", "edited")
+    options: tuple[Take, ...] = ("target", "source", "edited")
     decision: Decision | None = None
 
     @property
@@ -67,7 +78,7 @@ class Conflict:
             "why": self.why,
             "options": list(self.options),
         }
-        for name in ("base", "this", "other"):
+        for name in ("base", "target", "source"):
             value = getattr(self, name)
             if value is not NOTHING:
                 result[name] = plain_tree(value)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable
 
-from everyshelf.core.merge.model import NOTHING, Conflict
+from everyshelf.core.merge.model import NOTHING, SIDE_NAMES, Conflict, SideNames
 from everyshelf.core.outline.model import Outline, Part, child_path
 
 
@@ -60,35 +60,40 @@ def _field_of(step: str) -> str:
     return step.partition(":")[0].removesuffix("Expression")
 
 
-def sentence(conflict: Conflict) -> str:
-    """A conflict as one sentence."""
+def sentence(conflict: Conflict, names: SideNames = SIDE_NAMES) -> str:
+    """A conflict as one sentence, in which the sides go by ``names``."""
     what = conflict.type or "the file"
     if conflict.type == "line":
         what = conflict.label
     elif conflict.label and conflict.label != conflict.type:
         what = f"{conflict.type} “{conflict.label}”"
+    return f"{what}: {_happened(conflict, names)}"
+
+
+def _happened(conflict: Conflict, names: SideNames) -> str:
+    on_target, on_source = names.target, names.source
     if conflict.why:
-        remover, user = ("this side", "the other side") if conflict.this is NOTHING else ("the other side", "this side")
-        return f"{what}: {remover} removed it, {user} refers to it ({conflict.why})"
+        removed, used = (on_target, on_source) if conflict.target is NOTHING else (on_source, on_target)
+        return f"removed {removed}, used {used} ({conflict.why})"
     if conflict.base is NOTHING:
-        return f"{what}: both sides added it, each with other content"
-    if conflict.this is NOTHING:
-        return f"{what}: this side removed it, the other side changed it"
-    if conflict.other is NOTHING:
-        return f"{what}: the other side removed it, this side changed it"
+        return "added on both sides with different content"
+    if conflict.target is NOTHING:
+        return f"removed {on_target}, changed {on_source}"
+    if conflict.source is NOTHING:
+        return f"changed {on_target}, removed {on_source}"
     if conflict.field is None:
-        return f"{what}: both sides changed it in ways that do not go together"
-    if all(_short(v) for v in (conflict.base, conflict.this, conflict.other)):
-        base, this, other = (_said(v) for v in (conflict.base, conflict.this, conflict.other))
-        return f"{what}: {conflict.field} was {base}, this side says {this}, the other side says {other}"
-    return f"{what}: both sides changed {conflict.field} in ways that do not go together"
+        return f"changed {on_target} and {on_source}; only one change can be kept"
+    if all(_short(v) for v in (conflict.base, conflict.target, conflict.source)):
+        base, target, source = (_written(v) for v in (conflict.base, conflict.target, conflict.source))
+        return f"{conflict.field} was {base}; {on_target} it is {target}, {on_source} {source}"
+    return f"{conflict.field} was changed {on_target} and {on_source}; only one change can be kept"
 
 
 def _short(value: object) -> bool:
     return not isinstance(value, dict | list | tuple) and len(str(value)) < 60 and "\n" not in str(value)
 
 
-def _said(value: object) -> str:
+def _written(value: object) -> str:
     if value is None:
         return "empty"
     if isinstance(value, bool):

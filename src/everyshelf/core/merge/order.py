@@ -20,49 +20,51 @@ class Order(Generic[K]):
     both_inserted: int
 
 
-def merged_order(base: Sequence[K], this: Sequence[K], other: Sequence[K], kept: Set[K]) -> Order[K]:
+def merged_order(base: Sequence[K], target: Sequence[K], source: Sequence[K], kept: Set[K]) -> Order[K]:
     """All of ``kept`` in order.
 
-    New items stand behind what they stood behind on their side; where both inserted at one place, this side's first.
-    Where both put the same items elsewhere, this side's order stands, and that is a clash.
+    New items stand behind what they stood behind on their side; where both inserted at one place, the target's first.
+    Where both put the same items elsewhere, the target's order stays, and that is a clash.
     """
-    if base == this == other and len(base) == len(kept):
+    if base == target == source and len(base) == len(kept):
         return Order(list(base), False, 0)
-    both = _both_inserted(base, this, other, kept)
+    both = _both_inserted(base, target, source, kept)
     every = {*base, *kept}
     # What a side removed keeps its place until the end: new items of the other side may stand behind it.
-    this, other = (_inserted(side, base, every, before=True) for side in (this, other))
+    target, source = (_inserted(side, base, every, before=True) for side in (target, source))
     common = set(base)
     was: list[K] = [k for k in base if k in common]
-    ours: list[K] = [k for k in this if k in common]
-    theirs: list[K] = [k for k in other if k in common]
-    if ours == was and theirs != was:
-        found = _inserted(other, this, every, before=True)
+    on_target: list[K] = [k for k in target if k in common]
+    on_source: list[K] = [k for k in source if k in common]
+    if on_target == was and on_source != was:
+        found = _inserted(source, target, every, before=True)
         return Order([k for k in found if k in kept], False, both)
-    main, clash = list(this), False
-    if theirs not in (was, ours):
-        moved: set[K] = _moved(was, theirs)
-        clash = bool(moved & _moved(was, ours))
+    main, clash = list(target), False
+    if on_source not in (was, on_target):
+        moved: set[K] = _moved(was, on_source)
+        clash = bool(moved & _moved(was, on_target))
         if not clash:
-            main = _inserted([k for k in main if k not in moved], other, set(main), before=False)
-    found = _inserted(main, other, every, before=False)
+            main = _inserted([k for k in main if k not in moved], source, set(main), before=False)
+    found = _inserted(main, source, every, before=False)
     return Order([k for k in found if k in kept], clash, both)
 
 
 def replaced_by_both(
-    base: Sequence[K], this: Sequence[K], other: Sequence[K]
+    base: Sequence[K], target: Sequence[K], source: Sequence[K]
 ) -> list[tuple[list[K], list[K], list[K]]]:
     """Stretches that both sides took out and put something else in the place of: what was there, and what each has."""
-    common = set(base) & set(this) & set(other)
+    common = set(base) & set(target) & set(source)
     known = set(base)
-    present = {*this, *other}
+    present = {*target, *source}
     gone = _by_anchor(base, common, lambda k: k not in present)
     if not gone:
         return []
-    ours = _by_anchor(this, common, lambda k: k not in known)
-    theirs = _by_anchor(other, common, lambda k: k not in known)
+    on_target = _by_anchor(target, common, lambda k: k not in known)
+    on_source = _by_anchor(source, common, lambda k: k not in known)
     return [
-        (keys, ours[a], theirs[a]) for a, keys in gone.items() if a in ours and a in theirs and ours[a] != theirs[a]
+        (keys, on_target[a], on_source[a])
+        for a, keys in gone.items()
+        if a in on_target and a in on_source and on_target[a] != on_source[a]
     ]
 
 
@@ -106,17 +108,17 @@ def _inserted(main: Sequence[K], extra: Sequence[K], kept: Set[K], *, before: bo
     return [*result, *waiting]
 
 
-def _both_inserted(base: Sequence[K], this: Sequence[K], other: Sequence[K], kept: Set[K]) -> int:
+def _both_inserted(base: Sequence[K], target: Sequence[K], source: Sequence[K], kept: Set[K]) -> int:
     """Places where both sides have new items."""
     known = set(base)
     places: list[set[K | None]] = []
-    for mine, theirs in ((this, set(other)), (other, set(this))):
+    for side, opposite in ((target, set(source)), (source, set(target))):
         anchor: K | None = None
         found: set[K | None] = set()
-        for key in mine:
+        for key in side:
             if key in known:
                 anchor = key
-            elif key in kept and key not in theirs:
+            elif key in kept and key not in opposite:
                 found.add(anchor)
         places.append(found)
     return len(places[0] & places[1])

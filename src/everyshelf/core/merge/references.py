@@ -14,10 +14,10 @@ _EXPRESSION = re.compile(r"\$\{[^}]*\}|\{\{.*?\}\}|\$\([^)]*\)")
 _ID_FIELDS = ("id", "key", "code", "uid", "uuid", "name")
 
 
-def still_referred(here: Matching, there: Matching, base: Node) -> dict[int, str]:
+def still_referred(target: Matching, source: Matching, base: Node) -> dict[int, str]:
     """Base items, by id, that one side removed and the other side newly refers to; with what refers to them."""
     found: dict[int, str] = {}
-    for gone, come in ((here, there), (there, here)):
+    for gone, come in ((target, source), (source, target)):
         removed = [i for i in gone.removed if id(i.item) not in gone.moved and is_named(i.item.node)]
         if not removed or not (come.added or come.changed):
             continue

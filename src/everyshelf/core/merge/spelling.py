@@ -9,6 +9,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.formats.source import Group, Item, Node
+from everyshelf.core.formats.source.xml import text_of
 from everyshelf.core.formats.xml import Element
 
 _SEGMENT = re.compile(r"((?:[^\\]|\\[^n])*?)\\n", re.DOTALL)
@@ -45,7 +46,7 @@ class Speller:
             raise InvalidError(
                 "a whole element cannot be given as a value; take one side",
                 code="merge.value",
-                hint="Settle it with this or other.",
+                hint="Settle it with target or source.",
             )
         text = "" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
         if like.text[:1] in ('"', "'"):
@@ -127,3 +128,14 @@ def element_value(tag: str, attributes: dict[str, str], children: list[tuple[str
         else:
             below.append(Element("#text", {}, value, ()))
     return Element(tag, attributes, said, tuple(below))
+
+
+def value_of_text(text: str, form: str) -> Any:
+    """What a merged text in that format means; checked when the whole is read again."""
+    if form == "json":
+        return json.loads(text, strict=False)
+    if form == "xml":
+        return text_of(text)
+    import yaml
+
+    return yaml.safe_load(text) if text[:1] == '"' else yaml.safe_load(f"x: {text}\n")["x"]

@@ -17,7 +17,6 @@ from everyshelf.core.compare.same import canonical, same_value
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.source.json import json_source
-from everyshelf.core.formats.source.xml import text_of
 from everyshelf.core.formats.xml import local_name
 from everyshelf.core.kinds.shapes import DataShape, label_of
 from everyshelf.core.merge.lines import merge_lines
@@ -26,7 +25,14 @@ from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decision, Deci
 from everyshelf.core.merge.order import merged_order, replaced_by_both
 from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred
-from everyshelf.core.merge.spelling import Speller, element_value, is_line_list, line_list, value_of_group
+from everyshelf.core.merge.spelling import (
+    Speller,
+    element_value,
+    is_line_list,
+    line_list,
+    value_of_group,
+    value_of_text,
+)
 from everyshelf.core.merge.writing import GroupWriter, Key, Out, Row, frame_of, three
 from everyshelf.core.outline.model import Part, child_path
 
@@ -59,45 +65,49 @@ class StructureMerge:
     ) -> None:
         self._policy, self._speller = policy, speller
         self._decisions, self._prefer = decisions, prefer
-        self._base, self._this, self._other = sides
+        self._base, self._target, self._source = sides
         self.conflicts: list[Conflict] = []
         self.notes: list[str] = []
         self._ids: dict[str, int] = {}
-        self.here = Matching(policy, self._base, self._this)
-        self.there = Matching(policy, self._base, self._other)
+        self.target_side = Matching(policy, self._base, self._target)
+        self.source_side = Matching(policy, self._base, self._source)
         self._busy = self._moved_and_edited()
-        self._referred = still_referred(self.here, self.there, self._base)
+        self._referred = still_referred(self.target_side, self.source_side, self._base)
         self._shape = DataShape(policy.table)
 
     def run(self, kind: str) -> Out:
         """The merged root."""
         where = Where("", kind, kind, list_name="rows" if kind == "dataset" else "")
-        return self._node(self._base, self._this, self._other, where)
+        return self._node(self._base, self._target, self._source, where)
 
     def _moved_and_edited(self) -> dict[int, tuple[Item, Item, Item]]:
         """Items that one side put under another parent while the other side changed them: by id, in three versions."""
         found: dict[int, tuple[Item, Item, Item]] = {}
-        for base in [i.item for i in self.here.removed if id(i.item) in self.here.moved]:
-            mine, theirs = self.here.side_of[id(base)], self.there.side_of.get(id(base))
-            if theirs is not None and theirs.node.text != base.node.text:
-                found[id(mine)] = (base, mine, theirs)
-        for base in [i.item for i in self.there.removed if id(i.item) in self.there.moved]:
-            theirs, mine_too = self.there.side_of[id(base)], self.here.side_of.get(id(base))
-            if mine_too is not None and mine_too.node.text != base.node.text and id(base) not in self.here.moved:
-                found[id(theirs)] = (base, mine_too, theirs)
+        for base in [i.item for i in self.target_side.removed if id(i.item) in self.target_side.moved]:
+            on_target, on_source = self.target_side.side_of[id(base)], self.source_side.side_of.get(id(base))
+            if on_source is not None and on_source.node.text != base.node.text:
+                found[id(on_target)] = (base, on_target, on_source)
+        for base in [i.item for i in self.source_side.removed if id(i.item) in self.source_side.moved]:
+            on_source, target_too = self.source_side.side_of[id(base)], self.target_side.side_of.get(id(base))
+            if (
+                target_too is not None
+                and target_too.node.text != base.node.text
+                and id(base) not in self.target_side.moved
+            ):
+                found[id(on_source)] = (base, target_too, on_source)
         return found
 
     # --- nodes ---------------------------------------------------------------
 
-    def _node(self, base: Node, this: Node, other: Node, where: Where) -> Out:
-        if this.text == other.text or other.text == base.text:
-            return self._whole(this, where)
-        if this.text == base.text:
-            return self._whole(other, where)
-        shapes = {base.shape, this.shape, other.shape}
+    def _node(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+        if target.text == source.text or source.text == base.text:
+            return self._whole(target, where)
+        if target.text == base.text:
+            return self._whole(source, where)
+        shapes = {base.shape, target.shape, source.shape}
         if len(shapes) == 1 and base.shape != "scalar":
-            return self._container(base, this, other, where)
-        return self._scalar(base, this, other, where)
+            return self._container(base, target, source, where)
+        return self._scalar(base, target, source, where)
 
     def _whole(self, node: Node, where: Where) -> Out:
         """A node as one side has it, but for what was moved into it and changed elsewhere."""
@@ -129,38 +139,38 @@ class StructureMerge:
             return element_value(tag or node.value.tag, attributes, children)
         return value_of_group(node, [(i, v) for _, i, v in values])
 
-    def _scalar(self, base: Node, this: Node, other: Node, where: Where) -> Out:
-        if same_value(this.value, other.value) or same_value(other.value, base.value):
-            return self._whole(this, where)
-        if same_value(this.value, base.value):
-            return self._whole(other, where)
-        inside = self._json_inside(base, this, other, where)
+    def _scalar(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+        if same_value(target.value, source.value) or same_value(source.value, base.value):
+            return self._whole(target, where)
+        if same_value(target.value, base.value):
+            return self._whole(source, where)
+        inside = self._json_inside(base, target, source, where)
         if inside is not None:
             return inside
         if self._policy.is_layout(where.field or "", where.names):
-            return self._whole(this, where)
-        pieces = [self._speller.segments(n) for n in (base, this, other)]
+            return self._whole(target, where)
+        pieces = [self._speller.segments(n) for n in (base, target, source)]
         if all(p is not None for p in pieces) and len({p[0] for p in pieces if p}) == 1:
-            return self._lines(base, this, other, where, [p for p in pieces if p])
-        return self._clash_of_values(where, base, this, other)
+            return self._lines(base, target, source, where, [p for p in pieces if p])
+        return self._clash_of_values(where, base, target, source)
 
-    def _lines(self, base: Node, this: Node, other: Node, where: Where, pieces: list[Any]) -> Out:
+    def _lines(self, base: Node, target: Node, source: Node, where: Where, pieces: list[Any]) -> Out:
         before, _, between, behind = pieces[0]
         merged = merge_lines(*(p[1] for p in pieces))
         if not any(p.clash for p in merged):
             text = before + between.join(line for p in merged for line in p.lines) + behind
-            return Out(text, _text_value(text, self._speller.form, this), this)
+            return Out(text, value_of_text(text, self._speller.form), target)
 
         def both() -> Out:
-            lines = [line for p in merged for line in ((*p.this, *p.other) if p.clash else p.lines)]
+            lines = [line for p in merged for line in ((*p.target, *p.source) if p.clash else p.lines)]
             text = before + between.join(lines) + behind
-            return Out(text, _text_value(text, self._speller.form, this), this)
+            return Out(text, value_of_text(text, self._speller.form), target)
 
-        return self._clash_of_values(where, base, this, other, both)
+        return self._clash_of_values(where, base, target, source, both)
 
-    def _json_inside(self, base: Node, this: Node, other: Node, where: Where) -> Out | None:
+    def _json_inside(self, base: Node, target: Node, source: Node, where: Where) -> Out | None:
         """Settings that are kept as JSON inside a text: merged as what they are."""
-        values = [n.value for n in (base, this, other)]
+        values = [n.value for n in (base, target, source)]
         if not all(isinstance(v, str) and v[:1] in ("{", "[") and v[-1:] in ("}", "]") for v in values):
             return None
         try:
@@ -175,7 +185,7 @@ class StructureMerge:
         result = inner._node(*nodes, replace(where, path=place, field=None, names=(*where.names, where.field or "")))
         self.conflicts += inner.conflicts
         self.notes += inner.notes
-        return Out(self._speller.value(result.text, this, ""), result.text, this)
+        return Out(self._speller.value(result.text, target, ""), result.text, target)
 
     # --- conflicts -------------------------------------------------------------
 
@@ -192,28 +202,30 @@ class StructureMerge:
         self,
         where: Where,
         base: Node | None,
-        this: Node | None,
-        other: Node | None,
+        target: Node | None,
+        source: Node | None,
         both: Callable[[], Out] | None = None,
     ) -> Out | None:
-        """A conflict: what was decided about it, or what this side has while nobody has."""
-        was, mine, theirs = (NOTHING if n is None else n.value for n in (base, this, other))
-        options: tuple[Take, ...] = ("this", "other", "both", "edited") if both else ("this", "other", "edited")
-        conflict = Conflict(where.path or "/", where.type, where.label, where.field, was, mine, theirs, "", options)
+        """A conflict: what was decided about it, or what the target has while nobody has."""
+        was, on_target, on_source = (NOTHING if n is None else n.value for n in (base, target, source))
+        options: tuple[Take, ...] = ("target", "source", "both", "edited") if both else ("target", "source", "edited")
+        conflict = Conflict(
+            where.path or "/", where.type, where.label, where.field, was, on_target, on_source, "", options
+        )
         decision = self._told(conflict)
         if decision is not None and decision.take == "both" and both is not None:
             return both()
         if decision is not None and decision.take == "edited":
-            like = this or other or base
+            like = target or source or base
             assert like is not None
             return Out(self._speller.value(decision.value, like, ""), self._meant(decision.value, like), like)
-        taken = other if decision is not None and decision.take == "other" else this
+        taken = source if decision is not None and decision.take == "source" else target
         return self._whole(taken, where) if taken is not None else None
 
     def _clash_of_values(
-        self, where: Where, base: Node, this: Node, other: Node, both: Callable[[], Out] | None = None
+        self, where: Where, base: Node, target: Node, source: Node, both: Callable[[], Out] | None = None
     ) -> Out:
-        found = self._clash(where, base, this, other, both)
+        found = self._clash(where, base, target, source, both)
         assert found is not None  # there is a value on either side
         return found
 
@@ -225,64 +237,64 @@ class StructureMerge:
 
     # --- containers ------------------------------------------------------------
 
-    def _container(self, base: Node, this: Node, other: Node, where: Where) -> Out:
-        if is_line_list(base) and is_line_list(this) and is_line_list(other) and (base.value or this.value):
-            found = self._line_list(base, this, other, where)
+    def _container(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+        if is_line_list(base) and is_line_list(target) and is_line_list(source) and (base.value or target.value):
+            found = self._line_list(base, target, source, where)
             if found is not None:
                 return found
-        if len({len(n.groups) for n in (base, this, other)}) > 1:
-            return self._clash_of_values(where, base, this, other)
-        notebook_cell = self._outputs_of_cell(base, this, other)
+        if len({len(n.groups) for n in (base, target, source)}) > 1:
+            return self._clash_of_values(where, base, target, source)
+        notebook_cell = self._outputs_of_cell(base, target, source)
         texts: list[str] = []
         values: list[tuple[Group, Item, Any]] = []
-        frame = three(base, this, other, lambda n: n.style)
-        for old, mine, theirs in zip(base.groups, this.groups, other.groups, strict=True):
-            text, held = self._group((base, this, other), (old, mine, theirs), where, notebook_cell)
+        frame = three(base, target, source, lambda n: n.style)
+        for old, on_target, on_source in zip(base.groups, target.groups, source.groups, strict=True):
+            text, held = self._group((base, target, source), (old, on_target, on_source), where, notebook_cell)
             texts.append(text)
             values += held
         if not values and frame.style == "block" and frame.shape != "element":
             return Out(self._speller.empty(frame), self._value(frame, []), Node(self._speller.empty(frame), None))
         return Out("".join(texts), self._value(frame, values), frame)
 
-    def _line_list(self, base: Node, this: Node, other: Node, where: Where) -> Out | None:
-        merged = merge_lines(*("".join(n.value).split("\n") for n in (base, this, other)))
-        groups = [n.groups[0] for n in (base, this, other)]
+    def _line_list(self, base: Node, target: Node, source: Node, where: Where) -> Out | None:
+        merged = merge_lines(*("".join(n.value).split("\n") for n in (base, target, source)))
+        groups = [n.groups[0] for n in (base, target, source)]
         ascii_only = self._base.text.isascii()
 
         def out(lines: list[str]) -> Out:
             whole = [f"{line}\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
             text, value = line_list(whole, groups, ascii_only)
-            return Out(text, value, this)
+            return Out(text, value, target)
 
         if not any(p.clash for p in merged):
             return out([line for p in merged for line in p.lines])
         name = where.field or (where.names[-1] if where.names else None)
-        nodes = [Node(n.text, "".join(n.value)) for n in (base, this, other)]
+        nodes = [Node(n.text, "".join(n.value)) for n in (base, target, source)]
         found = self._clash_of_values(
             replace(where, field=name),
             nodes[0],
             nodes[1],
             nodes[2],
-            lambda: out([line for p in merged for line in ((*p.this, *p.other) if p.clash else p.lines)]),
+            lambda: out([line for p in merged for line in ((*p.target, *p.source) if p.clash else p.lines)]),
         )
         if isinstance(found.value, str):  # a side as a whole, or a text that was given
-            if found.text in [n.text for n in (base, this, other)]:
-                kept = next(n for n in (base, this, other) if n.text == found.text)
+            if found.text in [n.text for n in (base, target, source)]:
+                kept = next(n for n in (base, target, source) if n.text == found.text)
                 return Out(kept.text, kept.value, kept)
             return out(found.value.split("\n"))
         return found
 
-    def _outputs_of_cell(self, base: Node, this: Node, other: Node) -> str | None:
+    def _outputs_of_cell(self, base: Node, target: Node, source: Node) -> str | None:
         """Of a notebook's cell: the side whose source won, "none" if both changed it; None for anything else."""
         if self._policy.table.id != "notebook" or base.shape != "map" or "outputs" not in base.value:
             return None
         name = "source" if "source" in base.value else "input"
-        sources = ["".join(v) if isinstance(v := n.value.get(name), list) else v for n in (base, this, other)]
+        sources = ["".join(v) if isinstance(v := n.value.get(name), list) else v for n in (base, target, source)]
         if sources[1] == sources[2]:
-            return "this" if sources[1] != sources[0] else None
+            return "target" if sources[1] != sources[0] else None
         if sources[1] == sources[0]:
-            return "other"
-        return "this" if sources[2] == sources[0] else "none"
+            return "source"
+        return "target" if sources[2] == sources[0] else "none"
 
     # --- groups ----------------------------------------------------------------
 
@@ -318,36 +330,39 @@ class StructureMerge:
         where: Where,
     ) -> None:
         """One item that each side put something else in the place of: which of it holds is to be decided."""
-        for gone, ours, others in replaced_by_both(orders[0], orders[1], orders[2]):
-            if any(id(rows[k].base) in self.here.moved | self.there.moved for k in gone):
+        for gone, on_target, on_source in replaced_by_both(orders[0], orders[1], orders[2]):
+            if any(id(rows[k].base) in self.target_side.moved | self.source_side.moved for k in gone):
                 continue
-            mine, theirs = [k for k in ours if k not in others], [k for k in others if k not in ours]
-            if not mine or not theirs or not results.keys() >= {*mine, *theirs}:
+            only_target, only_source = (
+                [k for k in on_target if k not in on_source],
+                [k for k in on_source if k not in on_target],
+            )
+            if not only_target or not only_source or not results.keys() >= {*only_target, *only_source}:
                 continue
             inside = self._inside(rows[gone[0]].any(), groups[0], where, gone[0][1])
-            base, this, other = (
+            base, target, source = (
                 [rows[k].any().node.value for k in keys] if len(keys) > 1 else rows[keys[0]].any().node.value
-                for keys in (gone, mine, theirs)
+                for keys in (gone, only_target, only_source)
             )
-            options: tuple[Take, ...] = ("this", "other", "both")
+            options: tuple[Take, ...] = ("target", "source", "both")
             found = Conflict(
-                inside.path or "/", inside.type, inside.label, inside.field, base, this, other, "", options
+                inside.path or "/", inside.type, inside.label, inside.field, base, target, source, "", options
             )
             decision = self._told(found)
             if decision is None or decision.take != "both":
-                for key in mine if decision is not None and decision.take == "other" else theirs:
+                for key in only_target if decision is not None and decision.take == "source" else only_source:
                     results.pop(key, None)
 
     def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, Row], list[list[Key]]]:
-        base, this, other = groups
+        base, target, source = groups
         if self._side_by_side(groups):
             keys: list[Key] = [("b", n) for n in range(len(base.items))]
-            return dict(zip(keys, map(Row, base.items, this.items, other.items), strict=True)), [keys, keys, keys]
+            return dict(zip(keys, map(Row, base.items, target.items, source.items), strict=True)), [keys, keys, keys]
         rows: dict[Key, Row] = {("b", n): Row(item) for n, item in enumerate(base.items)}
         place = {id(item): ("b", n) for n, item in enumerate(base.items)}
         orders: list[list[Key]] = [list(rows)]
         added: dict[tuple[Any, int], Key] = {}
-        for side, group, matching in (("this", this, self.here), ("other", other, self.there)):
+        for side, group, matching in (("target", target, self.target_side), ("source", source, self.source_side)):
             order: list[Key] = []
             seen: Counter[Any] = Counter()  # of several equal ones, the second is the other side's second
             anchor: Key | None = None
@@ -369,11 +384,11 @@ class StructureMerge:
 
     def _side_by_side(self, groups: tuple[Group, Group, Group]) -> bool:
         """True where all versions have the same items in the same order: as nearly all groups do."""
-        base, this, other = (g.items for g in groups)
-        here, there = self.here.base_of, self.there.base_of
-        return len(base) == len(this) == len(other) and all(
-            here.get(id(mine)) is was is there.get(id(theirs))
-            for was, mine, theirs in zip(base, this, other, strict=True)
+        base, target, source = (g.items for g in groups)
+        on_target, on_source = self.target_side.base_of, self.source_side.base_of
+        return len(base) == len(target) == len(source) and all(
+            on_target.get(id(one)) is was is on_source.get(id(another))
+            for was, one, another in zip(base, target, source, strict=True)
         )
 
     def _identity_of_new(self, item: Item, base: Group, where: Where, anchor: Key | None) -> Any:
@@ -381,7 +396,7 @@ class StructureMerge:
         if base.kind == "map":
             return item.name
         part_type = self._policy.type_of(item, where.list_name)
-        for matching in (self.here, self.there):
+        for matching in (self.target_side, self.source_side):
             identity = matching.identity.get((id(base), part_type))
             key = key_of(self._policy.part_of(item, part_type), identity.fields) if identity is not None else None
             if key is not None:
@@ -422,7 +437,7 @@ class StructureMerge:
         return Where(path, part_type, label, None, names, part_type)
 
     def _key_of(self, item: Item, group: Group, part_type: str) -> str | None:
-        for matching in (self.here, self.there):
+        for matching in (self.target_side, self.source_side):
             identity = matching.identity.get((id(group), part_type))
             if identity is not None:
                 return key_of(self._policy.part_of(item, part_type), identity.fields)
@@ -434,102 +449,112 @@ class StructureMerge:
 
     def _order_clash(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
         """Tell that both sides put the same items elsewhere; True if the other side's order was decided on."""
-        base, this, other = (
+        base, target, source = (
             [self._inside(i, groups[0], where, n).label for n, i in enumerate(g.items)] for g in groups
         )
         field = f"order of {where.list_name or 'items'}"
-        conflict = Conflict(where.path or "/", where.type, where.label, field, base, this, other, "", SIDES)
+        conflict = Conflict(where.path or "/", where.type, where.label, field, base, target, source, "", SIDES)
         decision = self._told(conflict)
-        return decision is not None and decision.take == "other"
+        return decision is not None and decision.take == "source"
 
     # --- rows ------------------------------------------------------------------
 
     def _row(self, row: Row, where: Where, cell: str | None) -> tuple[Item, Out, bool] | None:
         """The item that comes out, its value, and whether it is one side's as a whole; None if it goes."""
-        base, this, other = row.base, row.this, row.other
+        base, target, source = row.base, row.target, row.source
         if base is None:
-            return self._new(this, other, where)
-        if (id(base) in self.here.moved and this is None) or (id(base) in self.there.moved and other is None):
+            return self._new(target, source, where)
+        if (id(base) in self.target_side.moved and target is None) or (
+            id(base) in self.source_side.moved and source is None
+        ):
             return None  # it comes where it was moved to
-        if this is None and other is None:
+        if target is None and source is None:
             return None
-        if this is None or other is None:
-            return self._gone(base, this, other, where)
+        if target is None or source is None:
+            return self._gone(base, target, source, where)
         name = _name_of(row)
         if name is None:
-            names = base.name, this.name, other.name
+            names = base.name, target.name, source.name
             decision = self._told(Conflict(where.path, where.type, where.label, "name", *names, "", SIDES))
-            kept = other if decision is not None and decision.take == "other" else this
+            kept = source if decision is not None and decision.take == "source" else target
             name = kept.name
-        out = self._cell_part(cell, row, where) or self._node(base.node, this.node, other.node, where)
-        source = next((i for i in (this, other, base) if i.name == name), this)
-        return source, out, False
+        out = self._cell_part(cell, row, where) or self._node(base.node, target.node, source.node, where)
+        named_so = next((i for i in (target, source, base) if i.name == name), target)
+        return named_so, out, False
 
     def _one_sided(self, row: Row) -> tuple[Item, Out, bool] | None:
         """An item that is in all versions and at most one side touched: as most are."""
-        base, this, other = row.base, row.this, row.other
-        if base is None or this is None or other is None or self._busy or not base.name == this.name == other.name:
+        base, target, source = row.base, row.target, row.source
+        if (
+            base is None
+            or target is None
+            or source is None
+            or self._busy
+            or not base.name == target.name == source.name
+        ):
             return None
-        node = this.node if other.node.text in (base.node.text, this.node.text) else other.node
-        if node is other.node and this.node.text != base.node.text:
+        node = target.node if source.node.text in (base.node.text, target.node.text) else source.node
+        if node is source.node and target.node.text != base.node.text:
             return None
-        return this, Out(node.text, node.value, node), False
+        return target, Out(node.text, node.value, node), False
 
     def _cell_part(self, cell: str | None, row: Row, where: Where) -> Out | None:
         name = row.any().name
         if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
             return None
-        assert row.this is not None and row.other is not None
+        assert row.target is not None and row.source is not None
         if cell == "none":
-            if name == "outputs" and row.this.node.value:
+            if name == "outputs" and row.target.node.value:
                 self.notes.append("outputs of a cell that both sides changed are cleared")
             value: Any = [] if name == "outputs" else None
             text = json.dumps(value)
             return Out(text, value, Node(text, value))
-        return self._whole((row.other if cell == "other" else row.this).node, where)
+        return self._whole((row.source if cell == "source" else row.target).node, where)
 
-    def _new(self, this: Item | None, other: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
-        for item in (this, other):
+    def _new(self, target: Item | None, source: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
+        for item in (target, source):
             if item is not None and id(item) in self._busy:
                 versions = self._busy[id(item)]
                 return item, self._node(*_nodes_of(versions), where), True
             if item is not None and self._removed_elsewhere(item):
-                found = self._gone_though_moved(item, this is not None, where)
+                found = self._gone_though_moved(item, target is not None, where)
                 return (item, found, True) if found is not None else None
-        if this is None or other is None:
-            item = this or other
+        if target is None or source is None:
+            item = target or source
             assert item is not None
             return item, self._whole(item.node, where), True
-        if same_value(this.node.value, other.node.value):
-            return this, self._whole(this.node, where), True
-        out = self._clash(where, None, this.node, other.node)
+        if same_value(target.node.value, source.node.value):
+            return target, self._whole(target.node, where), True
+        out = self._clash(where, None, target.node, source.node)
         assert out is not None
-        taken = other if out.text == other.node.text else this
+        taken = source if out.text == source.node.text else target
         return taken, out, True
 
     def _removed_elsewhere(self, item: Item) -> bool:
         """True for what one side put under another parent and the other side took out."""
-        for mine, theirs in ((self.here, self.there), (self.there, self.here)):
-            base = mine.base_of.get(id(item))
-            if base is not None and id(base) in mine.moved:
-                return any(loose.item is base for loose in theirs.removed) and id(base) not in theirs.moved
+        for side, opposite in ((self.target_side, self.source_side), (self.source_side, self.target_side)):
+            base = side.base_of.get(id(item))
+            if base is not None and id(base) in side.moved:
+                return any(loose.item is base for loose in opposite.removed) and id(base) not in opposite.moved
         return False
 
-    def _gone_though_moved(self, item: Item, is_this: bool, where: Where) -> Out | None:
-        matching = self.here if is_this else self.there
+    def _gone_though_moved(self, item: Item, is_target: bool, where: Where) -> Out | None:
+        matching = self.target_side if is_target else self.source_side
         base = matching.base_of[id(item)]
-        sides = (item.node, None) if is_this else (None, item.node)
+        sides = (item.node, None) if is_target else (None, item.node)
         return self._clash(where, base.node, *sides)
 
-    def _gone(self, base: Item, this: Item | None, other: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
-        left = this or other
+    def _gone(
+        self, base: Item, target: Item | None, source: Item | None, where: Where
+    ) -> tuple[Item, Out, bool] | None:
+        left = target or source
         assert left is not None
         because = self._referred.get(id(base), "")
         if not because and left.name == base.name and same_value(left.node.value, base.node.value):
             return None
         if self._policy.is_layout(where.field or "", where.names) or where.names[-1] in self._policy.table.derived:
             return None
-        out = self._clash(where, base.node, this.node if this else None, other.node if other else None)
+        out = self._clash(where, base.node, target.node if target else None, source.node if source else None)
         self.conflicts[-1].why = because
         return (left, out, True) if out is not None else None
 
@@ -538,16 +563,16 @@ class StructureMerge:
         if groups[0].kind != "map":
             return
         for key, row in rows.items():
-            if key not in results or row.base is None or row.this is None or row.other is None:
+            if key not in results or row.base is None or row.target is None or row.source is None:
                 continue
             name, now = str(row.base.name).lower(), results[key][1]
             if type(row.base.node.value) is not int or not any(word in name for word in _COUNTS):
                 continue
             for list_key, sibling in rows.items():
-                versions = (sibling.base, sibling.this, sibling.other)
+                versions = (sibling.base, sibling.target, sibling.source)
                 if list_key not in results or not all(v is not None and v.node.shape != "scalar" for v in versions):
                     continue
-                counts = (row.base, row.this, row.other)
+                counts = (row.base, row.target, row.source)
                 pairs = zip(counts, versions, strict=True)
                 changed = any(c is not None and c.node.value != row.base.node.value for c in counts)
                 if changed and all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
@@ -567,18 +592,7 @@ def _nodes_of(versions: tuple[Item, Item, Item]) -> tuple[Node, Node, Node]:
 
 def _name_of(row: Row) -> str | None:
     """The name after the merge; None if both sides gave another one."""
-    assert row.base is not None and row.this is not None and row.other is not None
-    if row.this.name == row.other.name or row.other.name == row.base.name:
-        return row.this.name or ""
-    return row.other.name or "" if row.this.name == row.base.name else None
-
-
-def _text_value(text: str, form: str, like: Node) -> Any:
-    """What a merged text means; checked when the whole is read again."""
-    if form == "json":
-        return json.loads(text, strict=False)
-    if form == "xml":
-        return text_of(text)
-    import yaml
-
-    return yaml.safe_load(text) if text[:1] == '"' else yaml.safe_load(f"x: {text}\n")["x"]
+    assert row.base is not None and row.target is not None and row.source is not None
+    if row.target.name == row.source.name or row.source.name == row.base.name:
+        return row.target.name or ""
+    return row.source.name or "" if row.target.name == row.base.name else None

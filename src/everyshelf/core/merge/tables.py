@@ -22,7 +22,7 @@ _SAMPLE = 2000
 _SAME_COLUMN = 0.6
 _MOST_CELLS = 50  # clashes of one column that are told one by one; more are one conflict about the column
 _MOST_PAIR_COLUMNS = 6
-_NAMES = ("this", "other")
+_NAMES = ("target", "source")
 
 ColumnId = tuple[str, int]
 
@@ -36,7 +36,7 @@ def merge_tables(
 
 @dataclass
 class _Column:
-    """One column after the merge: where it stands in base, this and other (None: nowhere), and its header."""
+    """One column after the merge: where it stands in base, target and source (None: nowhere), and its header."""
 
     places: list[int | None]
     header: str
@@ -47,7 +47,7 @@ class _TableMerge:
         self, tables: list[RawTable], key: Sequence[str] | None, prefer: Side | None, decisions: Decisions
     ) -> None:
         self._tables = tables
-        self._base, self._this, self._other = tables
+        self._base, self._target, self._source = tables
         self._prefer, self._decisions = prefer, decisions
         self._conflicts: list[Conflict] = []
         self._notes: list[str] = []
@@ -108,9 +108,9 @@ class _TableMerge:
         return True
 
     def _overlap(self, places: list[int]) -> float:
-        base, this, other = (set(self._keys_of(which, places)) for which in range(3))
-        least = max(1, min(len(base), len(this), len(other)))
-        return len(base & this & other) / least
+        base, target, source = (set(self._keys_of(which, places)) for which in range(3))
+        least = max(1, min(len(base), len(target), len(source)))
+        return len(base & target & source) / least
 
     def _row_keys(self) -> list[list[object]]:
         if self._key is not None:
@@ -180,13 +180,13 @@ class _TableMerge:
             sides: list[object] = [NOTHING, NOTHING]
             sides[user] = told
             decision = self._told(_of_column(name, None, name, sides[0], sides[1]))
-            taken = 1 if decision is not None and decision.take == "other" else 0
+            taken = 1 if decision is not None and decision.take == "source" else 0
             return None if taken == remover else column
         names = [t.columns[p] for t, p in zip(self._tables[1:], places, strict=True) if p is not None]
         headers = [self._header(which, p) for which, p in enumerate(places, 1) if p is not None]
         if names[0] != name and names[1] not in (name, names[0]):
             decision = self._told(_of_column(name, "name", name, names[0], names[1]))
-            column.header = headers[1 if decision is not None and decision.take == "other" else 0]
+            column.header = headers[1 if decision is not None and decision.take == "source" else 0]
         else:
             column.header = headers[0] if headers[0] != column.header else headers[1]
             self._combined += names != [name, name]
@@ -219,22 +219,22 @@ class _TableMerge:
                 name = meaning(column.header)
                 told = f"{differ} cell{'s' if differ > 1 else ''} differ"
                 decision = self._told(_of_column(name, None, NOTHING, told, told))
-                taken = 2 if decision is not None and decision.take == "other" else 1
+                taken = 2 if decision is not None and decision.take == "source" else 1
                 column.places[3 - taken] = None
 
     # --- rows ----------------------------------------------------------------------
 
     def _kept_rows(self, keys: list[list[object]], rows: list[dict[object, str]]) -> list[object]:
         kept: set[object] = set()
-        base, this, other = rows
-        for key in dict.fromkeys([*this, *other]):
-            if key in this and key in other:
+        base, target, source = rows
+        for key in dict.fromkeys([*target, *source]):
+            if key in target and key in source:
                 kept.add(key)
             elif key not in base:
                 kept.add(key)
                 self._combined += 1
             else:
-                which = 1 if key in this else 2
+                which = 1 if key in target else 2
                 changed = self._changed_cells(key, which, rows)
                 self._combined += 1
                 if not changed:
@@ -245,10 +245,10 @@ class _TableMerge:
                 was = self._said(key, 0, rows)
                 conflict = Conflict(f"/row:{label}", "row", label, None, was, sides[0], sides[1], "", SIDES)
                 decision = self._told(conflict)
-                taken = 2 if decision is not None and decision.take == "other" else 1
+                taken = 2 if decision is not None and decision.take == "source" else 1
                 if taken == which:
                     kept.add(key)
-        self._combined += sum(1 for key in base if key not in this and key not in other)
+        self._combined += sum(1 for key in base if key not in target and key not in source)
         return merged_order(keys[0], keys[1], keys[2], kept).keys
 
     def _label(self, key: object, rows: list[dict[object, str]]) -> str:
@@ -295,18 +295,18 @@ class _TableMerge:
 
     def _whole(self, records: list[str | None], as_is: list[bool]) -> str | None:
         """The record as a side has it, where nothing else touches it."""
-        base, this, other = records
+        base, target, source = records
         same_columns = as_is[0] and as_is[1] and as_is[2]
         if same_columns:
-            if this is None or other is None:
-                return this if this is not None else other
-            if this == other or other == base:
-                return this
-            return other if this == base else None
-        if as_is[1] and this is not None and (other is None or (other == base and self._has_base_columns(2))):
-            return this
-        if as_is[2] and other is not None and (this is None or (this == base and self._has_base_columns(1))):
-            return other
+            if target is None or source is None:
+                return target if target is not None else source
+            if target == source or source == base:
+                return target
+            return source if target == base else None
+        if as_is[1] and target is not None and (source is None or (source == base and self._has_base_columns(2))):
+            return target
+        if as_is[2] and source is not None and (target is None or (target == base and self._has_base_columns(1))):
+            return source
         return None
 
     def _has_base_columns(self, which: int) -> bool:
@@ -325,25 +325,27 @@ class _TableMerge:
         out: list[str] = []
         for n, column in enumerate(columns):
             held = [None if row is None or p is None else row[p] for row, p in zip(cells, column.places, strict=True)]
-            base, this, other = held
-            if this is None or other is None:
-                found = this if this is not None else other
+            base, target, source = held
+            if target is None or source is None:
+                found = target if target is not None else source
                 out.append(found if found is not None else base or "")
                 continue
             told = [None if c is None else meaning(c) for c in held]
             if told[1] == told[2] or told[2] == told[0]:
                 self._combined += told[1] != told[0]
-                out.append(this if this != base else other)
+                out.append(target if target != base else source)
             elif told[1] == told[0]:
                 self._combined += 1
-                out.append(other)
+                out.append(source)
             else:
                 name = meaning(column.header) or self._base.columns[column.places[0] or 0]
                 label = self._label(key, rows)
-                was, mine, theirs = (NOTHING if v is None else v for v in told)
-                conflict = Conflict(f"/row:{label}", "row", label, name, was, mine, theirs, "", (*SIDES, "edited"))
-                clashes[n].append((place, conflict, [this, other]))
-                out.append(this)
+                was, on_target, on_source = (NOTHING if v is None else v for v in told)
+                conflict = Conflict(
+                    f"/row:{label}", "row", label, name, was, on_target, on_source, "", (*SIDES, "edited")
+                )
+                clashes[n].append((place, conflict, [target, source]))
+                out.append(target)
         return out
 
     def _settle_cells(
@@ -365,9 +367,9 @@ class _TableMerge:
                 assert isinstance(row, list)
                 if decision is not None and decision.take == "edited":
                     value = decision.value
-                    row[n] = self._this.written("" if value is None else str(value))
+                    row[n] = self._target.written("" if value is None else str(value))
                 else:
-                    row[n] = sides[1 if decision is not None and decision.take == "other" else 0]
+                    row[n] = sides[1 if decision is not None and decision.take == "source" else 0]
 
     # --- the result ------------------------------------------------------------------
 
@@ -378,12 +380,12 @@ class _TableMerge:
         return decision
 
     def _written(self, columns: list[_Column], records: list[str | list[str]]) -> bytes:
-        base, this, other = self._tables
-        frame = next((t for t in (this, other) if _dialect(t) != _dialect(base)), base)
-        lines = this.above if this.above != base.above else other.above
+        base, target, source = self._tables
+        frame = next((t for t in (target, source) if _dialect(t) != _dialect(base)), base)
+        lines = target.above if target.above != base.above else source.above
         header = [frame.delimiter.join(c.header for c in columns)] if frame.header is not None else []
         rows = [r if isinstance(r, str) else frame.delimiter.join(r) for r in records]
-        ending = this.ending if this.ending != base.ending else other.ending
+        ending = target.ending if target.ending != base.ending else source.ending
         text = frame.newline.join([*lines, *header, *rows]) + ending
         mark = "\ufeff" if frame.mark else ""
         try:
@@ -392,8 +394,8 @@ class _TableMerge:
             return (mark + text).encode("utf-8")
 
 
-def _of_column(name: str, field: str | None, base: object, this: object, other: object) -> Conflict:
-    return Conflict(f"/column:{name}", "column", name, field, base, this, other, "", SIDES)
+def _of_column(name: str, field: str | None, base: object, target: object, source: object) -> Conflict:
+    return Conflict(f"/column:{name}", "column", name, field, base, target, source, "", SIDES)
 
 
 def _dialect(table: RawTable) -> tuple[str, str, str, bool]:

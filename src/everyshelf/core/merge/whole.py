@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
-from everyshelf.core.merge.model import SIDES, Conflict, Decision, Merged, Side
+from everyshelf.core.merge.model import SIDE_NAMES, SIDES, Conflict, Decision, Merged, Side, SideNames
 
 T = TypeVar("T")
 
@@ -19,23 +19,28 @@ class Choice:
 
 
 def whole_conflict(
-    name: str, sizes: Sequence[int], why: str, prefer: str | None, decisions: Mapping[str, Mapping[str, Any]]
+    name: str,
+    sizes: Sequence[int],
+    why: str,
+    prefer: str | None,
+    decisions: Mapping[str, Mapping[str, Any]],
+    names: SideNames = SIDE_NAMES,
 ) -> dict[str, Any]:
-    """The answer for a file of which only one side or the other can be taken."""
+    """The answer for a file of which only the target or the source can be taken as a whole."""
     take = decisions.get("/", {}).get("take") or prefer
-    base, this, other = (f"{size:,} bytes" for size in sizes)
-    told = f"artifact “{name}”: both sides changed it, and it cannot be put together"
-    conflict = Conflict("/", "artifact", name, None, base, this, other, told, SIDES)
+    base, target, source = (f"{size:,} bytes" for size in sizes)
+    told = f"artifact “{name}”: changed {names.target} and {names.source}; it cannot be merged by meaning"
+    conflict = Conflict("/", "artifact", name, None, base, target, source, told, SIDES)
     if take in SIDES:
-        conflict.decision = Decision("other" if take == "other" else "this")
+        conflict.decision = Decision("source" if take == "source" else "target")
     merged = Merged(None, [conflict], notes=[why] if why else [])
     return {**merged.as_json(), "merged": conflict.decision is not None}
 
 
-def merge_whole(base: T | None, this: T | None, other: T | None, prefer: Side | None = None) -> Choice:
+def merge_whole(base: T | None, target: T | None, source: T | None, prefer: Side | None = None) -> Choice:
     """Whose state of the artifact holds after the merge; None on either side means that it is not there."""
-    if this == other or other == base:
-        return Choice("this")
-    if this == base:
-        return Choice("other")
+    if target == source or source == base:
+        return Choice("target")
+    if target == base:
+        return Choice("source")
     return Choice(prefer)

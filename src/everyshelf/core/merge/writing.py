@@ -27,22 +27,22 @@ class Row:
     """One item of a group in the versions that have it."""
 
     base: Item | None = None
-    this: Item | None = None
-    other: Item | None = None
+    target: Item | None = None
+    source: Item | None = None
 
     def any(self) -> Item:
         """The version that tells where it is: the base's, else that of the side which holds more; the same whichever
         side is which."""
         if self.base is not None:
             return self.base
-        return max((i for i in (self.this, self.other) if i is not None), key=lambda i: _SHAPES.index(i.node.shape))
+        return max((i for i in (self.target, self.source) if i is not None), key=lambda i: _SHAPES.index(i.node.shape))
 
 
 def frame_of(groups: tuple[Group, Group, Group], holds: bool) -> Group:
     """The version whose brackets and indentation are kept: the one that was changed."""
-    base, this, other = groups
+    base, target, source = groups
     able = [g for g in groups if bool(g.items) == holds] or list(groups)
-    changed = [g for g in (this, other) if g in able and (g.opening, g.closing, g.indent) != _outer(base)]
+    changed = [g for g in (target, source) if g in able and (g.opening, g.closing, g.indent) != _outer(base)]
     if base in able and not changed:
         return base
     return changed[0] if changed else able[0]
@@ -79,11 +79,11 @@ class GroupWriter:
 
     def _is_untouched(self, row: Row, out: Out) -> bool:
         """True where nothing but the value can differ, and that is some version's."""
-        base, this, other = row.base, row.this, row.other
-        if base is None or this is None or other is None or id(base) in self._firsts or id(this) in self._firsts:
+        base, target, source = row.base, row.target, row.source
+        if base is None or target is None or source is None or id(base) in self._firsts or id(target) in self._firsts:
             return False
-        same = base.lead == this.lead == other.lead and base.head == this.head == other.head
-        return same and base.tail == this.tail == other.tail and base.node.style == out.like.style
+        same = base.lead == target.lead == source.lead and base.head == target.head == source.head
+        return same and base.tail == target.tail == source.tail and base.node.style == out.like.style
 
     def _flat(self, head: str, out: Out) -> str:
         """An item written for a group of another style."""
@@ -97,14 +97,14 @@ class GroupWriter:
 
     def _around(self, row: Row, item: Item, out: Out, whole: bool) -> tuple[str, str]:
         """What stands between the lead and the value, and behind the value."""
-        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        versions = [i for i in (row.base, row.target, row.source) if i is not None]
         same = next((i for i in versions if i.node is out.like and i.name == item.name), None)
         if whole or len(versions) < 3:
-            source = same or item
-            return source.head, source.tail
-        base, this, other = versions
-        head = three(base, this, other, lambda i: i.head).head if item.name == base.name else item.head
-        tail = three(base, this, other, lambda i: i.tail).tail
+            written = same or item
+            return written.head, written.tail
+        base, target, source = versions
+        head = three(base, target, source, lambda i: i.head).head if item.name == base.name else item.head
+        tail = three(base, target, source, lambda i: i.tail).tail
         if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
             # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
             fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
@@ -117,19 +117,19 @@ class GroupWriter:
     def _lead(self, row: Row, first: bool, item: Item) -> str:
         """White space and comments before an item."""
         frame = self._frame
-        versions = [i for i in (row.base, row.this, row.other) if i is not None]
+        versions = [i for i in (row.base, row.target, row.source) if i is not None]
         usable = versions if self._form == "xml" else [i for i in versions if (id(i) in self._firsts) == first]
         if usable:
             if len(usable) == 3:
                 chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
             else:
                 chosen = item if item in usable else usable[-1]
-            lead, source = chosen.lead, self._owner.get(id(chosen), frame)
-            if frame.indent is None and source.indent is not None:
+            lead, owner = chosen.lead, self._owner.get(id(chosen), frame)
+            if frame.indent is None and owner.indent is not None:
                 return "" if first else " "
-            if frame.indent is not None and source.indent is None:
+            if frame.indent is not None and owner.indent is None:
                 return self._typical(first)
-            return reindented(lead, source.indent, frame.indent) if source.indent != frame.indent else lead
+            return reindented(lead, owner.indent, frame.indent) if owner.indent != frame.indent else lead
         comments, typical = versions[-1].lead.strip(), self._typical(first)
         if not comments:
             return typical
@@ -156,11 +156,11 @@ def _outer(group: Group) -> tuple[str, str, str | None]:
     return group.opening, group.closing, group.indent
 
 
-def three(base: T, this: T, other: T, of: Callable[[T], object]) -> T:
-    """The version that was changed in that respect; this one if both were."""
-    if of(this) != of(base):
-        return this
-    return other if of(other) != of(base) else base
+def three(base: T, target: T, source: T, of: Callable[[T], object]) -> T:
+    """The version that was changed in that respect; the target if both were."""
+    if of(target) != of(base):
+        return target
+    return source if of(source) != of(base) else base
 
 
 def reindented(text: str, old: str | None, new: str | None) -> str:

@@ -6,7 +6,7 @@
     NAME/bag-info.txt               source, commit, size (Payload-Oxum)
     NAME/manifest-sha256.txt        checksum of each file under data/
     NAME/tagmanifest-sha256.txt     checksum of every other file but itself
-    NAME/parcel.json                what was packed: docs/parcels.md
+    NAME/packed.json                what was packed: docs/parcels.md
     NAME/about/PATH.json            what is known of the artifact at PATH
     NAME/data/PATH                  the artifact, byte for byte
 

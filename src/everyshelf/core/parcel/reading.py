@@ -41,7 +41,7 @@ _MOST_RATIO, _ALWAYS_BYTES = 200, 64 * 1024 * 1024
 class Parcel:
     """A parcel on this disk. Raises ``InvalidError`` (parcel.unreadable) if the file is none.
 
-    ``about``: what ``parcel.json`` says. ``digests``: path -> SHA-256 that the manifest states.
+    ``about``: what ``packed.json`` says. ``digests``: path -> SHA-256 that the manifest states.
     """
 
     def __init__(self, file: Path) -> None:
@@ -57,7 +57,7 @@ class Parcel:
         if self._tag("bagit.txt").split(b"\n")[0].strip() not in (b"BagIt-Version: 1.0", b"BagIt-Version: 0.97"):
             self._unreadable("bagit.txt names no version that is known here")
         self.digests = {p.removeprefix("data/"): d for p, d in self._manifest("manifest-sha256.txt").items()}
-        self.about = self._json("parcel.json")
+        self.about = self._json("packed.json")
 
     def close(self) -> None:
         """Let go of the file."""

@@ -29,7 +29,7 @@ class Packed:
 def pack(target: IO[bytes], name: str, artifacts: Iterable[Packed], about: Mapping[str, Any]) -> dict[str, str]:
     """Write a parcel called ``name`` into ``target``; gives path -> SHA-256 of what was packed.
 
-    ``about`` is what ``parcel.json`` says; it holds no time of the packing. Raises ``InvalidError`` for a path that no
+    ``about`` is what ``packed.json`` says; it holds no time of the packing. Raises ``InvalidError`` for a path that no
     parcel can hold.
     """
     check_path(name)
@@ -48,7 +48,7 @@ def pack(target: IO[bytes], name: str, artifacts: Iterable[Packed], about: Mappi
             "bag-info.txt": "".join(f"{key}: {value}\n" for key, value in info.items()).encode(),
             "bagit.txt": b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n",
             "manifest-sha256.txt": listed({f"data/{p}": digest for p, digest in manifest.items()}),
-            "parcel.json": orjson.dumps(dict(about), option=_JSON) + b"\n",
+            "packed.json": orjson.dumps(dict(about), option=_JSON) + b"\n",
         }
         for file, data in sorted(files.items()):
             tags[file] = _write(archive, f"{name}/{file}", data)

@@ -1,10 +1,10 @@
-"""A folder as destination: versions aside, and one atomic rename of a link.
+"""A folder as destination: every deployment in a folder of its own, and one atomic rename of a link.
 
 ::
 
-    ROOT/current              link to versions/KEY: what consumers of the environment read
-    ROOT/versions/KEY/…       the files of one deployment, read-only
-    ROOT/versions/KEY.json    what was put there, with the time stamps that tell an untouched file
+    ROOT/now                  link to deployed/KEY: what consumers of the environment read
+    ROOT/deployed/KEY/…       the files of one deployment, read-only
+    ROOT/deployed/KEY.json    what was put there, with the time stamps that tell an untouched file
 
 The folder of a deployment nobody reads any more becomes that of the next one: only files that differ are touched in it.
 Where there is none, an unchanged file is a hard link to the one of the deployment before. In both cases its length and
@@ -30,7 +30,7 @@ from everyshelf.core.errors import ConflictError, MissingError, StorageError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
 
-_KEEP_VERSIONS = 3
+_KEEP_DEPLOYED = 3
 _KEY = re.compile(r"[0-9a-z][0-9a-z-]{0,63}\Z")
 _NO_FILE = "0" * 64  # stands for a link, a pipe and the like: no content has this id
 
@@ -42,12 +42,12 @@ class _Seen(msgspec.Struct, array_like=True):
 
 
 class FolderDestination(Destination):
-    """A folder on this machine; only ``current`` and ``versions`` in it are touched."""
+    """A folder on this machine; only ``now`` and ``deployed`` in it are touched."""
 
     def __init__(self, root: Path) -> None:
         self.root = root
-        self._versions = root / "versions"
-        self._link = root / "current"
+        self._deployed = root / "deployed"
+        self._link = root / "now"
 
     def current(self) -> str | None:
         self._check_ground()
@@ -58,15 +58,15 @@ class FolderDestination(Destination):
         except OSError as error:
             raise self._foreign(self._link) from error
         folder, _, key = target.rpartition("/")
-        if folder != "versions" or not _KEY.match(key):
+        if folder != "deployed" or not _KEY.match(key):
             raise self._foreign(self._link)
-        if (self._versions / key).is_symlink():
-            raise self._foreign(self._versions / key)
+        if (self._deployed / key).is_symlink():
+            raise self._foreign(self._deployed / key)
         return key
 
     def _check_ground(self) -> None:
         """No link is followed to anywhere: who may write here must not make the service read or write elsewhere."""
-        for place in (self.root, self._versions):
+        for place in (self.root, self._deployed):
             if place.is_symlink():
                 raise self._foreign(place)
 
@@ -81,7 +81,7 @@ class FolderDestination(Destination):
         key = self.current()
         if key is None:
             return {}
-        folder, seen = self._versions / key, self._seen(key)
+        folder, seen = self._deployed / key, self._seen(key)
         result: Manifest = {}
         for path, file in _files(folder):
             progress(len(result), len(seen), path)
@@ -101,8 +101,8 @@ class FolderDestination(Destination):
         self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
     ) -> None:
         self._check_ground()
-        final, part = self._versions / key, self._versions / f"{key}.part"
-        if (self._versions / f"{key}.json").exists() and final.is_dir():
+        final, part = self._deployed / key, self._deployed / f"{key}.part"
+        if (self._deployed / f"{key}.json").exists() and final.is_dir():
             return
         try:
             shutil.rmtree(part, ignore_errors=True)
@@ -112,7 +112,7 @@ class FolderDestination(Destination):
                 part.mkdir(parents=True)
             self._fill(part, manifest, stays or {}, fetch, progress)
             os.replace(part, final)
-            _sync_folder(self._versions)
+            _sync_folder(self._deployed)
             self._record(key, final, manifest, stays or {})
         except OSError as error:
             shutil.rmtree(part, ignore_errors=True)
@@ -126,15 +126,15 @@ class FolderDestination(Destination):
         may stay, all others being removed. The deployment before the current one is left alone: somebody may still be
         reading there."""
         current = self.current()
-        others = [p for p in self._versions.glob("*.json") if p.stem not in (current, part.stem)]
+        others = [p for p in self._deployed.glob("*.json") if p.stem not in (current, part.stem)]
         others = sorted(others, key=lambda p: p.stat().st_mtime_ns)[:-1]
         known = {record.stem: self._seen(record.stem) for record in others if _is_folder(record.with_suffix(""))}
         best = max(known, key=lambda name: _shared(known[name], manifest), default=None)
         if best is None or 2 * _shared(known[best], manifest) < len(manifest):
             return None
-        (self._versions / f"{best}.json").unlink()
-        _sync_folder(self._versions)
-        os.replace(self._versions / best, part)
+        (self._deployed / f"{best}.json").unlink()
+        _sync_folder(self._deployed)
+        os.replace(self._deployed / best, part)
         stays: dict[str, _Seen] = {}
         touched = set()
         for path, file in _files(part):
@@ -159,7 +159,7 @@ class FolderDestination(Destination):
         """Bring what is not in ``part`` yet, and make it durable."""
         before = self.current()
         seen = self._seen(before) if before else {}
-        old = str(self._versions / before) if before else None
+        old = str(self._deployed / before) if before else None
         missing = sorted(manifest.keys() - stays.keys())
         folders = {""}
         for done, path in enumerate(missing):
@@ -188,21 +188,21 @@ class FolderDestination(Destination):
     def _record(self, key: str, folder: Path, manifest: Manifest, stays: dict[str, _Seen]) -> None:
         new = (path for path in manifest if path not in stays)
         fresh = {p: _Seen(manifest[p].id, manifest[p].size, os.stat(f"{folder}/{p}").st_mtime_ns) for p in new}
-        _write_atomically(self._versions / f"{key}.json", msgspec.json.encode({**stays, **fresh}))
+        _write_atomically(self._deployed / f"{key}.json", msgspec.json.encode({**stays, **fresh}))
 
     def switch(self, key: str) -> None:
         if self.current() == key:
             return
-        fresh = self.root / f".current-{key}"
+        fresh = self.root / f".now-{key}"
         fresh.unlink(missing_ok=True)
-        os.symlink(os.path.join("versions", key), fresh)
+        os.symlink(os.path.join("deployed", key), fresh)
         os.replace(fresh, self._link)
         _sync_folder(self.root)
 
     def differences(self, key: str, manifest: Manifest, touched: Collection[str] | None = None) -> list[str]:
         if self.current() != key:
             return sorted(manifest)
-        folder, seen = self._versions / key, self._seen(key)
+        folder, seen = self._deployed / key, self._seen(key)
         read = None if touched is None else set(touched)
         missing, wrong = set(manifest), []
         for path, file in _files(folder):
@@ -217,9 +217,9 @@ class FolderDestination(Destination):
     def undo(self, key: str) -> None:
         if not _KEY.match(key) or self.current() == key:
             return
-        (self.root / f".current-{key}").unlink(missing_ok=True)
-        (self._versions / f"{key}.json").unlink(missing_ok=True)
-        for folder in (self._versions / f"{key}.part", self._versions / key):
+        (self.root / f".now-{key}").unlink(missing_ok=True)
+        (self._deployed / f"{key}.json").unlink(missing_ok=True)
+        for folder in (self._deployed / f"{key}.part", self._deployed / key):
             shutil.rmtree(folder, ignore_errors=True)
 
     @contextlib.contextmanager
@@ -227,7 +227,7 @@ class FolderDestination(Destination):
         key = self.current()
         if key is None:
             raise MissingError(f"{path} is not in {self.root}", code="destination.missing")
-        with _opened(self._versions / key, check_path(path)) as source, TemporaryDirectory() as folder:
+        with _opened(self._deployed / key, check_path(path)) as source, TemporaryDirectory() as folder:
             copy = Path(folder, PurePosixPath(path).name)
             with copy.open("wb") as file:
                 shutil.copyfileobj(source, file)
@@ -239,21 +239,21 @@ class FolderDestination(Destination):
             self._link.unlink()
         for key in keys:
             self.undo(key)
-        for folder in (self._versions, self.root):
+        for folder in (self._deployed, self.root):
             with contextlib.suppress(OSError):
                 folder.rmdir()
 
     def _seen(self, key: str) -> dict[str, _Seen]:
         try:
-            data = (self._versions / f"{key}.json").read_bytes()
+            data = (self._deployed / f"{key}.json").read_bytes()
             return msgspec.json.decode(data, type=dict[str, _Seen])
         except (OSError, msgspec.DecodeError):
             return {}  # without the record every file is hashed: slower, never wrong
 
     def _forget_old(self, key: str) -> None:
         """Keep the newest few deployments; older ones can be made again from the shelf."""
-        folders = [p for p in self._versions.iterdir() if p.is_dir() and p.name != key]
-        for folder in sorted(folders, key=lambda p: p.stat().st_mtime_ns, reverse=True)[_KEEP_VERSIONS:]:
+        folders = [p for p in self._deployed.iterdir() if p.is_dir() and p.name != key]
+        for folder in sorted(folders, key=lambda p: p.stat().st_mtime_ns, reverse=True)[_KEEP_DEPLOYED:]:
             self.undo(folder.name)
 
 

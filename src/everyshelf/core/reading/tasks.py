@@ -19,7 +19,7 @@ from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
-from everyshelf.core.merge import Decision
+from everyshelf.core.merge import Decision, SideNames
 from everyshelf.core.outline.model import Part, child_path, plain
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
@@ -128,14 +128,15 @@ def merging_json(request: dict[str, Any], rules: Rules) -> dict[str, Any]:
     """Three versions of a file merged; the result goes to ``output`` where nothing is left to settle."""
     from everyshelf.core.merge.artifact import Versions, merge_artifacts
 
-    base, this, other = (Path(path).read_bytes() for path in request["files"])
+    base, target, source = (Path(path).read_bytes() for path in request["files"])
     decisions = {key: Decision(said["take"], said.get("value")) for key, said in request["decisions"].items()}
     merged = merge_artifacts(
-        Versions(request["name"], base, this, other),
+        Versions(request["name"], base, target, source),
         rules=rules,
         kind=request.get("kind"),
         prefer=request.get("prefer"),
         decisions=decisions,
+        names=SideNames(*request["names"]),
     )
     if merged.content is not None:
         Path(request["output"]).write_bytes(merged.content)

@@ -33,6 +33,7 @@ from everyshelf.core.errors import (
     StorageError,
     UnreadableError,
 )
+from everyshelf.core.merge.model import SIDE_NAMES, SideNames
 from everyshelf.core.merge.whole import whole_conflict
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.runs.counted import Results
@@ -191,21 +192,23 @@ class Worker:
         kind: str | None = None,
         prefer: str | None = None,
         decisions: Mapping[str, Mapping[str, Any]] | None = None,
+        names: SideNames = SIDE_NAMES,
     ) -> dict[str, Any]:
-        """Base, this and other put together as ``output``; the JSON form of ``merge-files``.
+        """Merge target and source, which both grew from base, into ``output``; gives the JSON form of ``merge-files``.
 
-        ``decisions``: conflict id -> ``{"take", "value"}``. What cannot be merged within the limits is left to choose
-        as a whole.
+        ``decisions``: conflict id -> ``{"take", "value"}``; ``names``: what the sides are called in sentences. What
+        cannot be merged within the limits is left to choose as a whole.
         """
         request = {"task": "merge", "name": name, "files": [str(f) for f in files], "output": str(output)}
+        request["names"] = [names.target, names.source]
         given = {"rules": rules_text, "kind": kind, "prefer": prefer, "decisions": dict(decisions or {})}
         try:
             return self._ask({**request, **given})
         except LimitError as error:
-            found = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {})
+            found = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {}, names)
         if found["merged"]:
             taken = found["conflicts"][0]["decision"]["take"]
-            output.write_bytes(files[2 if taken == "other" else 1].read_bytes())
+            output.write_bytes(files[2 if taken == "source" else 1].read_bytes())
         return found
 
     def uses(

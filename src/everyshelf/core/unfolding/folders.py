@@ -62,7 +62,9 @@ def _earlier(folder: Path) -> Manifest | None:
         return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except (OSError, msgspec.DecodeError) as error:
         raise InvalidError(
-            f"{folder} holds other things already", code="unfold.taken", hint="Name an empty or new folder with --into."
+            f"{folder} holds other things already",
+            code="unfold.taken",
+            hint="Name an empty or new folder with --output.",
         ) from error
 
 

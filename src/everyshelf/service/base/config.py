@@ -5,7 +5,7 @@ name                   what                                                     
 =====================  ======================================================================= ==============
 EVERYSHELF_DATA        the folder that holds everything                                        user data folder
 EVERYSHELF_HOST        address to listen on                                                    127.0.0.1
-EVERYSHELF_PORT        port to listen on                                                       8321
+EVERYSHELF_PORT        port to listen on                                                       7463
 EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
 EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
 EVERYSHELF_KEY_FILE    the key that seals secrets                                              beside DATA: DATA.key
@@ -34,7 +34,7 @@ from platformdirs import user_data_path
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.base.key_files import damaged_key, read_or_make
 
-DEFAULT_PORT = 8321
+DEFAULT_PORT = 7463
 _MAX_UPLOAD = 20 * 1024**3
 _MAX_ROWS = 4 * 1024**3
 _MERGE_SECONDS = 4  # what a merge may take within a request; the rest is a job

@@ -195,7 +195,7 @@ def discard(caller: Caller, draft: Draft, paths: list[str] | None) -> dict[str, 
     return draft_json(draft)
 
 
-def bring_back(caller: Caller, draft: Draft, number: int) -> dict[str, Any]:
+def restore_point(caller: Caller, draft: Draft, number: int) -> dict[str, Any]:
     """Save what a save point holds anew."""
     point = SavePoint.objects.filter(draft=draft, number=number).first()
     if point is None:

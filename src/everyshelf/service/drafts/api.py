@@ -68,7 +68,7 @@ class ChosenIn(serializers.Serializer):
     paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
 
 
-class BringBackIn(serializers.Serializer):
+class RestorePointIn(serializers.Serializer):
     """The number of a save point."""
 
     branch = serializers.CharField()
@@ -81,7 +81,7 @@ class DraftCommitIn(shapes.MessageIn):
     branch = serializers.CharField()
     paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
     merge = serializers.BooleanField(required=False, default=False)
-    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
+    prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
 
 
 class DraftsView(ShelfView):
@@ -133,15 +133,17 @@ class DiscardView(ShelfView):
         return Response(actions.discard(caller, actions.get_draft(caller, found, values["branch"]), values["paths"]))
 
 
-class BringBackView(ShelfView):
+class RestorePointView(ShelfView):
     """Bringing a save point back."""
 
-    @extend_schema(operation_id="drafts_bring_back", request=BringBackIn, responses=DraftOut)
+    @extend_schema(operation_id="drafts_restore", request=RestorePointIn, responses=DraftOut)
     def post(self, request: Any, shelf: str) -> Response:
         """Save what it holds anew."""
         caller, found = self.shelf(request, shelf, "commit")
-        values = valid(BringBackIn, request)
-        return Response(actions.bring_back(caller, actions.get_draft(caller, found, values["branch"]), values["point"]))
+        values = valid(RestorePointIn, request)
+        return Response(
+            actions.restore_point(caller, actions.get_draft(caller, found, values["branch"]), values["point"])
+        )
 
 
 class DraftCommitView(ShelfView):
@@ -207,6 +209,6 @@ urlpatterns = [
     path("/points", PointsView.as_view()),
     path("/discard", DiscardView.as_view()),
     path("/unpack", ParcelIntoDraftView.as_view()),
-    path("/bring-back", BringBackView.as_view()),
+    path("/restore", RestorePointView.as_view()),
     path("/commit", DraftCommitView.as_view()),
 ]

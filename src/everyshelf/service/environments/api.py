@@ -198,16 +198,16 @@ class PromoteView(EnvironmentBase):
         key, force = _request_key(request), values.pop("force")
         planned = promotion.find_by_key(found, key)
         if planned is None:
-            said = {name: values[name] for name in ("overwrite_drift", "why", "lose")}
+            said = {name: values[name] for name in ("overwrite_drift", "reason", "lose")}
             forced = promotion.check_promotion(caller, found, tag, force=force, **said)
             planned = promotion.plan_promotion(caller, found, tag, forced=forced, request_key=key, **values)
         return _job_of(planned)
 
 
-class PutDraftView(EnvironmentBase):
+class TryDraftView(EnvironmentBase):
     """Trying a draft."""
 
-    @extend_schema(operation_id="environments_put_draft", request=shapes.DraftWanted, responses={202: JobOut})
+    @extend_schema(operation_id="environments_try_draft", request=shapes.DraftWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
         """Put the caller's draft of a branch into a trial environment."""
         self.shelf(request, shelf, "make trial environments")
@@ -302,7 +302,7 @@ urlpatterns = [
     path("/<str:name>/rehearse", RehearseView.as_view()),
     path("/<str:name>/report", ReportView.as_view()),
     path("/<str:name>/promote", PromoteView.as_view()),
-    path("/<str:name>/put-draft", PutDraftView.as_view()),
+    path("/<str:name>/try-draft", TryDraftView.as_view()),
     path("/<str:name>/roll-back", RollbackView.as_view()),
     path("/<str:name>/drift", DriftView.as_view()),
     path("/<str:name>/beside/<str:other>", BesideView.as_view()),

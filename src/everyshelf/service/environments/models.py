@@ -12,8 +12,8 @@ class Environment(models.Model):
 
     ``address`` is the folder, the address of a platform's space, and so on by ``destination``. ``access`` is its token,
     sealed. ``gates``: ``{"guarded", "reviews", "checks", "quiet", "drift"}``. ``left_out``: ``{"patterns", "kinds"}``.
-    ``holds`` is the folder of the shelf that goes there; empty: all of it. ``records``: of a database, patterns of the
-    tables whose records come along.
+    ``subfolder`` is the folder of the shelf that is deployed; empty: all of it. ``records``: of a database, patterns of
+    the tables whose records are versioned too.
     ``trial_of`` and ``expires`` are set for a trial environment; ``ended`` once it has removed itself.
     """
 
@@ -24,7 +24,7 @@ class Environment(models.Model):
     destination = models.CharField(max_length=20, default="folder")
     address = models.CharField(max_length=1000)
     access = models.BinaryField(null=True)
-    holds = models.CharField(max_length=500, blank=True)
+    subfolder = models.CharField(max_length=500, blank=True)
     records = models.JSONField(default=list)
     fed_from = models.CharField(max_length=120, blank=True)
     earlier_first = models.BooleanField(default=False)
@@ -118,7 +118,7 @@ class Deployment(models.Model):
     rolled_back_to = models.ForeignKey("self", models.PROTECT, null=True, related_name="+")
     state = models.CharField(max_length=10, choices=Phase.choices, default=Phase.PLANNED)
     who = models.CharField(max_length=150)
-    why = models.TextField(blank=True)
+    reason = models.TextField(blank=True)
     forced = models.JSONField(default=list)
     overwrite_drift = models.BooleanField(default=False)
     lose = models.JSONField(default=list)

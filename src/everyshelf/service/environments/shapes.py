@@ -63,7 +63,7 @@ class NewEnvironment(EnvironmentChange):
     name = serializers.CharField(max_length=60)
     destination = serializers.ChoiceField(KINDS, required=False, default="folder")
     address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
-    holds = serializers.CharField(
+    subfolder = serializers.CharField(
         required=False,
         default="",
         allow_blank=True,
@@ -85,7 +85,7 @@ class NewTrial(serializers.Serializer):
     destination = serializers.ChoiceField(KINDS, required=False, default="folder")
     address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
     token = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000, write_only=True)
-    holds = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    subfolder = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
     records = serializers.ListField(child=serializers.CharField(max_length=200), required=False, default=list)
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
@@ -119,7 +119,7 @@ class DeploymentOut(serializers.Serializer):
     commit = serializers.CharField()
     state = serializers.ChoiceField(["planned", "staged", "switching", "switched", "verified", "recorded", "undone"])
     who = serializers.CharField()
-    why = serializers.CharField()
+    reason = serializers.CharField()
     forced = GateOut(many=True)
     steps = StepOut(many=True)
     besides = serializers.ListField(child=serializers.CharField())
@@ -155,7 +155,7 @@ class EnvironmentOut(serializers.Serializer):
     destination = serializers.CharField()
     address = serializers.CharField()
     has_token = serializers.BooleanField()
-    holds = serializers.CharField()
+    subfolder = serializers.CharField()
     records = serializers.ListField(child=serializers.CharField())
     fed_from = serializers.CharField()
     earlier_first = serializers.BooleanField()
@@ -221,7 +221,7 @@ class TagWanted(serializers.Serializer):
 class Wanted(serializers.Serializer):
     """What is said about every promotion."""
 
-    why = serializers.CharField(required=False, default="", allow_blank=True)
+    reason = serializers.CharField(required=False, default="", allow_blank=True)
     overwrite_drift = serializers.BooleanField(required=False, default=False)
     lose = serializers.ListField(
         child=serializers.CharField(max_length=300),
@@ -311,7 +311,7 @@ class RehearsalOut(serializers.Serializer):
     steps = StepOut(many=True)
     needed = NeededArtifact(many=True)
     left_out = serializers.IntegerField()
-    holds = serializers.IntegerField()
+    not_met = serializers.IntegerField()
     bytes = serializers.IntegerField()
     expected_seconds = serializers.FloatField(allow_null=True)
     sentence = serializers.CharField()
@@ -347,7 +347,7 @@ class DifferingArtifact(serializers.Serializer):
 
     path = serializers.CharField()
     name = serializers.CharField()
-    side = serializers.ChoiceField(["there", "here", "both"])
+    side = serializers.ChoiceField(["environment", "shelf", "both"])
     where = serializers.CharField()
     besides = serializers.BooleanField()
     by = serializers.CharField()
@@ -369,7 +369,7 @@ class CaptureWanted(serializers.Serializer):
 
     branch = serializers.CharField(required=False, default="", allow_blank=True, max_length=120)
     paths = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
-    prefer = serializers.ChoiceField(["here", "there"], required=False, allow_null=True, default=None)
+    prefer = serializers.ChoiceField(["environment", "shelf"], required=False, allow_null=True, default=None)
 
 
 class CapturedArtifact(serializers.Serializer):

@@ -291,7 +291,7 @@ def experiment_json(experiment: Experiment, *, answer: bool = False) -> dict[str
         "target": experiment.target,
         "primary": experiment.primary,
         "state": experiment.state,
-        "why": experiment.why,
+        "reason": experiment.reason,
         "proposal": proposal.number if proposal else None,
         "proposal_state": proposal.state if proposal else None,
         "created": experiment.created,
@@ -417,25 +417,25 @@ def adopt(
     return experiment
 
 
-def abandon(caller: Caller, experiment: Experiment, why: str) -> Experiment:
+def abandon(caller: Caller, experiment: Experiment, reason: str) -> Experiment:
     """Close it without adopting; it is kept, with the reason."""
     require(caller, experiment.shelf, "experiment")
     _check_open(experiment)
-    if not why.strip():
+    if not reason.strip():
         raise InvalidError(
-            "say why it is abandoned, for whoever asks the same again",
-            code="experiment.why",
-            pointer="/why",
-            hint="Give a reason: --why TEXT",
+            "abandoning an experiment needs a reason, for anyone who asks the same question later",
+            code="experiment.reason",
+            pointer="/reason",
+            hint="Give a reason: --reason TEXT",
         )
     with one_act():
-        _close(caller, experiment, "abandoned", why.strip())
-        note(caller, "experiment.abandoned", experiment.key, experiment.shelf, why=why.strip())
+        _close(caller, experiment, "abandoned", reason.strip())
+        note(caller, "experiment.abandoned", experiment.key, experiment.shelf, reason=reason.strip())
     return experiment
 
 
-def _close(caller: Caller, experiment: Experiment, state: str, why: str) -> None:
-    experiment.state, experiment.why = state, why
+def _close(caller: Caller, experiment: Experiment, state: str, reason: str) -> None:
+    experiment.state, experiment.reason = state, reason
     experiment.closed, experiment.closed_by = timezone.now(), caller.person
     experiment.save()
 

@@ -25,7 +25,7 @@ class ExperimentBase(serializers.Serializer):
     branch = serializers.CharField()
     target = serializers.CharField()
     state = serializers.ChoiceField(["open", "adopted", "abandoned"])
-    why = serializers.CharField()
+    reason = serializers.CharField()
     proposal = serializers.IntegerField(allow_null=True)
     proposal_state = serializers.CharField(allow_null=True)
     created = serializers.DateTimeField()
@@ -170,7 +170,7 @@ class AdoptIn(serializers.Serializer):
 class AbandonIn(serializers.Serializer):
     """Why it is abandoned."""
 
-    why = serializers.CharField()
+    reason = serializers.CharField()
 
 
 _BASE = OpenApiParameter("base", int, description="Run that the others are compared with; the first if left out.")
@@ -275,7 +275,7 @@ class AbandonView(_OneExperiment):
     def post(self, request: Any, shelf: str, key: str) -> Response:
         """Close it, and say why; everything is kept."""
         caller, found = self.experiment(request, shelf, key)
-        return _told(actions.abandon(caller, found, valid(AbandonIn, request)["why"]))
+        return _told(actions.abandon(caller, found, valid(AbandonIn, request)["reason"]))
 
 
 urlpatterns = [

@@ -23,7 +23,7 @@ class Experiment(models.Model):
     target = models.CharField(max_length=120)
     primary = models.CharField(max_length=200, blank=True)
     state = models.CharField(max_length=10, default="open")
-    why = models.TextField(blank=True)
+    reason = models.TextField(blank=True)
     proposal = models.ForeignKey(Proposal, models.SET_NULL, null=True, related_name="+")
     runs_made = models.PositiveIntegerField(default=0)
     created = models.DateTimeField()

@@ -18,12 +18,12 @@ ACTS: dict[str, str] = {
     "shelf.changed": "changed the shelf",
     "commit.made": "committed",
     "branch.made": "made the branch",
-    "branch.dropped": "dropped the branch",
+    "branch.deleted": "deleted the branch",
     "branch.guarded": "guarded the branch",
-    "branch.open": "opened to authors the branch",
+    "branch.open": "removed the guard from the branch",
     "tag.made": "made the tag",
     "merge.settled": "settled conflicts of the merge of",
-    "merge.abandoned": "gave up the merge of",
+    "merge.abandoned": "abandoned the merge of",
     "proposal.opened": "opened the proposal",
     "proposal.changed": "changed the proposal",
     "proposal.remarked": "remarked on the proposal",
@@ -32,7 +32,7 @@ ACTS: dict[str, str] = {
     "proposal.merged": "merged the proposal",
     "proposal.passed": "merged past an open proposal",
     "proposal.closed": "closed the proposal",
-    "proposal.reopened": "opened again the proposal",
+    "proposal.reopened": "reopened the proposal",
     "experiment.begun": "began the experiment",
     "experiment.changed": "changed the experiment",
     "experiment.run": "recorded a run of the experiment",
@@ -41,16 +41,16 @@ ACTS: dict[str, str] = {
     "environment.made": "made the environment",
     "environment.changed": "changed the environment",
     "environment.removed": "removed the environment",
-    "environment.captured": "brought back what was changed in",
+    "environment.captured": "captured changes made in",
     "binding.set": "set the binding",
-    "binding.removed": "took back the binding",
+    "binding.removed": "removed the binding",
     "promotion.begun": "began to promote",
-    "promotion.forced": "began to promote, forcing a gate,",
+    "promotion.forced": "began to promote past a gate",
     "promotion.reviewed": "gave a verdict on",
-    "promotion.recorded": "put in place",
-    "promotion.undone": "did not put in place",
+    "promotion.recorded": "deployed",
+    "promotion.undone": "failed to deploy (undone)",
     "member.set": "gave a role to",
-    "member.removed": "took the role of",
+    "member.removed": "removed from the shelf",
     "invitation.made": "invited",
     "invitation.withdrawn": "withdrew the invitation for",
     "invitation.accepted": "joined as",
@@ -71,7 +71,7 @@ def note(caller: Caller, act: str, subject: str, shelf: Any = None, **detail: An
 
 
 def note_of(person: str, act: str, subject: str, shelf: Any = None, *, via: str = "", **detail: Any) -> None:
-    """As ``note``, for what is done on somebody's behalf after their request ended."""
+    """As ``note``, for what is done on someone's behalf after their request ended."""
     assert act in ACTS, act
     LogEntry.objects.create(
         time=timezone.now(),

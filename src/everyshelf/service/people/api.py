@@ -146,7 +146,7 @@ def _checked(request: Any, name: str, password: str) -> Any:
     person = authenticate(request, username=name, password=password)
     if person is None:
         _tries.note_failure(name, address, device)
-        raise exceptions.AuthenticationFailed("That name and password do not belong together.")
+        raise exceptions.AuthenticationFailed("Wrong name or password.")
     _tries.note_success(name, address)
     return person
 

@@ -40,7 +40,7 @@ class ProposalsView(ShelfView):
 
     @extend_schema(operation_id="proposals_open", request=shapes.NewProposal, responses={201: shapes.ProposalOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Ask that a branch be merged into another."""
+        """Open a proposal to merge a branch into another."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewProposal, request)
 
@@ -53,7 +53,7 @@ class ProposalsView(ShelfView):
             description=values["description"],
             tasks=values["tasks"],
             reviewers=values["reviewers"],
-            drop=values["drop"],
+            delete_source=values["delete_source"],
         )
         return Response(looking.proposal_detail(caller, made), status=201)
 
@@ -72,22 +72,22 @@ class ProposalView(_OneProposal):
 
     @extend_schema(operation_id="proposals_get", responses=shapes.ProposalOut)
     def get(self, request: Any, shelf: str, number: int) -> Response:
-        """As it stands now: conflicts, verdicts, checks, and what holds it."""
+        """Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet."""
         caller, _, found = self.proposal(request, shelf, number)
         return Response(looking.proposal_detail(caller, found))
 
     @extend_schema(operation_id="proposals_change", request=shapes.ProposalChange, responses=shapes.ProposalOut)
     def patch(self, request: Any, shelf: str, number: int) -> Response:
-        """Change what is said about it, who is asked, or close it without merging."""
+        """Change a proposal's title, description or reviewers, close it without merging, or reopen it."""
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.ProposalChange, request)
-        state, why = values.pop("state", None), values.pop("why")
+        state, reason = values.pop("state", None), values.pop("reason")
         if state == "open" and found.state != "open":
             found = proposals.reopen_proposal(caller, found)
         if values:
             found = proposals.change_proposal(caller, found, **values)
         if state == "closed":
-            found = proposals.close_proposal(caller, found, why)
+            found = proposals.close_proposal(caller, found, reason)
         return Response(looking.proposal_detail(caller, found))
 
 
@@ -96,7 +96,7 @@ class RemarksView(_OneProposal):
 
     @extend_schema(operation_id="proposals_remark", request=shapes.NewRemark, responses={201: shapes.ProposalOut})
     def post(self, request: Any, shelf: str, number: int) -> Response:
-        """Say something about it, or answer."""
+        """Add a remark to a proposal, or answer one."""
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.NewRemark, request)
 
@@ -109,7 +109,7 @@ class RemarkView(_OneProposal):
 
     @extend_schema(operation_id="proposals_settle_remark", request=shapes.RemarkChange, responses=shapes.ProposalOut)
     def patch(self, request: Any, shelf: str, number: int, uid: str) -> Response:
-        """Say that it is dealt with, or is not after all."""
+        """Mark a remark as done or a condition as met, or undo that."""
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.RemarkChange, request)
         talking.settle_remark(caller, talking.get_remark(found, uid), settled=values["settled"])
@@ -121,7 +121,7 @@ class VerdictView(_OneProposal):
 
     @extend_schema(operation_id="proposals_verdict", request=shapes.NewVerdict, responses={201: shapes.ProposalOut})
     def post(self, request: Any, shelf: str, number: int) -> Response:
-        """Say what you think of it; it takes the place of what you said before."""
+        """Give a verdict on a proposal; it replaces your earlier one."""
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.NewVerdict, request)
         talking.give_verdict(caller, found, values["verdict"], values["text"], values["commit"])
@@ -133,7 +133,7 @@ class MergeProposalView(_OneProposal):
 
     @extend_schema(operation_id="proposals_merge", request=shapes.MergeProposal, responses=shapes.ProposalOut)
     def post(self, request: Any, shelf: str, number: int) -> Response:
-        """Merge it in one act; what is to be settled first is answered with 409 merge.conflict."""
+        """Merge a proposal; conflicts that are to be settled first are answered with 409 merge.conflict."""
         caller, _, found = self.proposal(request, shelf, number)
         values = valid(shapes.MergeProposal, request)
 

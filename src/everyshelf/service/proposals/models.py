@@ -1,4 +1,4 @@
-"""Records of proposals. Branches are kept by name: one may be dropped while what was said about it stays."""
+"""Records of proposals. Branches are kept by name: one may be deleted while the remarks on it stay."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from django.db.models import Q
 
 from everyshelf.service.shelves.models import Commit, Shelf
 
-VERDICTS = ("agree", "agree if", "not yet", "against")
+VERDICTS = ("agree", "against")
 
 
 class Proposal(models.Model):
@@ -23,10 +23,10 @@ class Proposal(models.Model):
     description = models.TextField(blank=True)
     source = models.CharField(max_length=120)
     target = models.CharField(max_length=120)
-    drop = models.BooleanField(default=False)
+    delete_source = models.BooleanField(default=False)
     tasks = models.JSONField(default=list)
     state = models.CharField(max_length=10, default="open")
-    why = models.TextField(blank=True)
+    reason = models.TextField(blank=True)
     head = models.ForeignKey(Commit, models.PROTECT, related_name="+")
     base = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
     merged = models.ForeignKey(Commit, models.PROTECT, null=True, related_name="+")
@@ -50,7 +50,7 @@ class Proposal(models.Model):
 
 
 class Reviewer(models.Model):
-    """Somebody who was asked for a verdict."""
+    """A person who was asked for a verdict."""
 
     proposal = models.ForeignKey(Proposal, models.CASCADE, related_name="reviewers")
     person = models.ForeignKey(User, models.CASCADE, related_name="+")
@@ -60,7 +60,7 @@ class Reviewer(models.Model):
 
 
 class Verdict(models.Model):
-    """What somebody thinks of the proposal at a commit; a later one of the same person takes its place."""
+    """A person's verdict on the proposal at a commit; a later one of the same person replaces it."""
 
     proposal = models.ForeignKey(Proposal, models.CASCADE, related_name="verdicts")
     person = models.ForeignKey(User, models.PROTECT, related_name="+")
@@ -74,7 +74,10 @@ class Verdict(models.Model):
 
 
 class Remark(models.Model):
-    """Something said about the proposal as a whole, an artifact, or a part of one as it was at ``commit``."""
+    """A remark on the proposal as a whole, an artifact, or a part of one as it was at ``commit``.
+
+    A ``condition`` keeps the proposal from being merged until it is settled, that is, marked as met.
+    """
 
     proposal = models.ForeignKey(Proposal, models.CASCADE, related_name="remarks")
     uid = models.CharField(max_length=12)
@@ -85,6 +88,7 @@ class Remark(models.Model):
     part = models.CharField(max_length=2000, blank=True)
     label = models.CharField(max_length=300, blank=True)
     text = models.TextField()
+    condition = models.BooleanField(default=False)
     made = models.DateTimeField()
     answer_to = models.ForeignKey("self", models.CASCADE, null=True, related_name="answers")
     settled = models.DateTimeField(null=True)

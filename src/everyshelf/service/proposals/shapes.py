@@ -20,7 +20,7 @@ class ProposalBase(serializers.Serializer):
     created_by = serializers.CharField()
     closed = serializers.DateTimeField(allow_null=True)
     closed_by = serializers.CharField(allow_null=True)
-    why = serializers.CharField()
+    reason = serializers.CharField()
     merged = serializers.CharField(allow_null=True)
     reviewers = serializers.ListField(child=serializers.CharField())
 
@@ -33,7 +33,7 @@ class ProposalListed(ProposalBase):
 
 
 class VerdictOut(serializers.Serializer):
-    """What somebody thinks of it; ``lapsed`` says why that is not in force any more, or is empty."""
+    """A person's verdict; ``lapsed`` says why it is no longer in force, or is empty."""
 
     person = serializers.CharField()
     verdict = serializers.ChoiceField(VERDICTS)
@@ -52,12 +52,16 @@ class PlaceOut(serializers.Serializer):
 
 
 class RemarkAnswer(serializers.Serializer):
-    """Something said: about the whole (no path), an artifact, or a part as it was at ``commit``."""
+    """A remark: on the whole (no path), an artifact, or a part as it was at ``commit``.
+
+    A ``condition`` must be settled (marked as met) before the proposal can be merged.
+    """
 
     id = serializers.CharField()
     person = serializers.CharField()
     made = serializers.DateTimeField()
     text = serializers.CharField()
+    condition = serializers.BooleanField()
     commit = serializers.CharField()
     path = serializers.CharField()
     part = serializers.CharField()
@@ -73,15 +77,15 @@ class RemarkOut(RemarkAnswer):
     answers = RemarkAnswer(many=True)
 
 
-class HoldOut(serializers.Serializer):
-    """Something that stands in the way of merging."""
+class UnmetOut(serializers.Serializer):
+    """A requirement for merging that is not met."""
 
-    what = serializers.ChoiceField(["branch", "conflicts", "verdict", "agreement", "check"])
+    what = serializers.ChoiceField(["branch", "conflicts", "verdict", "condition", "agreement", "check"])
     said = serializers.CharField()
 
 
 class ProposedConflict(serializers.Serializer):
-    """What would have to be settled."""
+    """A conflict that merging would have."""
 
     path = serializers.CharField()
     kind = serializers.CharField()
@@ -90,11 +94,11 @@ class ProposedConflict(serializers.Serializer):
 
 
 class ProposalOut(ProposalBase):
-    """Everything about a proposal as it stands now. ``merge``: the merge of it that waits to be settled."""
+    """A proposal with all details. ``merge``: its open merge; ``not_met``: why it cannot be merged yet."""
 
     description = serializers.CharField()
     tasks = serializers.ListField(child=serializers.CharField())
-    drop = serializers.BooleanField()
+    delete_source = serializers.BooleanField()
     remarks_open = serializers.IntegerField()
     head = serializers.CharField()
     base = serializers.CharField(allow_null=True)
@@ -105,7 +109,7 @@ class ProposalOut(ProposalBase):
     checks = CheckOut(many=True)
     conflicts = ProposedConflict(many=True)
     combined = serializers.IntegerField()
-    holds = HoldOut(many=True)
+    not_met = UnmetOut(many=True)
     reading = serializers.CharField(allow_null=True, help_text="job that works out what merging gives, while it does")
     merge = serializers.CharField(allow_null=True)
     may_merge = serializers.BooleanField()
@@ -115,7 +119,7 @@ class ProposalOut(ProposalBase):
 
 
 class NewProposal(serializers.Serializer):
-    """A proposal to be opened."""
+    """A proposal to open. ``delete_source``: delete the source branch once it is merged."""
 
     title = serializers.CharField(max_length=300)
     source = serializers.CharField()
@@ -123,38 +127,42 @@ class NewProposal(serializers.Serializer):
     description = serializers.CharField(required=False, default="", allow_blank=True)
     tasks = serializers.ListField(child=serializers.CharField(max_length=100), required=False, default=list)
     reviewers = serializers.ListField(child=serializers.CharField(), required=False, default=list)
-    drop = serializers.BooleanField(required=False, default=False)
+    delete_source = serializers.BooleanField(required=False, default=False)
 
 
 class ProposalChange(serializers.Serializer):
-    """What is to be changed; what is left out stays. ``state``: closed, with ``why``, or open again."""
+    """Changes to a proposal; fields left out stay as they are. ``state``: closed, with a ``reason``, or open again."""
 
     title = serializers.CharField(required=False, max_length=300)
     description = serializers.CharField(required=False, allow_blank=True)
     reviewers = serializers.ListField(child=serializers.CharField(), required=False)
-    drop = serializers.BooleanField(required=False)
+    delete_source = serializers.BooleanField(required=False)
     state = serializers.ChoiceField(["open", "closed"], required=False)
-    why = serializers.CharField(required=False, default="", allow_blank=True)
+    reason = serializers.CharField(required=False, default="", allow_blank=True)
 
 
 class NewRemark(serializers.Serializer):
-    """A remark on the whole, an artifact or a part; or the answer to one."""
+    """A remark on the whole, an artifact or a part; or the answer to one.
+
+    ``condition``: keeps the proposal from being merged until it is marked as met.
+    """
 
     text = serializers.CharField()
     path = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
     part = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000)
     label = serializers.CharField(required=False, default="", allow_blank=True)
     answer_to = serializers.CharField(required=False, default="", allow_blank=True)
+    condition = serializers.BooleanField(required=False, default=False)
 
 
 class RemarkChange(serializers.Serializer):
-    """Whether it is dealt with."""
+    """Whether the remark is done, or the condition met."""
 
     settled = serializers.BooleanField()
 
 
 class NewVerdict(serializers.Serializer):
-    """A verdict; ``commit``: the state one looked at, refused if the source moved on since."""
+    """A verdict; ``commit``: the state it is about, refused if the source has newer commits."""
 
     verdict = serializers.CharField()
     text = serializers.CharField(required=False, default="", allow_blank=True)
@@ -162,19 +170,19 @@ class NewVerdict(serializers.Serializer):
 
 
 class MergeProposal(serializers.Serializer):
-    """Merging; ``anyway`` says why it is done though something holds it."""
+    """Merging; ``reason``: why it is merged although a requirement is not met."""
 
-    anyway = serializers.CharField(required=False, default="", allow_blank=True)
+    reason = serializers.CharField(required=False, default="", allow_blank=True)
     summary = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
-    drop = serializers.BooleanField(required=False, allow_null=True, default=None)
+    delete_source = serializers.BooleanField(required=False, allow_null=True, default=None)
 
 
 class WaitingOut(serializers.Serializer):
-    """Something that waits for the caller."""
+    """A task of the caller."""
 
     shelf = serializers.CharField()
     shelf_name = serializers.CharField()
-    what = serializers.ChoiceField(["verdict", "answer", "mend", "merge", "settle"])
+    what = serializers.ChoiceField(["verdict", "answer", "fix", "merge", "settle"])
     said = serializers.CharField()
     title = serializers.CharField()
     proposal = serializers.IntegerField(allow_null=True)

@@ -134,12 +134,12 @@ def bindings_json(environment: Environment) -> list[dict[str, Any]]:
 
 def _concerns(environment: Environment, rule: BindingRule) -> bool:
     """Whether a binding may stand in what goes there: not, if only part of the shelf does and it is for another."""
-    inside = f"{environment.holds}/"
-    for pattern in rule.patterns if environment.holds else ():
+    inside = f"{environment.subfolder}/"
+    for pattern in rule.patterns if environment.subfolder else ():
         fixed = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
         if fixed.startswith(inside) or (fixed != pattern and inside.startswith(fixed)):
             return True
-    return not environment.holds
+    return not environment.subfolder
 
 
 class Values:

@@ -42,7 +42,7 @@ def make_environment(
     destination: str = "folder",
     address: str = "",
     token: str = "",
-    holds: str = "",
+    subfolder: str = "",
     records: list[str] | None = None,
     route: str = "main",
     position: int | None = None,
@@ -75,7 +75,7 @@ def make_environment(
         "left_out": _checked_left_out(left_out or {}),
         "access": seal(token) if token else None,
         "address": checked_address(shelf, destination, name, address),
-        "holds": _checked_holds(destination, holds),
+        "subfolder": _checked_subfolder(destination, subfolder),
         "records": records or [],
     }
     try:
@@ -106,17 +106,17 @@ def make_environment(
         ) from error
 
 
-def _checked_holds(destination: str, holds: str) -> str:
+def _checked_subfolder(destination: str, subfolder: str) -> str:
     """The folder of the shelf that goes there; a database has one of its own."""
-    folder = holds.strip().strip("/")
+    folder = subfolder.strip().strip("/")
     if folder:
         return check_path(folder)
     if destination == "database":
         raise InvalidError(
-            "a database holds one folder of the shelf: its tables, views and records lie there",
-            code="environment.holds",
-            pointer="/holds",
-            hint="Name it: --holds FOLDER. It need not be there yet.",
+            "a database takes one folder of the shelf: its tables, views and records lie there",
+            code="environment.subfolder",
+            pointer="/subfolder",
+            hint="Name it: --subfolder FOLDER. It need not exist yet.",
         )
     return ""
 
@@ -225,7 +225,7 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
         "commit": deployment.commit.uid,
         "state": deployment.state,
         "who": deployment.who,
-        "why": deployment.why,
+        "reason": deployment.reason,
         "forced": deployment.forced,
         "steps": deployment.steps,
         "besides": deployment.besides,
@@ -255,7 +255,7 @@ def environment_json(environment: Environment) -> dict[str, Any]:
         "destination": environment.destination,
         "address": environment.address,
         "has_token": environment.access is not None,
-        "holds": environment.holds,
+        "subfolder": environment.subfolder,
         "records": environment.records,
         "fed_from": environment.fed_from,
         "earlier_first": environment.earlier_first,
@@ -278,11 +278,11 @@ def environment_json(environment: Environment) -> dict[str, Any]:
 
 def _concerns(environment: Environment, tag: Tag) -> bool:
     """Whether a tag brings anything that the environment takes: one with a selection may not."""
-    holds, left_out = environment.holds, (environment.left_out or {}).get("patterns", [])
+    subfolder, left_out = environment.subfolder, (environment.left_out or {}).get("patterns", [])
     if tag.selection is None:
-        return not holds or get_trees().folder(tag.commit.root, holds) is not None
-    inside = [p for p in tag.selection if not holds or p == holds or p.startswith(f"{holds}/")]
-    around = [p for p in tag.selection if holds.startswith(f"{p}/")]
+        return not subfolder or get_trees().folder(tag.commit.root, subfolder) is not None
+    inside = [p for p in tag.selection if not subfolder or p == subfolder or p.startswith(f"{subfolder}/")]
+    around = [p for p in tag.selection if subfolder.startswith(f"{p}/")]
     return bool(around) or any(not any(fnmatchcase(p, said) for said in left_out) for p in inside)
 
 

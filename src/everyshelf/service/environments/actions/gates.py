@@ -166,10 +166,10 @@ def _reviews(environment: Environment, tag: Tag, wanted: int) -> Gate:
     if met:
         return Gate("reviews", f"reviews, {len(agreed)} of {wanted}", True, f"{_listed(agreed)} agreed")
     could = _could_agree(environment, own | set(agreed))
-    asked = f"{_listed(could[:4], 'or')} to agree" if could else "somebody else with the role author to agree"
-    said = f"{_listed(against)} said no; " if against else f"{_listed(agreed)} agreed; " if agreed else ""
+    asked = f"{_listed(could[:4], 'or')} must agree" if could else "someone else with the role author must agree"
+    said = f"{_listed(against)} is against; " if against else f"{_listed(agreed)} agreed; " if agreed else ""
     if agreeing & own:
-        said += f"the word of {_listed(sorted(agreeing & own))}, who made it, does not count; "
+        said += f"{_listed(sorted(agreeing & own))} made it and does not count; "
     return Gate("reviews", f"reviews, {len(agreed)} of {wanted}", False, said + asked, "review")
 
 

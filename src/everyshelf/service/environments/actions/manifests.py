@@ -105,13 +105,13 @@ class LeftOut:
 
     def __init__(self, environment: Environment, destination: Destination) -> None:
         said: dict[str, Any] = environment.left_out or {}
-        self._holds, self._destination = environment.holds, destination
+        self._subfolder, self._destination = environment.subfolder, destination
         self.patterns: list[str] = said.get("patterns", [])
         self.kinds: set[str] = set(said.get("kinds", []))
 
     def has(self, path: str, kind: str = "") -> bool:
         """True for what is neither put in place, nor removed, nor called drift."""
-        if self._holds and not path.startswith(f"{self._holds}/"):
+        if self._subfolder and not path.startswith(f"{self._subfolder}/"):
             return True
         return (
             not self._destination.takes(path)

@@ -211,7 +211,7 @@ def _database(environment: Environment) -> Destination:
     else:
         database = SqliteDatabase(Path(environment.address))
     known = recorded(environment)
-    return DatabaseDestination(database, environment.holds, records=environment.records, known=known)
+    return DatabaseDestination(database, environment.subfolder, records=environment.records, known=known)
 
 
 def _git(environment: Environment) -> Destination:
@@ -234,7 +234,7 @@ def _said(key: str) -> tuple[str, str]:
     if row is None:
         return "", "Removed with its environment"
     back = f", back to deployment {row.rolled_back_to.number}" if row.rolled_back_to else ""
-    return row.who, f"tag:{row.tag.name} into {row.environment.name}{back}\n\n{row.why}"
+    return row.who, f"tag:{row.tag.name} into {row.environment.name}{back}\n\n{row.reason}"
 
 
 def forget_copies(environment: Environment) -> None:

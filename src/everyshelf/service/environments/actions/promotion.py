@@ -79,7 +79,7 @@ def check_promotion(
     *,
     overwrite_drift: bool,
     force: bool,
-    why: str,
+    reason: str,
     lose: list[str],
 ) -> list[Gate]:
     """Raise ``RefusedError`` if a gate holds the tag and is not forced, or a binding has no value. Gives the gates
@@ -87,12 +87,12 @@ def check_promotion(
     require_promote(caller, environment)
     if force:
         require(caller, environment.shelf, "force a gate")
-        if not why.strip():
+        if not reason.strip():
             raise InvalidError(
                 "forcing a gate takes a reason",
                 code="gate.reason",
-                pointer="/why",
-                hint="Say why: --why TEXT.",
+                pointer="/reason",
+                hint="Give a reason: --reason TEXT",
             )
     destination = destination_of(environment)
     quiet = quiet_since(environment)
@@ -173,13 +173,14 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool
         return RefusedError(
             first.said.partition(";")[0],
             code="gate.drift",
-            hint=f"Bring them back first: everyshelf drift {environment.name} --capture. Or use --overwrite-drift.",
+            hint=f"Capture these changes: everyshelf drift {environment.name} --capture. Or use --overwrite-drift.",
             gates=[gate.as_json() for gate in held],
         )
     return RefusedError(
-        f"{first.gate} holds tag:{tag.name} back from {environment.name}",
-        code="gate.held",
-        hint=first.said,
+        f"cannot promote tag:{tag.name} to {environment.name}: "
+        + "; ".join(f"{gate.gate} not met ({gate.said})" for gate in held),
+        code="gate.not_met",
+        hint=f"everyshelf rehearse tag:{tag.name} {environment.name} shows what each gate needs.",
         gates=[gate.as_json() for gate in held],
     )
 
@@ -191,7 +192,7 @@ def plan_promotion(
     caller: Caller,
     environment: Environment,
     tag: Tag,
-    why: str,
+    reason: str,
     *,
     back_to: Deployment | None = None,
     root: str = "",
@@ -213,7 +214,7 @@ def plan_promotion(
         number = 1 + (environment.deployments.aggregate(last=Max("number"))["last"] or 0)
         said = f"tag:{tag.name} into {environment.name}"
         gates = [gate.as_json() for gate in forced or []]
-        extra = {"forced": [g["gate"] for g in gates], "why": why} if gates else {}
+        extra = {"forced": [g["gate"] for g in gates], "reason": reason} if gates else {}
         act = "promotion.forced" if gates else "promotion.begun"
         note(caller, act, said, environment.shelf, deployment=number, rolled_back=back_to is not None, **extra)
         planned = Deployment.objects.create(
@@ -228,7 +229,7 @@ def plan_promotion(
             lose=lose or [],
             forced=gates,
             who=who or caller.person.username,
-            why=why,
+            reason=reason,
             begun=at or timezone.now(),
             request_key=request_key,
         )
@@ -316,7 +317,7 @@ def carry_out(deployment: Deployment, run: Run | None = None) -> dict[str, Any]:
         try:
             _undo(deployment)
         except EveryShelfError as error:
-            log.warning("a promotion is not undone yet", environment=environment.name, why=error.message)
+            log.warning("a promotion is not undone yet", environment=environment.name, reason=error.message)
         raise
     _enter(deployment, Phase.SWITCHING)
     _switch(deployment, destination)
@@ -526,7 +527,7 @@ def _ask_again(deployment: Deployment) -> None:
             else:
                 log.info("undone after it was cut short", environment=environment.name, number=deployment.number)
         except EveryShelfError as error:
-            log.warning("a promotion is not settled", environment=environment.name, why=error.message)
+            log.warning("a promotion is not settled", environment=environment.name, reason=error.message)
 
 
 def _wanted(record: Record, present: Manifest) -> Manifest:

@@ -18,6 +18,7 @@ from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.content import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
 from everyshelf.core.history.paths import check_path
+from everyshelf.core.merge import SideNames
 from everyshelf.core.promotion import Destination, Manifest
 from everyshelf.core.promotion.bindings import marks_in
 from everyshelf.service.base.acts import one_act
@@ -126,7 +127,7 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
         if left_out.has(path):
             continue
         changed = path in there or path in besides
-        side = "both" if changed and path in here else "there" if changed else "here"
+        side = "both" if changed and path in here else "environment" if changed else "shelf"
         placed = look.present.get(path)
         rows.append(
             {
@@ -153,12 +154,14 @@ def _source(row: Row | None) -> str | None:
 
 
 def _sentence(environment: Environment, branch: str, rows: list[dict[str, Any]]) -> str:
-    counts = {side: sum(row["side"] == side for row in rows) for side in ("there", "here", "both")}
+    counts = {side: sum(row["side"] == side for row in rows) for side in ("environment", "shelf", "both")}
     if not rows:
         return f"{environment.name} holds what was put there, and {branch} has nothing newer."
     said = [
-        f"{count_noun(counts['there'], 'artifact')} changed in {environment.name}" if counts["there"] else "",
-        f"{count_noun(counts['here'], 'artifact')} changed on {branch}" if counts["here"] else "",
+        f"{count_noun(counts['environment'], 'artifact')} changed in {environment.name}"
+        if counts["environment"]
+        else "",
+        f"{count_noun(counts['shelf'], 'artifact')} changed on {branch}" if counts["shelf"] else "",
         f"{count_noun(counts['both'], 'artifact')} changed on both sides" if counts["both"] else "",
     ]
     return ", ".join(text for text in said if text) + "."
@@ -177,7 +180,7 @@ def capture(
     """Save what was changed there into the caller's draft of a branch, side effects marked as such.
 
     What was changed on the branch as well is merged by meaning; what collides stays out and is told, unless ``prefer``
-    ("here" or "there") says which side holds.
+    ("environment" or "shelf") says which side to keep in conflicts.
     """
     require(caller, environment.shelf, "capture")
     look = _look(environment)
@@ -234,8 +237,12 @@ class _Captured:
         row = self._look.record.get(path)
         source = row.source if row is not None and row.source else None
         if path not in self._look.present:
-            if here not in (None, source) and self._prefer != "there":
-                return _Outcome(None, False, "removed there, and changed here: say which side holds")
+            if here not in (None, source) and self._prefer != "environment":
+                return _Outcome(
+                    None,
+                    False,
+                    f"removed in {self._look.environment.name} and changed on the shelf; choose which to keep",
+                )
             return _Outcome(None, True, "removed")
         there = self._folder / "there"
         with self._look.destination.as_file(path) as file:
@@ -243,21 +250,24 @@ class _Captured:
         said = self._unbind(path, row, there)
         if source is None or here == source:
             return _Outcome(self._take(there), True, said or ("changed" if source else "added"))
-        if here is None and self._prefer != "there":
-            return _Outcome(None, False, "changed there, and removed here: say which side holds")
+        if here is None and self._prefer != "environment":
+            return _Outcome(
+                None, False, f"changed in {self._look.environment.name} and removed on the shelf; choose which to keep"
+            )
         return self._merged(path, source, here, there, said) if here else _Outcome(self._take(there), True, said)
 
     def _merged(self, path: str, source: str, here: str, there: Path, said: str) -> _Outcome:
-        prefer = {"here": "this", "there": "other", None: None}[self._prefer]
+        prefer = {"shelf": "target", "environment": "source", None: None}[self._prefer]
         sides = self._kept("base", source), self._kept("here", here), there
         result = self._folder / "merged"
         with reader() as worker:
             rules = self._rules.source if self._rules else ""
-            answer = worker.merge(path, sides, result, rules_text=rules, prefer=prefer)
+            names = SideNames("on the shelf", f"in {self._look.environment.name}")
+            answer = worker.merge(path, sides, result, rules_text=rules, prefer=prefer, names=names)
         if not answer["merged"]:
             conflict = next(c for c in answer["conflicts"] if "decision" not in c)
-            return _Outcome(None, False, f"collides with what was changed here: {conflict['why']}")
-        return _Outcome(self._take(result), True, said or "merged with what was changed here")
+            return _Outcome(None, False, f"conflict: {conflict['why']}")
+        return _Outcome(self._take(result), True, said or "merged with the changes on the shelf")
 
     def _unbind(self, path: str, row: Row | None, there: Path) -> str:
         """Put the names of bindings back where their values stand in ``there``."""
@@ -268,7 +278,9 @@ class _Captured:
         placed = bind(path, row.source, self._rules, values.plain).data
         if content_id(placed) not in (row.there, row.source) and not row.there.startswith("k:"):
             there.write_bytes(values.masked(there.read_bytes()))
-            return "its bindings were set anew since: look whether their names stand where they should"
+            return (
+                "its bindings have changed since the deployment; check that their names are still in the right places"
+            )
         base, result = self._folder / "placed", self._folder / "unbound"
         base.write_bytes(placed)
         sides = base, there, self._kept("source", row.source)
@@ -276,9 +288,9 @@ class _Captured:
             answer = worker.merge(path, sides, result, rules_text=self._rules.source)
             if not answer["merged"]:
                 decisions, by_hand = self._names_back(answer["conflicts"], values)
-                given = {"rules_text": self._rules.source, "decisions": decisions, "prefer": "other"}
+                given = {"rules_text": self._rules.source, "decisions": decisions, "prefer": "source"}
                 worker.merge(path, sides, result, **given)
-                said = f"; set by hand there, and not brought: {', '.join(by_hand)}" if by_hand else ""
+                said = f"; values set by hand there were not captured: {', '.join(by_hand)}" if by_hand else ""
                 there.write_bytes(values.masked(result.read_bytes()))
                 return f"changed{said}" if said else ""
         there.write_bytes(values.masked(result.read_bytes()))
@@ -287,10 +299,10 @@ class _Captured:
     @staticmethod
     def _names_back(conflicts: list[dict[str, Any]], values: Values) -> tuple[dict[str, dict[str, Any]], list[str]]:
         """What becomes of a text that was changed there around the value of a binding: its name where the value was.
-        Where the value itself was changed, the shelf's side stays: the binding is to be changed, not the artifact."""
+        Where the value itself was changed, the shelf's side is kept: the binding is to be changed, not the artifact."""
         decisions, by_hand = {}, []
         for conflict in conflicts:
-            text, names = conflict.get("this"), marks_in(str(conflict.get("other", "")))
+            text, names = conflict.get("target"), marks_in(str(conflict.get("source", "")))
             for name in sorted(names, key=lambda n: -len(values.plain.get(n, ""))):
                 value = values.plain.get(name, "")
                 if isinstance(text, str) and value and value in text:

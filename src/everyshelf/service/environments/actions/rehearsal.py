@@ -123,7 +123,7 @@ def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
         "steps": [step.as_json() for step in aim.steps],
         "needed": _needed(look),
         "left_out": len(aim.kept),
-        "holds": len(held) + len(missing) + len(problems),
+        "not_met": len(held) + len(missing) + len(problems),
         "bytes": sum(aim.manifest[p].size for p in plan.added + plan.changed),
         "expected_seconds": _expected(environment, len(touched)),
         "sentence": _sentence(look, len(held), len(missing), len(problems)),
@@ -146,7 +146,7 @@ def report_on(environment: Environment, tag: Tag, form: Form) -> str:
     artifacts = [{**a, "truncated": len(a["findings"]) == _MOST_FINDINGS} for a in found["artifacts"]]
     told = {**found, "artifacts": artifacts, "effects": effects, "same": found["counts"]["same"]}
     title = f"Rehearsal of tag:{tag.name} into {environment.name}, {environment.shelf.name}"
-    none = [(True, "no gate", "nothing holds it")]
+    none = [(True, "no gate", "all gates are met")]
     report = report_of(told, title=title, made=found["rehearsed"], conditions=conditions or none)
     return written(report, form)
 
@@ -285,11 +285,15 @@ def _sentence(look: Outlook, held: int, missing: int, problems: int) -> str:
     if not _touched(plan):
         would = "would change nothing"
     holding = [
-        count_noun(count, what)
-        for count, what in ((held, "gate"), (missing, "binding"), (problems, "artifact"))
+        f"{count_noun(count, what)} {state}"
+        for count, what, state in (
+            (held, "gate", "not met"),
+            (missing, "binding", "without a value"),
+            (problems, "artifact", "that cannot be deployed"),
+        )
         if count
     ]
     parts = [f"tag:{look.tag.name} {would} in {name}"]
     if holding:
-        parts.append(f"{' and '.join(holding)} hold{'s' if held + missing + problems == 1 else ''} it")
-    return "; ".join(parts) + "; nothing was touched."
+        parts.append(f"{', '.join(holding)}")
+    return "; ".join(parts) + ". Nothing was changed."

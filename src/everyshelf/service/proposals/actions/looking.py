@@ -1,4 +1,4 @@
-"""A proposal as people see it: what it brings, what holds it, who said what."""
+"""A proposal as people see it: what it changes, what is not met yet, remarks and verdicts."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.service.checks.actions import check_json, checks_of
 from everyshelf.service.proposals.actions.proposals import Ends, ends_of, plan_of, up_to_date
-from everyshelf.service.proposals.actions.talking import list_remarks, verdicts_of
+from everyshelf.service.proposals.actions.talking import list_remarks, open_conditions, verdicts_of
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.rights import Caller, may
 from everyshelf.service.shelves.actions.lineage import lineage_of
@@ -40,7 +40,7 @@ def proposal_json(proposal: Proposal) -> dict[str, Any]:
         "created_by": proposal.created_by.username,
         "closed": proposal.closed,
         "closed_by": proposal.closed_by.username if proposal.closed_by else None,
-        "why": proposal.why,
+        "reason": proposal.reason,
         "merged": proposal.merged.uid if proposal.merged else None,
         "reviewers": [r.person.username for r in proposal.reviewers.select_related("person").order_by("id")],
         "remarks": remarks.count(),
@@ -53,15 +53,15 @@ def proposal_detail(caller: Caller, proposal: Proposal) -> dict[str, Any]:
     shelf, ends = proposal.shelf, ends_of(proposal)
     plan, reading = _plan_or_job(proposal)
     verdicts = verdicts_of(proposal, ends)
-    holds = _holds(proposal, ends, plan, verdicts, reading)
+    not_met = _not_met(proposal, ends, plan, verdicts, reading)
     merge = Merge.objects.filter(
-        shelf=shelf, state="open", target=proposal.target, source=proposal.source, other_root=ends.head.root
+        shelf=shelf, state="open", target=proposal.target, source=proposal.source, source_root=ends.head.root
     ).first()
     return {
         **proposal_json(proposal),
         "description": proposal.description,
         "tasks": proposal.tasks,
-        "drop": proposal.drop,
+        "delete_source": proposal.delete_source,
         "head": ends.head.uid,
         "base": ends.base.uid if ends.base else None,
         **_distance(shelf, ends),
@@ -70,7 +70,7 @@ def proposal_detail(caller: Caller, proposal: Proposal) -> dict[str, Any]:
         "checks": [check_json(c) for c in checks_of(ends.head)],
         "conflicts": _conflicts(plan),
         "combined": len(plan.artifacts) - len(plan.open) if plan else 0,
-        "holds": holds,
+        "not_met": not_met,
         "reading": reading,
         "merge": merge.uid if merge else None,
         "may_merge": ends.target is not None and may(caller, shelf, _right(ends)),
@@ -104,11 +104,11 @@ def _conflicts(plan: Plan | None) -> list[dict[str, Any]]:
     ]
 
 
-def holds_of(proposal: Proposal) -> list[dict[str, str]]:
-    """What stands in the way of merging it now."""
+def not_met_by(proposal: Proposal) -> list[dict[str, str]]:
+    """Every requirement for merging it that is not met now."""
     ends = ends_of(proposal)
     plan, reading = _plan_or_job(proposal)
-    return _holds(proposal, ends, plan, verdicts_of(proposal, ends), reading)
+    return _not_met(proposal, ends, plan, verdicts_of(proposal, ends), reading)
 
 
 def _plan_or_job(proposal: Proposal) -> tuple[Plan | None, str | None]:
@@ -119,29 +119,31 @@ def _plan_or_job(proposal: Proposal) -> tuple[Plan | None, str | None]:
         return None, str(error.facts["job"])
 
 
-def _holds(
+def _not_met(
     proposal: Proposal, ends: Ends, plan: Plan | None, verdicts: list[dict[str, Any]], reading: str | None
 ) -> list[dict[str, str]]:
     if proposal.state != "open":
         return []
-    held = []
+    not_met = []
     for branch, name in ((ends.source, proposal.source), (ends.target, proposal.target)):
         if branch is None:
-            held.append({"what": "branch", "said": f"the branch {name} is gone"})
+            not_met.append({"what": "branch", "said": f"the branch {name} is gone"})
     if reading:
-        held.append({"what": "conflicts", "said": "what merging gives is being worked out"})
+        not_met.append({"what": "conflicts", "said": "the result of merging is being computed"})
     if plan is not None and plan.open_count:
-        held.append({"what": "conflicts", "said": f"{count_noun(plan.open_count, 'conflict')} to settle"})
+        not_met.append({"what": "conflicts", "said": f"{count_noun(plan.open_count, 'conflict')} to settle"})
     in_force = [v for v in verdicts if not v["lapsed"]]
     for found in in_force:
-        if found["verdict"] != "agree":
-            held.append({"what": "verdict", "said": f"{found['person']} says “{found['verdict']}”: {found['text']}"})
+        if found["verdict"] == "against":
+            not_met.append({"what": "verdict", "said": f"{found['person']} is against: {found['text']}"})
+    for condition in open_conditions(proposal):
+        not_met.append({"what": "condition", "said": f"condition of {condition.person.username}: {condition.text}"})
     if ends.target is not None and ends.target.guarded and not any(v["verdict"] == "agree" for v in in_force):
-        held.append({"what": "agreement", "said": f"{proposal.target} is guarded, and nobody has agreed yet"})
+        not_met.append({"what": "agreement", "said": f"{proposal.target} is guarded: at least one person must agree"})
     for check in checks_of(ends.head):
         if not check.passed:
-            held.append({"what": "check", "said": f"the check {check.name} failed" + _after(check.said)})
-    return held
+            not_met.append({"what": "check", "said": f"the check {check.name} failed" + _after(check.said)})
+    return not_met
 
 
 def _after(text: str) -> str:

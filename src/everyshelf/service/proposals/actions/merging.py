@@ -1,4 +1,4 @@
-"""Merging a proposal in one act."""
+"""Merging a proposal."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from django.utils import timezone
 from everyshelf.core.errors import RefusedError
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
-from everyshelf.service.proposals.actions.looking import holds_of
+from everyshelf.service.proposals.actions.looking import not_met_by
 from everyshelf.service.proposals.actions.proposals import check_open
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.actions.branches import check_drop
+from everyshelf.service.shelves.actions.branches import check_delete
 from everyshelf.service.shelves.actions.merging import prepare_branch_merge
 from everyshelf.service.shelves.actions.recording import Message, require_branch
 from everyshelf.service.shelves.actions.refs import get_branch
@@ -19,30 +19,32 @@ from everyshelf.service.shelves.models import Commit
 
 
 def merge_proposal(
-    caller: Caller, proposal: Proposal, *, anyway: str = "", summary: str = "", drop: bool | None = None
+    caller: Caller, proposal: Proposal, *, reason: str = "", summary: str = "", delete_source: bool | None = None
 ) -> Proposal:
-    """Merge it in one act, its branch dropped if wanted. Raises ``MergeConflictError`` for what is to be settled first.
+    """Merge a proposal and, if wanted, delete its branch. Raises ``MergeConflictError`` while conflicts are open.
 
-    ``anyway``: why it is merged though something holds it that is a matter of judgement; said in the commit.
+    ``reason``: why it is merged although a requirement is not met; written into the commit.
     """
     shelf = proposal.shelf
     require_branch(caller, shelf, get_branch(shelf, proposal.target))
     check_open(proposal)
     source = get_branch(shelf, proposal.source)
-    drop = proposal.drop if drop is None else drop
-    if drop:
-        check_drop(caller, shelf, source)
-    message = Message(summary or proposal.title, _told(proposal, anyway), {}, list(proposal.tasks))
-    held = [h for h in holds_of(proposal) if h["what"] != "conflicts"]
-    if held and not anyway.strip():
+    delete_source = proposal.delete_source if delete_source is None else delete_source
+    if delete_source:
+        check_delete(caller, shelf, source)
+    message = Message(summary or proposal.title, _described(proposal, reason), {}, list(proposal.tasks))
+    not_met = [one for one in not_met_by(proposal) if one["what"] != "conflicts"]
+    if not_met and not reason.strip():
         raise RefusedError(
-            f"proposal {proposal.number} is held: {held[0]['said']}",
-            code="proposal.held",
-            hint="Meet that first, or merge it anyway and say why: --anyway WHY",
-            holds=held,
+            f"proposal {proposal.number} is not ready: {'; '.join(one['said'] for one in not_met)}",
+            code="proposal.not_ready",
+            hint=f"Meet these first; or: everyshelf proposal merge {proposal.number} --anyway --reason TEXT",
+            not_met=not_met,
         )
     # What is to be settled first is kept and told by an error here, before anything else is written.
-    prepared = prepare_branch_merge(caller, shelf, source.name, proposal.target, message, None, drop=drop)
+    prepared = prepare_branch_merge(
+        caller, shelf, source.name, proposal.target, message, None, delete_source=delete_source
+    )
     with one_act():
         proposal.refresh_from_db(fields=["state"])
         check_open(proposal)
@@ -50,20 +52,18 @@ def merge_proposal(
         proposal.base = Commit.objects.filter(shelf=shelf, uid=result["base"]).first() if result["base"] else None
         proposal.merged = Commit.objects.filter(shelf=shelf, uid=result["commit"]).first() if result["commit"] else None
         proposal.state, proposal.closed, proposal.closed_by = "merged", timezone.now(), caller.person
-        proposal.why = anyway
+        proposal.reason = reason
         proposal.save()
-        note(caller, "proposal.merged", str(proposal), shelf, commit=result["commit"], anyway=anyway)
+        note(caller, "proposal.merged", str(proposal), shelf, commit=result["commit"], reason=reason)
     return proposal
 
 
-def _told(proposal: Proposal, anyway: str) -> str:
-    """What the merge commit says: the proposal, who agreed, and why it was merged though something held it."""
+def _described(proposal: Proposal, reason: str) -> str:
+    """The description of the merge commit: the proposal, who agreed, and why it was merged although not ready."""
     lines = [f"Proposal {proposal.number} by {proposal.created_by.username}"]
-    agreed = sorted(
-        {v.person.username for v in proposal.verdicts.select_related("person") if v.verdict in ("agree", "agree if")}
-    )
+    agreed = sorted({v.person.username for v in proposal.verdicts.select_related("person") if v.verdict == "agree"})
     if agreed:
         lines.append(f"Agreed: {', '.join(agreed)}")
-    if anyway:
-        lines.append(f"Merged anyway: {anyway}")
+    if reason:
+        lines.append(f"Merged anyway: {reason}")
     return "\n\n".join(part for part in (proposal.description, "\n".join(lines)) if part)

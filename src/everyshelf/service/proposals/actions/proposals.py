@@ -15,10 +15,10 @@ from everyshelf.service.log.actions import note
 from everyshelf.service.people.actions import get_person
 from everyshelf.service.proposals.models import Proposal, Reviewer
 from everyshelf.service.rights import Caller, may, require
-from everyshelf.service.shelves.actions.branches import check_drop
+from everyshelf.service.shelves.actions.branches import check_delete
 from everyshelf.service.shelves.actions.lineage import is_ancestor, lineage_of
 from everyshelf.service.shelves.actions.merge_plan import Plan, plan_merge
-from everyshelf.service.shelves.actions.merging import wish_between
+from everyshelf.service.shelves.actions.merging import request_between
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
 
@@ -45,7 +45,7 @@ def open_proposal(
     description: str = "",
     tasks: Iterable[str] = (),
     reviewers: Iterable[str] = (),
-    drop: bool = False,
+    delete_source: bool = False,
 ) -> Proposal:
     """Ask that ``source`` be merged into ``target``; one open proposal for each pair of branches."""
     require(caller, shelf, "propose")
@@ -58,8 +58,8 @@ def open_proposal(
             code="proposal.empty",
             hint=f"Commit something to {source} first.",
         )
-    if drop:
-        check_drop(caller, shelf, other)
+    if delete_source:
+        check_delete(caller, shelf, other)
     try:
         with one_act():
             number = 1 + (shelf.proposals.aggregate(last=Max("number"))["last"] or 0)
@@ -70,7 +70,7 @@ def open_proposal(
                 description=description,
                 source=source,
                 target=target,
-                drop=drop,
+                delete_source=delete_source,
                 tasks=list(tasks),
                 head=other.head,
                 created=timezone.now(),
@@ -181,7 +181,7 @@ def change_proposal(
     title: str | None = None,
     description: str | None = None,
     reviewers: list[str] | None = None,
-    drop: bool | None = None,
+    delete_source: bool | None = None,
 ) -> Proposal:
     """Change what is said about it, and who is asked; who opened it may, and keepers."""
     _require_own(caller, proposal)
@@ -191,10 +191,10 @@ def change_proposal(
             proposal.title = _checked_title(title)
         if description is not None:
             proposal.description = description
-        if drop is not None:
-            if drop:
-                check_drop(caller, proposal.shelf, get_branch(proposal.shelf, proposal.source))
-            proposal.drop = drop
+        if delete_source is not None:
+            if delete_source:
+                check_delete(caller, proposal.shelf, get_branch(proposal.shelf, proposal.source))
+            proposal.delete_source = delete_source
         proposal.save()
         if reviewers is not None:
             _set_reviewers(proposal, reviewers)
@@ -202,16 +202,16 @@ def change_proposal(
     return proposal
 
 
-def close_proposal(caller: Caller, proposal: Proposal, why: str) -> Proposal:
+def close_proposal(caller: Caller, proposal: Proposal, reason: str) -> Proposal:
     """Close it without merging; both branches stay."""
     _require_own(caller, proposal)
     check_open(proposal)
     proposal.base = ends_of(proposal).base
-    proposal.state, proposal.why = "closed", why
+    proposal.state, proposal.reason = "closed", reason
     proposal.closed, proposal.closed_by = timezone.now(), caller.person
     with one_act():
         proposal.save()
-        note(caller, "proposal.closed", str(proposal), proposal.shelf, why=why)
+        note(caller, "proposal.closed", str(proposal), proposal.shelf, reason=reason)
     return proposal
 
 
@@ -222,7 +222,7 @@ def reopen_proposal(caller: Caller, proposal: Proposal) -> Proposal:
         raise ConflictError(f"proposal {proposal.number} is {proposal.state}", code="proposal.state")
     get_branch(proposal.shelf, proposal.source)
     get_branch(proposal.shelf, proposal.target)
-    proposal.state, proposal.why, proposal.base = "open", "", None
+    proposal.state, proposal.reason, proposal.base = "open", "", None
     proposal.closed = proposal.closed_by = None
     try:
         with one_act():
@@ -266,5 +266,5 @@ def plan_of(proposal: Proposal) -> Plan | None:
     ends = ends_of(proposal)
     if proposal.state != "open" or ends.target is None or ends.source is None:
         return None
-    wish = wish_between(proposal.shelf, ends.target, ends.source)
-    return plan_merge(proposal.created_by, proposal.shelf, wish, ends.target.head)
+    request = request_between(proposal.shelf, ends.target, ends.source)
+    return plan_merge(proposal.created_by, proposal.shelf, request, ends.target.head)

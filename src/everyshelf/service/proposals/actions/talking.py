@@ -48,13 +48,17 @@ def remark(
     part: str = "",
     label: str = "",
     answer_to: str = "",
+    condition: bool = False,
 ) -> Remark:
-    """Say something about the proposal, an artifact of its source, or a part of one; or answer a remark."""
-    require(caller, proposal.shelf, "remark")
+    """Add a remark on the proposal, an artifact of its source, or a part of one; or answer a remark.
+
+    A condition takes the right to give a verdict, since it keeps the proposal from being merged.
+    """
+    require(caller, proposal.shelf, "give a verdict" if condition else "remark")
     text = text.strip()
     if not text or len(text) > _LONGEST:
         raise InvalidError(
-            f"a remark has 1 to {_LONGEST} characters", code="remark.text", pointer="/text", hint="Say something."
+            f"a remark has 1 to {_LONGEST} characters", code="remark.text", pointer="/text", hint="Write the remark."
         )
     if part and not path:
         raise InvalidError("a part belongs to an artifact", code="remark.path", hint="Name the artifact, too.")
@@ -76,6 +80,7 @@ def remark(
             part=part,
             label=(label or part.rpartition(":")[2])[:300],
             text=text,
+            condition=condition and asked is None,
             made=timezone.now(),
             answer_to=asked,
         )
@@ -105,8 +110,18 @@ def get_remark(proposal: Proposal, uid: str) -> Remark:
 
 
 def settle_remark(caller: Caller, found: Remark, *, settled: bool) -> Remark:
-    """Say that a remark is dealt with, or is not after all: who made it, who opened the proposal, and keepers."""
+    """Mark a remark as done or a condition as met, or undo that.
+
+    Who made it, who opened the proposal, and keepers may; who opened the proposal may not mark the
+    condition of someone else as met.
+    """
     proposal = found.proposal
+    if found.condition and caller.person.pk == proposal.created_by_id != found.person_id:
+        raise RefusedError(
+            f"the condition of {found.person.username} cannot be marked as met by who opened the proposal",
+            code="proposal.own",
+            hint=f"Ask {found.person.username}, or a keeper of the shelf.",
+        )
     if caller.person.pk in (found.person_id, proposal.created_by_id):
         require(caller, proposal.shelf, "remark")
     else:
@@ -117,6 +132,12 @@ def settle_remark(caller: Caller, found: Remark, *, settled: bool) -> Remark:
     found.settled_by = caller.person if settled else None
     found.save(update_fields=["settled", "settled_by"])
     return found
+
+
+def open_conditions(proposal: Proposal) -> list[Remark]:
+    """The conditions that are not met yet, oldest first."""
+    rows = proposal.remarks.filter(condition=True, settled=None).select_related("person")
+    return list(rows.order_by("id"))
 
 
 def list_remarks(proposal: Proposal) -> list[dict[str, Any]]:
@@ -137,6 +158,7 @@ def _remark_json(row: Remark, place: dict[str, Any] | None) -> dict[str, Any]:
         "person": row.person.username,
         "made": row.made,
         "text": row.text,
+        "condition": row.condition,
         "commit": row.commit.uid,
         "path": row.path,
         "part": row.part,
@@ -198,26 +220,27 @@ def _follow(
 
 
 def give_verdict(caller: Caller, proposal: Proposal, verdict: str, text: str, commit: str = "") -> Verdict:
-    """Say what one thinks of it. ``commit``: the state that was looked at; refused if the source moved on since."""
+    """Record a verdict. ``commit``: the state it is about; refused if the source has newer commits."""
     require(caller, proposal.shelf, "give a verdict")
     if proposal.state != "open":
         raise ConflictError(f"proposal {proposal.number} is {proposal.state} already", code="proposal.state")
     if proposal.created_by_id == caller.person.pk:
         raise RefusedError(
-            "nobody gives a verdict on their own proposal", code="proposal.own", hint="Ask somebody else for theirs."
+            "you cannot give a verdict on your own proposal", code="proposal.own", hint="Ask someone else for theirs."
         )
     if verdict not in VERDICTS:
-        raise InvalidError(f"{verdict!r} is no verdict", code="verdict.unknown", hint=f"Say {', '.join(VERDICTS)}.")
+        raise InvalidError(
+            f"{verdict!r} is not a verdict", code="verdict.unknown", hint=f"Choose {' or '.join(VERDICTS)}."
+        )
     text = text.strip()
-    if verdict != "agree" and not text:
-        asked = "what must be met" if verdict == "agree if" else "why"
-        raise InvalidError(f"“{verdict}” needs words: say {asked}", code="verdict.text", pointer="/text")
+    if verdict == "against" and not text:
+        raise InvalidError("a verdict against needs a comment that says why", code="verdict.text", pointer="/text")
     head = ends_of(proposal).head
     if commit and not head.uid.startswith(commit):
         raise ConflictError(
-            f"{proposal.source} moved on to {head.uid[:8]} since you looked",
+            f"{proposal.source} has newer commits, up to {head.uid[:8]}",
             code="proposal.moved",
-            hint="Look again, then give the verdict.",
+            hint="Look at them, then give the verdict.",
             head=head.uid,
         )
     with one_act():
@@ -251,8 +274,8 @@ def verdicts_of(proposal: Proposal, ends: Ends) -> list[dict[str, Any]]:
 
 
 def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
-    """Why a verdict no longer holds: the source changed since by more than looks, other than by taking in the target's
-    own changes."""
+    """Why a verdict has lapsed: the source has changes since that are more than cosmetic and do not come from the
+    target."""
     shelf, seen, head = proposal.shelf, verdict.commit, ends.head
     if seen.pk == head.pk or proposal.state != "open":
         return ""

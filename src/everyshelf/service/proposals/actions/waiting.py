@@ -1,4 +1,4 @@
-"""What waits for somebody: verdicts they were asked for, proposals of theirs that can go on, merges to settle."""
+"""A person's tasks: verdicts they were asked for, proposals of theirs that can go on, merges to settle."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun
-from everyshelf.service.proposals.actions.looking import holds_of
+from everyshelf.service.proposals.actions.looking import not_met_by
 from everyshelf.service.proposals.actions.proposals import ends_of, up_to_date
 from everyshelf.service.proposals.actions.talking import verdicts_of
 from everyshelf.service.proposals.models import Proposal
@@ -19,7 +19,7 @@ _MOST_LOOKED_AT = 200
 
 
 def what_waits(caller: Caller) -> list[dict[str, Any]]:
-    """Everything on all shelves that waits for the caller, what has waited longest first."""
+    """The caller's tasks on all shelves, oldest first."""
     found: list[dict[str, Any]] = []
     for shelf in visible_shelves(caller):
         rows = shelf.proposals.filter(state="open").select_related("shelf", "created_by", "head", "base", "merged")
@@ -51,12 +51,12 @@ def _of_own(caller: Caller, proposal: Proposal) -> list[dict[str, Any]]:
     if asked:
         said = f"{count_noun(len(asked), 'remark')} to answer"
         result.append(_told(proposal, "answer", said, asked[0].made))
-    holds = holds_of(proposal)
-    verdict = next((h for h in holds if h["what"] in ("verdict", "check", "conflicts")), None)
-    if verdict is not None:
-        result.append(_told(proposal, "mend", verdict["said"], proposal.created))
-    elif not holds and may(caller, proposal.shelf, _merge_right(proposal)):
-        result.append(_told(proposal, "merge", "nothing holds it: it can be merged", proposal.created))
+    not_met = not_met_by(proposal)
+    first = next((one for one in not_met if one["what"] in ("verdict", "condition", "check", "conflicts")), None)
+    if first is not None:
+        result.append(_told(proposal, "fix", first["said"], proposal.created))
+    elif not not_met and may(caller, proposal.shelf, _merge_right(proposal)):
+        result.append(_told(proposal, "merge", "ready to be merged", proposal.created))
     return result
 
 
@@ -89,7 +89,7 @@ def _of_merge(shelf: Shelf, merge: dict[str, Any]) -> dict[str, Any]:
         "shelf": shelf.key,
         "shelf_name": shelf.name,
         "what": "settle",
-        "said": "a merge you began waits to be settled",
+        "said": "a merge you began has conflicts to settle",
         "title": f"{merge['source']} into {merge['target']}",
         "proposal": None,
         "merge": merge["id"],

@@ -56,20 +56,20 @@ def guard_branch(caller: Caller, shelf: Shelf, name: str, guarded: bool) -> Bran
     return branch
 
 
-def drop_branch(caller: Caller, shelf: Shelf, name: str) -> None:
+def delete_branch(caller: Caller, shelf: Shelf, name: str) -> None:
     """Drop a branch; its commits stay."""
     branch = get_branch(shelf, name)
-    check_drop(caller, shelf, branch)
+    check_delete(caller, shelf, branch)
     with one_act():
-        log_note(caller, "branch.dropped", name, shelf, head=branch.head.uid if branch.head else None)
+        log_note(caller, "branch.deleted", name, shelf, head=branch.head.uid if branch.head else None)
         branch.delete()
 
 
-def check_drop(caller: Caller, shelf: Shelf, branch: Branch) -> None:
-    """Return if the caller may drop the branch."""
+def check_delete(caller: Caller, shelf: Shelf, branch: Branch) -> None:
+    """Return if the caller may delete the branch."""
     require(caller, shelf, "branch")
     if branch.name == shelf.main_branch:
-        raise InvalidError("the main branch cannot be dropped", code="branch.main")
+        raise InvalidError("the main branch cannot be deleted", code="branch.main")
     if branch.guarded:
         raise RefusedError(f"{branch.name} is guarded", code="branch.guarded", hint="An owner can lift that first.")
 

@@ -13,7 +13,7 @@ from everyshelf.core.merge import Side
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.contents import held_of
-from everyshelf.service.shelves.actions.merge_plan import Wish
+from everyshelf.service.shelves.actions.merge_plan import MergeRequest
 from everyshelf.service.shelves.actions.merging import prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import (
     Message,
@@ -71,8 +71,8 @@ def prepare_changes(
 
     Raises ``ConflictError`` (branch.moved, with both ids) if the branch has moved on and changed something that
     ``wanted`` touches, unless ``merge`` asks to combine. What does not touch each other needs no asking. ``prefer``
-    settles artifacts changed on both sides: "this" is what the branch has, "other" what is committed. ``older``: path
-    -> the state (a root) that change was made on, where that is an older one than ``base``.
+    settles artifacts changed on both sides: "target" is what the branch has, "source" what is committed. ``older``:
+    path -> the state (a root) that change was made on, where that is an older one than ``base``.
     """
     branch = get_branch(shelf, branch_name)
     require_branch(caller, shelf, branch)
@@ -84,8 +84,10 @@ def prepare_changes(
     if head is not None and (base_commit != head or older):
         if not merge and _touches_newer(root_before, head.root, wanted):
             raise moved(branch, base)
-        wish = Wish(root_before, root, base_commit, None, moves, f"a commit of {caller.person.username}")
-        prepared, _ = prepare_merge_or_wait(caller, shelf, branch, wish, message, prefer)
+        request = MergeRequest(
+            root_before, root, base_commit, None, moves, branch.name, f"a commit of {caller.person.username}"
+        )
+        prepared, _ = prepare_merge_or_wait(caller, shelf, branch, request, message, prefer)
         if prepared is None:
             raise _nothing_to_commit()
         return prepared
@@ -183,7 +185,7 @@ def restore(
     if path is not None:
         entry = trees.find(source_root, check_path(path))
         if entry is None and trees.find(head_root, path) is None:
-            raise InvalidError(f"{path} is in neither state", code="restore.missing")
+            raise InvalidError(f"{path} exists neither before nor after", code="restore.missing")
         root = trees.apply(head_root, {path: entry})
     if root == head_root:
         raise InvalidError("it is in that state already", code="commit.empty")

@@ -38,7 +38,7 @@ def copy_artifact(
     here = line.head.root if line.head else get_trees().empty
     if get_trees().find(here, where) is not None:
         raise ConflictError(
-            f"{where} is on {line.name} already", code="copy.taken", hint="Give another place for it: --to PATH"
+            f"{where} is on {line.name} already", code="copy.taken", hint="Give another path: --output PATH"
         )
     versions = _ancestry(source, path, version)
     told = f"{source.key}/{versions[-1].path} version {versions[-1].number}"

@@ -45,7 +45,7 @@ class Pace:
             self._done += 1
             return True
         assert self._end is not None
-        size = sum(e.size for e in (trio.base, trio.this, trio.other) if e is not None)
+        size = sum(e.size for e in (trio.base, trio.target, trio.source) if e is not None)
         if time.monotonic() < self._end and size < _LARGE_BYTES:
             return True
         self.left += 1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -12,9 +13,10 @@ from typing import Any
 import orjson
 
 from everyshelf.core.history import Entry
-from everyshelf.core.history.merging import Combine, Combined, Trio, merge_trees
+from everyshelf.core.history.merging import Combined, Trio, merge_trees
 from everyshelf.core.history.trees import Change
-from everyshelf.core.merge import Side
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.merge import Side, SideNames
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
@@ -39,8 +41,8 @@ class ArtifactMerge:
     path: str
     kind: str
     base: str | None
-    this: str | None
-    other: str | None
+    target: str | None
+    source: str | None
     open: bool
     conflicts: list[dict[str, Any]]
     notes: list[str]
@@ -53,7 +55,7 @@ class Plan:
     """What a merge gives on top of a branch's head: the new root, or what is to be settled before."""
 
     root: str
-    this_root: str
+    target_root: str
     taken: int
     moves: dict[str, str]
     artifacts: list[ArtifactMerge]
@@ -70,188 +72,213 @@ class Plan:
 
 
 @dataclass(frozen=True)
-class Wish:
-    """What is to be merged into a branch: the state to bring in, and the one both grew from."""
+class MergeRequest:
+    """What is to be merged into the branch ``target``: the state to merge in, and the one both grew from.
+
+    ``source`` is a branch, or words for what is no branch ("a commit of maren").
+    """
 
     base_root: str
-    other_root: str
+    source_root: str
     base_commit: Commit | None = None
-    other_commit: Commit | None = None
+    source_commit: Commit | None = None
     moves: list[tuple[str, str]] = field(default_factory=list)
+    target: str = ""
     source: str = ""
-    drop: bool = False
+    delete_source: bool = False
+
+    @property
+    def names(self) -> SideNames:
+        """What both sides are called in sentences."""
+        of_branch = self.source_commit is not None
+        return SideNames(f"on {self.target}", f"{'on' if of_branch else 'in'} {self.source}")
 
 
 def plan_merge(
     person: Any,
     shelf: Shelf,
-    wish: Wish,
-    this: Commit | None,
+    request: MergeRequest,
+    target: Commit | None,
     decided: Decided | None = None,
     prefer: Side | None = None,
     *,
     progress: Progress | None = None,
 ) -> Plan:
-    """What merging gives on top of ``this``; no commit is made.
+    """What merging gives on top of the commit ``target``; no commit is made.
 
     What takes longer than an answer may is left to a job of ``person``: raises ``MergeReadingError`` then. With
     ``progress`` it is worked out here, however long it takes.
     """
     trees = get_trees()
-    this_root = this.root if this is not None else trees.empty
-    ours: list[Change] = list(trees.changes(wish.base_root, this_root))
-    theirs: list[Change] = list(trees.changes(wish.base_root, wish.other_root))
+    target_root = target.root if target is not None else trees.empty
+    on_target: list[Change] = list(trees.changes(request.base_root, target_root))
+    on_source: list[Change] = list(trees.changes(request.base_root, request.source_root))
     recorded = (
-        recorded_moves(shelf, wish.base_commit, this, ours),
-        {**recorded_moves(shelf, wish.base_commit, wish.other_commit, theirs), **dict(wish.moves)},
+        recorded_moves(shelf, request.base_commit, target, on_target),
+        {**recorded_moves(shelf, request.base_commit, request.source_commit, on_source), **dict(request.moves)},
     )
-    pace = Pace(total=len({c.path for c in ours} & {c.path for c in theirs}), progress=progress)
-    combine = _combine_by_meaning(shelf, this_root, decided or {}, prefer, pace)
-    merged = merge_trees(trees, wish.base_root, this_root, wish.other_root, combine, recorded)
-    pace.finish(person, shelf, _as_parameters(wish, this, decided or {}, prefer))
+    pace = Pace(total=len({c.path for c in on_target} & {c.path for c in on_source}), progress=progress)
+    combine = _Combining(shelf, target_root, decided or {}, prefer, request.names, pace)
+    merged = merge_trees(trees, request.base_root, target_root, request.source_root, combine, recorded)
+    pace.finish(person, shelf, _as_parameters(request, target, decided or {}, prefer))
     told = {conflict.path for conflict in merged.conflicts}
     artifacts = [_told(trio, found) for trio, found in merged.artifacts]
     known = {a.path for a in artifacts}
-    artifacts += [_shadowed(c.path, c.base, c.this, c.other) for c in merged.conflicts if c.path not in known]
-    root = marked(this_root, trees.apply(this_root, merged.changes)) if not told else this_root
-    return Plan(root, this_root, len(merged.changes), merged.moves, artifacts)
+    artifacts += [_shadowed(c.path, c.base, c.target, c.source) for c in merged.conflicts if c.path not in known]
+    root = marked(target_root, trees.apply(target_root, merged.changes)) if not told else target_root
+    return Plan(root, target_root, len(merged.changes), merged.moves, artifacts)
 
 
-def _as_parameters(wish: Wish, this: Commit | None, decided: Decided, prefer: Side | None) -> dict[str, Any]:
+def _as_parameters(
+    request: MergeRequest, target: Commit | None, decided: Decided, prefer: Side | None
+) -> dict[str, Any]:
     return {
-        "base_root": wish.base_root,
-        "other_root": wish.other_root,
-        "base": wish.base_commit.uid if wish.base_commit else None,
-        "other": wish.other_commit.uid if wish.other_commit else None,
-        "moves": [list(m) for m in wish.moves],
-        "this": this.uid if this else None,
+        "base_root": request.base_root,
+        "source_root": request.source_root,
+        "base": request.base_commit.uid if request.base_commit else None,
+        "source": request.source_commit.uid if request.source_commit else None,
+        "moves": [list(m) for m in request.moves],
+        "target": target.uid if target else None,
         "decided": {path: dict(found) for path, found in decided.items()},
         "prefer": prefer,
+        "names": [request.target, request.source],
     }
 
 
 def work_out(run: Run) -> dict[str, Any]:
     """A merge somebody waits for, artifact by artifact; each is kept, so that a restart goes on where it was."""
     given, shelf = run.parameters, run.job.shelf
-    commits = {name: Commit.objects.filter(shelf=shelf, uid=given[name]).first() for name in ("base", "other", "this")}
+    commits = {
+        name: Commit.objects.filter(shelf=shelf, uid=given[name]).first() for name in ("base", "source", "target")
+    }
     moves = [(old, new) for old, new in given["moves"]]
-    wish = Wish(given["base_root"], given["other_root"], commits["base"], commits["other"], moves)
+    called = given["names"]
+    request = MergeRequest(given["base_root"], given["source_root"], commits["base"], commits["source"], moves, *called)
     decided, prefer = given["decided"], given["prefer"]
-    plan = plan_merge(run.job.person, shelf, wish, commits["this"], decided, prefer, progress=run.progress)
+    plan = plan_merge(run.job.person, shelf, request, commits["target"], decided, prefer, progress=run.progress)
     return {"artifacts": len(plan.artifacts), "open": plan.open_count}
 
 
 def _told(trio: Trio, found: Combined) -> ArtifactMerge:
-    base, this, other = (e.id if e is not None else None for e in (trio.base, trio.this, trio.other))
+    base, target, source = (e.id if e is not None else None for e in (trio.base, trio.target, trio.source))
     result = found.entry.id if found.entry is not None and not found.open else None
     told = found.conflicts, found.notes, found.combined, result
-    return ArtifactMerge(trio.path, found.kind, base, this, other, found.open, *told)
+    return ArtifactMerge(trio.path, found.kind, base, target, source, found.open, *told)
 
 
-def _shadowed(path: str, base: str | None, this: str | None, other: str | None) -> ArtifactMerge:
-    why = f"artifact “{path}”: one side has a file where the other has a folder of that name"
+def _shadowed(path: str, base: str | None, target: str | None, source: str | None) -> ArtifactMerge:
+    why = f"artifact “{path}”: a file on one side, a folder of the same name on the other"
     conflict = {"id": "/", "part": "/", "type": "artifact", "label": path, "field": None, "why": why, "options": []}
-    return ArtifactMerge(path, "", base, this, other, True, [conflict], ["move one of them, then merge again"], 0)
+    return ArtifactMerge(path, "", base, target, source, True, [conflict], ["move one of them, then merge again"], 0)
 
 
 # --- one artifact -------------------------------------------------------------------
 
 
-def _combine_by_meaning(shelf: Shelf, this_root: str, decided: Decided, prefer: Side | None, pace: Pace) -> Combine:
-    rules = rules_at(this_root)
+@dataclass(frozen=True)
+class _Combining:
+    """Merges one artifact after the other, as ``merge_trees`` asks for it."""
 
-    def combine(trio: Trio) -> Combined:
-        decisions = decided.get(trio.path, {})
-        entries = trio.base, trio.this, trio.other
-        given = decisions.get("/", {})
-        if given.get("take") == "edited" and given.get("content"):
-            content = str(given["content"])
-            entry = Entry(trio.path.rpartition("/")[2], "artifact", content, get_size(shelf, content))
-            return Combined(entry, False, [_whole(trio, given, prefer)], kind="")
-        if any(e is None or e.type != "artifact" for e in entries):
-            return _one_or_the_other(trio, given, prefer)
-        kind = rules.kind_for(trio.path)
-        found = _merged_contents(shelf, trio, decisions, prefer, rules.source, kind, pace)
-        if found is None:
-            return Combined(trio.this)
-        answer, content, size = found
-        entry = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.this
+    shelf: Shelf
+    target_root: str
+    decided: Decided
+    prefer: Side | None
+    names: SideNames
+    pace: Pace
+
+    @cached_property
+    def _rules(self) -> Rules:
+        return rules_at(self.target_root)
+
+    def __call__(self, trio: Trio) -> Combined:
+        decisions = self.decided.get(trio.path, {})
+        whole = decisions.get("/", {})
+        if whole.get("take") == "edited" and whole.get("content"):
+            content = str(whole["content"])
+            entry = Entry(trio.path.rpartition("/")[2], "artifact", content, get_size(self.shelf, content))
+            return Combined(entry, False, [self._whole(trio, whole)], kind="")
+        if any(e is None or e.type != "artifact" for e in (trio.base, trio.target, trio.source)):
+            return self._one_side(trio, whole)
+        merged = self._merged_contents(trio, decisions)
+        if merged is None:
+            return Combined(trio.target)
+        answer, content, size = merged
+        entry = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.target
         return Combined(
             entry, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
         )
 
-    return combine
+    def _one_side(self, trio: Trio, given: Mapping[str, Any]) -> Combined:
+        """One side removed it, or both added it, or one has a folder: only one state can be taken."""
+        conflict = self._whole(trio, given)
+        take = conflict.get("decision", {}).get("take")
+        return Combined(trio.source if take == "source" else trio.target, take is None, [conflict])
 
+    def _whole(self, trio: Trio, given: Mapping[str, Any]) -> dict[str, Any]:
+        on_target, on_source = self.names.target, self.names.source
+        if trio.base is None:
+            why = "added on both sides with different content"
+        elif trio.target is None:
+            why = f"removed {on_target}, changed {on_source}"
+        elif trio.source is None:
+            why = f"changed {on_target}, removed {on_source}"
+        else:
+            why = f"changed {on_target} and {on_source}; only one change can be kept"
+        conflict: dict[str, Any] = {
+            "id": "/",
+            "part": "/",
+            "type": "artifact",
+            "label": trio.path,
+            "field": None,
+            "why": f"artifact “{trio.path}”: {why}",
+            "options": ["target", "source"],
+        }
+        for side in ("base", "target", "source"):
+            entry: Entry | None = getattr(trio, side)
+            if entry is not None:
+                conflict[side] = f"{entry.size:,} bytes"
+        take = given.get("take") or self.prefer
+        if take:
+            conflict["decision"] = {"take": take}
+        return conflict
 
-def _one_or_the_other(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> Combined:
-    """One side removed it, or both added it, or one has a folder: only one state can be taken."""
-    conflict = _whole(trio, given, prefer)
-    take = conflict.get("decision", {}).get("take")
-    return Combined(trio.other if take == "other" else trio.this, take is None, [conflict])
-
-
-def _whole(trio: Trio, given: Mapping[str, Any], prefer: Side | None) -> dict[str, Any]:
-    name = trio.path
-    if trio.base is None:
-        why = f"artifact “{name}”: both sides added it, each with other content"
-    elif trio.this is None:
-        why = f"artifact “{name}”: this side removed it, the other side changed it"
-    elif trio.other is None:
-        why = f"artifact “{name}”: the other side removed it, this side changed it"
-    else:
-        why = f"artifact “{name}”: both sides changed it in ways that do not go together"
-    told: dict[str, Any] = {"id": "/", "part": "/", "type": "artifact", "label": name, "field": None, "why": why}
-    told["options"] = ["this", "other"]
-    for side in ("base", "this", "other"):
-        entry: Entry | None = getattr(trio, side)
-        if entry is not None:
-            told[side] = f"{entry.size:,} bytes"
-    take = given.get("take") or prefer
-    if take:
-        told["decision"] = {"take": take}
-    return told
-
-
-def _merged_contents(
-    shelf: Shelf,
-    trio: Trio,
-    decisions: Mapping[str, Mapping[str, Any]],
-    prefer: Side | None,
-    rules_text: str,
-    kind: str | None,
-    pace: Pace,
-) -> tuple[dict[str, Any], str, int] | None:
-    """The answer, and the content it gave ("" while something is to be settled); kept for the next time. None if that
-    is left to a job."""
-    assert trio.base is not None and trio.this is not None and trio.other is not None
-    plain = {name: {"take": d["take"], "value": d.get("value")} for name, d in decisions.items()}
-    ids = [trio.base.id, trio.this.id, trio.other.id]
-    basis = [_MERGER_VERSION, ids, trio.path, rules_text, kind, prefer, plain, shelf.pk]
-    key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
-    known = MergedContent.objects.filter(key=key).first()
-    if known is not None:
-        return known.answer, known.content, known.size
-    if not pace.may_run(trio):
-        return None
-    with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
-        output = Path(folder, "merged")
-        with as_file(ids[0]) as base, as_file(ids[1]) as this, as_file(ids[2]) as other, reader() as worker:
-            answer = worker.merge(
-                trio.path,
-                (base, this, other),
-                output,
-                rules_text=rules_text,
-                kind=kind,
-                prefer=prefer,
-                decisions=plain,
-            )
-        content, size = "", 0
-        if answer["merged"]:
-            with output.open("rb") as file:
-                info = take_in(shelf, iter(lambda: file.read(1 << 20), b""), None)
-            content, size = info.id, info.size
-    with aside():
-        # The same merge in parallel gives the same.
-        row = MergedContent(key=key, answer=answer, content=content, size=size)
-        MergedContent.objects.bulk_create([row], ignore_conflicts=True)
-    return answer, content, size
+    def _merged_contents(
+        self, trio: Trio, decisions: Mapping[str, Mapping[str, Any]]
+    ) -> tuple[dict[str, Any], str, int] | None:
+        """The answer, and the content it gave ("" while something is to be settled); kept for the next time. None if
+        that is left to a job."""
+        assert trio.base is not None and trio.target is not None and trio.source is not None
+        plain = {name: {"take": d["take"], "value": d.get("value")} for name, d in decisions.items()}
+        ids = trio.base.id, trio.target.id, trio.source.id
+        rules_text, kind = self._rules.source, self._rules.kind_for(trio.path)
+        called = [self.names.target, self.names.source]
+        basis = [_MERGER_VERSION, ids, trio.path, rules_text, kind, self.prefer, called, plain, self.shelf.pk]
+        key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
+        known = MergedContent.objects.filter(key=key).first()
+        if known is not None:
+            return known.answer, known.content, known.size
+        if not self.pace.may_run(trio):
+            return None
+        with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
+            output = Path(folder, "merged")
+            with as_file(ids[0]) as base, as_file(ids[1]) as target, as_file(ids[2]) as source, reader() as worker:
+                answer = worker.merge(
+                    trio.path,
+                    (base, target, source),
+                    output,
+                    rules_text=rules_text,
+                    kind=kind,
+                    prefer=self.prefer,
+                    decisions=plain,
+                    names=self.names,
+                )
+            content, size = "", 0
+            if answer["merged"]:
+                with output.open("rb") as file:
+                    info = take_in(self.shelf, iter(lambda: file.read(1 << 20), b""), None)
+                content, size = info.id, info.size
+        with aside():
+            # The same merge in parallel gives the same.
+            row = MergedContent(key=key, answer=answer, content=content, size=size)
+            MergedContent.objects.bulk_create([row], ignore_conflicts=True)
+        return answer, content, size

@@ -13,15 +13,15 @@ from django.utils import timezone
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge import TAKES, Side
+from everyshelf.core.merge import TAKES, Side, SideNames
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
-from everyshelf.service.shelves.actions.branches import drop_branch
+from everyshelf.service.shelves.actions.branches import delete_branch
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
-from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, Plan, Wish, plan_merge
+from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, MergeRequest, Plan, plan_merge
 from everyshelf.service.shelves.actions.recording import (
     Message,
     PreparedCommit,
@@ -41,7 +41,7 @@ class MergeConflictError(ConflictError):
 
     code = "merge.conflict"
     keeps = True  # the merge it names
-    hint = "Settle them: everyshelf settle. Or merge again with --prefer this or --prefer other."
+    hint = "Settle them: everyshelf settle"
 
     def __init__(self, merge: Merge, plan: Plan) -> None:
         told = [c["why"] for a in plan.open for c in a.conflicts if "decision" not in c]
@@ -51,34 +51,34 @@ class MergeConflictError(ConflictError):
             + "; ".join(told[:_TOLD])
             + more,
             merge=merge.uid,
-            conflicts=[{"path": a.path, "base": a.base, "this": a.this, "other": a.other} for a in plan.open],
+            conflicts=[{"path": a.path, "base": a.base, "target": a.target, "source": a.source} for a in plan.open],
         )
 
 
-def keep_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
+def keep_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: Message) -> Merge:
     """Keep a merge on the server until it is settled; one that waits for the same already is taken up again."""
     with one_act():
-        return _known_merge(shelf, target, wish) or _new_merge(caller, shelf, target, wish, message)
+        return _known_merge(shelf, target, request) or _new_merge(caller, shelf, target, request, message)
 
 
-def _known_merge(shelf: Shelf, target: str, wish: Wish) -> Merge | None:
+def _known_merge(shelf: Shelf, target: str, request: MergeRequest) -> Merge | None:
     return Merge.objects.filter(
-        shelf=shelf, target=target, state="open", base_root=wish.base_root, other_root=wish.other_root
+        shelf=shelf, target=target, state="open", base_root=request.base_root, source_root=request.source_root
     ).first()
 
 
-def _new_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: Message) -> Merge:
+def _new_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: Message) -> Merge:
     return Merge.objects.create(
         uid=uuid.uuid4().hex[:12],
         shelf=shelf,
         target=target,
-        source=wish.source,
-        base_root=wish.base_root,
-        base_commit=wish.base_commit,
-        other_root=wish.other_root,
-        other_commit=wish.other_commit,
-        drop=wish.drop,
-        moves=[list(m) for m in wish.moves],
+        source=request.source,
+        base_root=request.base_root,
+        base_commit=request.base_commit,
+        source_root=request.source_root,
+        source_commit=request.source_commit,
+        delete_source=request.delete_source,
+        moves=[list(m) for m in request.moves],
         message={
             **asdict(_unclaimed(caller, message)),
             "time": message.time.isoformat() if message.time else None,
@@ -90,7 +90,7 @@ def _new_merge(caller: Caller, shelf: Shelf, target: str, wish: Wish, message: M
 
 def get_merge(shelf: Shelf, uid: str) -> Merge:
     """A merge by its id; raises ``MissingError``."""
-    found = Merge.objects.filter(shelf=shelf, uid=uid).select_related("other_commit", "base_commit").first()
+    found = Merge.objects.filter(shelf=shelf, uid=uid).select_related("source_commit", "base_commit").first()
     if found is None:
         raise MissingError(
             f"there is no merge {uid[:20]!r} here", code="merge.missing", hint="List them: everyshelf settle"
@@ -112,7 +112,7 @@ def merge_json(merge: Merge) -> dict[str, Any]:
         "source": merge.source,
         "state": merge.state,
         "summary": merge.message.get("summary", ""),
-        "drop": merge.drop,
+        "delete_source": merge.delete_source,
         "created": merge.created,
         "created_by": merge.created_by.username,
         "decided": sum(len(found) for found in merge.decisions.values()),
@@ -133,31 +133,32 @@ def merge_detail(merge: Merge) -> dict[str, Any]:
 
 
 def result_of(merge: Merge, path: str) -> tuple[str, Entry, Entry, Rules] | None:
-    """An artifact as this side has it and as it becomes, with the rules in force; None while something is open."""
+    """An artifact as the target has it and as it becomes, with the rules in force; None while something is open."""
     if merge.state != "open":
         return None
     branch = get_branch(merge.shelf, merge.target)
     found = next((a for a in _plan_of(merge).artifacts if a.path == path), None)
-    if found is None or found.result is None or found.this is None:
+    if found is None or found.result is None or found.target is None:
         return None
-    this, result = (Entry(path, "artifact", i, get_size(merge.shelf, i)) for i in (found.this, found.result))
-    return path, this, result, rules_at(branch.head.root if branch.head else get_trees().empty)
+    before, result = (Entry(path, "artifact", i, get_size(merge.shelf, i)) for i in (found.target, found.result))
+    return path, before, result, rules_at(branch.head.root if branch.head else get_trees().empty)
 
 
 def _plan_of(merge: Merge) -> Plan:
     branch = get_branch(merge.shelf, merge.target)
-    return plan_merge(merge.created_by, merge.shelf, _wish_of(merge), branch.head, merge.decisions)
+    return plan_merge(merge.created_by, merge.shelf, _request_of(merge), branch.head, merge.decisions)
 
 
-def _wish_of(merge: Merge) -> Wish:
-    return Wish(
+def _request_of(merge: Merge) -> MergeRequest:
+    return MergeRequest(
         merge.base_root,
-        merge.other_root,
+        merge.source_root,
         merge.base_commit,
-        merge.other_commit,
+        merge.source_commit,
         [(old, new) for old, new in merge.moves],
+        merge.target,
         merge.source,
-        merge.drop,
+        merge.delete_source,
     )
 
 
@@ -254,7 +255,7 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
     message = Message(**said)
     if summary:
         message = replace(message, summary=summary)
-    prepared = prepare_merge(caller, shelf, branch, _wish_of(merge), plan, message, merge.decisions)
+    prepared = prepare_merge(caller, shelf, branch, _request_of(merge), plan, message, merge.decisions)
     settled = merge.decisions
     with one_act():
         merge.refresh_from_db(fields=["decisions", "state"])
@@ -268,8 +269,8 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
         merge.save(update_fields=["state", "finished"])
         for follow in _after_merging:
             follow(merge, commit)
-        if merge.drop:
-            drop_branch(caller, shelf, merge.source)
+        if merge.delete_source:
+            delete_branch(caller, shelf, merge.source)
     return commit
 
 
@@ -299,36 +300,36 @@ def abandon_merge(caller: Caller, merge: Merge) -> None:
 
 
 def prepare_merge_or_wait(
-    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
+    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: Message, prefer: Side | None
 ) -> tuple[PreparedCommit | None, Plan]:
     """The commit that merges into the branch; None if there is nothing to do. ``MergeConflictError`` names the merge
     that waits."""
-    plan = plan_merge(caller.person, shelf, wish, branch.head, prefer=prefer)
+    plan = plan_merge(caller.person, shelf, request, branch.head, prefer=prefer)
     if plan.open:
-        raise MergeConflictError(keep_merge(caller, shelf, branch.name, wish, message), plan)
-    if plan.root == plan.this_root and wish.other_commit is None:
+        raise MergeConflictError(keep_merge(caller, shelf, branch.name, request, message), plan)
+    if plan.root == plan.target_root and request.source_commit is None:
         return None, plan
     settled = {a.path: {c["id"]: c["decision"] for c in a.conflicts if "decision" in c} for a in plan.artifacts}
-    return prepare_merge(caller, shelf, branch, wish, plan, message, settled), plan
+    return prepare_merge(caller, shelf, branch, request, plan, message, settled), plan
 
 
 def merge_or_wait(
-    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, message: Message, prefer: Side | None
+    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: Message, prefer: Side | None
 ) -> tuple[Commit | None, Plan]:
     """As ``prepare_merge_or_wait``, recorded."""
-    prepared, plan = prepare_merge_or_wait(caller, shelf, branch, wish, message, prefer)
+    prepared, plan = prepare_merge_or_wait(caller, shelf, branch, request, message, prefer)
     return prepared.record() if prepared is not None else None, plan
 
 
 def prepare_merge(
-    caller: Caller, shelf: Shelf, branch: Branch, wish: Wish, plan: Plan, message: Message, decided: Decided
+    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, plan: Plan, message: Message, decided: Decided
 ) -> PreparedCommit:
     """The merge commit; what was decided is written into its description."""
-    decisions = _decisions_told(decided, plan)
+    decisions = _decisions_told(decided, plan, request.names)
     if decisions:
         message = replace(message, description=f"{message.description}\n\n{decisions}".strip())
-    parents = [c for c in (branch.head, wish.other_commit) if c is not None]
-    moves = {**dict(wish.moves), **plan.moves}
+    parents = [c for c in (branch.head, request.source_commit) if c is not None]
+    moves = {**dict(request.moves), **plan.moves}
     trees = get_trees()
     kept = [(old, new) for old, new in moves.items() if trees.find(plan.root, new) and not trees.find(plan.root, old)]
     checked = checked_message(caller, _unclaimed(caller, message))
@@ -340,13 +341,13 @@ def _unclaimed(caller: Caller, message: Message) -> Message:
     return replace(message, author=None) if message.author == caller.person.username else message
 
 
-def _decisions_told(decided: Decided, plan: Plan) -> str:
+def _decisions_told(decided: Decided, plan: Plan, names: SideNames) -> str:
     lines = []
     for artifact in plan.artifacts:
         for conflict in artifact.conflicts:
             said = decided.get(artifact.path, {}).get(conflict["id"])
             if said:
-                how = {"this": "this side", "other": "the other side", "both": "both", "edited": "edited"}[said["take"]]
+                how = {"target": names.target, "source": names.source, "both": "both", "edited": "edited"}[said["take"]]
                 by = f", by {said['by']}" if said.get("by") else ""
                 lines.append(f"- {artifact.path}: {conflict['why']} — settled: {how}{by}")
     return "\n".join(["Settled:", *lines]) if lines else ""
@@ -362,18 +363,18 @@ class PreparedMerge:
     base: Commit | None
     plan: Plan | None
     commit: PreparedCommit | None
-    drop: bool
+    delete_source: bool
 
     def record(self) -> dict[str, Any]:
-        """Write it, and drop the source if wanted, in one transaction.
+        """Write it, and delete the source if wanted, in one transaction.
 
         Returns commit (None if there was nothing to merge), base, the number of artifacts taken over, and how many of
         them both sides had changed.
         """
         with one_act():
             commit = self.commit.record() if self.commit is not None else None
-            if self.drop:
-                drop_branch(self.caller, self.shelf, self.source)
+            if self.delete_source:
+                delete_branch(self.caller, self.shelf, self.source)
         return {
             "commit": commit.uid if commit else None,
             "base": self.base.uid if self.base else None,
@@ -383,20 +384,27 @@ class PreparedMerge:
 
 
 def prepare_branch_merge(
-    caller: Caller, shelf: Shelf, source: str, target: str, message: Message, prefer: Side | None, *, drop: bool
+    caller: Caller,
+    shelf: Shelf,
+    source: str,
+    target: str,
+    message: Message,
+    prefer: Side | None,
+    *,
+    delete_source: bool,
 ) -> PreparedMerge:
     """Work out what merging branch ``source`` into ``target`` gives; with ``drop`` the source is dropped in the same
     act. Raises ``MergeConflictError`` for what is to be settled first."""
-    this, other = get_branch(shelf, target), get_branch(shelf, source)
-    require_branch(caller, shelf, this)
-    if drop and (other.guarded or other.name == shelf.main_branch):
-        raise RefusedError(f"{source} cannot be dropped", code="branch.guarded", hint="Merge without --drop.")
-    wish = replace(wish_between(shelf, this, other), drop=drop)
-    base = wish.base_commit
+    into, merged_in = get_branch(shelf, target), get_branch(shelf, source)
+    require_branch(caller, shelf, into)
+    if delete_source and (merged_in.guarded or merged_in.name == shelf.main_branch):
+        raise RefusedError(f"{source} cannot be deleted", code="branch.guarded", hint="Merge without --delete.")
+    request = replace(request_between(shelf, into, merged_in), delete_source=delete_source)
+    base = request.base_commit
     commit, plan = None, None
-    if base is None or base.pk != other.head_id:
-        commit, plan = prepare_merge_or_wait(caller, shelf, this, wish, checked_message(caller, message), prefer)
-    return PreparedMerge(caller, shelf, source, base, plan, commit, drop)
+    if base is None or base.pk != merged_in.head_id:
+        commit, plan = prepare_merge_or_wait(caller, shelf, into, request, checked_message(caller, message), prefer)
+    return PreparedMerge(caller, shelf, source, base, plan, commit, delete_source)
 
 
 def merge_branch(
@@ -407,25 +415,25 @@ def merge_branch(
     message: Message,
     prefer: Side | None,
     *,
-    drop: bool,
-    anyway: str = "",
+    delete_source: bool,
+    reason: str = "",
 ) -> dict[str, Any]:
-    """Merge branch ``source`` into ``target``. ``anyway``: why, where something asks for a reason first."""
+    """Merge branch ``source`` into ``target``. ``reason``: why, where something asks for one first."""
     require_branch(caller, shelf, get_branch(shelf, target))
     passed = [said for ask in _before_merging if (said := ask(shelf, source, target))]
-    if passed and not anyway.strip():
+    if passed and not reason.strip():
         raise RefusedError(
-            f"{passed[0]}: to merge past it needs a reason",
+            f"{passed[0]}: merging past it needs a reason",
             code="merge.proposed",
-            hint="Merge it as the proposal, or say why not: --anyway WHY",
+            hint="Merge the proposal instead, or give a reason: --anyway --reason TEXT",
         )
     if passed:
-        told = "\n".join(f"Merged past it, {said}: {anyway.strip()}" for said in passed)
+        told = "\n".join(f"Merged past it, {said}: {reason.strip()}" for said in passed)
         message = replace(message, description=f"{message.description}\n\n{told}".strip())
-    prepared = prepare_branch_merge(caller, shelf, source, target, message, prefer, drop=drop)
+    prepared = prepare_branch_merge(caller, shelf, source, target, message, prefer, delete_source=delete_source)
     with one_act():
         if passed:
-            note(caller, "proposal.passed", f"{source} into {target}", shelf, anyway=anyway.strip())
+            note(caller, "proposal.passed", f"{source} into {target}", shelf, reason=reason.strip())
         return prepared.record()
 
 
@@ -438,11 +446,11 @@ def before_merging(ask: Callable[[Shelf, str, str], str]) -> None:
     _before_merging.append(ask)
 
 
-def wish_between(shelf: Shelf, target: Branch, source: Branch) -> Wish:
-    """That everything of one branch come to another."""
+def request_between(shelf: Shelf, target: Branch, source: Branch) -> MergeRequest:
+    """The request to merge all of one branch into another."""
     if source.head is None:
         raise InvalidError(f"{source.name} has no commit to merge", code="merge.empty")
     found = lineage_of(shelf).base(target.head.pk, source.head.pk) if target.head else None
     base = Commit.objects.get(pk=found) if found else None
     root = base.root if base else get_trees().empty
-    return Wish(root, source.head.root, base, source.head, [], source.name)
+    return MergeRequest(root, source.head.root, base, source.head, [], target.name, source.name)

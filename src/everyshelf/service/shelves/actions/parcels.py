@@ -27,7 +27,7 @@ _MOST_NAMING_BYTES = 1 << 20
 def pack_state(
     shelf: Shelf, at: Resolved, paths: list[str], target: Path, *, dependencies: bool, name: str
 ) -> dict[str, Any]:
-    """Write a parcel into ``target``; gives what its ``parcel.json`` says. ``dependencies`` adds what the selected
+    """Write a parcel into ``target``; gives what its ``packed.json`` says. ``dependencies`` adds what the selected
     artifacts name, and what that names."""
     files = dict(get_trees().files(at.root))
     chosen = _selected(files, paths)

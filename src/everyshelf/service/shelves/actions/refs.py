@@ -48,7 +48,7 @@ def check_branch_name(name: str) -> str:
         raise InvalidError(
             f"{name!r} cannot be the name of a branch or tag",
             code="ref.name",
-            hint="Use letters, digits, dashes and slashes; no blanks, ':' or '@'.",
+            hint="Use letters, digits, dashes and slashes; no spaces, ':' or '@'.",
         )
     return name
 

@@ -151,7 +151,7 @@ def _check_names(shelf: Shelf, commits: set[int]) -> Iterator[str]:
         if tag.commit_id not in commits:
             yield f"tag {tag.name} names a commit of another shelf"
     for merge in Merge.objects.filter(shelf=shelf, state="open"):
-        for what, root in (("base", merge.base_root), ("source", merge.other_root)):
+        for what, root in (("base", merge.base_root), ("source", merge.source_root)):
             if get_store().verify(root) is not None:
                 yield f"merge {merge.uid}: the state of its {what} cannot be read"
     recorded = list(Commit.objects.filter(shelf=shelf).order_by("pk").values_list("pk", "recorded"))

@@ -174,7 +174,7 @@ def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict
         shelf, request.query_params.get("from") or shelf.main_branch, old_path, path, request.user
     )
     if old is None and new is None:
-        raise MissingError(f"{path} is in neither state", code="artifact.missing", hint="See everyshelf browse.")
+        raise MissingError(f"{path} exists in neither state", code="artifact.missing", hint="See everyshelf browse.")
     return (before, after), comparison.Pairing(path, old_path, old, new, (before_beside, after_beside))
 
 

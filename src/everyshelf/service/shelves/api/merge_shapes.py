@@ -13,9 +13,9 @@ class MergeIn(MessageIn):
     summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
     source = serializers.CharField()
     target = serializers.CharField()
-    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
-    drop = serializers.BooleanField(required=False, default=False)
-    anyway = serializers.CharField(max_length=2000, required=False, default="", allow_blank=True)
+    prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
+    delete_source = serializers.BooleanField(required=False, default=False)
+    reason = serializers.CharField(max_length=2000, required=False, default="", allow_blank=True)
 
 
 class MergeOut(serializers.Serializer):
@@ -36,7 +36,7 @@ class WaitingMerge(serializers.Serializer):
     source = serializers.CharField()
     state = serializers.ChoiceField(["open", "finished", "abandoned"])
     summary = serializers.CharField()
-    drop = serializers.BooleanField()
+    delete_source = serializers.BooleanField()
     created = serializers.DateTimeField()
     created_by = serializers.CharField()
     decided = serializers.IntegerField()
@@ -46,7 +46,7 @@ class WaitingMerge(serializers.Serializer):
 class MergeDecision(serializers.Serializer):
     """How a conflict is settled, and by whom."""
 
-    take = serializers.ChoiceField(["this", "other", "both", "edited"])
+    take = serializers.ChoiceField(["target", "source", "both", "edited"])
     value = serializers.JSONField(required=False)
     by = serializers.CharField(required=False)
 
@@ -62,8 +62,8 @@ class MergeConflict(serializers.Serializer):
     why = serializers.CharField()
     options = serializers.ListField(child=serializers.CharField())
     base = serializers.JSONField(required=False)
-    this = serializers.JSONField(required=False)
-    other = serializers.JSONField(required=False)
+    target = serializers.JSONField(required=False)
+    source = serializers.JSONField(required=False)
     decision = MergeDecision(required=False)
 
 
@@ -76,8 +76,8 @@ class MergeArtifact(serializers.Serializer):
     path = serializers.CharField()
     kind = serializers.CharField()
     base = serializers.CharField(allow_null=True)
-    this = serializers.CharField(allow_null=True)
-    other = serializers.CharField(allow_null=True)
+    target = serializers.CharField(allow_null=True)
+    source = serializers.CharField(allow_null=True)
     open = serializers.BooleanField()
     conflicts = MergeConflict(many=True)
     notes = serializers.ListField(child=serializers.CharField())
@@ -100,7 +100,9 @@ class OneSettling(serializers.Serializer):
 
     path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
     conflict = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
-    take = serializers.ChoiceField(["this", "other", "both", "edited"], required=False, allow_null=True, default=None)
+    take = serializers.ChoiceField(
+        ["target", "source", "both", "edited"], required=False, allow_null=True, default=None
+    )
     value = serializers.JSONField(required=False, allow_null=True, default=None)
     content = serializers.CharField(required=False, default="", allow_blank=True)
 

@@ -32,8 +32,8 @@ class MergeView(ShelfView):
             values["target"],
             message,
             values["prefer"],
-            drop=values["drop"],
-            anyway=values["anyway"],
+            delete_source=values["delete_source"],
+            reason=values["reason"],
         )
         return Response(result)
 
@@ -71,15 +71,15 @@ class MergeDrawingView(ShelfView):
 
     @extend_schema(operation_id="merges_drawing", responses=Drawing, parameters=[PATH])
     def get(self, request: Any, shelf: str, uid: str) -> Response:
-        """This side and what it becomes in one drawing; no nodes while something of it is open, or where its kind has
-        no drawing."""
+        """Return the target and the result of the merge in one drawing; without nodes while a conflict is open, or
+        for a kind without drawings."""
         _, found = self.shelf(request, shelf)
         merge = merging.get_merge(found, uid)
         sides = merging.result_of(merge, path_of(request))
         if sides is None:
             return Response(NOTHING)
-        path, this, result, rules = sides
-        return Response(drawings.drawing_between(path, this, path, result, rules))
+        path, before, result, rules = sides
+        return Response(drawings.drawing_between(path, before, path, result, rules))
 
 
 class DecisionsView(ShelfView):

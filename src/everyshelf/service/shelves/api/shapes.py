@@ -200,7 +200,7 @@ class NewCommit(MessageIn):
     base = serializers.CharField(allow_null=True)
     changes = WantedChange(many=True)
     merge = serializers.BooleanField(required=False, default=False)
-    prefer = serializers.ChoiceField(["this", "other"], required=False, allow_null=True, default=None)
+    prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
 
 
 class RestoreIn(MessageIn):

@@ -91,11 +91,11 @@ class BranchView(ShelfView):
         branches.guard_branch(caller, found, name, valid(shapes.BranchChange, request)["guarded"])
         return Response(next(b for b in branches.list_branches(found) if b["name"] == name))
 
-    @extend_schema(operation_id="branches_drop", responses={204: None})
+    @extend_schema(operation_id="branches_delete", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
         """Drop it; its commits stay."""
         caller, found = self.shelf(request, shelf)
-        branches.drop_branch(caller, found, name)
+        branches.delete_branch(caller, found, name)
         return Response(status=204)
 
 
