@@ -218,79 +218,64 @@ def _course(start: str, end: str, kinds: dict[str, str], shift: int) -> list[tup
 
 
 def gangway_app(*, button: int = 40, offline: bool = False, stamp: int = 1, scanner: str = "camera") -> bytes:
-    """A low-code export: one JSON file with screens, controls and formulas."""
-    controls = [
+    """A low-code export: one JSON file with screens, the parts on them, and what they do in sentences."""
+    parts = [
         {
             "id": "c1",
-            "name": "scanButton",
+            "name": "scan button",
             "type": "button",
-            "x": 12,
-            "y": 300,
-            "height": button,
-            "properties": {"text": "Scan ticket", "onSelect": "Set(ticket, Scan()); Navigate(result)"},
+            "at": {"x": 12, "y": 300, "height": button},
+            "says": "Scan ticket",
+            "when pressed": "ticket := scan; show result",
         },
         {
             "id": "c2",
-            "name": "sailingLabel",
+            "name": "sailing label",
             "type": "label",
-            "x": 12,
-            "y": 20,
-            "properties": {"text": "Lookup(sailings, id = current).departs"},
+            "at": {"x": 12, "y": 20},
+            "says": "departs of the sailing that is on",
         },
     ]
     if offline:
-        controls.append(
+        parts.append(
             {
                 "id": "c3",
-                "name": "offlineBanner",
+                "name": "offline banner",
                 "type": "label",
-                "x": 0,
-                "y": 0,
-                "properties": {"text": '"Out of reach: tickets are checked later"', "visible": "!Connected"},
+                "at": {"x": 0, "y": 0},
+                "says": "Out of reach: tickets are checked later",
+                "shown when": "not connected",
             }
         )
+    verdict = {
+        "id": "c9",
+        "name": "verdict",
+        "type": "label",
+        "says": "Welcome if ticket is valid, else Ask the purser",
+    }
     screens = [
-        {"id": "s1", "name": "Scan", "controls": controls},
-        {
-            "id": "s2",
-            "name": "Result",
-            "controls": [
-                {
-                    "id": "c9",
-                    "name": "verdict",
-                    "type": "label",
-                    "properties": {"text": 'If(ticket.valid, "Welcome", "Ask the purser")'},
-                }
-            ],
-        },
+        {"id": "s1", "name": "Scan", "parts": parts},
+        {"id": "s2", "name": "Result", "parts": [verdict]},
     ]
     for place, harbour in enumerate(("Aldwick", "Brae", "Corran", "Dunmore", "Eskholm")):
-        screens.append(
+        berths = [
             {
-                "id": f"h{place}",
-                "name": f"Harbour {harbour}",
-                "controls": [
-                    {
-                        "id": f"h{place}c{n}",
-                        "name": f"berth{n}",
-                        "type": "label",
-                        "x": 10,
-                        "y": 30 * n,
-                        "properties": {
-                            "text": f'Lookup(berths, harbour = "{harbour}" && berth = {n}).vessel',
-                            "visible": "true",
-                        },
-                    }
-                    for n in range(1, 19)
-                ],
+                "id": f"h{place}c{n}",
+                "name": f"berth {n}",
+                "type": "label",
+                "at": {"x": 10, "y": 30 * n},
+                "says": f"vessel at berth {n} of {harbour}",
+                "shown when": "always",
             }
-        )
+            for n in range(1, 19)
+        ]
+        screens.append({"id": f"h{place}", "name": f"Harbour {harbour}", "parts": berths})
     app = {
         "app": "gangway check-in",
         "savedAt": f"2026-03-{stamp:02d}T08:00:00Z",
         "editorVersion": f"4.{stamp}",
         "screens": screens,
-        "dataSources": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
-        "variables": [{"name": "current", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}],
+        "feeds": [{"name": "sailings", "kind": "table"}, {"name": "tickets", "kind": "table"}],
+        "variables": [{"name": "sailing", "type": "text"}, {"name": "scanner", "type": "text", "value": scanner}],
     }
     return json.dumps(app, indent=1).encode()

@@ -28,7 +28,7 @@ def table_pairs() -> list[Pair]:
     tickets, later = _tickets(), _tickets()
     later[41]["paid"] = 9.5
     for ticket in later:
-        ticket["cabin"] = "" if ticket["ticket"] % 3 else "saloon"
+        ticket["lounge"] = "" if ticket["ticket"] % 3 else "saloon"
     scans = _csv(_scans(240))
     rounded = _csv([{**s, "weight_kg": f"{s['weight_kg']:.1f}"} for s in _scans(240)])
     piers = [
@@ -92,7 +92,7 @@ def _database(*edits: str) -> bytes:
     with sqlite3.connect(":memory:") as records:
         records.executescript(_SCHEMA)
         for ticket in _tickets():
-            records.execute("INSERT INTO sales VALUES (:ticket, :class, :paid)", ticket)
+            records.execute("INSERT INTO sales VALUES (:ticket, :travels_as, :paid)", ticket)
         for n, name in enumerate(("Maren", "Ines", "Tobias", "Runa", "Sigge"), 1):
             records.execute("INSERT INTO clerks VALUES (?, ?, ?)", (n, name, n * 3 % 4))
         for edit in edits:
@@ -116,7 +116,7 @@ def _tickets() -> list[Record]:
         {
             "ticket": 70_000 + n,
             "sold": date(2026, 3, 1) + timedelta(days=n // 25),
-            "class": rng.choice(kinds),
+            "travels_as": rng.choice(kinds),
             "paid": round(2 + rng.random() * 14, 2),
             "online": rng.random() < 0.4,
         }

@@ -72,16 +72,23 @@ _DMN = """<?xml version="1.0" encoding="UTF-8"?>
 
 
 def _workflows() -> list[Pair]:
-    wired: list[dict[str, Any]] = [
-        {"id": "pier1", "type": "sensor", "topic": "pier/1/water", "every": 60, "x": 120, "y": 80, "wires": [["mean"]]},
-        {"id": "mean", "type": "function", "code": "keep the last ten", "x": 300, "y": 80, "wires": [["high"]]},
-        {"id": "high", "type": "switch", "above": 310, "x": 480, "y": 80, "wires": [["warn"], ["log"]]},
-        {"id": "warn", "type": "message", "to": "harbour master", "x": 660, "y": 40, "wires": []},
-        {"id": "log", "type": "file", "file": "water.log", "x": 660, "y": 120, "wires": []},
+    level: list[dict[str, Any]] = [
+        {
+            "id": "pier1",
+            "type": "gauge",
+            "reads": "water at pier 1",
+            "every": 60,
+            "at": {"x": 120, "y": 80},
+            "to": ["mean"],
+        },
+        {"id": "mean", "type": "average", "keeps": 10, "at": {"x": 300, "y": 80}, "to": ["high"]},
+        {"id": "high", "type": "threshold", "above": 310, "at": {"x": 480, "y": 80}, "to": ["warn", "log"]},
+        {"id": "warn", "type": "notice", "tells": "harbour master", "at": {"x": 660, "y": 40}, "to": []},
+        {"id": "log", "type": "record", "file": "water.log", "at": {"x": 660, "y": 120}, "to": []},
     ]
-    rewired = [{**n, "x": n["x"] + 40} for n in wired]
-    rewired[2] = {**rewired[2], "above": 290}
-    rewired[3]["wires"] = [["log"]]
+    higher = [{**n, "at": {**n["at"], "x": n["at"]["x"] + 40}} for n in level]
+    higher[2] = {**higher[2], "above": 290}
+    higher[3]["to"] = ["log"]
     steps = {
         "nodes": [
             {"id": "asked", "name": "Group asks", "position": [40, 60]},
@@ -105,7 +112,7 @@ def _workflows() -> list[Pair]:
             [("&gt; 45", "&gt; 30"), ("0.5", "0.4")],
             "1 rule changed",
         ),
-        _data("workflows/water-level.json", "workflow", wired, rewired, "1 step changed, 1 connection added"),
+        _data("workflows/water-level.json", "workflow", level, higher, "1 step changed, 1 connection added"),
         _data(
             "workflows/group-offer.json",
             "workflow",
@@ -145,17 +152,17 @@ def _apps() -> list[Pair]:
     yaml = """app: ticket desk
 screens:
   - name: Sell
-    controls:
-      - {name: total, type: label, x: 10, y: 20, text: "=Sum(cart.fare)"}
+    parts:
+      - {name: total, type: label, at: {x: 10, y: 20}, says: "sum of fares in cart"}
       - name: pay
         type: button
-        onSelect: |
-          Set(paid, true)
-          Print(ticket)
+        when pressed: |
+          paid := yes
+          print ticket
   - name: Refund
-    controls:
-      - {name: share, type: label, text: "=Lookup(shares, delay)"}
-dataSources:
+    parts:
+      - {name: share, type: label, says: "share for delay"}
+feeds:
   - {name: cart, kind: table}
 """
     xml = """<?xml version="1.0"?>
@@ -173,7 +180,7 @@ total = total - discount]]></script>
             "apps/ticket-desk.yaml",
             "app",
             yaml,
-            [("Print(ticket)", "Print(ticket, copies)"), ("x: 10", "x: 14")],
+            [("print ticket", "print ticket twice"), ("x: 10", "x: 14")],
             "1 control changed",
         ),
         _edited("apps/kiosk.xml", "app", xml, [("12.50", "13.00"), ("3.1", "3.2")], "1 script changed"),

@@ -69,7 +69,7 @@ def fares(*, rise: dict[str, float] | None = None, extra: bool = False, style: s
 def passengers(days: int) -> bytes:
     """One row a ticket: a table of some size."""
     rng = random.Random(5)
-    rows = ["ticket,date,zone,class,paid,scanned_at"]
+    rows = ["ticket,date,zone,travels_as,paid,scanned_at"]
     number = 500_000
     for day in range(days):
         on = date(2026, 1, 5) + timedelta(days=day)

@@ -226,7 +226,7 @@ class AppTests(unittest.TestCase):
                         "controlId": "12",
                         "x": 4,
                         "y": 8,
-                        "onSelect": '=Navigate(Detail, "fade")',
+                        "pressed": '=show(Detail, "fade")',
                         "visible": "=true",
                     },
                     {
@@ -234,8 +234,8 @@ class AppTests(unittest.TestCase):
                         "controlId": "13",
                         "x": 4,
                         "y": 30,
-                        "items": "=Filter(Berths, Length > 20)",
-                        "children": [{"name": "Row", "text": "=ThisItem.Name"}],
+                        "items": "=berths longer than(20)",
+                        "children": [{"name": "Row", "text": "=row.name"}],
                     },
                 ],
             },
@@ -255,7 +255,7 @@ class AppTests(unittest.TestCase):
         def edit(app: Any) -> None:
             app["saved_at"] = "2026-04-01"
             control = app["screens"][0]["controls"][0]
-            control.update(x=40, controlId="99", onSelect='=Navigate( Detail,\n "fade" )')
+            control.update(x=40, controlId="99", pressed='=show( Detail,\n "fade" )')
 
         found = self.changed(edit)
         self.assertEqual(told(found), [])
@@ -263,11 +263,11 @@ class AppTests(unittest.TestCase):
 
     def test_changed_formula_is_one_finding_at_its_control(self) -> None:
         def edit(app: Any) -> None:
-            app["screens"][0]["controls"][1]["children"][0]["text"] = "=ThisItem.Quay"
+            app["screens"][0]["controls"][1]["children"][0]["text"] = "=row.quay"
 
         self.assertEqual(
             told(self.changed(edit)),
-            [("changed", "/screen:Home/control:List/control:Row", "text", "=ThisItem.Name", "=ThisItem.Quay")],
+            [("changed", "/screen:Home/control:List/control:Row", "text", "=row.name", "=row.quay")],
         )
 
     def test_removed_data_source_breaks(self) -> None:

@@ -12,7 +12,7 @@ from typing import Any
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.graphs import NODE_LISTS, id_field
 
-_HOLDERS = ("position", "pos", "layout", "ui", "metadata", "view", "coordinates")
+_HOLDERS = ("position", "pos", "at", "layout", "ui", "metadata", "view", "coordinates")
 # Programs that keep no sizes draw their nodes low, and set them as close.
 _DEFAULT_WIDTH, _DEFAULT_HEIGHT = 130.0, 34.0
 

@@ -12,13 +12,24 @@ from everyshelf.core.outline.model import Effect, Part
 # A quoted text, a number, a name, or a sign: what a formula is made of.
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.|"")*"|\'(?:[^\'\\]|\\.)*\'|\d+(?:\.\d+)?|\w+|[^\s\w]')
 
+# The program numbers a control anew with each export; what refers to it uses the name.
+_OWN_ID = re.compile(r"(?:control|widget|component|element|object)_?(?:unique)?_?id", re.IGNORECASE)
+
 
 def formula_tokens(text: str) -> list[str]:
     """The tokens of a formula; blanks and line breaks between them mean nothing."""
     return _TOKEN.findall(text)
 
 
+def _is_own_id(part: Part, field: str) -> bool:
+    """Whether a field is an id of the part itself, beside the name that people and formulas use for it."""
+    return bool(part.fields.get("name")) and _OWN_ID.fullmatch(field) is not None
+
+
 def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
+    """An id of a control beside its name is cosmetic, and so is white space in a formula."""
+    if field is not None and _is_own_id(part, field):
+        return "cosmetic"
     if field is not None and isinstance(before, str) and isinstance(after, str) and before.lstrip()[:1] == "=":
         return "cosmetic" if formula_tokens(before) == formula_tokens(after) else None
     return None
@@ -41,18 +52,20 @@ TABLE = KindTable(
         "widget": "control",
         "object": "control",
         "elements": "control",
+        "parts": "control",
         "panels": "control",
         # In designers' files the element that arranges controls also holds them.
         "layout": "arrangement",
         "dataSources": "data source",
         "data_sources": "data source",
         "datasources": "data source",
+        "feeds": "data source",
         "variables": "variable",
         "scripts": "script",
         "properties": "property",
     },
     cosmetic_types=LAYOUT_PARTS,
-    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS | {"controlId", "control_id", "controlUniqueId"},
+    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS,
     unordered=frozenset({"variable", "data source", "property", "script"}),
     breaks=frozenset({("removed", "screen"), ("removed", "data source"), ("renamed", "data source")}),
     judge=_judge,

@@ -145,7 +145,7 @@ def _nested(nodes: list[dict[str, Any]], wire: str, *, explicit: bool) -> bool:
     if (
         explicit
         or wire.lower() in EDGE_LISTS
-        or wire.lower() in ("next", "outputs", "targets", "outgoing", "successors")
+        or wire.lower() in ("next", "to", "outputs", "targets", "outgoing", "successors")
     ):
         return True
     return any(isinstance(inner, list) for n in nodes for inner in (n.get(wire) or []))
