@@ -87,7 +87,7 @@ class FilesTests(unittest.TestCase):
         self.assertEqual(json.loads(done.stdout)["problem"]["code"], "key.missing")
         self.assertIn("Columns in both: id, x", done.stderr)
         rules = self.file("shelf.toml", "[kinds]\n'*' = 'thing'\n")
-        self.assertIn("is no kind", self.run_command("compare-files", old, old, "--rules", rules, code=1).stderr)
+        self.assertIn("is not a kind", self.run_command("compare-files", old, old, "--rules", rules, code=1).stderr)
         self.assertNotIn("Traceback", done.stderr)
 
     def test_hostile_file_costs_one_answer(self) -> None:

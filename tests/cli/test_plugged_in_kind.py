@@ -46,7 +46,7 @@ class PluggedInKindTests(unittest.TestCase):
         module = self.home / "site" / "skerry_tides.py"
         for text, words in (
             ("import nowhere_to_be_found\n", "ModuleNotFoundError"),
-            ("KIND = 5\n", "is no everyshelf"),
+            ("KIND = 5\n", "is not an everyshelf"),
         ):
             module.write_text(text)
             (self.home / "a.json").write_text("{}")

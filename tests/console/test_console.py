@@ -118,10 +118,10 @@ class PathTests(ConsoleCase):
             press("Rehearse")
             see("Nothing was changed")
             press("Promote into test")
-            see(f"Deployment {number} is in place")
+            see(f"Deployment {number} is done")
         press("Roll back")
         press("Roll back now")
-        see("Deployment 3 is in place")
+        see("Deployment 3 is done")
         folder = Path(self.shelf.environments()[0].address)
         self.assertEqual((folder / "now/data/fares.csv").read_bytes(), b"id,fare\n1,2\n2,3\n")
 
@@ -332,7 +332,7 @@ class WorkTests(ConsoleCase):
         self.assertFalse(self.browser.button("Not ready to promote").is_enabled())
         self.browser.field("Overwrite what was changed there").click()
         self.browser.press("Promote into test")
-        self.browser.see("is in place")
+        self.browser.see("is done")
         self.assertNotIn(b"purser", file.parent.joinpath("notes.md").read_bytes())
 
     def test_what_was_saved_outlives_a_killed_browser_and_can_be_brought_back(self) -> None:
@@ -411,7 +411,7 @@ class WorkTests(ConsoleCase):
         self.page("/artifact?path=flow.json&view=history")
         self.browser.press("Compare", "[aria-label=History]")
         self.browser.see("1 step changed, 1 step added")
-        self.browser.see("breaks nothing")
+        self.browser.see("none break users")
 
     def test_colours_follow_the_choice_and_signing_out_ends(self) -> None:
         other = Browser()

@@ -57,7 +57,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.other.press("I agree")
         self.other.see("reviews, 1 of 1, met")
         self.other.press("Promote into harbour")
-        self.other.see("Deployment 1 is in place")
+        self.other.see("Deployment 1 is done")
         placed = b'{"ask": "harbour master", "token": "a-secret-4711", "late": 20}\n'
         self.assertEqual(self.space.objects(), {"settings/feeds.json": placed, "shelf.toml": RULES})
 
@@ -65,7 +65,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.page("/environments?env=harbour&panel=drift")
         see("1 artifact changed in harbour")
         see("purser")
-        press("Bring 1 into my draft")
+        press("Capture 1 in my draft")
         see("in your draft, changed")
         self.assertEqual(self.browser.axe(), [])
         self.assertEqual(self.shelf.read("settings/feeds.json", "draft:main"), FEEDS.replace(b"20", b"45"))
@@ -83,7 +83,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.assertFalse(self.browser.button("Not ready to promote").is_enabled())
         self.browser.type_into("Reason", "The boat leaves at nine")
         self.browser.press("Promote into harbour")
-        self.browser.see("Deployment 1 is in place")
+        self.browser.see("Deployment 1 is done")
         made = self.shelf.deployments("harbour")[0]
         self.assertEqual(([g["gate"] for g in made.forced], made.reason), (["check smoke"], "The boat leaves at nine"))
 
@@ -109,7 +109,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.browser.press("New trial environment")
         self.browser.type_into("Name", "try-quays")
         self.browser.press("Make it, and put the tag there", "dialog[open] form")
-        self.browser.see("Deployment 1 is in place")
+        self.browser.see("Deployment 1 is done")
         self.browser.see("of tag:plain, ends")
         self.assertEqual(self.shelf.environment("try-quays").trial_of, "plain")
 
@@ -130,7 +130,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         )
         self.page("/environments?env=office&panel=drift")
         see("2 artifacts changed in office")
-        press("Bring 2 into my draft")
+        press("Capture 2 in my draft")
         see("in your draft, added")
         self.shelf.commit_draft("main", "as the office keeps it")
         self.shelf.make_tag("two")
@@ -148,7 +148,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.assertEqual(self.browser.axe(), [])
         self.browser.field("lose vessels.decks, column with 1 value").click()
         press("Promote into office")
-        see("Deployment 2 is in place")
+        see("Deployment 2 is done")
         see("What was done there")
         self.assertEqual(self.ask(address, "SELECT * FROM vessels"), [("TERN", "Tern")])
         self.shelf.make_environment("folders")

@@ -317,7 +317,7 @@ class RulesTests(unittest.TestCase):
         for text, words in (
             ("[ignore\n", "line 1"),
             ("[ignored]\n", "no such section"),
-            ("[kinds]\n'*' = 'thing'\n", "is no kind"),
+            ("[kinds]\n'*' = 'thing'\n", "is not a kind"),
             ("[ignore]\npatterns = 3\n", "list of texts"),
             ("keys = 1\n", "section"),
         ):

@@ -324,7 +324,7 @@ class MeaningTests(Case):
         found = merged("f.json", *(json.dumps(v, indent=1) for v in (base, target, source)))
         assert found.content is not None
         self.assertEqual(json.loads(found.content)["step_count"], 4)
-        self.assertIn("step_count is worked out anew: 4", found.notes)
+        self.assertIn("step_count is recalculated: 4", found.notes)
 
     def test_layout_both_changed_is_no_conflict(self) -> None:
         base = (

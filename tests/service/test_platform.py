@@ -63,10 +63,10 @@ class PuttingInPlaceTests(PlatformCase):
 
     def test_what_the_platform_does_by_itself_is_recorded_and_is_no_drift(self) -> None:
         result = self.promote("one")
-        self.assertEqual(result["besides"], [BUNDLE])
+        self.assertEqual(result["side_effects"], [BUNDLE])
         self.assertEqual(self.shelf.look_for_drift("test"), [])
         rows = {a["path"]: a for a in self.shelf.drift("test")["artifacts"]}
-        self.assertTrue(rows[BUNDLE]["besides"])
+        self.assertTrue(rows[BUNDLE]["side_effects"])
         self.assertEqual((rows[BUNDLE]["side"], rows[BUNDLE]["by"]), ("environment", "the platform"))
         self.assertEqual((rows["apps/check-in.json"]["side"], rows["apps/board.json"]["side"]), ("shelf", "shelf"))
         self.assertEqual(self.promote("two")["counts"]["removed"], 0)  # what is the platform's own stays
@@ -213,7 +213,7 @@ class BringingBackTests(PlatformCase):
         drift = {d["path"]: (d["where"], d["by"]) for d in self.shelf.look_for_drift("test")}
         self.assertEqual(drift["apps/board.json"], ("changed there", "purser"))
         self.assertEqual(drift["apps/lost-luggage.json"], ("added there", "purser"))
-        found = {a["path"]: (a["taken"], a["besides"]) for a in self.shelf.capture("test")["artifacts"]}
+        found = {a["path"]: (a["taken"], a["side_effects"]) for a in self.shelf.capture("test")["artifacts"]}
         self.assertEqual(
             found,
             {"apps/board.json": (True, False), "apps/lost-luggage.json": (True, False), BUNDLE: (True, True)},

@@ -13,7 +13,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description As who is signed in, else as somebody new, who is signed in by this. */
+        /** @description Accept an invitation, as the signed-in person or as a new one, who is signed in by this. */
         post: operations["invitations_accept"];
         delete?: never;
         options?: never;
@@ -79,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One's own acts; for who set the installation up, everybody's. */
+        /** @description List your own entries; for administrators of the installation, all entries. */
         get: operations["log_own"];
         put?: never;
         post?: never;
@@ -96,7 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Everybody who has an account; for those who run the installation. */
+        /** @description List every account. For administrators of the installation. */
         get: operations["people_list"];
         put?: never;
         /** @description Add someone. */
@@ -598,7 +598,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Cells before and after; none for what is no table. A million rows are kept. */
+        /** @description Return changed cells, before and after; none where the artifact is not a table. A million rows are kept. */
         get: operations["compare_rows"];
         put?: never;
         post?: never;
@@ -788,7 +788,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Save what it holds anew. */
+        /** @description Make a save point the current content of the draft again. */
         post: operations["drafts_restore"];
         delete?: never;
         options?: never;
@@ -1172,7 +1172,7 @@ export interface paths {
         /** @description Newest first. */
         get: operations["invitations_list"];
         put?: never;
-        /** @description Invite somebody; the secret is shown this once. */
+        /** @description Make an invitation; its secret is shown only once. */
         post: operations["invitations_make"];
         delete?: never;
         options?: never;
@@ -1190,7 +1190,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Make it worthless at once. */
+        /** @description Withdraw an invitation. */
         delete: operations["invitations_withdraw"];
         options?: never;
         head?: never;
@@ -1311,7 +1311,7 @@ export interface paths {
         get: operations["merges_get"];
         put?: never;
         post?: never;
-        /** @description Give it up; both sides stay as they are. */
+        /** @description Abandon a merge; both branches stay unchanged. */
         delete: operations["merges_abandon"];
         options?: never;
         head?: never;
@@ -1622,7 +1622,7 @@ export interface components {
         AbandonInRequest: {
             reason: string;
         };
-        /** @description Taking an invitation up: as who is signed in, or as somebody new with a name and password. */
+        /** @description Accepting an invitation: as the signed-in person, or as a new one with a name and password. */
         AcceptInRequest: {
             invitation: string;
             /** @default  */
@@ -1819,7 +1819,7 @@ export interface components {
             ahead: number;
             behind: number;
         };
-        /** @description What was brought back. */
+        /** @description What was captured. */
         CaptureOut: {
             environment: string;
             branch: string;
@@ -1832,7 +1832,7 @@ export interface components {
          * @enum {string}
          */
         CapturePreference: "environment" | "shelf";
-        /** @description What is to be brought back: all of it if no path is named. */
+        /** @description What to capture: everything changed there if no path is named. */
         CaptureWantedRequest: {
             /** @default  */
             branch: string;
@@ -1843,7 +1843,7 @@ export interface components {
         CapturedArtifact: {
             path: string;
             where: string;
-            besides: boolean;
+            side_effects: boolean;
             said: string;
             taken: boolean;
         };
@@ -2034,7 +2034,7 @@ export interface components {
             reason: string;
             forced: components["schemas"]["GateOut"][];
             steps: components["schemas"]["StepOut"][];
-            besides: string[];
+            side_effects: string[];
             counts: {
                 [key: string]: number;
             };
@@ -2080,7 +2080,7 @@ export interface components {
             name: string;
             side: components["schemas"]["SideEnum"];
             where: string;
-            besides: boolean;
+            side_effects: boolean;
             by: string;
         };
         /** @description A commit of pending entries, of all where ``paths`` is null. */
@@ -2186,7 +2186,7 @@ export interface components {
          * @enum {string}
          */
         DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
-        /** @description An artifact somebody changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it. */
+        /** @description An artifact that was changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it. */
         DriftOut: {
             path: string;
             name: string;
@@ -2537,7 +2537,7 @@ export interface components {
             person: string;
             role: string;
         };
-        /** @description Somebody with a role on a shelf. */
+        /** @description A person with a role on a shelf. */
         MemberOut: {
             person: string;
             full_name: string;
@@ -3019,7 +3019,7 @@ export interface components {
          * @enum {string}
          */
         PointOutStateEnum: "new" | "edited" | "moved" | "gone" | "discarded";
-        /** @description The tag to put in place, and why. */
+        /** @description The tag to promote, and the reason. */
         PromotionWantedRequest: {
             /** @default  */
             reason: string;

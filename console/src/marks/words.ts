@@ -10,6 +10,14 @@ export function count(n: number, noun: string, plural = `${noun}s`): string {
   return `${group(n)} ${n === 1 ? noun : plural}`;
 }
 
+/** How many findings have which effect: "7 findings change behaviour, none break users". */
+export function effectsPhrase(effects: Record<string, number>): string {
+  const { breaks = 0, alters = 0 } = effects;
+  const change = alters === 1 ? "changes" : "change";
+  if (breaks) return `${count(breaks, "finding")} may break users${alters ? `, ${group(alters)} ${change} behaviour` : ""}`;
+  return alters ? `${count(alters, "finding")} ${change} behaviour, none break users` : "no change of behaviour";
+}
+
 export function size(bytes: number): string {
   let value = bytes;
   for (const unit of ["B", "KB", "MB", "GB"]) {

@@ -134,9 +134,9 @@ export function useMe(): string {
   return useQuery(session()).data?.person?.name ?? "";
 }
 
-/** How much waits for whoever looks, on all shelves; leads to the list. */
+/** How many tasks the signed-in person has, on all shelves; leads to the list. */
 export function WaitingChip() {
   const found = useQuery(waiting());
   if (!found.data?.length) return null;
-  return <Link to="/" className="waits"><b>{found.data.length}</b> {found.data.length === 1 ? "waits" : "wait"} for you</Link>;
+  return <Link to="/" className="waits"><b>{found.data.length}</b> {found.data.length === 1 ? "task" : "tasks"}</Link>;
 }

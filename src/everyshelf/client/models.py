@@ -205,7 +205,7 @@ class Deployment(msgspec.Struct):
     reason: str
     forced: list[dict[str, Any]]
     steps: list[dict[str, Any]]
-    besides: list[str]
+    side_effects: list[str]
     counts: dict[str, int]
     begun: datetime
     ended: datetime | None

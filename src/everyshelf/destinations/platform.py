@@ -236,4 +236,4 @@ def _unpacked(package: bytes) -> Iterator[tuple[str, bytes]]:
             for said in json.loads(archive.read("contents.json"))["objects"]:
                 yield said["name"], archive.read(f"bodies/{said['sha256']}")
     except (zipfile.BadZipFile, KeyError, ValueError) as error:
-        raise InvalidError("what the platform exports is no package", code="destination.failed") from error
+        raise InvalidError("what the platform exports is not a package", code="destination.failed") from error

@@ -53,7 +53,7 @@ def checked_sql_address(address: str) -> str:
         sa.create_engine(url, poolclass=NullPool)
     except (ArgumentError, NoSuchModuleError, ImportError, ValueError) as error:
         raise InvalidError(
-            f"{address.partition('://')[0]!r} is no database this installation speaks to: {type(error).__name__}",
+            f"{address.partition('://')[0]!r} is not a database this installation speaks to: {type(error).__name__}",
             code="environment.address",
             pointer="/address",
             hint="Write postgresql+psycopg://USER@HOST/NAME, or install its driver beside the service.",
@@ -162,7 +162,7 @@ class SqlDatabase(Database):
             )
         if state.startswith("40"):
             return ConflictError(
-                f"{self._name} was changed by somebody else at the same time",
+                f"{self._name} was changed by someone else at the same time",
                 code="destination.changed",
                 hint="Rehearse and promote again; nothing was changed.",
             )
@@ -172,7 +172,7 @@ class SqlDatabase(Database):
         return ConflictError(
             f"{self._name} does not take it: {said}",
             code="database.refused",
-            hint="Mend the records or the schema on the shelf, or what is in the way there; nothing was changed.",
+            hint="Fix the records or the schema on the shelf, or what is in the way there; nothing was changed.",
         )
 
     @contextlib.contextmanager
@@ -265,7 +265,7 @@ class SqlDatabase(Database):
                 raise InvalidError(
                     f"table {table.table}: {said}",
                     code="database.file",
-                    hint="Mend its schema on the shelf, commit, and tag again.",
+                    hint="Fix its schema on the shelf, commit, and tag again.",
                 ) from error
             finally:
                 attempt.rollback()

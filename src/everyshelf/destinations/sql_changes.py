@@ -113,7 +113,7 @@ class SqlChanges(Changes):
                 raise ConflictError(
                     f"{new.table}.{column.name} cannot become a column that is worked out, or cease to be one",
                     code="database.as_is",
-                    hint="Remove the column by one tag and make it anew by the next.",
+                    hint="Remove the column by one tag and add it again with the next.",
                 )
             else:
                 self._alter_column(table, before, column)

@@ -80,7 +80,7 @@ def told_value(column: Column, value: Any, ask: Ask) -> Any:
     if base in _REALS:
         return _real(base, value)
     if isinstance(value, dict | list):
-        raise UnfitError(f"it is no value of {full or 'this column'}")
+        raise UnfitError(f"it is not a value of {full or 'this column'}")
     if base in ("NUMERIC", "DECIMAL"):
         return _decimal(full, value)
     if base in _WHOLE:
@@ -94,7 +94,7 @@ def told_value(column: Column, value: Any, ask: Ask) -> Any:
 def _list(element: Column, value: Any, ask: Ask) -> Any:
     """An array; a list in a list is a further dimension of it."""
     if not isinstance(value, list):
-        raise UnfitError(f"it is no list of {element.type}")
+        raise UnfitError(f"it is not a list of {element.type}")
     return [_list(element, i, ask) if isinstance(i, list) else told_value(element, i, ask) for i in value]
 
 
@@ -124,7 +124,7 @@ def _item(full: str, value: Any) -> Any:
 def _whole(base: str, value: Any) -> int:
     number = int(value) if isinstance(value, float) else int(str(value))
     if number != value and str(number) != str(value):
-        raise UnfitError("it is no whole number")
+        raise UnfitError("it is not a whole number")
     if not -(2 ** _WHOLE[base]) <= number < 2 ** _WHOLE[base]:
         raise UnfitError(f"it is too large for {base}")
     return number
@@ -133,7 +133,7 @@ def _whole(base: str, value: Any) -> int:
 def _real(base: str, value: Any) -> Any:
     real = float(value["real"]) if isinstance(value, dict) and set(value) == {"real"} else float(value)
     if base == "REAL" and float(f"{struct.unpack('f', struct.pack('f', real))[0]:.6g}") != real:
-        raise UnfitError("REAL cannot hold it exactly; declare the column DOUBLE PRECISION")
+        raise UnfitError("REAL cannot store it exactly; declare the column DOUBLE PRECISION")
     return told(real)
 
 
@@ -153,7 +153,7 @@ def _decimal(full: str, value: Any) -> str:
                 raise UnfitError(f"it has more digits than {full} keeps")
             number = scaled
     except InvalidOperation as error:
-        raise UnfitError(f"it is no number for {full}") from error
+        raise UnfitError(f"it is not a number for {full}") from error
     return str(number)
 
 

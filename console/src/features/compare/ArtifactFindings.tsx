@@ -5,7 +5,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { artifactComparison, type ArtifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
-import { count, group } from "../../marks/words";
+import { count, effectsPhrase, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
@@ -51,11 +51,11 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const table = c.table ? (c.table as unknown as ComparedTable) : null;
   const hidden = c.effects.cosmetic ?? 0;
   const shown = c.findings.filter((f) => (effect ? f.effect === effect : cosmetic || f.effect !== "cosmetic"));
-  const breaking = c.effects.breaks ? `${count(c.effects.breaks, "finding")} may break users` : "breaks nothing";
+  const phrase = effectsPhrase(c.effects);
   return (
     <>
       <h1>
-        {c.equal ? "Nothing changed" : sentenceCase(c.headline)}; <b style={{ color: "var(--accent)" }}>{breaking}</b>.
+        {c.equal ? "Nothing changed" : sentenceCase(c.headline)}; <b style={{ color: "var(--accent)" }}>{phrase}</b>.
       </h1>
       {c.note && c.note !== c.headline && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">

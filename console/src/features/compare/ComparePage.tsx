@@ -45,7 +45,7 @@ function States({ before, to, onOpen, onSwap }: { before: string; to: string; on
   const [effect, setEffect] = useParam("effect");
   const found = useQuery(comparison(key, before, to));
   useEffect(() => {
-    window.scrollTo(0, 0); // in braces: newer browsers return a promise here, which is no clean-up function
+    window.scrollTo(0, 0); // in braces: newer browsers return a promise here, which is not a clean-up function
   }, [before, to]);
   if (found.isPending) return <Loading what="Comparing" />;
   if (found.isError) return <ProblemBox error={found.error} />;

@@ -46,22 +46,22 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
         <>
           <LongTable
             caption={`What was changed in ${e.name}`} maxHeight="420px" columns={5} count={there.length}
-            head={<tr><th>Bring back</th><th>Artifact</th><th>What happened</th><th>By</th><th>Differs</th></tr>}
+            head={<tr><th>Capture</th><th>Artifact</th><th>What happened</th><th>By</th><th>Differs</th></tr>}
             row={(index, place) => {
               const a = there[index];
               return a && (
                 <tr key={a.path} {...place}>
-                  <td><input type="checkbox" aria-label={`Bring ${a.path} back`} checked={!left.includes(a.path)} onChange={(ev) => setLeft(ev.target.checked ? left.filter((p) => p !== a.path) : [...left, a.path])} /></td>
+                  <td><input type="checkbox" aria-label={`Capture ${a.path} back`} checked={!left.includes(a.path)} onChange={(ev) => setLeft(ev.target.checked ? left.filter((p) => p !== a.path) : [...left, a.path])} /></td>
                   <td title={a.path}><Mark action={a.where.startsWith("added") ? "added" : a.where.startsWith("removed") ? "removed" : "changed"} /> <b>{a.name}</b></td>
-                  <td className="sec">{a.where}{a.besides ? <> <span className="cap">side effect</span></> : null}</td>
-                  <td className="sec">{a.by || "somebody"}</td>
+                  <td className="sec">{a.where}{a.side_effects ? <> <span className="cap">side effect</span></> : null}</td>
+                  <td className="sec">{a.by || "unknown"}</td>
                   <td className="sec">{SIDES[a.side as keyof typeof SIDES]}</td>
                 </tr>
               );
             }}
           />
           <div className="line1 pad">
-            <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>Bring {chosen.length} into my draft</Button>
+            <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>Capture {chosen.length} in my draft</Button>
             <label className="sm" htmlFor="prefer">Conflicts</label>
             <select id="prefer" className="inp" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
               <option value="">skip and report</option>
@@ -76,7 +76,7 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
       {capture.data && (
         <div className="pad" role="status">
           {capture.data.artifacts.map((a) => (
-            <p key={a.path} style={{ display: "flex", gap: 7, margin: "3px 0" }}><Tick met={a.taken} /><span><b>{a.path}</b>: {a.taken ? `in your draft, ${a.besides ? "changed by the platform itself" : a.said}` : a.said}</span></p>
+            <p key={a.path} style={{ display: "flex", gap: 7, margin: "3px 0" }}><Tick met={a.taken} /><span><b>{a.path}</b>: {a.taken ? `in your draft, ${a.side_effects ? "changed by the platform itself" : a.said}` : a.said}</span></p>
           ))}
           <Link to={`/s/${key}/pending?branch=${encodeURIComponent(capture.data.branch)}`}>Look at what is pending</Link>
         </div>

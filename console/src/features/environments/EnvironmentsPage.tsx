@@ -124,7 +124,7 @@ function losses(error: Error): string[] {
 
 function headline(all: Environment[], waiting: Environment | undefined) {
   const drifted = all.filter((e) => e.drift.length > 0);
-  if (waiting) return <><b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b> waits for {waiting.name}{drifted.length > 0 ? `; ${drifted.map((e) => e.name).join(" and ")} drifted` : ""}.</>;
-  if (drifted.length > 0) return <>{drifted.map((e) => e.name).join(" and ")} drifted.</>;
-  return all.length ? "Nothing waits." : "Environments";
+  if (waiting) return <>Next for {waiting.name}: <b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b>{drifted.length > 0 ? `; changed directly: ${drifted.map((e) => e.name).join(", ")}` : ""}.</>;
+  if (drifted.length > 0) return <>Changed directly: {drifted.map((e) => e.name).join(", ")}.</>;
+  return all.length ? "Every environment has its newest tag." : "Environments";
 }

@@ -25,10 +25,10 @@ export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }
     <>
     <div className="sheet pad line1" role="status" aria-label="Progress of the promotion">
       {j.state === "done" ? (
-        <span><b>Deployment {result.number} is in place.</b> {result.verified} artifacts read back and verified in {(result.took_seconds ?? 0).toFixed(1)} s: {result.counts?.added} added, {result.counts?.changed} changed, {result.counts?.removed} removed.</span>
+        <span><b>Deployment {result.number} is done.</b> {result.verified} artifacts read back and verified in {(result.took_seconds ?? 0).toFixed(1)} s: {result.counts?.added} added, {result.counts?.changed} changed, {result.counts?.removed} removed.</span>
       ) : (
         <>
-          <span>{j.state === "waiting" ? "Waiting to begin" : `Putting in place ${j.done} of ${j.total}`}</span>
+          <span>{j.state === "waiting" ? "Queued" : `Deploying ${j.done} of ${j.total}`}</span>
           <span className="barjob"><i style={{ width: `${share}%` }} /></span>
           <span className="mut">{j.note}</span>
           <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>

@@ -26,14 +26,14 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
         <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}</span>
       </div>
       <dl className="kvs">
-        <dt>Waiting</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
-        <dt>Drift</dt><dd><DriftWord environment={e} /> <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>{e.drift.length ? "See what" : "Look"}</button></dd>
+        <dt>Next</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
+        <dt>Drift</dt><dd><DriftWord environment={e} /> <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>{e.drift.length ? "See what" : "Check now"}</button></dd>
         <dt>Bindings</dt><dd>{e.bindings.declared > e.bindings.set ? <b><Tick met={false} /> {e.bindings.set} of {e.bindings.declared}</b> : e.bindings.declared ? `${e.bindings.set} of ${e.bindings.declared}` : "none"} <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>Values</button></dd>
         {first && gateWords(e).length > 0 && <><dt>Gates</dt><dd>{gateWords(e).join(", ")}</dd></>}
         {e.expires && <><dt>Trial</dt><dd>of <span className="mono">tag:{e.trial_of}</span>, ends {when(e.expires)}</dd></>}
         {!e.trial_of && (
           <>
-            <dt>Before it</dt>
+            <dt>Previous</dt>
             <dd>
               {e.before ? <><span className="mono">tag:{e.before.tag}</span> <button type="button" className="plainbtn" onClick={() => setAsks(true)}>Roll back</button></> : "nothing"}
             </dd>
@@ -42,19 +42,19 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
       </dl>
       {asks && (
         <div className="pad" role="group" aria-label={`Roll ${e.name} back`}>
-          <p className="sm">Put <b className="mono">tag:{e.before?.tag}</b> back into {e.name}?{e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}</p>
+          <p className="sm">Roll {e.name} back to <b className="mono">tag:{e.before?.tag}</b>?{e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}</p>
           <button type="button" className="plainbtn" onClick={() => { setAsks(false); onRollBack(e.drift.length > 0); }}>Roll back now</button>{" "}
           <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Cancel</button>
         </div>
       )}
-      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Beside</button></div>
+      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Compare</button></div>
     </section>
   );
 }
 
 function DriftWord({ environment: e }: { environment: Environment }) {
   if (e.drift_problem) return <b><Tick met={false} /> out of reach</b>;
-  if (e.drift.length) return <b><Mark action="changed" /> {e.drift.length} differ{e.drift.length === 1 ? "s" : ""} there</b>;
+  if (e.drift.length) return <b><Mark action="changed" /> {e.drift.length} changed there</b>;
   return <>{e.drift_checked ? `none, ${when(e.drift_checked)}` : "not checked yet"}</>;
 }
 

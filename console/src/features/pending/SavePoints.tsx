@@ -38,7 +38,7 @@ export function SavePoints({ branch }: { branch: string }) {
               <td>{p.path}</td><td className="num">{p.content ? size(p.size) : ""}</td><td>{when(p.made)}</td>
               <td className="mono">{p.commit ? <Link to={`/s/${key}?ref=commit:${p.commit}`}>{p.commit.slice(0, 8)}</Link> : <span className="mut">not committed</span>}</td>
               <td>{p.content && <Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}@${p.point}` })}`}>Compare</Link>}</td>
-              <td>{(!newest.has(p.point) || p.state === "discarded" || p.commit) && <button type="button" className="plainbtn" aria-label={`Bring back save point ${p.point}`} onClick={() => back.mutate(p.point)}>Bring back</button>}</td>
+              <td>{(!newest.has(p.point) || p.state === "discarded" || p.commit) && <button type="button" className="plainbtn" aria-label={`Restore save point ${p.point}`} onClick={() => back.mutate(p.point)}>Restore</button>}</td>
             </tr>
           ))}
         </tbody>

@@ -21,7 +21,7 @@ export function LogPage() {
         <span className="end">
           <label className="cap" htmlFor="log-person">Person</label>
           <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
-            <option value="">everybody</option>
+            <option value="">all people</option>
             {people.data?.map((m) => <option key={m.person} value={m.person}>{m.full_name}</option>)}
           </select>
           <label className="cap" htmlFor="log-about">About</label>

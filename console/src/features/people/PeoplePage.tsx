@@ -23,7 +23,7 @@ export function PeoplePage() {
   return (
     <Page page="people" title="People" at="main" say={<i className="j">people</i>}>
       <div className="line1">
-        <h1>{found.data ? `${count(found.data.length, "person has", "people have")} a role here; ${info.data?.open_to_all ? "everybody who signs in may read" : "nobody else sees this shelf"}.` : "People"}</h1>
+        <h1>{found.data ? `${count(found.data.length, "person has", "people have")} a role here; ${info.data?.open_to_all ? "all signed-in users can read" : "nobody else sees this shelf"}.` : "People"}</h1>
         {owner && <span className="end"><OpenSwitch open={info.data?.open_to_all ?? false} /><Invite /></span>}
       </div>
       {found.isPending && <Loading what="Reading who has a role" />}
@@ -97,10 +97,10 @@ function Invite() {
   const link = make.data ? `${window.location.origin}/join#${make.data.value}` : "";
   return (
     <>
-      <Button variant="contained" onClick={() => { make.reset(); dialog.current?.showModal(); }}>Invite somebody</Button>
-      <dialog ref={dialog} aria-label="Invite somebody" onClose={() => make.reset()}>
+      <Button variant="contained" onClick={() => { make.reset(); dialog.current?.showModal(); }}>Invite a person</Button>
+      <dialog ref={dialog} aria-label="Invite a person" onClose={() => make.reset()}>
         <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
-          <h2>Invite somebody</h2>
+          <h2>Invite a person</h2>
           {link ? (
             <>
               <p className="sec">Whoever opens this becomes {role} of this shelf, once, within {count(days, "day")}. Send it to them; it is not shown again.</p>
@@ -143,7 +143,7 @@ function Invitations() {
         <tbody>
           {found.data.map((i) => (
             <tr key={i.id}>
-              <td><b>{i.note || "somebody"}</b></td><td>{i.role}</td>
+              <td><b>{i.note || "anyone"}</b></td><td>{i.role}</td>
               <td>{i.state}{i.accepted_by && ` by ${i.accepted_by}`}</td>
               <td>{when(i.created)}</td><td>{i.created_by}</td><td title={i.expires}>{when(i.expires)}</td>
               <td>{i.state === "open" && <button type="button" className="plainbtn" onClick={() => withdraw.mutate(i.id)}>Withdraw</button>}</td>

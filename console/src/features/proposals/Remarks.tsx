@@ -51,7 +51,7 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
   const mine = remark.condition && p.created_by === me && remark.person !== me ? false : [remark.person, p.created_by].includes(me) || p.may_change;
   return (
     <article className={remark.settled ? "remark done" : "remark"} aria-label={`${remark.condition ? "Condition" : "Remark"} by ${remark.person}`}>
-      <p>{remark.condition && <><Tick met={Boolean(remark.settled)} /> </>}<b>{remark.person}</b> <span className="cap">{remark.condition && "condition, "}{when(remark.made)}{remark.settled && `; marked as ${remark.condition ? "met" : "done"} by ${remark.settled_by}`}</span></p>
+      <p className="who">{remark.condition && <Tick met={Boolean(remark.settled)} />}<b>{remark.person}</b> <span className="cap">{remark.condition && "condition, "}{when(remark.made)}{remark.settled && `; marked as ${remark.condition ? "met" : "done"} by ${remark.settled_by}`}</span></p>
       <Place p={p} remark={remark} />
       <p className="said">{remark.text}</p>
       {remark.answers.map((a) => <p key={a.id} className="answer"><b>{a.person}</b> <span className="cap">{when(a.made)}</span><span className="said">{a.text}</span></p>)}

@@ -58,7 +58,7 @@ function Cell({ cell, gone, come }: { cell: SheetCell | null; gone: boolean; com
   if (cell.state === "changed")
     return <td className={`${number} cell`}><del>{shown(cell.was) || "empty"}</del> <ins>{shown(cell.value) || "empty"}</ins></td>;
   if (cell.state === "recalculated")
-    return <td className={`${number} anew`}>{shown(cell.was) || "none"} → {shown(cell.value) || "none"}{formula}</td>;
+    return <td className={`${number} recalculated`}>{shown(cell.was) || "none"} → {shown(cell.value) || "none"}{formula}</td>;
   const text = shown(cell.value);
   return <td className={`${number} ${come ? "new" : ""}`} title={text}>{gone ? <s>{text}{formula}</s> : <>{text}{formula}</>}</td>;
 }

@@ -31,7 +31,7 @@ def admin() -> None:
 @_ADDRESS
 @json_option
 def people(address: str | None, as_json: bool) -> None:
-    """List everybody who has an account."""
+    """List every account."""
     accounts = open_client(address).accounts()
     if as_json:
         terminal.print_json(accounts)

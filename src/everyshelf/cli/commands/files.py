@@ -160,14 +160,14 @@ def compare_files(
 
 
 def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
-    from everyshelf.core.compare.sentences import headline
+    from everyshelf.core.compare.sentences import effects_phrase, headline
 
-    breaks = found["effects"]["breaks"]
-    tail = f"{terminal.count(breaks, 'finding')} may break users" if breaks else "breaks nothing"
     if found["equal"]:
         terminal.say(terminal.bold("Nothing changed") + (f": {found['note']}." if found["note"] else "."))
         return
-    terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {tail}.")
+    terminal.say(
+        terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {effects_phrase(found['effects'])}."
+    )
     print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "")
     if "model" in found:
         print_measured(found["model"])

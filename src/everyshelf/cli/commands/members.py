@@ -101,7 +101,7 @@ def member_invitations(shelf_key: str | None, address: str | None, as_json: bool
                 (2, one.state),
                 (terminal.KIND, one.id),
                 (27, one.role),
-                (36, terminal.bold(terminal.cut(one.note or "somebody", 24))),
+                (36, terminal.bold(terminal.cut(one.note or "anyone", 24))),
                 (62, f"by {one.created_by}, {by}"),
             )
         )

@@ -29,7 +29,7 @@ USUAL = ("read", "write")
     "more",
     multiple=True,
     type=click.Choice([s for s in SCOPES if s not in USUAL]),
-    help="Scope besides read and write; may be repeated.",
+    help="Scope in addition to read and write; may be repeated.",
 )
 @json_option
 def connect(

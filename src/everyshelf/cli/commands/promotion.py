@@ -233,8 +233,8 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
     marks.append(terminal.dim(f"{counts.get('same', 0)} same"))
     terminal.say(terminal.line((2, "deployed"), (terminal.KIND, "   ".join(marks))))
     _print_steps("done", result.get("steps", []))
-    for place, path in enumerate(result.get("besides", [])):
-        head = "besides" if place == 0 else ""
+    for place, path in enumerate(result.get("side_effects", [])):
+        head = "also" if place == 0 else ""
         said = "changed automatically by the destination"
         terminal.say(terminal.line((2, head), (terminal.KIND, terminal.bold(path)), (terminal.DETAIL, said)))
     took = result.get("took_seconds")
@@ -314,7 +314,7 @@ def print_capture(found: dict[str, Any], as_json: bool) -> None:
         into = f" from {found['environment']} into your draft of {found['branch']}."
         terminal.say(terminal.bold(f"{terminal.count(taken, 'artifact')} captured") + into)
         for row in found["artifacts"]:
-            said = "changed automatically by the destination" if row["besides"] else row["said"]
+            said = "changed automatically by the destination" if row["side_effects"] else row["said"]
             mark = "gone" if row["said"] == "removed" else "new" if row["said"] == "added" else "edited"
             terminal.row(mark if row["taken"] else "blocked", "", row["path"], said)
         terminal.next_step(

@@ -76,5 +76,5 @@ def shelf_change(
     if as_json:
         terminal.print_json(changed)
         return
-    seen = "everybody who signs in sees it" if changed.open_to_all else "only its members see it"
+    seen = "all signed-in users can read it" if changed.open_to_all else "only its members can read it"
     terminal.say(terminal.bold(changed.name) + f": {seen}.")

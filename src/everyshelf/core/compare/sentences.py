@@ -40,6 +40,17 @@ def effect_of(result: dict[str, Any]) -> str | None:
     return next((e for e in ("breaks", "alters", "cosmetic") if result["effects"][e]), None)
 
 
+def effects_phrase(effects: dict[str, int]) -> str:
+    """How many findings have which effect, in words: "7 findings change behaviour, none break users"."""
+    breaks, alters = effects.get("breaks", 0), effects.get("alters", 0)
+    if breaks:
+        more = f", {group(alters)} change{'s' if alters == 1 else ''} behaviour" if alters else ""
+        return f"{count_noun(breaks, 'finding')} may break users{more}"
+    if alters:
+        return f"{count_noun(alters, 'finding')} change{'s' if alters == 1 else ''} behaviour, none break users"
+    return "no change of behaviour"
+
+
 def headline(result: dict[str, Any]) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
     if result.get("read_as") == "bytes":

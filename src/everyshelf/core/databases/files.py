@@ -79,7 +79,7 @@ def _check(path: str, table: Table) -> None:
             raise wrong(path, f"{what} names the column {strange}, which is not there")
     for where, part in _parts(table):
         if leaves_its_place(part):
-            raise wrong(path, f"{where} says what is no part of a statement")
+            raise wrong(path, f"{where} says what is not part of a statement")
     if not {act for r in table.references for act in (r.on_delete, r.on_update)} <= _ACTIONS:
         raise wrong(path, f"what a foreign key does is one of {', '.join(sorted(filter(None, _ACTIONS)))}")
     if not set(table.options) <= set(_OPTIONS):
@@ -100,7 +100,7 @@ def _parts(table: Table) -> Iterator[tuple[str, str]]:
 
 def wrong(path: str, why: str) -> InvalidError:
     """The error for a file that cannot be put into a database."""
-    return InvalidError(f"{path}: {why}", code="database.file", hint="Mend the file, commit, and tag again.")
+    return InvalidError(f"{path}: {why}", code="database.file", hint="Fix the file, commit, and tag again.")
 
 
 def _json(value: Any) -> str:
@@ -150,9 +150,9 @@ def read_records(path: str, data: bytes, table: Table, suffix: str, told: Told) 
         try:
             row = orjson.loads(line)
         except orjson.JSONDecodeError as error:
-            raise wrong(path, f"line {number} is no JSON: {error}") from error
+            raise wrong(path, f"line {number} is not JSON: {error}") from error
         if not isinstance(row, dict):
-            raise wrong(path, f"line {number} is no record: {{column: value}}")
+            raise wrong(path, f"line {number} is not a record: {{column: value}}")
         yield complete(row, f"line {number}")
 
 
@@ -170,7 +170,7 @@ def _keyed(path: str, data: bytes, table: Table) -> Iterator[tuple[str, Row]]:
         raise wrong(path, f"its key is {told['key']}, and that of the table {list(table.key)}")
     for text, row in records.items():
         if not isinstance(row, dict):
-            raise wrong(path, f"record {text!r} is no record: {{column: value}}")
+            raise wrong(path, f"record {text!r} is not a record: {{column: value}}")
         yield text, {**_key_values(path, table, text), **row}
 
 
@@ -200,7 +200,7 @@ def _key_values(path: str, table: Table, text: str) -> Row:
         try:
             values = json.loads(text)
         except ValueError as error:
-            raise wrong(path, f"the key {text!r} is no JSON list") from error
+            raise wrong(path, f"the key {text!r} is not JSON list") from error
     else:
         whole = _is_whole(table.by_name[table.key[0]]) and _WHOLE.match(text)
         values = [int(text) if whole else text]

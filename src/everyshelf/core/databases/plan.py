@@ -173,7 +173,7 @@ def _altered(old: Table, new: Table, count: Count) -> list[Step]:
         raise ConflictError(
             f"table {new.table} was made by a statement that says more than can be altered from here",
             code="database.as_is",
-            hint="Alter it in the database by hand, bring that back (drift --capture), and tag again.",
+            hint="Alter it in the database by hand, capture that (drift --capture), and tag again.",
         )
     name, steps = new.table, []
     renamed = renamed_columns(old, new)

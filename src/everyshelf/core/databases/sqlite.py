@@ -62,7 +62,7 @@ class SqliteDatabase(Database):
         return ConflictError(
             f"{self.file.name} does not take it: {error}",
             code="database.refused",
-            hint="Mend the records or the schema on the shelf, or what is in the way there; nothing was changed.",
+            hint="Fix the records or the schema on the shelf, or what is in the way there; nothing was changed.",
         )
 
     def _connect(self, *, making: bool) -> sqlite3.Connection:
@@ -154,7 +154,7 @@ class SqliteDatabase(Database):
         if kind in ("INTEGER", "NUMERIC") and isinstance(value, float) and value.is_integer() and abs(value) < 2**51:
             value = int(value)
         if isinstance(value, int) and not -(2**63) <= value < 2**63:
-            raise UnfitError("it is no whole number of 64 bits")
+            raise UnfitError("it is not a whole number of 64 bits")
         return told(value)
 
 

@@ -32,11 +32,11 @@ def meant(value: Any) -> Any:
     """The value a told one stands for; raises ``ValueError`` for what stands for none."""
     if not isinstance(value, dict):
         if isinstance(value, list | bool):
-            raise UnfitError("it is no value of a cell")
+            raise UnfitError("it is not a value of a cell")
         return value
     (form, text), *more = value.items() or [("", None)]
     if more or form not in _FORMS or not isinstance(text, str):
-        raise UnfitError("it is no value of a cell")
+        raise UnfitError("it is not a value of a cell")
     if form == "real":
         return float(text)
     held = base64.b64decode(text, validate=True)

@@ -103,7 +103,7 @@ def _tree(members: dict[str, Member], name: str) -> Any:
     try:
         root = etree.fromstring(members[name].read(), parser)
     except (etree.XMLSyntaxError, ValueError) as error:
-        raise UnreadableError(f"{name} is no XML: {error}") from error
+        raise UnreadableError(f"{name} is not XML: {error}") from error
     if root is None:
         raise UnreadableError(f"{name} is empty")
     return root

@@ -125,7 +125,7 @@ class Machine:
                 return stack.pop()
             step = STEPS.get(code)
             if step is None:
-                raise UnreadableError(f"byte {self._at - 1}: 0x{code:02x} is no opcode of a pickle")
+                raise UnreadableError(f"byte {self._at - 1}: 0x{code:02x} is not an opcode of a pickle")
             step(self)
         raise UnreadableError(f"it has more than {_MOST_OPCODES:,} opcodes")
 

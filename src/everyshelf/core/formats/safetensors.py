@@ -44,7 +44,7 @@ def parse_safetensors(data: bytes) -> tuple[dict[str, Tensor], dict[str, str]]:
         raise UnreadableError(f"the header claims {length:,} bytes, the file has {len(data):,}")
     header = parse_json(data[_LENGTH.size : start])
     if not isinstance(header, dict):
-        raise UnreadableError("the header is no object")
+        raise UnreadableError("the header is not an object")
     body = memoryview(data)[start:]
     said = header.pop("__metadata__", {})
     tensors = {name: _tensor(name, entry, body) for name, entry in header.items()}

@@ -157,7 +157,7 @@ def _loaded(point: EntryPoint) -> Kind:
         why = f"{type(error).__name__}: {error}"
         raise _unusable(point, package, why) from error
     if not isinstance(kind, Kind):
-        raise _unusable(point, package, f"{point.value} is no everyshelf.core.kinds.registry.Kind")
+        raise _unusable(point, package, f"{point.value} is not an everyshelf.core.kinds.registry.Kind")
     return kind
 
 

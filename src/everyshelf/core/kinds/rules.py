@@ -178,14 +178,14 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     try:
         data = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise InvalidError(f"{name}: {error}", code="rules.syntax", hint=f"Mend {name}; see docs/rules.md.") from error
+        raise InvalidError(f"{name}: {error}", code="rules.syntax", hint=f"Fix {name}; see docs/rules.md.") from error
     for section, content in data.items():
         _check_section(name, section, content)
     kinds = tuple(data.get("kinds", {}).items())
     known = kind_ids()
     for pattern, kind in kinds:
         if kind not in known:
-            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is no kind; the kinds are {', '.join(known)}")
+            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is not a kind; the kinds are {', '.join(known)}")
     keys = tuple((p, tuple(_texts(name, f"keys.{p!r}", c))) for p, c in data.get("keys", {}).items())
     folders = data.get("folders", {})
     return Rules(
@@ -295,4 +295,4 @@ def _texts(name: str, where: str, value: Any) -> list[str]:
 
 
 def _wrong(name: str, where: str, why: str) -> InvalidError:
-    return InvalidError(f"{name}, {where}: {why}", code="rules.invalid", hint=f"Mend {name}; see docs/rules.md.")
+    return InvalidError(f"{name}, {where}: {why}", code="rules.invalid", hint=f"Fix {name}; see docs/rules.md.")

@@ -578,7 +578,7 @@ class StructureMerge:
                 if changed and all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
                     count = len(results[list_key][1].value)
                     if now.value != count:
-                        self.notes.append(f"{row.base.name} is worked out anew: {count}")
+                        self.notes.append(f"{row.base.name} is recalculated: {count}")
                         results[key] = (results[key][0], Out(str(count), count, now.like), False)
                     self.conflicts = [
                         c for c in self.conflicts if not (c.field == row.base.name and c.base == row.base.node.value)

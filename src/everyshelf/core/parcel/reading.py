@@ -50,7 +50,7 @@ class Parcel:
             self._archive = zipfile.ZipFile(file)
         except _BROKEN as error:
             raise InvalidError(
-                f"{file.name} is no parcel: {error}", code="parcel.unreadable", hint="Was it sent completely?"
+                f"{file.name} is not a parcel: {error}", code="parcel.unreadable", hint="Was it sent completely?"
             ) from error
         self._entries = self._checked_names()
         self.name = next(iter(self._entries)).partition("/")[0] if self._entries else ""
@@ -64,7 +64,7 @@ class Parcel:
         self._archive.close()
 
     def _unreadable(self, why: str) -> NoReturn:
-        raise InvalidError(f"{self.file.name} is no parcel: {why}", code="parcel.unreadable", hint="Pack it again.")
+        raise InvalidError(f"{self.file.name} is not a parcel: {why}", code="parcel.unreadable", hint="Pack it again.")
 
     def _unsafe(self, name: str, why: str) -> NoReturn:
         raise InvalidError(
@@ -126,7 +126,7 @@ class Parcel:
         try:
             found = orjson.loads(self._tag(name))
         except orjson.JSONDecodeError as error:
-            self._tampered(name, f"is no JSON: {error}")
+            self._tampered(name, f"is not JSON: {error}")
         return found if isinstance(found, dict) else {}
 
     def _manifest(self, name: str) -> dict[str, str]:

@@ -306,11 +306,11 @@ def _statement(path: str, place: Place, data: bytes) -> str:
     try:
         text = data.decode().strip()
     except UnicodeDecodeError as error:
-        raise wrong(path, "it is no UTF-8") from error
+        raise wrong(path, "it is not UTF-8") from error
     sql = text.removesuffix(";").rstrip()
     words = sql.upper().split(None, 4)
     if words[:1] != ["CREATE"] or place.sort.upper() not in words[1:4]:
-        raise wrong(path, f"it is no CREATE {place.sort.upper()} statement")
+        raise wrong(path, f"it is not a CREATE {place.sort.upper()} statement")
     if place.sort == "view" and is_several(sql):
         raise wrong(path, "it is more than one statement")
     return sql

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import orjson
 
-from everyshelf.core.compare.sentences import effect_of, headline
+from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.report.html import html
 from everyshelf.core.report.markdown import markdown
@@ -64,11 +64,8 @@ def _alone(found: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _sentence(artifact: dict[str, Any]) -> str:
-    effects = artifact["effects"]
-    breaks = effects.get("breaks", 0)
-    tail = f"{breaks} finding{'s' if breaks > 1 else ''} may break users" if breaks else "breaks nothing"
     words = artifact["headline"] or "nothing changed"
-    return f"{words[:1].upper()}{words[1:]}; {tail}."
+    return f"{words[:1].upper()}{words[1:]}; {effects_phrase(artifact['effects'])}."
 
 
 def written(report: dict[str, Any], form: Form) -> str:

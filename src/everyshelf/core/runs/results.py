@@ -18,7 +18,7 @@ def read_results(data: bytes, name: str = "results.xml") -> Results:
     try:
         found = recognise_file(name, data, Rules())
         if found.kind != "tests" or found.format != "xml":
-            raise InvalidError(f"{name} is no file of test results in the JUnit form", code="check.junit")
+            raise InvalidError(f"{name} is not a file of test results in the JUnit form", code="check.junit")
         root = read_outline(name, data, found, Rules()).root
     except (UnreadableError, RecursionError) as error:
         raise InvalidError(f"{name} cannot be read: {error}", code="check.junit") from error

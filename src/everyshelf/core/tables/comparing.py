@@ -215,7 +215,7 @@ class _Rows:
         if first is not None and first != best[1]:
             found.renumbered = [p.name for p in first if p not in best[1]]
             names = ", ".join(p.name for p in first)
-            found.notes.append(f"{names} was given anew, so rows were matched by {', '.join(found.key)}")
+            found.notes.append(f"{names} was regenerated, so rows were matched by {', '.join(found.key)}")
         return found
 
     def _by_content(self) -> TableComparison:

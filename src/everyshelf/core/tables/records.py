@@ -85,7 +85,7 @@ def _records(given: Given, form: str) -> Iterator[dict[str, Any]]:
     values = _lines(given) if form == "jsonl" else _array(given)
     for place, value in enumerate(values, 1):
         if not isinstance(value, dict):
-            raise UnreadableError(f"record {place} is no object")
+            raise UnreadableError(f"record {place} is not an object")
         yield value
 
 
@@ -94,7 +94,7 @@ def _array(given: Given) -> Iterable[Any]:
         raise UnreadableError(f"a JSON array of over {SMALL_BYTES * 8 >> 20} MB is not read as a table")
     tree = parse_json(given.content)
     if not isinstance(tree, list):
-        raise UnreadableError("it is no array of records")
+        raise UnreadableError("it is not an array of records")
     return tree
 
 

@@ -71,7 +71,7 @@ def _together(engine: Engine, given: Given, spelt_out: frozenset[str]) -> Source
             continue
         form = form_of(file.name, file.head(8))
         if form is None:
-            raise UnreadableError(f"{file.name} is no table")
+            raise UnreadableError(f"{file.name} is not a table")
         sources.append(open_table(engine, file, form, spelt_out=spelt_out))
         keys.append(_partition(file.name))
     if not sources:

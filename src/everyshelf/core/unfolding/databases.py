@@ -227,4 +227,4 @@ class _Edited:
 
 
 def _refused(where: str, why: str) -> InvalidError:
-    return InvalidError(f"{where}: {why}", code="fold.syntax", hint="Mend it; nothing was written.")
+    return InvalidError(f"{where}: {why}", code="fold.syntax", hint="Fix it; nothing was written.")

@@ -36,7 +36,7 @@ def unpacked_files(data: bytes) -> dict[str, bytes]:
                 raise InvalidError("it holds too much to be folded", code="fold.size")
             files = {i.filename: archive.read(i) for i in infos}
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, ValueError, OSError, EOFError) as error:
-        raise InvalidError(f"it is no zip of an unfolded file: {error}", code="fold.zip", hint=hint) from error
+        raise InvalidError(f"it is not a zip of an unfolded file: {error}", code="fold.zip", hint=hint) from error
     top = min((p for p in files if p.rpartition("/")[2] == MANIFEST), key=lambda p: p.count("/"), default=None)
     if top is None:
         raise InvalidError(f"there is no {MANIFEST} in it", code="fold.manifest", hint=hint)

@@ -245,7 +245,7 @@ class _Folding:
         try:
             return data.decode("utf-8", "surrogatepass")
         except UnicodeDecodeError as error:
-            raise InvalidError(f"{file} is no UTF-8 text", code="fold.text", hint="Save it as UTF-8.") from error
+            raise InvalidError(f"{file} is not UTF-8 text", code="fold.text", hint="Save it as UTF-8.") from error
 
     def _piece(self, file: str, depth: int) -> str:
         text, piece = self._read(file), self._manifest.pieces.get(file)
@@ -274,7 +274,7 @@ class _Folding:
             return _flat(text, style)
         except ValueError as error:
             raise InvalidError(
-                f"{file} is no JSON: {error}", code="fold.syntax", hint="Mend it and fold again."
+                f"{file} is not JSON: {error}", code="fold.syntax", hint="Fix it and fold again."
             ) from error
 
 

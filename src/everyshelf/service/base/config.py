@@ -117,7 +117,7 @@ def _stored(path: Path) -> dict[str, Any]:
     try:
         return tomllib.loads(path.read_text())
     except tomllib.TOMLDecodeError as error:
-        raise InvalidError(f"{path}: {error}", code="settings.syntax", hint="Mend the file and start again.") from error
+        raise InvalidError(f"{path}: {error}", code="settings.syntax", hint="Fix the file and start again.") from error
 
 
 def _yes(name: str, value: Any) -> bool:

@@ -138,7 +138,7 @@ class RestorePointView(ShelfView):
 
     @extend_schema(operation_id="drafts_restore", request=RestorePointIn, responses=DraftOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Save what it holds anew."""
+        """Make a save point the current content of the draft again."""
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(RestorePointIn, request)
         return Response(

@@ -215,7 +215,7 @@ class TryDraftView(EnvironmentBase):
         promotion.require_promote(caller, found)
         if found.trial_of is None:
             raise InvalidError(
-                f"{name} is no trial environment: only tags go there",
+                f"{name} is not a trial environment: only tags go there",
                 code="environment.no_trial",
                 hint="Make one: everyshelf env try NAME tag:NAME",
             )

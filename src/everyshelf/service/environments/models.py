@@ -103,7 +103,7 @@ class Deployment(models.Model):
 
     ``root`` is set where a draft was put into a trial environment. ``manifest`` is a content id: path -> source, size
     and what lies there. ``forced``: the gates that held and were overruled. ``lose``: names of what may be lost there.
-    ``steps``: what was done there beyond artifacts. ``besides``: paths the destination changed
+    ``steps``: what was done there beyond artifacts. ``side_effects``: paths the destination changed
     by itself. ``unverified``: paths that did not read back as they were put there.
     """
 
@@ -123,7 +123,7 @@ class Deployment(models.Model):
     overwrite_drift = models.BooleanField(default=False)
     lose = models.JSONField(default=list)
     steps = models.JSONField(default=list)
-    besides = models.JSONField(default=list)
+    side_effects = models.JSONField(default=list)
     unverified = models.JSONField(default=list)
     counts = models.JSONField(default=dict)
     begun = models.DateTimeField()

@@ -122,7 +122,7 @@ class DeploymentOut(serializers.Serializer):
     reason = serializers.CharField()
     forced = GateOut(many=True)
     steps = StepOut(many=True)
-    besides = serializers.ListField(child=serializers.CharField())
+    side_effects = serializers.ListField(child=serializers.CharField())
     counts = serializers.DictField(child=serializers.IntegerField())
     begun = serializers.DateTimeField()
     ended = serializers.DateTimeField(allow_null=True)
@@ -234,7 +234,7 @@ class Wanted(serializers.Serializer):
 
 
 class PromotionWanted(Wanted):
-    """The tag to put in place, and why."""
+    """The tag to promote, and the reason."""
 
     tag = serializers.CharField(max_length=130)
     force = serializers.BooleanField(required=False, default=False)
@@ -266,7 +266,7 @@ class PlannedArtifact(serializers.Serializer):
 
 
 class DriftOut(KnownDrift):
-    """An artifact somebody changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it."""
+    """An artifact that was changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it."""
 
     lost = serializers.BooleanField()
     brought = serializers.BooleanField()
@@ -349,7 +349,7 @@ class DifferingArtifact(serializers.Serializer):
     name = serializers.CharField()
     side = serializers.ChoiceField(["environment", "shelf", "both"])
     where = serializers.CharField()
-    besides = serializers.BooleanField()
+    side_effects = serializers.BooleanField()
     by = serializers.CharField()
 
 
@@ -365,7 +365,7 @@ class DifferencesOut(serializers.Serializer):
 
 
 class CaptureWanted(serializers.Serializer):
-    """What is to be brought back: all of it if no path is named."""
+    """What to capture: everything changed there if no path is named."""
 
     branch = serializers.CharField(required=False, default="", allow_blank=True, max_length=120)
     paths = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True, default=None)
@@ -377,13 +377,13 @@ class CapturedArtifact(serializers.Serializer):
 
     path = serializers.CharField()
     where = serializers.CharField()
-    besides = serializers.BooleanField()
+    side_effects = serializers.BooleanField()
     said = serializers.CharField()
     taken = serializers.BooleanField()
 
 
 class CaptureOut(serializers.Serializer):
-    """What was brought back."""
+    """What was captured."""
 
     environment = serializers.CharField()
     branch = serializers.CharField()

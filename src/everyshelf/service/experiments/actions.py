@@ -220,14 +220,14 @@ def _given_measured(given: RunGiven) -> Measured:
     for name, value in given.metrics.items():
         number = number_of(value)
         if number is None:
-            raise InvalidError(f"the metric {name!r} is no finite number: {value!r}"[:200], code="run.metric")
+            raise InvalidError(f"the metric {name!r} is not a finite number: {value!r}"[:200], code="run.metric")
         found.metrics[str(name)[:200]] = number
     for name, points in given.series.items():
         try:
             found.series[str(name)[:200]] = [(float(x), float(y)) for x, y in points]
         except (TypeError, ValueError) as error:
             raise InvalidError(
-                f"the course {name!r} is no list of [step, value]"[:200], code="run.series", pointer="/series"
+                f"the course {name!r} is not a list of [step, value]"[:200], code="run.series", pointer="/series"
             ) from error
     if len(found.metrics) > MOST_METRICS or sum(map(len, found.series.values())) > MOST_POINTS:
         raise InvalidError(f"more than {MOST_METRICS} metrics or {MOST_POINTS} points", code="run.too_large")

@@ -107,7 +107,7 @@ def switch_active(person: User, active: bool) -> None:
         raise ConflictError(
             f"{person.username} is the only one who runs this installation",
             code="people.last_admin",
-            hint="Nobody could undo it. Make somebody else an administrator first.",
+            hint="Nobody could undo it. Make someone else an administrator first.",
         )
     person.is_active = active
     person.save(update_fields=["is_active"])

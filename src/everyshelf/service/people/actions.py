@@ -99,7 +99,7 @@ def remove_member(caller: Caller, shelf: Any, name: str) -> None:
 def _keep_an_owner(shelf: Any) -> None:
     if not Membership.objects.filter(shelf=shelf, role=Role.OWNER).exists():
         raise InvalidError(
-            "a shelf needs at least one owner", code="people.last_owner", hint="Make somebody else an owner first."
+            "a shelf needs at least one owner", code="people.last_owner", hint="Make someone else an owner first."
         )
 
 
@@ -116,7 +116,7 @@ def get_person(name: str) -> User:
 def check_role(role: str) -> str:
     """Return ``role`` if there is such a role."""
     if role not in Role.values:
-        raise InvalidError(f"{role!r} is no role", code="people.role", hint=f"Roles: {', '.join(Role.values)}.")
+        raise InvalidError(f"{role!r} is not a role", code="people.role", hint=f"Roles: {', '.join(Role.values)}.")
     return role
 
 
@@ -137,7 +137,7 @@ def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -
     unknown = [s for s in scopes if s not in SCOPES]
     if unknown or not scopes:
         raise InvalidError(
-            f"{unknown[0] if unknown else 'nothing'!r} is no scope",
+            f"{unknown[0] if unknown else 'nothing'!r} is not a scope",
             code="token.scope",
             hint=f"Scopes: {', '.join(SCOPES)}.",
         )

@@ -231,7 +231,7 @@ class PeopleView(ApiView):
 
     @extend_schema(operation_id="people_list", responses=Account(many=True))
     def get(self, request: Any) -> Response:
-        """Everybody who has an account; for those who run the installation."""
+        """List every account. For administrators of the installation."""
         return Response([accounts.account_json(p) for p in accounts.list_people(caller_of(request))])
 
 
@@ -246,7 +246,7 @@ class PersonView(ApiView):
 
 
 class PersonPasswordView(ApiView):
-    """Somebody else's password; for those who run the installation."""
+    """The password of another person, for administrators of the installation."""
 
     @extend_schema(operation_id="people_reset_password", request=NewPassword, responses=PasswordMade)
     def post(self, request: Any, name: str) -> Response:

@@ -40,7 +40,7 @@ def invite(caller: Caller, shelf: Any, role: str, whom: str, days: int) -> tuple
             created_by=caller.person,
             expires=now + timedelta(days=days),
         )
-        note(caller, "invitation.made", whom or f"somebody as {role}", shelf, role=role, days=days)
+        note(caller, "invitation.made", whom or f"someone as {role}", shelf, role=role, days=days)
     return made, value
 
 

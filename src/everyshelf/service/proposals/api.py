@@ -34,7 +34,7 @@ class ProposalsView(ShelfView):
         state = request.query_params.get("state") or "open"
         if state not in _STATES:
             raise InvalidError(
-                f"{state[:40]!r} is no state of a proposal", code="input.invalid", hint=f"Say {', '.join(_STATES)}."
+                f"{state[:40]!r} is not a state of a proposal", code="input.invalid", hint=f"Say {', '.join(_STATES)}."
             )
         return Response(looking.list_proposals(found, state))
 

@@ -161,7 +161,7 @@ class _Reader:
         names: set[str] = set()
         for key, child in node.value:
             if not isinstance(key, yaml.ScalarNode) or text[self._place(key.start_mark)] == "?":
-                raise UnreadableError(f"line {key.start_mark.line + 1}: a key that is no plain text")
+                raise UnreadableError(f"line {key.start_mark.line + 1}: a key that is not plain text")
             lead_end = self._place(key.start_mark)
             if lead_end < at or id(key) in self._seen:
                 raise UnreadableError(f"line {key.start_mark.line + 1}: a key that is an alias")

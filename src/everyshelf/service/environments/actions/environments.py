@@ -62,7 +62,7 @@ def make_environment(
     _check_name(route, "route", "/route")
     if destination not in KINDS:
         raise InvalidError(
-            f"{destination!r} is no destination; there are {', '.join(KINDS)}",
+            f"{destination!r} is not a destination; there are {', '.join(KINDS)}",
             code="environment.destination",
             pointer="/destination",
         )
@@ -147,7 +147,7 @@ def _checked_left_out(said: dict[str, Any]) -> dict[str, Any]:
     unknown = [kind for kind in said.get("kinds", []) if kind not in kind_ids()]
     if unknown:
         raise InvalidError(
-            f"{unknown[0]!r} is no kind; the kinds are {', '.join(kind_ids())}",
+            f"{unknown[0]!r} is not a kind; the kinds are {', '.join(kind_ids())}",
             code="environment.left_out",
             pointer="/left_out/kinds",
         )
@@ -228,7 +228,7 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
         "reason": deployment.reason,
         "forced": deployment.forced,
         "steps": deployment.steps,
-        "besides": deployment.besides,
+        "side_effects": deployment.side_effects,
         "counts": deployment.counts,
         "begun": deployment.begun,
         "ended": deployment.ended,

@@ -200,7 +200,7 @@ def _window(hours: dict[str, Any]) -> tuple[set[int], int, int, ZoneInfo]:
     days = hours.get("days") or list(_DAYS)
     unknown = [day for day in days if day not in _DAYS]
     if unknown:
-        raise _wrong(f"{unknown[0]!r} is no day; days are {', '.join(_DAYS)}")
+        raise _wrong(f"{unknown[0]!r} is not a day; days are {', '.join(_DAYS)}")
     minutes = []
     for word in ("from", "to"):
         try:
@@ -210,7 +210,7 @@ def _window(hours: dict[str, Any]) -> tuple[set[int], int, int, ZoneInfo]:
         minutes.append(at.hour * 60 + at.minute)
     zone = hours.get("zone") or "UTC"
     if zone not in available_timezones():
-        raise _wrong(f"{zone!r} is no time zone; write Europe/Oslo, or UTC")
+        raise _wrong(f"{zone!r} is not a time zone; write Europe/Oslo, or UTC")
     return {_DAYS.index(day) for day in days}, minutes[0], minutes[1], ZoneInfo(zone)
 
 
@@ -232,6 +232,6 @@ def _quiet(windows: list[dict[str, Any]], now: datetime | None = None) -> Gate:
     at = now or timezone.now()
     found = next((hours for hours in windows if is_quiet(hours, at)), None)
     if found is None:
-        return Gate("quiet", "not in quiet hours", True, "now is no quiet hour")
+        return Gate("quiet", "not in quiet hours", True, "now is not a quiet hour")
     said = f"quiet from {found['from']} to {found['to']} ({found.get('zone') or 'UTC'}); promote after {found['to']}"
     return Gate("quiet", "not in quiet hours", False, said)

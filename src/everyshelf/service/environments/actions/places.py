@@ -134,7 +134,7 @@ def _checked_database(shelf: Shelf, name: str, address: str) -> str:
     path = _in_places(address.removeprefix("sqlite:") or f"{shelf.key}/{name}.sqlite", "a file")
     if not _may_be_database(path):
         raise InvalidError(
-            f"{path} is no SQLite database",
+            f"{path} is not an SQLite database",
             code="environment.address",
             pointer="/address",
             hint="Name a database's file, one that is not there yet, or an address: postgresql+psycopg://HOST/NAME.",

@@ -440,7 +440,7 @@ def _finish(
         "number": deployment.number,
         "counts": deployment.counts,
         "steps": deployment.steps,
-        "besides": deployment.besides,
+        "side_effects": deployment.side_effects,
         "verified": len(manifest),
         "took_seconds": deployment.took_seconds,
     }
@@ -454,13 +454,13 @@ def _tell_apart(deployment: Deployment, destination: Destination, wrong: list[st
     """A platform may change more than it was given; that is recorded as its doing. Anything else was put there, and is
     not there."""
     ours = _written(deployment)
-    besides = [path for path in wrong if path not in ours] if destination.changes_besides else []
+    side_effects = [path for path in wrong if path not in ours] if destination.changes_besides else []
     present, record = destination.present(), load_record(deployment.manifest)
-    for path in besides:
+    for path in side_effects:
         there, row = present.get(path), record.get(path)
         if there is not None:
             record[path] = Row(row.source if row else "", there.size, there.id)
-    deployment.besides, deployment.unverified = besides, [path for path in wrong if path not in besides]
+    deployment.side_effects, deployment.unverified = side_effects, [path for path in wrong if path not in side_effects]
     deployment.manifest = store_record(record)
     get_store().sync()
 

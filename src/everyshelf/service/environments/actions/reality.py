@@ -69,11 +69,11 @@ class _Look:
             found[path] = "removed there" if there is None else "added there" if row is None else "changed there"
         return found
 
-    def besides(self) -> list[str]:
+    def side_effects(self) -> list[str]:
         """Paths the destination changed by itself when the deployment in force was put in place."""
         left_out = LeftOut(self.environment, self.destination)
-        besides = self.last.besides if self.last else []
-        return [path for path in besides if path in self.present and not left_out.has(path)]
+        side_effects = self.last.side_effects if self.last else []
+        return [path for path in side_effects if path in self.present and not left_out.has(path)]
 
 
 def _look(environment: Environment) -> _Look:
@@ -119,14 +119,14 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
     look = _look(environment)
     branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
     files = {p: e.id for p, e in get_trees().files(branch.head.root)} if branch.head is not None else {}
-    there, besides = look.changed_there(), set(look.besides())
+    there, side_effects = look.changed_there(), set(look.side_effects())
     here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
     left_out = LeftOut(environment, look.destination)
     rows = []
-    for path in sorted(there.keys() | here | besides):
+    for path in sorted(there.keys() | here | side_effects):
         if left_out.has(path):
             continue
-        changed = path in there or path in besides
+        changed = path in there or path in side_effects
         side = "both" if changed and path in here else "environment" if changed else "shelf"
         placed = look.present.get(path)
         rows.append(
@@ -134,8 +134,8 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
                 "path": path,
                 "name": display_name(path),
                 "side": side,
-                "where": there.get(path, "changed by the destination itself" if path in besides else ""),
-                "besides": path in besides,
+                "where": there.get(path, "changed by the destination itself" if path in side_effects else ""),
+                "side_effects": path in side_effects,
                 "by": placed.by if placed and changed else "",
             }
         )
@@ -185,8 +185,8 @@ def capture(
     require(caller, environment.shelf, "capture")
     look = _look(environment)
     branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
-    besides = set(look.besides())
-    wanted = {**dict.fromkeys(besides, "changed by the destination itself"), **look.changed_there()}
+    side_effects = set(look.side_effects())
+    wanted = {**dict.fromkeys(side_effects, "changed by the destination itself"), **look.changed_there()}
     if paths is not None:
         unknown = sorted(set(paths) - wanted.keys())
         if unknown:
@@ -205,7 +205,13 @@ def capture(
         for path, where in sorted(wanted.items()):
             one = _Captured(look, Path(folder), prefer).bring(path, here.get(path))
             told.append(
-                {"path": path, "where": where, "besides": path in besides, "said": one.said, "taken": one.taken}
+                {
+                    "path": path,
+                    "where": where,
+                    "side_effects": path in side_effects,
+                    "said": one.said,
+                    "taken": one.taken,
+                }
             )
             if one.taken and one.content != here.get(path):
                 savings.append(Saving(path, one.content))

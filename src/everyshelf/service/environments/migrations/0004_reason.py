@@ -8,4 +8,5 @@ class Migration(migrations.Migration):
     operations = [
         migrations.RenameField("deployment", "why", "reason"),
         migrations.RenameField("environment", "holds", "subfolder"),
+        migrations.RenameField("deployment", "besides", "side_effects"),
     ]

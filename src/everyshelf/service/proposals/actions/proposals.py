@@ -108,7 +108,7 @@ def _set_reviewers(proposal: Proposal, names: Iterable[str]) -> None:
     for person in people:
         if person.pk == proposal.created_by_id:
             raise InvalidError(
-                "nobody reviews their own proposal", code="proposal.own", hint="Ask somebody else for a verdict."
+                "nobody reviews their own proposal", code="proposal.own", hint="Ask someone else for a verdict."
             )
         if not may(Caller(person), proposal.shelf, "give a verdict"):
             raise InvalidError(

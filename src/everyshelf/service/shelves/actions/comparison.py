@@ -22,7 +22,7 @@ from django.db import DatabaseError
 
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.compare.sentences import count_noun, effect_of, effects_phrase, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Entry
@@ -191,10 +191,8 @@ def sentence(artifacts: list[dict[str, Any]]) -> str:
     states = [a["state"] for a in artifacts]
     verbs = [("changed", "changed"), ("added", "added"), ("removed", "removed"), ("moved", "moved")]
     parts = [f"{count_noun(n, 'artifact')} {word}" for state, word in verbs if (n := states.count(state))]
-    breaking = f"{count_noun(effects['breaks'], 'finding')} may break users" if effects["breaks"] else "breaks nothing"
-    altering = f"{count_noun(effects['alters'], 'finding')} alter" + ("s" if effects["alters"] == 1 else "")
-    hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic one')} hidden" if effects["cosmetic"] else ""
-    return f"{', '.join(parts)}; {altering}, {breaking}{hidden}."
+    hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic finding')} hidden" if effects["cosmetic"] else ""
+    return f"{', '.join(parts)}; {effects_phrase(effects)}{hidden}."
 
 
 def _artifact(

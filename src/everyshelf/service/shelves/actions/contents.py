@@ -59,7 +59,7 @@ def missing_of(shelf: Shelf, identities: list[str]) -> list[str]:
     """Those of the ids that the shelf does not hold."""
     for identity in identities:
         if not is_content_id(identity):
-            raise InvalidError(f"{identity[:80]!r} is no content id", code="content.id")
+            raise InvalidError(f"{identity[:80]!r} is not a content id", code="content.id")
     held = held_of(shelf, identities)
     return [i for i in dict.fromkeys(identities) if i not in held]
 

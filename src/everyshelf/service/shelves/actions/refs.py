@@ -72,7 +72,7 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
     finder = _refs.get(word)
     if finder is None:
         raise InvalidError(
-            f"{ref!r} is no ref",
+            f"{ref!r} is not a ref",
             code="ref.invalid",
             hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE, env:NAME or draft.",
         )
@@ -109,7 +109,7 @@ def _tag(shelf: Shelf, name: str) -> Commit:
 
 def _commit(shelf: Shelf, uid: str) -> Commit:
     if not _COMMIT.match(uid):
-        raise InvalidError(f"{uid!r} is no commit id", code="ref.commit", hint="Give 8 to 64 of its hex digits.")
+        raise InvalidError(f"{uid!r} is not a commit id", code="ref.commit", hint="Give 8 to 64 of its hex digits.")
     found = list(Commit.objects.filter(shelf=shelf, uid__startswith=uid)[:2])
     if not found:
         raise MissingError(

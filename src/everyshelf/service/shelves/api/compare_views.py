@@ -100,7 +100,7 @@ class CompareRowsView(ShelfView):
         ],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """Cells before and after; none for what is no table. A million rows are kept."""
+        """Return changed cells, before and after; none where the artifact is not a table. A million rows are kept."""
         _, found = self.shelf(request, shelf)
         _, pair = _pair(found, request)
         start, count = number_of(request, "start", 0), min(number_of(request, "count", 100), _MOST_ROWS)

@@ -68,7 +68,7 @@ class LogView(ApiView):
 
     @extend_schema(operation_id="log_own", parameters=_FILTERS, responses=LogPage)
     def get(self, request: Any) -> Response:
-        """One's own acts; for who set the installation up, everybody's."""
+        """List your own entries; for administrators of the installation, all entries."""
         return Response(actions.list_own_log(caller_of(request), **_filters(request)))
 
 

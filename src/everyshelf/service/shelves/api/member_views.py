@@ -27,7 +27,7 @@ class MemberIn(serializers.Serializer):
 
 
 class MemberOut(serializers.Serializer):
-    """Somebody with a role on a shelf."""
+    """A person with a role on a shelf."""
 
     person = serializers.CharField()
     full_name = serializers.CharField()
@@ -78,7 +78,7 @@ class InvitationSeen(serializers.Serializer):
 
 
 class AcceptIn(InvitationIn):
-    """Taking an invitation up: as who is signed in, or as somebody new with a name and password."""
+    """Accepting an invitation: as the signed-in person, or as a new one with a name and password."""
 
     name = serializers.CharField(required=False, default="", allow_blank=True, max_length=150)
     full_name = serializers.CharField(required=False, default="", allow_blank=True, max_length=150)
@@ -163,7 +163,7 @@ class InvitationsView(ShelfView):
 
     @extend_schema(operation_id="invitations_make", request=NewInvitation, responses={201: InvitationMade})
     def post(self, request: Any, shelf: str) -> Response:
-        """Invite somebody; the secret is shown this once."""
+        """Make an invitation; its secret is shown only once."""
         caller, found = self.shelf(request, shelf)
         values = valid(NewInvitation, request)
         made, value = invitations.invite(caller, found, values["role"], values["note"], values["days"])
@@ -175,7 +175,7 @@ class InvitationView(ShelfView):
 
     @extend_schema(operation_id="invitations_withdraw", responses={204: None})
     def delete(self, request: Any, shelf: str, uid: str) -> Response:
-        """Make it worthless at once."""
+        """Withdraw an invitation."""
         caller, found = self.shelf(request, shelf)
         invitations.withdraw(caller, found, uid)
         return Response(status=204)
@@ -209,7 +209,7 @@ class AcceptView(ApiView):
 
     @extend_schema(operation_id="invitations_accept", request=AcceptIn, responses={201: Joined})
     def post(self, request: Any) -> Response:
-        """As who is signed in, else as somebody new, who is signed in by this."""
+        """Accept an invitation, as the signed-in person or as a new one, who is signed in by this."""
         values = valid(AcceptIn, request)
         known = request.user if request.user.is_authenticated else None
         found = invitations.accept(values["invitation"], known, values["name"], values["full_name"], values["password"])

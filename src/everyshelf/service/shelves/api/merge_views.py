@@ -60,7 +60,7 @@ class OneMergeView(ShelfView):
 
     @extend_schema(operation_id="merges_abandon", responses={204: None})
     def delete(self, request: Any, shelf: str, uid: str) -> Response:
-        """Give it up; both sides stay as they are."""
+        """Abandon a merge; both branches stay unchanged."""
         caller, found = self.shelf(request, shelf)
         merging.abandon_merge(caller, merging.get_merge(found, uid))
         return Response(status=204)
