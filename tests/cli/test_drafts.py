@@ -37,7 +37,7 @@ class DraftTests(TerminalCase):
         self.assertEqual([(e["path"], e["state"]) for e in found[0]["entries"]], [("c.txt", "new")])
         self.assertIn("in ", self.terminal.run("draft", "points").stdout)
         self.assertIn("No pending changes on main", self.terminal.run("draft", "discard", "--all").stdout)
-        self.assertIn("You have nothing pending", self.terminal.run("draft", "list").stdout)
+        self.assertIn("No draft has pending changes", self.terminal.run("draft", "list").stdout)
 
     def test_wrong_use_is_told(self) -> None:
         self.desk()

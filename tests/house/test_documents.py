@@ -52,6 +52,20 @@ class DriftTests(unittest.TestCase):
 
         self.assertEqual(parts(PAGE.read_text())[1], section(), "run: make commands")
 
+    def test_every_operation_says_what_it_does_and_how_it_fails(self) -> None:
+        """By name of its object, so that a list of operations can be read."""
+        import yaml
+
+        document = yaml.safe_load((ROOT / "docs/openapi.yaml").read_text())
+        operations = [o for methods in document["paths"].values() for o in methods.values()]
+        for operation in operations:
+            with self.subTest(operation["operationId"]):
+                self.assertGreaterEqual(len(operation["summary"].split()), 2)
+                self.assertTrue(operation["description"].startswith(operation["summary"].split(";")[0][:20]))
+                self.assertTrue(any(status.startswith("4") for status in operation["responses"]))
+        summaries = [operation["summary"] for operation in operations]
+        self.assertEqual(sorted(summaries), sorted(set(summaries)), "two operations are described alike")
+
     def test_every_setting_is_documented(self) -> None:
         page = (ROOT / "docs/running.md").read_text()
         source = (ROOT / "src/everyshelf/service/base/config.py").read_text()

@@ -13,7 +13,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Accept an invitation, as the signed-in person or as a new one, who is signed in by this. */
+        /**
+         * Accept an invitation, as the signed-in person or as a new one, who is signed in by this
+         * @description Accept an invitation, as the signed-in person or as a new one, who is signed in by this.
+         */
         post: operations["invitations_accept"];
         delete?: never;
         options?: never;
@@ -30,7 +33,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description What it offers. The secret is in the body, so that no log of addresses has it. */
+        /**
+         * Show what an invitation offers
+         * @description Show what an invitation offers. The secret is in the body, so that no log of addresses contains it.
+         */
         post: operations["invitations_look"];
         delete?: never;
         options?: never;
@@ -45,7 +51,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description How far it is. */
+        /**
+         * Return a job's state and progress
+         * @description Return a job's state and progress.
+         */
         get: operations["jobs_get"];
         put?: never;
         post?: never;
@@ -64,7 +73,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Ask it to stop. */
+        /**
+         * Ask a job to stop
+         * @description Ask a job to stop.
+         */
         post: operations["jobs_cancel"];
         delete?: never;
         options?: never;
@@ -79,7 +91,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description List your own entries; for administrators of the installation, all entries. */
+        /**
+         * List your own entries
+         * @description List your own entries; for administrators of the installation, all entries.
+         */
         get: operations["log_own"];
         put?: never;
         post?: never;
@@ -96,10 +111,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description List every account. For administrators of the installation. */
+        /**
+         * List every account
+         * @description List every account. For administrators of the installation.
+         */
         get: operations["people_list"];
         put?: never;
-        /** @description Add someone. */
+        /**
+         * Add a person with an account
+         * @description Add a person with an account.
+         */
         post: operations["people_add"];
         delete?: never;
         options?: never;
@@ -120,7 +141,10 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Say whether they may sign in. */
+        /**
+         * Disable or enable a person's account
+         * @description Disable or enable a person's account.
+         */
         patch: operations["people_change"];
         trace?: never;
     };
@@ -133,7 +157,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Give them a new one, and end their sessions. */
+        /**
+         * Give a person a new password and end their sessions
+         * @description Give a person a new password and end their sessions.
+         */
         post: operations["people_reset_password"];
         delete?: never;
         options?: never;
@@ -151,7 +178,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description End them; the one this is asked with goes on. */
+        /**
+         * End all sessions of a person
+         * @description End all sessions of a person; the one this is asked with continues.
+         */
         delete: operations["people_end_sessions"];
         options?: never;
         head?: never;
@@ -165,12 +195,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Who is signed in. */
+        /**
+         * Return who is signed in
+         * @description Return who is signed in.
+         */
         get: operations["session_get"];
         put?: never;
-        /** @description Sign in. */
+        /**
+         * Sign in with name and password and begin a session
+         * @description Sign in with name and password and begin a session.
+         */
         post: operations["session_begin"];
-        /** @description Sign out. */
+        /**
+         * Sign out and end the session
+         * @description Sign out and end the session.
+         */
         delete: operations["session_end"];
         options?: never;
         head?: never;
@@ -185,7 +224,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description Change it; all other sessions end. */
+        /**
+         * Change your password
+         * @description Change your password; all your other sessions end.
+         */
         put: operations["session_password"];
         post?: never;
         delete?: never;
@@ -203,7 +245,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make a token with name and password; one of the same name is replaced. */
+        /**
+         * Make a token with name and password
+         * @description Make a token with name and password; one of the same name is replaced.
+         */
         post: operations["session_token"];
         delete?: never;
         options?: never;
@@ -218,10 +263,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description By name. */
+        /**
+         * List the shelves you may see, by name
+         * @description List the shelves you may see, by name.
+         */
         get: operations["shelves_list"];
         put?: never;
-        /** @description Make one; it has a main branch at once. */
+        /**
+         * Make a shelf with an empty main branch
+         * @description Make a shelf with an empty main branch.
+         */
         post: operations["shelves_make"];
         delete?: never;
         options?: never;
@@ -236,14 +287,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description In numbers. */
+        /**
+         * Return a shelf with its counts of artifacts, commits, branches and tags
+         * @description Return a shelf with its counts of artifacts, commits, branches and tags.
+         */
         get: operations["shelves_get"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Its name, what is said about it, and who may see it. */
+        /**
+         * Change a shelf's name, its description, and who may see it
+         * @description Change a shelf's name, its description, and who may see it.
+         */
         patch: operations["shelves_change"];
         trace?: never;
     };
@@ -254,7 +311,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description At a ref or version. */
+        /**
+         * Return an artifact at a ref or version
+         * @description Return an artifact at a ref or version.
+         */
         get: operations["artifact_get"];
         put?: never;
         post?: never;
@@ -271,7 +331,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Its cells as texts, in the order of the file; without any where it is too large or no plain table. */
+        /**
+         * Return the cells of an artifact as texts, in the order of the file
+         * @description Return the cells of an artifact as texts, in the order of the file; none if it is too large or not a plain
+         *     table.
+         */
         get: operations["artifact_cells"];
         put?: never;
         post?: never;
@@ -288,7 +352,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What stands in it and what leads to what; no nodes where the kind has no drawing. */
+        /**
+         * Return an artifact as a graph of its parts and what leads to what
+         * @description Return an artifact as a graph of its parts and what leads to what; without nodes for kinds that have none.
+         */
         get: operations["artifact_drawing"];
         put?: never;
         post?: never;
@@ -305,7 +372,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Its bytes; ranges are honoured. A folder kept whole comes as a zip. */
+        /**
+         * Download an artifact
+         * @description Download an artifact. Ranges are supported; a folder kept whole comes as a zip.
+         */
         get: operations["artifact_file"];
         put?: never;
         post?: never;
@@ -322,7 +392,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Newest first, over all branches. */
+        /**
+         * List the versions of an artifact, newest first, over all branches
+         * @description List the versions of an artifact, newest first, over all branches.
+         */
         get: operations["artifact_history"];
         put?: never;
         post?: never;
@@ -339,7 +412,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What it is made of. */
+        /**
+         * Return an artifact's outline: its parts and their fields
+         * @description Return an artifact's outline: its parts and their fields.
+         */
         get: operations["artifact_outline"];
         put?: never;
         post?: never;
@@ -356,7 +432,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What the artifact uses, who uses it, and what it names that is not there. */
+        /**
+         * List what an artifact uses, what uses it, and what it names that does not exist
+         * @description List what an artifact uses, what uses it, and what it names that does not exist.
+         */
         get: operations["artifact_references"];
         put?: never;
         post?: never;
@@ -373,7 +452,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Its first two megabytes, in a found or chosen encoding. */
+        /**
+         * Return the first two megabytes of an artifact as text, in a detected or chosen encoding
+         * @description Return the first two megabytes of an artifact as text, in a detected or chosen encoding.
+         */
         get: operations["artifact_text"];
         put?: never;
         post?: never;
@@ -390,7 +472,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Its parts as files, with their texts. */
+        /**
+         * Return the parts of an artifact as files, with their texts
+         * @description Return the parts of an artifact as files, with their texts.
+         */
         get: operations["artifact_unfolded"];
         put?: never;
         post?: never;
@@ -407,7 +492,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All its parts in one zip, with what is needed to fold them again. */
+        /**
+         * Download the parts of an artifact as one zip, with what is needed to fold them again
+         * @description Download the parts of an artifact as one zip, with what is needed to fold them again.
+         */
         get: operations["artifact_unfolded_file"];
         put?: never;
         post?: never;
@@ -424,7 +512,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description By path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder. */
+        /**
+         * List artifacts by path, at a ref
+         * @description List artifacts by path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder.
+         */
         get: operations["artifacts_list"];
         put?: never;
         post?: never;
@@ -441,10 +532,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description With how far each is ahead of and behind the main branch. */
+        /**
+         * List branches with how far each is ahead of and behind the main branch
+         * @description List branches with how far each is ahead of and behind the main branch.
+         */
         get: operations["branches_list"];
         put?: never;
-        /** @description Make one from any ref. */
+        /**
+         * Make a branch at any ref
+         * @description Make a branch at any ref.
+         */
         post: operations["branches_make"];
         delete?: never;
         options?: never;
@@ -462,11 +559,17 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Drop it; its commits stay. */
+        /**
+         * Delete a branch
+         * @description Delete a branch. Its commits are kept.
+         */
         delete: operations["branches_delete"];
         options?: never;
         head?: never;
-        /** @description Guard it, or lift that. */
+        /**
+         * Guard a branch, or remove the guard
+         * @description Guard a branch, or remove the guard.
+         */
         patch: operations["branches_change"];
         trace?: never;
     };
@@ -477,10 +580,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest of each name, for the commit the ref stands for. */
+        /**
+         * List the newest check of each name, for the commit of a ref
+         * @description List the newest check of each name, for the commit of a ref.
+         */
         get: operations["checks_list"];
         put?: never;
-        /** @description Record one. */
+        /**
+         * Record the result of a check for the commit of a ref
+         * @description Record the result of a check for the commit of a ref.
+         */
         post: operations["checks_record"];
         delete?: never;
         options?: never;
@@ -495,10 +604,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Commits in the line of a ref, newest first. */
+        /**
+         * List the commits in the line of a ref, newest first
+         * @description List the commits in the line of a ref, newest first.
+         */
         get: operations["commits_list"];
         put?: never;
-        /** @description Commit changes, all or nothing. */
+        /**
+         * Commit changes, all or none
+         * @description Commit changes, all or none.
+         */
         post: operations["commits_make"];
         delete?: never;
         options?: never;
@@ -513,7 +628,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What was said about it. */
+        /**
+         * Return a commit with its summary, description, labels and tasks
+         * @description Return a commit with its summary, description, labels and tasks.
+         */
         get: operations["commits_get"];
         put?: never;
         post?: never;
@@ -530,7 +648,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Which artifacts differ, and by what; a job works out what would take longer than a second. */
+        /**
+         * Compare two states: which artifacts differ, and how
+         * @description Compare two states: which artifacts differ, and how. A job computes what takes longer than a second.
+         */
         get: operations["compare_states"];
         put?: never;
         post?: never;
@@ -547,7 +668,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All findings; refs may also be version:N. Large contents are compared by a job: ask again when it is done. */
+        /**
+         * Compare two versions of an artifact and return all findings
+         * @description Compare two versions of an artifact and return all findings; refs may also be version:N. A job compares large
+         *     contents: ask again when it is done.
+         */
         get: operations["compare_artifact"];
         put?: never;
         post?: never;
@@ -564,7 +689,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What both have once, with what became of it; no nodes where the kind has no drawing. */
+        /**
+         * Return two versions of an artifact in one graph, each part with what changed
+         * @description Return two versions of an artifact in one graph, each part with what changed; without nodes for a kind
+         *     without drawings.
+         */
         get: operations["compare_drawing"];
         put?: never;
         post?: never;
@@ -581,7 +710,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description As one self-contained HTML page, Markdown or JSON. */
+        /**
+         * Return a comparison as one self-contained HTML page, Markdown or JSON
+         * @description Return a comparison as one self-contained HTML page, Markdown or JSON.
+         */
         get: operations["compare_report"];
         put?: never;
         post?: never;
@@ -598,7 +730,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Return changed cells, before and after; none where the artifact is not a table. A million rows are kept. */
+        /**
+         * Return changed cells, before and after
+         * @description Return changed cells, before and after; none where the artifact is not a table. A million rows are kept.
+         */
         get: operations["compare_rows"];
         put?: never;
         post?: never;
@@ -616,7 +751,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description Store the raw body; the service computes the id. */
+        /**
+         * Store the raw body as a content
+         * @description Store the raw body as a content; the service computes its id.
+         */
         put: operations["contents_put"];
         post?: never;
         delete?: never;
@@ -632,7 +770,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description By id; ranges are honoured. */
+        /**
+         * Download a content by its id
+         * @description Download a content by its id; ranges are supported.
+         */
         get: operations["contents_get"];
         put?: never;
         post?: never;
@@ -651,7 +792,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description A new content that differs in nothing but these fields and cells; save it into a draft to keep it. */
+        /**
+         * Make a content that differs from another only in these fields and cells
+         * @description Make a content that differs from another only in these fields and cells; save it in a draft to keep it.
+         */
         post: operations["contents_edit"];
         delete?: never;
         options?: never;
@@ -668,7 +812,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description The content that a zip of parts, stored before, folds to. */
+        /**
+         * Fold a zip of parts, stored before, into a content
+         * @description Fold a zip of parts, stored before, into a content.
+         */
         post: operations["contents_fold"];
         delete?: never;
         options?: never;
@@ -685,7 +832,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Those the shelf does not hold. */
+        /**
+         * List those of the given contents that the shelf does not have
+         * @description List those of the given contents that the shelf does not have.
+         */
         post: operations["contents_missing"];
         delete?: never;
         options?: never;
@@ -702,7 +852,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Copy one as of a version, with the versions it comes from; their authors and times are kept. */
+        /**
+         * Copy an artifact from another shelf with the versions it comes from
+         * @description Copy an artifact from another shelf with the versions it comes from; authors and times are kept.
+         */
         post: operations["artifacts_copy"];
         delete?: never;
         options?: never;
@@ -717,10 +870,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Those with something pending. */
+        /**
+         * List your drafts that have pending changes
+         * @description List your drafts that have pending changes.
+         */
         get: operations["drafts_list"];
         put?: never;
-        /** @description Keep edits as they are made. */
+        /**
+         * Save edits in your draft as they are made
+         * @description Save edits in your draft as they are made.
+         */
         post: operations["drafts_save"];
         delete?: never;
         options?: never;
@@ -737,7 +896,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description All pending entries or a selection; the rest stays. */
+        /**
+         * Commit everything pending in your draft, or a selection
+         * @description Commit everything pending in your draft, or a selection; the rest stays pending.
+         */
         post: operations["drafts_commit"];
         delete?: never;
         options?: never;
@@ -754,7 +916,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Their save points stay. */
+        /**
+         * Discard pending changes of your draft
+         * @description Discard pending changes of your draft. Their save points are kept.
+         */
         post: operations["drafts_discard"];
         delete?: never;
         options?: never;
@@ -769,7 +934,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Save points, newest first, also of what was committed or discarded. */
+        /**
+         * List the save points of your draft, newest first, also those committed or discarded
+         * @description List the save points of your draft, newest first, also those committed or discarded.
+         */
         get: operations["drafts_points"];
         put?: never;
         post?: never;
@@ -788,7 +956,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make a save point the current content of the draft again. */
+        /**
+         * Make a save point the current content of the draft again
+         * @description Make a save point the current content of the draft again.
+         */
         post: operations["drafts_restore"];
         delete?: never;
         options?: never;
@@ -805,7 +976,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Check an uploaded parcel and save what is in it into the caller's draft. */
+        /**
+         * Verify an uploaded parcel and save its artifacts in your draft
+         * @description Verify an uploaded parcel and save its artifacts in your draft.
+         */
         post: operations["drafts_unpack"];
         delete?: never;
         options?: never;
@@ -820,10 +994,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All of them, in the order of their routes. */
+        /**
+         * List environments in the order of their routes
+         * @description List environments in the order of their routes.
+         */
         get: operations["environments_list"];
         put?: never;
-        /** @description Make one. */
+        /**
+         * Make an environment
+         * @description Make an environment.
+         */
         post: operations["environments_make"];
         delete?: never;
         options?: never;
@@ -838,15 +1018,24 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What runs there. */
+        /**
+         * Return an environment: the running tag, its gates and its settings
+         * @description Return an environment: the running tag, its gates and its settings.
+         */
         get: operations["environments_get"];
         put?: never;
         post?: never;
-        /** @description Forget one that was never used, or end a trial environment. */
+        /**
+         * Remove an environment that was never deployed to, or end a trial environment
+         * @description Remove an environment that was never deployed to, or end a trial environment.
+         */
         delete: operations["environments_remove"];
         options?: never;
         head?: never;
-        /** @description Change what is given. */
+        /**
+         * Change settings of an environment
+         * @description Change settings of an environment.
+         */
         patch: operations["environments_change"];
         trace?: never;
     };
@@ -857,7 +1046,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What differs between what is really in the two. */
+        /**
+         * Compare what is really in two environments
+         * @description Compare what is really in two environments.
+         */
         get: operations["environments_compare"];
         put?: never;
         post?: never;
@@ -874,12 +1066,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What is declared in ``shelf.toml``, and what has a value. */
+        /**
+         * List the bindings that ``shelf.toml`` declares, and which of them have a value
+         * @description List the bindings that ``shelf.toml`` declares, and which of them have a value.
+         */
         get: operations["bindings_list"];
-        /** @description Set a value. */
+        /**
+         * Set the value of a binding in an environment
+         * @description Set the value of a binding in an environment.
+         */
         put: operations["bindings_set"];
         post?: never;
-        /** @description Take a value back. */
+        /**
+         * Remove the value of a binding in an environment
+         * @description Remove the value of a binding in an environment.
+         */
         delete: operations["bindings_remove"];
         options?: never;
         head?: never;
@@ -895,7 +1096,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Save it into the caller's draft of a branch. */
+        /**
+         * Capture changes made in an environment in your draft of a branch
+         * @description Capture changes made in an environment in your draft of a branch.
+         */
         post: operations["environments_capture"];
         delete?: never;
         options?: never;
@@ -910,7 +1114,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All deployments, newest first. */
+        /**
+         * List the deployments to an environment, newest first
+         * @description List the deployments to an environment, newest first.
+         */
         get: operations["deployments_list"];
         put?: never;
         post?: never;
@@ -927,10 +1134,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Per artifact whether it differs there, here or on both sides. */
+        /**
+         * Return for each artifact whether it differs in the environment, on the shelf or in both
+         * @description Return for each artifact whether it differs in the environment, on the shelf or in both.
+         */
         get: operations["environments_drift"];
         put?: never;
-        /** @description Look now whether anything drifted; what is found is kept with the environment. */
+        /**
+         * Check an environment for drift now
+         * @description Check an environment for drift now; the result is kept with the environment.
+         */
         post: operations["environments_look"];
         delete?: never;
         options?: never;
@@ -947,7 +1160,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Start the job that puts it in place. */
+        /**
+         * Start a promotion and return its job
+         * @description Start a promotion and return its job.
+         */
         post: operations["environments_promote"];
         delete?: never;
         options?: never;
@@ -964,7 +1180,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description What promoting the tag would do; nothing is touched. */
+        /**
+         * Return what promoting a tag would do, without changing anything
+         * @description Return what promoting a tag would do, without changing anything.
+         */
         post: operations["environments_rehearse"];
         delete?: never;
         options?: never;
@@ -979,7 +1198,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description As one self-contained HTML page, Markdown or JSON. */
+        /**
+         * Return a rehearsal as one self-contained HTML page, Markdown or JSON
+         * @description Return a rehearsal as one self-contained HTML page, Markdown or JSON.
+         */
         get: operations["environments_report"];
         put?: never;
         post?: never;
@@ -996,10 +1218,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest word of each person about the tag's commit. */
+        /**
+         * List the newest review of each person for the commit of a tag
+         * @description List the newest review of each person for the commit of a tag.
+         */
         get: operations["reviews_list"];
         put?: never;
-        /** @description Say whether one agrees. */
+        /**
+         * Agree to or speak against promoting a tag to an environment
+         * @description Agree to or speak against promoting a tag to an environment.
+         */
         post: operations["reviews_give"];
         delete?: never;
         options?: never;
@@ -1016,7 +1244,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Start the job that puts an earlier deployment in place again. */
+        /**
+         * Start returning an environment to an earlier deployment, and return the job
+         * @description Start returning an environment to an earlier deployment, and return the job.
+         */
         post: operations["environments_roll_back"];
         delete?: never;
         options?: never;
@@ -1033,7 +1264,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Put the caller's draft of a branch into a trial environment. */
+        /**
+         * Deploy your draft of a branch to a trial environment
+         * @description Deploy your draft of a branch to a trial environment.
+         */
         post: operations["environments_try_draft"];
         delete?: never;
         options?: never;
@@ -1050,7 +1284,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make one from a tag; it removes itself when its days are over. */
+        /**
+         * Make a trial environment from a tag
+         * @description Make a trial environment from a tag; it is removed automatically.
+         */
         post: operations["environments_try"];
         delete?: never;
         options?: never;
@@ -1065,10 +1302,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Open ones first, each with what its runs say so far. */
+        /**
+         * List experiments, open ones first, each with what its runs show so far
+         * @description List experiments, open ones first, each with what its runs show so far.
+         */
         get: operations["experiments_list"];
         put?: never;
-        /** @description Begin one; its branch is made if it is not there yet. */
+        /**
+         * Begin an experiment
+         * @description Begin an experiment; its branch is created if it does not exist.
+         */
         post: operations["experiments_begin"];
         delete?: never;
         options?: never;
@@ -1083,14 +1326,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description With its runs side by side. */
+        /**
+         * Return an experiment with its runs side by side
+         * @description Return an experiment with its runs side by side.
+         */
         get: operations["experiments_get"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Word the question better, or say which metric answers it. */
+        /**
+         * Change the question of an experiment, or the metric that answers it
+         * @description Change the question of an experiment, or the metric that answers it.
+         */
         patch: operations["experiments_change"];
         trace?: never;
     };
@@ -1103,7 +1352,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Close it, and say why; everything is kept. */
+        /**
+         * Abandon an experiment with a reason
+         * @description Abandon an experiment with a reason. Its branch and runs are kept.
+         */
         post: operations["experiments_abandon"];
         delete?: never;
         options?: never;
@@ -1120,7 +1372,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Open a proposal of its branch, and close it. */
+        /**
+         * Open a proposal for an experiment's branch, and close the experiment
+         * @description Open a proposal for an experiment's branch, and close the experiment.
+         */
         post: operations["experiments_adopt"];
         delete?: never;
         options?: never;
@@ -1135,7 +1390,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One metric along the course of some runs. */
+        /**
+         * Return one metric over the steps of some runs
+         * @description Return one metric over the steps of some runs.
+         */
         get: operations["experiments_courses"];
         put?: never;
         post?: never;
@@ -1154,7 +1412,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Record one. */
+        /**
+         * Record a run of an experiment
+         * @description Record a run of an experiment.
+         */
         post: operations["experiments_record_run"];
         delete?: never;
         options?: never;
@@ -1169,10 +1430,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Newest first. */
+        /**
+         * List invitations, newest first
+         * @description List invitations, newest first.
+         */
         get: operations["invitations_list"];
         put?: never;
-        /** @description Make an invitation; its secret is shown only once. */
+        /**
+         * Make an invitation
+         * @description Make an invitation; its secret is shown only once.
+         */
         post: operations["invitations_make"];
         delete?: never;
         options?: never;
@@ -1190,7 +1457,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Withdraw an invitation. */
+        /**
+         * Withdraw an invitation
+         * @description Withdraw an invitation.
+         */
         delete: operations["invitations_withdraw"];
         options?: never;
         head?: never;
@@ -1204,7 +1474,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest commits with their parents, branches and tags. */
+        /**
+         * Return the newest commits with their parents, branches and tags
+         * @description Return the newest commits with their parents, branches and tags.
+         */
         get: operations["lines_get"];
         put?: never;
         post?: never;
@@ -1221,7 +1494,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Newest first. Entries are never changed or removed. */
+        /**
+         * List the log entries of a shelf, newest first
+         * @description List the log entries of a shelf, newest first. Entries are never changed or deleted.
+         */
         get: operations["log_shelf"];
         put?: never;
         post?: never;
@@ -1238,9 +1514,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Owners first. */
+        /**
+         * List the members of a shelf, owners first
+         * @description List the members of a shelf, owners first.
+         */
         get: operations["members_list"];
-        /** @description Give someone a role. */
+        /**
+         * Set the role of a person on a shelf
+         * @description Set the role of a person on a shelf.
+         */
         put: operations["members_set"];
         post?: never;
         delete?: never;
@@ -1259,7 +1541,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Take their role away; anybody may leave. */
+        /**
+         * Remove a person from a shelf
+         * @description Remove a person from a shelf; everyone may remove themselves.
+         */
         delete: operations["members_remove"];
         options?: never;
         head?: never;
@@ -1275,7 +1560,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Merge one branch into another; what is to be settled first is answered with 409 merge.conflict. */
+        /**
+         * Merge a branch into another
+         * @description Merge a branch into another; conflicts that are to be settled first are answered with 409 merge.conflict.
+         */
         post: operations["branches_merge"];
         delete?: never;
         options?: never;
@@ -1290,7 +1578,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Those that are open, newest first. */
+        /**
+         * List open merges, newest first
+         * @description List open merges, newest first.
+         */
         get: operations["merges_list"];
         put?: never;
         post?: never;
@@ -1307,11 +1598,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Every artifact both sides changed, with its conflicts and what was decided about them. */
+        /**
+         * Return a merge: every artifact changed on both sides, with its conflicts and decisions
+         * @description Return a merge: every artifact changed on both sides, with its conflicts and decisions.
+         */
         get: operations["merges_get"];
         put?: never;
         post?: never;
-        /** @description Abandon a merge; both branches stay unchanged. */
+        /**
+         * Abandon a merge
+         * @description Abandon a merge; both branches stay unchanged.
+         */
         delete: operations["merges_abandon"];
         options?: never;
         head?: never;
@@ -1327,7 +1624,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Note how conflicts are settled; a decision without ``take`` is taken back. */
+        /**
+         * Settle conflicts of a merge
+         * @description Settle conflicts of a merge; a decision without ``take`` is undone.
+         */
         post: operations["merges_settle"];
         delete?: never;
         options?: never;
@@ -1343,6 +1643,7 @@ export interface paths {
             cookie?: never;
         };
         /**
+         * Return the target and the result of the merge in one drawing
          * @description Return the target and the result of the merge in one drawing; without nodes while a conflict is open, or
          *     for a kind without drawings.
          */
@@ -1364,7 +1665,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make the merge commit, with what was decided in its description. */
+        /**
+         * Create the merge commit, with the decisions in its description
+         * @description Create the merge commit, with the decisions in its description.
+         */
         post: operations["merges_finish"];
         delete?: never;
         options?: never;
@@ -1379,7 +1683,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A zipped bag (RFC 8493): artifacts, checksums, and what is known of each. */
+        /**
+         * Download artifacts as a parcel: a zipped bag (RFC 8493) with checksums and what is known of each
+         * @description Download artifacts as a parcel: a zipped bag (RFC 8493) with checksums and what is known of each.
+         */
         get: operations["parcels_pack"];
         put?: never;
         post?: never;
@@ -1396,10 +1703,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Newest first. */
+        /**
+         * List proposals, newest first
+         * @description List proposals, newest first.
+         */
         get: operations["proposals_list"];
         put?: never;
-        /** @description Open a proposal to merge a branch into another. */
+        /**
+         * Open a proposal to merge a branch into another
+         * @description Open a proposal to merge a branch into another.
+         */
         post: operations["proposals_open"];
         delete?: never;
         options?: never;
@@ -1414,14 +1727,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet. */
+        /**
+         * Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet
+         * @description Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet.
+         */
         get: operations["proposals_get"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Change a proposal's title, description or reviewers, close it without merging, or reopen it. */
+        /**
+         * Change a proposal's title, description or reviewers, close it without merging, or reopen it
+         * @description Change a proposal's title, description or reviewers, close it without merging, or reopen it.
+         */
         patch: operations["proposals_change"];
         trace?: never;
     };
@@ -1434,7 +1753,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Merge a proposal; conflicts that are to be settled first are answered with 409 merge.conflict. */
+        /**
+         * Merge a proposal
+         * @description Merge a proposal; conflicts that are to be settled first are answered with 409 merge.conflict.
+         */
         post: operations["proposals_merge"];
         delete?: never;
         options?: never;
@@ -1451,7 +1773,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Add a remark to a proposal, or answer one. */
+        /**
+         * Add a remark to a proposal, or answer one
+         * @description Add a remark to a proposal, or answer one.
+         */
         post: operations["proposals_remark"];
         delete?: never;
         options?: never;
@@ -1472,7 +1797,10 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Mark a remark as done or a condition as met, or undo that. */
+        /**
+         * Mark a remark as done or a condition as met, or undo that
+         * @description Mark a remark as done or a condition as met, or undo that.
+         */
         patch: operations["proposals_settle_remark"];
         trace?: never;
     };
@@ -1485,7 +1813,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Give a verdict on a proposal; it replaces your earlier one. */
+        /**
+         * Give a verdict on a proposal
+         * @description Give a verdict on a proposal; it replaces your earlier one.
+         */
         post: operations["proposals_verdict"];
         delete?: never;
         options?: never;
@@ -1502,7 +1833,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Bring an artifact or the whole shelf back, as a new commit. */
+        /**
+         * Restore an artifact or the whole shelf to an earlier state, as a new commit
+         * @description Restore an artifact or the whole shelf to an earlier state, as a new commit.
+         */
         post: operations["shelves_restore"];
         delete?: never;
         options?: never;
@@ -1517,10 +1851,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Newest first. */
+        /**
+         * List tags, newest first
+         * @description List tags, newest first.
+         */
         get: operations["tags_list"];
         put?: never;
-        /** @description Make one; it never moves. */
+        /**
+         * Make a tag
+         * @description Make a tag. Tags cannot be moved.
+         */
         post: operations["tags_make"];
         delete?: never;
         options?: never;
@@ -1535,7 +1875,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What it stands for. */
+        /**
+         * Return a tag: its commit, selection and note
+         * @description Return a tag: its commit, selection and note.
+         */
         get: operations["tags_get"];
         put?: never;
         post?: never;
@@ -1554,7 +1897,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Start the job that re-reads everything. */
+        /**
+         * Start re-reading the whole shelf, and return the job
+         * @description Start re-reading the whole shelf, and return the job.
+         */
         post: operations["shelves_verify"];
         delete?: never;
         options?: never;
@@ -1569,10 +1915,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All of them, without their values. */
+        /**
+         * List your tokens, without their values
+         * @description List your tokens, without their values.
+         */
         get: operations["tokens_list"];
         put?: never;
-        /** @description Make one. */
+        /**
+         * Make a token
+         * @description Make a token. Its value is shown only once.
+         */
         post: operations["tokens_make"];
         delete?: never;
         options?: never;
@@ -1590,7 +1942,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Revoke it. */
+        /**
+         * Revoke a token immediately
+         * @description Revoke a token immediately.
+         */
         delete: operations["tokens_revoke"];
         options?: never;
         head?: never;
@@ -1604,7 +1959,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What has waited longest first. */
+        /**
+         * List your tasks on all shelves, oldest first
+         * @description List your tasks on all shelves, oldest first.
+         */
         get: operations["waiting_list"];
         put?: never;
         post?: never;
@@ -3668,8 +4026,83 @@ export interface components {
          * @enum {string}
          */
         WhoMergesEnum: "keepers" | "authors";
+        /** @description A problem (RFC 9457). Interfaces go by `code`; see docs/errors.md. */
+        Problem: {
+            type: string;
+            title: string;
+            status: number;
+            /** @description What happened, to what. */
+            detail: string;
+            /** @description Stable; area.reason. */
+            code: string;
+            /** @description What to do next. */
+            hint: string;
+            instance?: string;
+            /** @description Number of the request, for the log of the service. */
+            request?: string;
+            /** @description What is wrong with which field. */
+            errors?: {
+                pointer: string;
+                detail: string;
+            }[];
+        };
     };
-    responses: never;
+    responses: {
+        /** @description The request is not valid. */
+        Problem400: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Not signed in, or the token is not valid. */
+        Problem401: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The role or the token does not allow this, or a gate is not met. */
+        Problem403: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description What is named does not exist, or may not be seen. */
+        Problem404: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It conflicts with the current state. */
+        Problem409: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The disk of the service is full; nothing was recorded. */
+        Problem507: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -3690,6 +4123,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3698,6 +4132,11 @@ export interface operations {
                     "application/json": components["schemas"]["Joined"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     invitations_look: {
@@ -3713,6 +4152,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3721,6 +4161,11 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationSeen"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     jobs_get: {
@@ -3734,6 +4179,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3742,6 +4188,10 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     jobs_cancel: {
@@ -3755,6 +4205,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3763,6 +4214,12 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     log_own: {
@@ -3783,6 +4240,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3791,6 +4249,9 @@ export interface operations {
                     "application/json": components["schemas"]["LogPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     people_list: {
@@ -3802,6 +4263,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3810,6 +4272,8 @@ export interface operations {
                     "application/json": components["schemas"]["Account"][];
                 };
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     people_add: {
@@ -3825,6 +4289,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3833,6 +4298,11 @@ export interface operations {
                     "application/json": components["schemas"]["Person"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     people_change: {
@@ -3850,6 +4320,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3858,6 +4329,12 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     people_reset_password: {
@@ -3875,6 +4352,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3883,6 +4361,12 @@ export interface operations {
                     "application/json": components["schemas"]["PasswordMade"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     people_end_sessions: {
@@ -3896,6 +4380,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3904,6 +4389,12 @@ export interface operations {
                     "application/json": components["schemas"]["SessionsEnded"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     session_get: {
@@ -3915,6 +4406,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3923,6 +4415,8 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     session_begin: {
@@ -3938,6 +4432,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3946,6 +4441,11 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     session_end: {
@@ -3964,6 +4464,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     session_password: {
@@ -3986,6 +4490,11 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     session_token: {
@@ -4001,6 +4510,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4009,6 +4519,9 @@ export interface operations {
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     shelves_list: {
@@ -4020,6 +4533,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4028,6 +4542,8 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfOut"][];
                 };
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     shelves_make: {
@@ -4043,6 +4559,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4051,6 +4568,11 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     shelves_get: {
@@ -4064,6 +4586,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4072,6 +4595,10 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     shelves_change: {
@@ -4089,6 +4616,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4097,6 +4625,12 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     artifact_get: {
@@ -4117,6 +4651,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4125,6 +4660,10 @@ export interface operations {
                     "application/json": components["schemas"]["ArtifactOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_cells: {
@@ -4145,6 +4684,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4153,6 +4693,10 @@ export interface operations {
                     "application/json": components["schemas"]["CellsOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_drawing: {
@@ -4173,6 +4717,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4181,6 +4726,10 @@ export interface operations {
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_file: {
@@ -4201,6 +4750,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4209,6 +4759,10 @@ export interface operations {
                     "application/json": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_history: {
@@ -4227,6 +4781,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4235,6 +4790,10 @@ export interface operations {
                     "application/json": components["schemas"]["ArtifactVersionOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_outline: {
@@ -4255,6 +4814,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4263,6 +4823,10 @@ export interface operations {
                     "application/json": components["schemas"]["OutlineOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_references: {
@@ -4281,6 +4845,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4289,6 +4854,10 @@ export interface operations {
                     "application/json": components["schemas"]["ReferencesOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_text: {
@@ -4310,6 +4879,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4318,6 +4888,10 @@ export interface operations {
                     "application/json": components["schemas"]["TextOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_unfolded: {
@@ -4338,6 +4912,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4346,6 +4921,10 @@ export interface operations {
                     "application/json": components["schemas"]["UnfoldedOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifact_unfolded_file: {
@@ -4366,6 +4945,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4374,6 +4954,10 @@ export interface operations {
                     "application/zip": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     artifacts_list: {
@@ -4396,6 +4980,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4404,6 +4989,10 @@ export interface operations {
                     "application/json": components["schemas"]["ArtifactPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     branches_list: {
@@ -4417,6 +5006,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4425,6 +5015,10 @@ export interface operations {
                     "application/json": components["schemas"]["BranchOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     branches_make: {
@@ -4442,6 +5036,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4450,6 +5045,12 @@ export interface operations {
                     "application/json": components["schemas"]["BranchOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     branches_delete: {
@@ -4471,6 +5072,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     branches_change: {
@@ -4489,6 +5096,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4497,6 +5105,12 @@ export interface operations {
                     "application/json": components["schemas"]["BranchOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     checks_list: {
@@ -4513,6 +5127,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4521,6 +5136,10 @@ export interface operations {
                     "application/json": components["schemas"]["CheckOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     checks_record: {
@@ -4538,6 +5157,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4546,6 +5166,12 @@ export interface operations {
                     "application/json": components["schemas"]["CheckOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     commits_list: {
@@ -4566,6 +5192,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4574,6 +5201,10 @@ export interface operations {
                     "application/json": components["schemas"]["CommitPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     commits_make: {
@@ -4591,6 +5222,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4599,6 +5231,12 @@ export interface operations {
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     commits_get: {
@@ -4613,6 +5251,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4621,6 +5260,10 @@ export interface operations {
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     compare_states: {
@@ -4639,6 +5282,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4647,6 +5291,10 @@ export interface operations {
                     "application/json": components["schemas"]["StateComparison"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     compare_artifact: {
@@ -4669,6 +5317,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4677,6 +5326,10 @@ export interface operations {
                     "application/json": components["schemas"]["ArtifactComparison"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     compare_drawing: {
@@ -4699,6 +5352,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4707,6 +5361,10 @@ export interface operations {
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     compare_report: {
@@ -4731,6 +5389,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4739,6 +5398,10 @@ export interface operations {
                     "text/html": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     compare_rows: {
@@ -4771,6 +5434,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4779,6 +5443,10 @@ export interface operations {
                     "application/json": components["schemas"]["RowPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     contents_put: {
@@ -4796,6 +5464,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4804,6 +5473,12 @@ export interface operations {
                     "application/json": components["schemas"]["ContentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     contents_get: {
@@ -4818,6 +5493,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4826,6 +5502,10 @@ export interface operations {
                     "application/json": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     contents_edit: {
@@ -4843,6 +5523,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4851,6 +5532,12 @@ export interface operations {
                     "application/json": components["schemas"]["ContentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     contents_fold: {
@@ -4868,6 +5555,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4876,6 +5564,12 @@ export interface operations {
                     "application/json": components["schemas"]["FoldedOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     contents_missing: {
@@ -4893,6 +5587,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4901,6 +5596,12 @@ export interface operations {
                     "application/json": components["schemas"]["MissingOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     artifacts_copy: {
@@ -4918,6 +5619,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4926,6 +5628,12 @@ export interface operations {
                     "application/json": components["schemas"]["CopyOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     drafts_list: {
@@ -4939,6 +5647,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4947,6 +5656,10 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     drafts_save: {
@@ -4964,6 +5677,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4972,6 +5686,12 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     drafts_commit: {
@@ -4989,6 +5709,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4997,6 +5718,12 @@ export interface operations {
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     drafts_discard: {
@@ -5014,6 +5741,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5022,6 +5750,12 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     drafts_points: {
@@ -5042,6 +5776,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5050,6 +5785,10 @@ export interface operations {
                     "application/json": components["schemas"]["PointOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     drafts_restore: {
@@ -5067,6 +5806,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5075,6 +5815,12 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     drafts_unpack: {
@@ -5092,6 +5838,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5100,6 +5847,12 @@ export interface operations {
                     "application/json": components["schemas"]["UnpackedOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_list: {
@@ -5113,6 +5866,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5121,6 +5875,10 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     environments_make: {
@@ -5138,6 +5896,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5146,6 +5905,12 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_get: {
@@ -5160,6 +5925,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5168,6 +5934,10 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     environments_remove: {
@@ -5189,6 +5959,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_change: {
@@ -5207,6 +5983,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5215,6 +5992,12 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_compare: {
@@ -5230,6 +6013,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5238,6 +6022,10 @@ export interface operations {
                     "application/json": components["schemas"]["BesideOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     bindings_list: {
@@ -5252,6 +6040,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5260,6 +6049,10 @@ export interface operations {
                     "application/json": components["schemas"]["BindingOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     bindings_set: {
@@ -5278,6 +6071,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5286,6 +6080,12 @@ export interface operations {
                     "application/json": components["schemas"]["BindingOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     bindings_remove: {
@@ -5310,6 +6110,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_capture: {
@@ -5328,6 +6134,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5336,6 +6143,12 @@ export interface operations {
                     "application/json": components["schemas"]["CaptureOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     deployments_list: {
@@ -5350,6 +6163,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5358,6 +6172,10 @@ export interface operations {
                     "application/json": components["schemas"]["DeploymentOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     environments_drift: {
@@ -5375,6 +6193,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5383,6 +6202,10 @@ export interface operations {
                     "application/json": components["schemas"]["DifferencesOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     environments_look: {
@@ -5397,6 +6220,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5405,6 +6229,12 @@ export interface operations {
                     "application/json": components["schemas"]["KnownDrift"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_promote: {
@@ -5423,6 +6253,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5431,6 +6262,12 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_rehearse: {
@@ -5449,6 +6286,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5457,6 +6295,12 @@ export interface operations {
                     "application/json": components["schemas"]["RehearsalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_report: {
@@ -5476,6 +6320,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5484,6 +6329,10 @@ export interface operations {
                     "text/html": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     reviews_list: {
@@ -5501,6 +6350,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5509,6 +6359,10 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentReviewOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     reviews_give: {
@@ -5527,6 +6381,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5535,6 +6390,12 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentReviewOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_roll_back: {
@@ -5553,6 +6414,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5561,6 +6423,12 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_try_draft: {
@@ -5579,6 +6447,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5587,6 +6456,12 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     environments_try: {
@@ -5604,6 +6479,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5612,6 +6488,12 @@ export interface operations {
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     experiments_list: {
@@ -5625,6 +6507,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5633,6 +6516,10 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentListed"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     experiments_begin: {
@@ -5650,6 +6537,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5658,6 +6546,12 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     experiments_get: {
@@ -5675,6 +6569,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5683,6 +6578,10 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     experiments_change: {
@@ -5701,6 +6600,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5709,6 +6609,12 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     experiments_abandon: {
@@ -5727,6 +6633,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5735,6 +6642,12 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     experiments_adopt: {
@@ -5753,6 +6666,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5761,6 +6675,12 @@ export interface operations {
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     experiments_courses: {
@@ -5780,6 +6700,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5788,6 +6709,10 @@ export interface operations {
                     "application/json": components["schemas"]["CourseOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     experiments_record_run: {
@@ -5806,6 +6731,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5814,6 +6740,12 @@ export interface operations {
                     "application/json": components["schemas"]["RunOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     invitations_list: {
@@ -5827,6 +6759,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5835,6 +6768,10 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     invitations_make: {
@@ -5852,6 +6789,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5860,6 +6798,12 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationMade"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     invitations_withdraw: {
@@ -5881,6 +6825,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     lines_get: {
@@ -5897,6 +6847,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5905,6 +6856,10 @@ export interface operations {
                     "application/json": components["schemas"]["LinesOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     log_shelf: {
@@ -5927,6 +6882,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5935,6 +6891,10 @@ export interface operations {
                     "application/json": components["schemas"]["LogPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     members_list: {
@@ -5948,6 +6908,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5956,6 +6917,10 @@ export interface operations {
                     "application/json": components["schemas"]["MemberOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     members_set: {
@@ -5973,6 +6938,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5981,6 +6947,12 @@ export interface operations {
                     "application/json": components["schemas"]["MemberOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     members_remove: {
@@ -6002,6 +6974,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     branches_merge: {
@@ -6019,6 +6997,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6027,6 +7006,12 @@ export interface operations {
                     "application/json": components["schemas"]["MergeOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     merges_list: {
@@ -6040,6 +7025,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6048,6 +7034,10 @@ export interface operations {
                     "application/json": components["schemas"]["WaitingMerge"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     merges_get: {
@@ -6062,6 +7052,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6070,6 +7061,10 @@ export interface operations {
                     "application/json": components["schemas"]["MergeDetail"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     merges_abandon: {
@@ -6091,6 +7086,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     merges_settle: {
@@ -6109,6 +7110,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6117,6 +7119,12 @@ export interface operations {
                     "application/json": components["schemas"]["MergeDetail"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     merges_drawing: {
@@ -6134,6 +7142,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6142,6 +7151,10 @@ export interface operations {
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     merges_finish: {
@@ -6160,6 +7173,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6168,6 +7182,12 @@ export interface operations {
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     parcels_pack: {
@@ -6188,6 +7208,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6196,6 +7217,10 @@ export interface operations {
                     "application/zip": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     proposals_list: {
@@ -6212,6 +7237,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6220,6 +7246,10 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalListed"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     proposals_open: {
@@ -6237,6 +7267,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6245,6 +7276,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     proposals_get: {
@@ -6259,6 +7296,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6267,6 +7305,10 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     proposals_change: {
@@ -6285,6 +7327,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6293,6 +7336,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     proposals_merge: {
@@ -6311,6 +7360,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6319,6 +7369,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     proposals_remark: {
@@ -6337,6 +7393,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6345,6 +7402,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     proposals_settle_remark: {
@@ -6364,6 +7427,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6372,6 +7436,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     proposals_verdict: {
@@ -6390,6 +7460,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6398,6 +7469,12 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     shelves_restore: {
@@ -6415,6 +7492,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6423,6 +7501,12 @@ export interface operations {
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     tags_list: {
@@ -6436,6 +7520,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6444,6 +7529,10 @@ export interface operations {
                     "application/json": components["schemas"]["TagOut"][];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     tags_make: {
@@ -6461,6 +7550,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6469,6 +7559,12 @@ export interface operations {
                     "application/json": components["schemas"]["TagOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     tags_get: {
@@ -6483,6 +7579,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6491,6 +7588,10 @@ export interface operations {
                     "application/json": components["schemas"]["TagOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     shelves_verify: {
@@ -6504,6 +7605,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -6512,6 +7614,12 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     tokens_list: {
@@ -6523,6 +7631,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6531,6 +7640,8 @@ export interface operations {
                     "application/json": components["schemas"]["TokenOut"][];
                 };
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     tokens_make: {
@@ -6546,6 +7657,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6554,6 +7666,11 @@ export interface operations {
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     tokens_revoke: {
@@ -6574,6 +7691,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     waiting_list: {
@@ -6585,6 +7708,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6593,6 +7717,8 @@ export interface operations {
                     "application/json": components["schemas"]["WaitingOut"][];
                 };
             };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
 }

@@ -107,6 +107,10 @@ SPECTACULAR_SETTINGS = {
     "OAS_VERSION": "3.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "everyshelf.service.http.description.describe",
+    ],
     "ENUM_NAME_OVERRIDES": {
         "MergeState": ["open", "finished", "abandoned"],
         "ExperimentState": ["open", "adopted", "abandoned"],

@@ -125,7 +125,7 @@ def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) ->
         return
     uses, users = ({u["artifact"] for u in found[side]} for side in ("uses", "used_by"))
     verb = "uses" if len(users) == 1 else "use"
-    said = f"{path} uses {terminal.count(len(uses), 'artifact')}, and {len(users) or 'none'} {verb} it"
+    said = f"{path} uses {terminal.count(len(uses), 'artifact')}; {len(users) or 'none'} {verb} it"
     terminal.say(terminal.bold(said) + ("." if found["complete"] else "; still scanning, this list may be incomplete."))
     for side, word in (("uses", "uses"), ("used_by", "used by")):
         for use in found[side]:
@@ -167,14 +167,14 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
     if as_json:
         terminal.print_json(found)
     else:
-        numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder node')}"
-        numbers += f" and {terminal.count(found['contents'], 'content')}"
+        numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder')}"
+        numbers += f" and {terminal.count(found['contents'], 'file')}"
         verdict = (
-            "everything matches"
+            "no damage found"
             if not problems
             else f"{terminal.count(len(problems), 'thing does', 'things do')} not match"
         )
-        terminal.say(terminal.bold(f"{numbers} read again: {verdict}") + ".")
+        terminal.say(terminal.bold(f"Checked {numbers}: {verdict}") + ".")
         for problem in problems:
             terminal.say(f"  ‖ {problem}")
     if problems:

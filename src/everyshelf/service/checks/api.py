@@ -50,14 +50,14 @@ class ChecksView(ShelfView):
 
     @extend_schema(operation_id="checks_list", parameters=[REF], responses=CheckOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """The newest of each name, for the commit the ref stands for."""
+        """List the newest check of each name, for the commit of a ref."""
         _, found = self.shelf(request, shelf)
         commit = self.at(request, found).commit
         return Response([actions.check_json(c) for c in actions.checks_of(commit)])
 
     @extend_schema(operation_id="checks_record", request=CheckIn, responses={201: CheckOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Record one."""
+        """Record the result of a check for the commit of a ref."""
         caller, found = self.shelf(request, shelf)
         values = valid(CheckIn, request)
         if (values["passed"] is None) == (not values["junit"]):

@@ -89,13 +89,13 @@ class DraftsView(ShelfView):
 
     @extend_schema(operation_id="drafts_list", responses=DraftOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Those with something pending."""
+        """List your drafts that have pending changes."""
         caller, found = self.shelf(request, shelf)
         return Response(actions.list_drafts(caller, found))
 
     @extend_schema(operation_id="drafts_save", request=SaveIn, responses=DraftOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Keep edits as they are made."""
+        """Save edits in your draft as they are made."""
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(SaveIn, request)
         wanted = [actions.Saving(e["path"], e["content"], e["moved_from"], e["onto"]) for e in values["entries"]]
@@ -115,7 +115,7 @@ class PointsView(ShelfView):
         ],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """Save points, newest first, also of what was committed or discarded."""
+        """List the save points of your draft, newest first, also those committed or discarded."""
         caller, found = self.shelf(request, shelf)
         draft = actions.get_draft(caller, found, _branch(request))
         before = number(request, "before", 0) if "before" in request.query_params else None
@@ -127,7 +127,7 @@ class DiscardView(ShelfView):
 
     @extend_schema(operation_id="drafts_discard", request=ChosenIn, responses=DraftOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Their save points stay."""
+        """Discard pending changes of your draft. Their save points are kept."""
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(ChosenIn, request)
         return Response(actions.discard(caller, actions.get_draft(caller, found, values["branch"]), values["paths"]))
@@ -151,7 +151,7 @@ class DraftCommitView(ShelfView):
 
     @extend_schema(operation_id="drafts_commit", request=DraftCommitIn, responses={201: shapes.CommitOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """All pending entries or a selection; the rest stays."""
+        """Commit everything pending in your draft, or a selection; the rest stays pending."""
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(DraftCommitIn, request)
 
@@ -198,7 +198,7 @@ class ParcelIntoDraftView(ShelfView):
 
     @extend_schema(operation_id="drafts_unpack", request=ParcelIn, responses=UnpackedOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Check an uploaded parcel and save what is in it into the caller's draft."""
+        """Verify an uploaded parcel and save its artifacts in your draft."""
         caller, found = self.shelf(request, shelf, "commit")
         values = valid(ParcelIn, request)
         return Response(unpack_into_draft(caller, found, values["branch"], values["content"]))

@@ -42,7 +42,7 @@ class EnvironmentsView(ShelfView):
 
     @extend_schema(operation_id="environments_list", responses=shapes.EnvironmentOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """All of them, in the order of their routes."""
+        """List environments in the order of their routes."""
         _, found = self.shelf(request, shelf)
         return Response([environments.environment_json(e) for e in environments.list_environments(found)])
 
@@ -50,7 +50,7 @@ class EnvironmentsView(ShelfView):
         operation_id="environments_make", request=shapes.NewEnvironment, responses={201: shapes.EnvironmentOut}
     )
     def post(self, request: Any, shelf: str) -> Response:
-        """Make one."""
+        """Make an environment."""
         caller, found = self.shelf(request, shelf)
         made = environments.make_environment(caller, found, **valid(shapes.NewEnvironment, request))
         return Response(environments.environment_json(made), status=201)
@@ -61,7 +61,7 @@ class TrialsView(ShelfView):
 
     @extend_schema(operation_id="environments_try", request=shapes.NewTrial, responses={201: shapes.EnvironmentOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Make one from a tag; it removes itself when its days are over."""
+        """Make a trial environment from a tag; it is removed automatically."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewTrial, request)
         tag = promotion.find_tag(found, values.pop("tag"))
@@ -74,21 +74,21 @@ class EnvironmentView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_get", responses=shapes.EnvironmentOut)
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """What runs there."""
+        """Return an environment: the running tag, its gates and its settings."""
         return Response(environments.environment_json(self.environment(request, shelf, name)[1]))
 
     @extend_schema(
         operation_id="environments_change", request=shapes.EnvironmentChange, responses=shapes.EnvironmentOut
     )
     def patch(self, request: Any, shelf: str, name: str) -> Response:
-        """Change what is given."""
+        """Change settings of an environment."""
         caller, found = self.environment(request, shelf, name)
         values = valid(shapes.EnvironmentChange, request)
         return Response(environments.environment_json(environments.change_environment(caller, found, **values)))
 
     @extend_schema(operation_id="environments_remove", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
-        """Forget one that was never used, or end a trial environment."""
+        """Remove an environment that was never deployed to, or end a trial environment."""
         caller, found = self.shelf(request, shelf)
         environments.remove_environment(caller, found, name)
         return Response(status=204)
@@ -99,12 +99,12 @@ class BindingsView(EnvironmentBase):
 
     @extend_schema(operation_id="bindings_list", responses=shapes.BindingOut(many=True))
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """What is declared in ``shelf.toml``, and what has a value."""
+        """List the bindings that ``shelf.toml`` declares, and which of them have a value."""
         return Response(bindings.bindings_json(self.environment(request, shelf, name)[1]))
 
     @extend_schema(operation_id="bindings_set", request=shapes.BindingIn, responses=shapes.BindingOut(many=True))
     def put(self, request: Any, shelf: str, name: str) -> Response:
-        """Set a value."""
+        """Set the value of a binding in an environment."""
         caller, found = self.environment(request, shelf, name)
         values = valid(shapes.BindingIn, request)
         bindings.set_binding(caller, found, values["name"], values["value"], secret=values["secret"])
@@ -112,7 +112,7 @@ class BindingsView(EnvironmentBase):
 
     @extend_schema(operation_id="bindings_remove", parameters=[_NAME], responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
-        """Take a value back."""
+        """Remove the value of a binding in an environment."""
         caller, found = self.environment(request, shelf, name)
         bindings.remove_binding(caller, found, request.query_params.get("name", ""))
         return Response(status=204)
@@ -123,7 +123,7 @@ class ReviewsView(EnvironmentBase):
 
     @extend_schema(operation_id="reviews_list", parameters=[_TAG], responses=shapes.EnvironmentReviewOut(many=True))
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """The newest word of each person about the tag's commit."""
+        """List the newest review of each person for the commit of a tag."""
         _, found = self.environment(request, shelf, name)
         tag = promotion.find_tag(found.shelf, request.query_params.get("tag", ""))
         return Response([_review(r) for r in gates.reviews_of(found, tag.commit)])
@@ -132,7 +132,7 @@ class ReviewsView(EnvironmentBase):
         operation_id="reviews_give", request=shapes.EnvironmentReviewIn, responses={201: shapes.EnvironmentReviewOut}
     )
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Say whether one agrees."""
+        """Agree to or speak against promoting a tag to an environment."""
         caller, found = self.environment(request, shelf, name)
         values = valid(shapes.EnvironmentReviewIn, request)
         tag = promotion.find_tag(found.shelf, values["tag"])
@@ -149,7 +149,7 @@ class DeploymentsView(EnvironmentBase):
 
     @extend_schema(operation_id="deployments_list", responses=shapes.DeploymentOut(many=True))
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """All deployments, newest first."""
+        """List the deployments to an environment, newest first."""
         return Response(environments.list_deployments(self.environment(request, shelf, name)[1]))
 
 
@@ -160,7 +160,7 @@ class RehearseView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_rehearse", request=shapes.TagWanted, responses=shapes.RehearsalOut)
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """What promoting the tag would do; nothing is touched."""
+        """Return what promoting a tag would do, without changing anything."""
         _, found = self.environment(request, shelf, name)
         tag = promotion.find_tag(found.shelf, valid(shapes.TagWanted, request)["tag"])
         return Response(rehearsal.rehearse_tag(found, tag))
@@ -175,7 +175,7 @@ class ReportView(EnvironmentBase):
         parameters=[_TAG, OpenApiParameter("form", str, enum=list(FORMS), description="html if left out.")],
     )
     def get(self, request: Any, shelf: str, name: str) -> HttpResponse:
-        """As one self-contained HTML page, Markdown or JSON."""
+        """Return a rehearsal as one self-contained HTML page, Markdown or JSON."""
         _, found = self.environment(request, shelf, name)
         form = request.query_params.get("form") or "html"
         if form not in FORMS:
@@ -190,7 +190,7 @@ class PromoteView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_promote", request=shapes.PromotionWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Start the job that puts it in place."""
+        """Start a promotion and return its job."""
         caller, found = self.environment(request, shelf, name)
         promotion.require_promote(caller, found)
         values = valid(shapes.PromotionWanted, request)
@@ -209,7 +209,7 @@ class TryDraftView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_try_draft", request=shapes.DraftWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Put the caller's draft of a branch into a trial environment."""
+        """Deploy your draft of a branch to a trial environment."""
         self.shelf(request, shelf, "make trial environments")
         caller, found = self.environment(request, shelf, name)
         promotion.require_promote(caller, found)
@@ -232,7 +232,7 @@ class RollbackView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_roll_back", request=shapes.RollbackWanted, responses={202: JobOut})
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Start the job that puts an earlier deployment in place again."""
+        """Start returning an environment to an earlier deployment, and return the job."""
         caller, found = self.environment(request, shelf, name)
         promotion.require_promote(caller, found)
         values = valid(shapes.RollbackWanted, request)
@@ -260,13 +260,13 @@ class DriftView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_drift", parameters=[_BRANCH], responses=shapes.DifferencesOut)
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """Per artifact whether it differs there, here or on both sides."""
+        """Return for each artifact whether it differs in the environment, on the shelf or in both."""
         _, found = self.environment(request, shelf, name)
         return Response(reality.differences(found, request.query_params.get("branch", "")))
 
     @extend_schema(operation_id="environments_look", request=None, responses=shapes.KnownDrift(many=True))
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Look now whether anything drifted; what is found is kept with the environment."""
+        """Check an environment for drift now; the result is kept with the environment."""
         _, found = self.environment(request, shelf, name)
         return Response(reality.check_drift(found))
 
@@ -276,7 +276,7 @@ class BesideView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_compare", responses=shapes.BesideOut)
     def get(self, request: Any, shelf: str, name: str, other: str) -> Response:
-        """What differs between what is really in the two."""
+        """Compare what is really in two environments."""
         _, found = self.environment(request, shelf, name)
         return Response(beside.beside(found, environments.get_environment(found.shelf, other)))
 
@@ -286,7 +286,7 @@ class CaptureView(EnvironmentBase):
 
     @extend_schema(operation_id="environments_capture", request=shapes.CaptureWanted, responses=shapes.CaptureOut)
     def post(self, request: Any, shelf: str, name: str) -> Response:
-        """Save it into the caller's draft of a branch."""
+        """Capture changes made in an environment in your draft of a branch."""
         caller, found = self.environment(request, shelf, name)
         values = valid(shapes.CaptureWanted, request)
         return Response(reality.capture(caller, found, values["branch"], values["paths"], values["prefer"]))

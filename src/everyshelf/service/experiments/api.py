@@ -185,13 +185,13 @@ class ExperimentsView(ShelfView):
 
     @extend_schema(operation_id="experiments_list", responses=ExperimentListed(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Open ones first, each with what its runs say so far."""
+        """List experiments, open ones first, each with what its runs show so far."""
         _, found = self.shelf(request, shelf)
         return Response(actions.list_experiments(found))
 
     @extend_schema(operation_id="experiments_begin", request=NewExperiment, responses={201: ExperimentOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Begin one; its branch is made if it is not there yet."""
+        """Begin an experiment; its branch is created if it does not exist."""
         caller, found = self.shelf(request, shelf)
         values = valid(NewExperiment, request)
         question = values.pop("question")
@@ -212,14 +212,14 @@ class ExperimentView(_OneExperiment):
 
     @extend_schema(operation_id="experiments_get", parameters=[_BASE], responses=ExperimentOut)
     def get(self, request: Any, shelf: str, key: str) -> Response:
-        """With its runs side by side."""
+        """Return an experiment with its runs side by side."""
         _, found = self.experiment(request, shelf, key)
         base = number(request, "base", 0) if "base" in request.query_params else None
         return Response(actions.experiment_detail(found, base))
 
     @extend_schema(operation_id="experiments_change", request=ExperimentChange, responses=ExperimentOut)
     def patch(self, request: Any, shelf: str, key: str) -> Response:
-        """Word the question better, or say which metric answers it."""
+        """Change the question of an experiment, or the metric that answers it."""
         caller, found = self.experiment(request, shelf, key)
         actions.change(caller, found, **valid(ExperimentChange, request))
         return _told(found)
@@ -230,7 +230,7 @@ class RunsView(_OneExperiment):
 
     @extend_schema(operation_id="experiments_record_run", request=NewRun, responses={201: RunOut})
     def post(self, request: Any, shelf: str, key: str) -> Response:
-        """Record one."""
+        """Record a run of an experiment."""
         caller, found = self.experiment(request, shelf, key)
         given = actions.RunGiven(**valid(NewRun, request))
         return Response(actions.run_json(actions.record_run(caller, found, given)), status=201)
@@ -248,7 +248,7 @@ class CoursesView(_OneExperiment):
         responses=CourseOut(many=True),
     )
     def get(self, request: Any, shelf: str, key: str) -> Response:
-        """One metric along the course of some runs."""
+        """Return one metric over the steps of some runs."""
         _, found = self.experiment(request, shelf, key)
         wanted = request.query_params.get("runs", "")
         if wanted and not all(part.isascii() and part.isdigit() and len(part) < 9 for part in wanted.split(",")):
@@ -262,7 +262,7 @@ class AdoptView(_OneExperiment):
 
     @extend_schema(operation_id="experiments_adopt", request=AdoptIn, responses=ExperimentOut)
     def post(self, request: Any, shelf: str, key: str) -> Response:
-        """Open a proposal of its branch, and close it."""
+        """Open a proposal for an experiment's branch, and close the experiment."""
         caller, found = self.experiment(request, shelf, key)
         values = valid(AdoptIn, request)
         return _told(actions.adopt(caller, found, **values))
@@ -273,7 +273,7 @@ class AbandonView(_OneExperiment):
 
     @extend_schema(operation_id="experiments_abandon", request=AbandonIn, responses=ExperimentOut)
     def post(self, request: Any, shelf: str, key: str) -> Response:
-        """Close it, and say why; everything is kept."""
+        """Abandon an experiment with a reason. Its branch and runs are kept."""
         caller, found = self.experiment(request, shelf, key)
         return _told(actions.abandon(caller, found, valid(AbandonIn, request)["reason"]))
 

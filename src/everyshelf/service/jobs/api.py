@@ -36,7 +36,7 @@ class JobView(ApiView):
 
     @extend_schema(operation_id="jobs_get", responses=JobOut)
     def get(self, request: Any, uid: str) -> Response:
-        """How far it is."""
+        """Return a job's state and progress."""
         return Response(actions.job_json(actions.get_job(caller_of(request), uid)))
 
 
@@ -45,7 +45,7 @@ class CancelView(ApiView):
 
     @extend_schema(operation_id="jobs_cancel", request=None, responses=JobOut)
     def post(self, request: Any, uid: str) -> Response:
-        """Ask it to stop."""
+        """Ask a job to stop."""
         return Response(actions.job_json(actions.cancel_job(caller_of(request), uid)))
 
 

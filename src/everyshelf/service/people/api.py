@@ -159,13 +159,13 @@ class SessionView(ApiView):
 
     @extend_schema(operation_id="session_get", responses=Session)
     def get(self, request: Any) -> Response:
-        """Who is signed in."""
+        """Return who is signed in."""
         get_token(request)
         return Response(_session_json(request.user if request.user.is_authenticated else None))
 
     @extend_schema(operation_id="session_begin", request=SignIn, responses=Session)
     def post(self, request: Any) -> Response:
-        """Sign in."""
+        """Sign in with name and password and begin a session."""
         given = SignIn(data=request.data)
         given.is_valid(raise_exception=True)
         person = _checked(request, given.validated_data["name"], given.validated_data["password"])
@@ -186,7 +186,7 @@ class SessionView(ApiView):
 
     @extend_schema(operation_id="session_end", responses={204: None})
     def delete(self, request: Any) -> Response:
-        """Sign out."""
+        """Sign out and end the session."""
         with one_act():
             logout(request._request)
         return Response(status=204)
@@ -223,7 +223,7 @@ class PeopleView(ApiView):
 
     @extend_schema(operation_id="people_add", request=NewPerson, responses={201: Person})
     def post(self, request: Any) -> Response:
-        """Add someone."""
+        """Add a person with an account."""
         given = NewPerson(data=request.data)
         given.is_valid(raise_exception=True)
         person = actions.add_person(caller_of(request), **given.validated_data)
@@ -240,7 +240,7 @@ class PersonView(ApiView):
 
     @extend_schema(operation_id="people_change", request=AccountChange, responses=Account)
     def patch(self, request: Any, name: str) -> Response:
-        """Say whether they may sign in."""
+        """Disable or enable a person's account."""
         values = valid(AccountChange, request)
         return Response(accounts.account_json(accounts.set_active(caller_of(request), name, values["active"])))
 
@@ -250,7 +250,7 @@ class PersonPasswordView(ApiView):
 
     @extend_schema(operation_id="people_reset_password", request=NewPassword, responses=PasswordMade)
     def post(self, request: Any, name: str) -> Response:
-        """Give them a new one, and end their sessions."""
+        """Give a person a new password and end their sessions."""
         values = valid(NewPassword, request)
         return Response({"password": accounts.reset_password(caller_of(request), name, values["password"])})
 
@@ -260,7 +260,7 @@ class PersonSessionsView(ApiView):
 
     @extend_schema(operation_id="people_end_sessions", responses={200: SessionsEnded})
     def delete(self, request: Any, name: str) -> Response:
-        """End them; the one this is asked with goes on."""
+        """End all sessions of a person; the one this is asked with continues."""
         keep = getattr(getattr(request._request, "session", None), "session_key", None) or ""
         return Response({"ended": accounts.end_sessions(caller_of(request), name, keep=keep)})
 
@@ -270,7 +270,7 @@ class OwnPasswordView(ApiView):
 
     @extend_schema(operation_id="session_password", request=PasswordChange, responses={204: None})
     def put(self, request: Any) -> Response:
-        """Change it; all other sessions end."""
+        """Change your password; all your other sessions end."""
         values = valid(PasswordChange, request)
         caller = caller_of(request)
         accounts.change_password(caller, values["old"], values["new"])
@@ -285,12 +285,12 @@ class TokensView(ApiView):
 
     @extend_schema(operation_id="tokens_list", responses=TokenOut(many=True))
     def get(self, request: Any) -> Response:
-        """All of them, without their values."""
+        """List your tokens, without their values."""
         return Response([_token_json(t) for t in request.user.tokens.order_by("name")])
 
     @extend_schema(operation_id="tokens_make", request=NewToken, responses={201: TokenMade})
     def post(self, request: Any) -> Response:
-        """Make one."""
+        """Make a token. Its value is shown only once."""
         given = NewToken(data=request.data)
         given.is_valid(raise_exception=True)
         token, value = actions.make_token(caller_of(request), **given.validated_data)
@@ -302,7 +302,7 @@ class TokenView(ApiView):
 
     @extend_schema(operation_id="tokens_revoke", responses={204: None})
     def delete(self, request: Any, name: str) -> Response:
-        """Revoke it."""
+        """Revoke a token immediately."""
         actions.revoke_token(caller_of(request), name)
         return Response(status=204)
 

@@ -29,7 +29,7 @@ class ProposalsView(ShelfView):
         responses=shapes.ProposalListed(many=True),
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """Newest first."""
+        """List proposals, newest first."""
         _, found = self.shelf(request, shelf)
         state = request.query_params.get("state") or "open"
         if state not in _STATES:

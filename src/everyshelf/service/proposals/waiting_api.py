@@ -19,7 +19,7 @@ class WaitingView(ApiView):
 
     @extend_schema(operation_id="waiting_list", responses=shapes.WaitingOut(many=True))
     def get(self, request: Any) -> Response:
-        """What has waited longest first."""
+        """List your tasks on all shelves, oldest first."""
         return Response(what_waits(caller_of(request)))
 
 

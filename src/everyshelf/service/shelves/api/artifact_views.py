@@ -40,7 +40,7 @@ class ArtifactsView(ShelfView):
         parameters=[REF, OpenApiParameter("folder", str), OpenApiParameter("files", bool), LIMIT, CURSOR],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """By path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder."""
+        """List artifacts by path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder."""
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
         page = listing.list_artifacts(
@@ -72,7 +72,7 @@ class ArtifactView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_get", responses=shapes.ArtifactOut, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
-        """At a ref or version."""
+        """Return an artifact at a ref or version."""
         _, at, path, entry, version = self.located(request, shelf)
         within = listing.within(at, path) if "version" not in request.query_params else ""
         is_whole = entry.type == "whole"
@@ -86,7 +86,7 @@ class ArtifactHistoryView(_ArtifactView):
         operation_id="artifact_history", responses=shapes.ArtifactVersionOut(many=True), parameters=[PATH, REF]
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """Newest first, over all branches."""
+        """List the versions of an artifact, newest first, over all branches."""
         _, found = self.shelf(request, shelf)
         return Response(listing.artifact_history(found, self.at(request, found), path_of(request)))
 
@@ -96,7 +96,7 @@ class ArtifactOutlineView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_outline", responses=shapes.OutlineOut, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
-        """What it is made of."""
+        """Return an artifact's outline: its parts and their fields."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(comparison.outline_of(path, entry, recording.rules_at(at.root)))
 
@@ -106,7 +106,7 @@ class ArtifactDrawingView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_drawing", responses=shapes.Drawing, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
-        """What stands in it and what leads to what; no nodes where the kind has no drawing."""
+        """Return an artifact as a graph of its parts and what leads to what; without nodes for kinds that have none."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(drawings.drawing_of(path, entry, recording.rules_at(at.root)))
 
@@ -116,7 +116,7 @@ class ArtifactReferencesView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_references", responses=shapes.ReferencesOut, parameters=[PATH, REF])
     def get(self, request: Any, shelf: str) -> Response:
-        """What the artifact uses, who uses it, and what it names that is not there."""
+        """List what an artifact uses, what uses it, and what it names that does not exist."""
         found, at, path, _, _ = self.located(request, shelf)
         return Response(references.references_of(found, at, path))
 
@@ -126,7 +126,7 @@ class ArtifactPartsView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_unfolded", responses=shapes.UnfoldedOut, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
-        """Its parts as files, with their texts."""
+        """Return the parts of an artifact as files, with their texts."""
         _, at, path, entry, _ = self.located(request, shelf)
         told, _ = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
         return Response(told)
@@ -141,7 +141,7 @@ class ArtifactPartsFileView(_ArtifactView):
         parameters=[PATH, REF, VERSION],
     )
     def get(self, request: Any, shelf: str) -> HttpResponseBase:
-        """All its parts in one zip, with what is needed to fold them again."""
+        """Download the parts of an artifact as one zip, with what is needed to fold them again."""
         _, at, path, entry, _ = self.located(request, shelf)
         _, data = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
         return as_download(data, f"{path.rpartition('/')[2]}.unfolded.zip", "application/zip")
@@ -152,7 +152,7 @@ class FoldView(ShelfView):
 
     @extend_schema(operation_id="contents_fold", request=shapes.FoldIn, responses={201: shapes.FoldedOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """The content that a zip of parts, stored before, folds to."""
+        """Fold a zip of parts, stored before, into a content."""
         _, found = self.shelf(request, shelf, "commit")
         info, told = unfolding.fold_content(found, valid(shapes.FoldIn, request)["content"])
         return Response({"id": info.id, "size": info.size, **told}, status=201)
@@ -163,7 +163,8 @@ class ArtifactCellsView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_cells", responses=shapes.CellsOut, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
-        """Its cells as texts, in the order of the file; without any where it is too large or no plain table."""
+        """Return the cells of an artifact as texts, in the order of the file; none if it is too large or not a plain
+        table."""
         _, _, path, entry, _ = self.located(request, shelf)
         return Response({"content": entry.id, **editing.cells_of(path, entry)})
 
@@ -173,7 +174,7 @@ class EditView(ShelfView):
 
     @extend_schema(operation_id="contents_edit", request=shapes.EditIn, responses={201: shapes.ContentOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """A new content that differs in nothing but these fields and cells; save it into a draft to keep it."""
+        """Make a content that differs from another only in these fields and cells; save it in a draft to keep it."""
         _, found = self.shelf(request, shelf, "commit")
         values = valid(shapes.EditIn, request)
         at = resolve(found, values["ref"] or found.main_branch, request.user)
@@ -191,7 +192,7 @@ class ArtifactTextView(_ArtifactView):
         parameters=[PATH, REF, VERSION, OpenApiParameter("encoding", str)],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """Its first two megabytes, in a found or chosen encoding."""
+        """Return the first two megabytes of an artifact as text, in a detected or chosen encoding."""
         _, _, _, entry, _ = self.located(request, shelf)
         return Response(comparison.text_of(entry, request.query_params.get("encoding")))
 
@@ -201,7 +202,7 @@ class ArtifactFileView(_ArtifactView):
 
     @extend_schema(operation_id="artifact_file", responses={200: OpenApiTypes.BINARY}, parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> HttpResponseBase:
-        """Its bytes; ranges are honoured. A folder kept whole comes as a zip."""
+        """Download an artifact. Ranges are supported; a folder kept whole comes as a zip."""
         _, _, path, entry, _ = self.located(request, shelf)
         if entry.type == "whole":
             return send_file(contents.zip_of(entry), f"{path.rpartition('/')[2]}.zip", "application/zip")
@@ -219,7 +220,7 @@ class ContentsView(ShelfView):
         responses={201: shapes.ContentOut},
     )
     def put(self, request: Any, shelf: str) -> Response:
-        """Store the raw body; the service computes the id."""
+        """Store the raw body as a content; the service computes its id."""
         _, found = self.shelf(request, shelf, "commit")
         info = contents.take_in(found, *body_pieces(request._request))
         return Response({"id": info.id, "size": info.size}, status=201)
@@ -232,7 +233,7 @@ class MissingContentsView(ShelfView):
 
     @extend_schema(operation_id="contents_missing", request=shapes.ContentIds, responses=shapes.MissingOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Those the shelf does not hold."""
+        """List those of the given contents that the shelf does not have."""
         _, found = self.shelf(request, shelf)
         return Response({"missing": contents.missing_of(found, valid(shapes.ContentIds, request)["ids"])})
 
@@ -242,7 +243,7 @@ class ContentView(ShelfView):
 
     @extend_schema(operation_id="contents_get", responses={200: OpenApiTypes.BINARY})
     def get(self, request: Any, shelf: str, identity: str) -> HttpResponseBase:
-        """By id; ranges are honoured."""
+        """Download a content by its id; ranges are supported."""
         _, found = self.shelf(request, shelf)
         return send_content(request, identity, contents.get_size(found, identity), identity[:12])
 
@@ -252,7 +253,7 @@ class CommitsView(ShelfView):
 
     @extend_schema(operation_id="commits_list", responses=shapes.CommitPage, parameters=[REF, LIMIT, CURSOR])
     def get(self, request: Any, shelf: str) -> Response:
-        """Commits in the line of a ref, newest first."""
+        """List the commits in the line of a ref, newest first."""
         _, found = self.shelf(request, shelf)
         page = listing.list_commits(
             found,
@@ -264,7 +265,7 @@ class CommitsView(ShelfView):
 
     @extend_schema(operation_id="commits_make", request=shapes.NewCommit, responses={201: shapes.CommitOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Commit changes, all or nothing."""
+        """Commit changes, all or none."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewCommit, request)
         wanted = [committing.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
@@ -287,7 +288,7 @@ class CommitView(ShelfView):
 
     @extend_schema(operation_id="commits_get", responses=shapes.CommitOut)
     def get(self, request: Any, shelf: str, uid: str) -> Response:
-        """What was said about it."""
+        """Return a commit with its summary, description, labels and tasks."""
         _, found = self.shelf(request, shelf)
         commit = resolve(found, f"commit:{uid}").commit
         assert commit is not None
@@ -299,7 +300,7 @@ class CopiesView(ShelfView):
 
     @extend_schema(operation_id="artifacts_copy", request=shapes.CopyIn, responses={201: shapes.CopyOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Copy one as of a version, with the versions it comes from; their authors and times are kept."""
+        """Copy an artifact from another shelf with the versions it comes from; authors and times are kept."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.CopyIn, request)
 
@@ -312,7 +313,7 @@ class RestoreView(ShelfView):
 
     @extend_schema(operation_id="shelves_restore", request=shapes.RestoreIn, responses={201: shapes.CommitOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Bring an artifact or the whole shelf back, as a new commit."""
+        """Restore an artifact or the whole shelf to an earlier state, as a new commit."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.RestoreIn, request)
         source = _restored_from(found, values)

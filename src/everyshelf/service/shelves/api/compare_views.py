@@ -37,7 +37,7 @@ class CompareView(ShelfView):
 
     @extend_schema(operation_id="compare_states", responses=shapes.StateComparison, parameters=[FROM, TO])
     def get(self, request: Any, shelf: str) -> Response:
-        """Which artifacts differ, and by what; a job works out what would take longer than a second."""
+        """Compare two states: which artifacts differ, and how. A job computes what takes longer than a second."""
         caller, found = self.shelf(request, shelf)
         before, after = self.at(request, found, "from"), self.at(request, found, "to")
         result = _states(found, before, after, comparison.SHOWN_FINDINGS)
@@ -55,7 +55,8 @@ class CompareArtifactView(ShelfView):
         operation_id="compare_artifact", responses=shapes.ArtifactComparison, parameters=[FROM, TO, PATH, OLD_PATH]
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """All findings; refs may also be version:N. Large contents are compared by a job: ask again when it is done."""
+        """Compare two versions of an artifact and return all findings; refs may also be version:N. A job compares large
+        contents: ask again when it is done."""
         caller, found = self.shelf(request, shelf)
         told = _one(found, request)
         if told["pending"]:
@@ -68,7 +69,8 @@ class CompareDrawingView(ShelfView):
 
     @extend_schema(operation_id="compare_drawing", responses=shapes.Drawing, parameters=[FROM, TO, PATH, OLD_PATH])
     def get(self, request: Any, shelf: str) -> Response:
-        """What both have once, with what became of it; no nodes where the kind has no drawing."""
+        """Return two versions of an artifact in one graph, each part with what changed; without nodes for a kind
+        without drawings."""
         _, found = self.shelf(request, shelf)
         _, pair = _pair(found, request)
         if pair.before is None or pair.after is None:
@@ -127,7 +129,7 @@ class CompareReportView(ShelfView):
         ],
     )
     def get(self, request: Any, shelf: str) -> HttpResponse:
-        """As one self-contained HTML page, Markdown or JSON."""
+        """Return a comparison as one self-contained HTML page, Markdown or JSON."""
         _, found = self.shelf(request, shelf)
         form = request.query_params.get("form") or "html"
         if form not in FORMS:

@@ -58,7 +58,7 @@ class ShelfLogView(ShelfView):
 
     @extend_schema(operation_id="log_shelf", parameters=_FILTERS, responses=LogPage)
     def get(self, request: Any, shelf: str) -> Response:
-        """Newest first. Entries are never changed or removed."""
+        """List the log entries of a shelf, newest first. Entries are never changed or deleted."""
         _, found = self.shelf(request, shelf)
         return Response(actions.list_log(found, **_filters(request)))
 

@@ -129,13 +129,13 @@ class MembersView(ShelfView):
 
     @extend_schema(operation_id="members_list", responses=MemberOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Owners first."""
+        """List the members of a shelf, owners first."""
         _, found = self.shelf(request, shelf)
         return Response([member_json(m) for m in actions.list_members(found)])
 
     @extend_schema(operation_id="members_set", request=MemberIn, responses=MemberOut)
     def put(self, request: Any, shelf: str) -> Response:
-        """Give someone a role."""
+        """Set the role of a person on a shelf."""
         caller, found = self.shelf(request, shelf)
         values = valid(MemberIn, request)
         return Response(member_json(actions.set_member(caller, found, values["person"], values["role"])))
@@ -146,7 +146,7 @@ class MemberView(ShelfView):
 
     @extend_schema(operation_id="members_remove", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
-        """Take their role away; anybody may leave."""
+        """Remove a person from a shelf; everyone may remove themselves."""
         caller, found = self.shelf(request, shelf)
         actions.remove_member(caller, found, name)
         return Response(status=204)
@@ -157,7 +157,7 @@ class InvitationsView(ShelfView):
 
     @extend_schema(operation_id="invitations_list", responses=InvitationOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Newest first."""
+        """List invitations, newest first."""
         caller, found = self.shelf(request, shelf)
         return Response([invitation_json(i) for i in invitations.list_invitations(caller, found)])
 
@@ -189,7 +189,7 @@ class LookView(ApiView):
 
     @extend_schema(operation_id="invitations_look", request=InvitationIn, responses=InvitationSeen)
     def post(self, request: Any) -> Response:
-        """What it offers. The secret is in the body, so that no log of addresses has it."""
+        """Show what an invitation offers. The secret is in the body, so that no log of addresses contains it."""
         found = invitations.find_invitation(valid(InvitationIn, request)["invitation"])
         return Response(
             {

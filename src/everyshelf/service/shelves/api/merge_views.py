@@ -20,7 +20,7 @@ class MergeView(ShelfView):
 
     @extend_schema(operation_id="branches_merge", request=shapes.MergeIn, responses=shapes.MergeOut)
     def post(self, request: Any, shelf: str) -> Response:
-        """Merge one branch into another; what is to be settled first is answered with 409 merge.conflict."""
+        """Merge a branch into another; conflicts that are to be settled first are answered with 409 merge.conflict."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.MergeIn, request)
         message = message_of(values, f"Merge {values['source']} into {values['target']}")
@@ -43,7 +43,7 @@ class MergesView(ShelfView):
 
     @extend_schema(operation_id="merges_list", responses=shapes.WaitingMerge(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Those that are open, newest first."""
+        """List open merges, newest first."""
         _, found = self.shelf(request, shelf)
         return Response(merging.list_merges(found))
 
@@ -53,7 +53,7 @@ class OneMergeView(ShelfView):
 
     @extend_schema(operation_id="merges_get", responses=shapes.MergeDetail)
     def get(self, request: Any, shelf: str, uid: str) -> Response:
-        """Every artifact both sides changed, with its conflicts and what was decided about them."""
+        """Return a merge: every artifact changed on both sides, with its conflicts and decisions."""
         _, found = self.shelf(request, shelf)
         merge = merging.get_merge(found, uid)
         return Response(merging.merge_detail(merge) if merge.state == "open" else _closed(merge))
@@ -87,7 +87,7 @@ class DecisionsView(ShelfView):
 
     @extend_schema(operation_id="merges_settle", request=shapes.SettlingIn, responses=shapes.MergeDetail)
     def post(self, request: Any, shelf: str, uid: str) -> Response:
-        """Note how conflicts are settled; a decision without ``take`` is taken back."""
+        """Settle conflicts of a merge; a decision without ``take`` is undone."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.SettlingIn, request)
         wanted = [
@@ -101,7 +101,7 @@ class FinishView(ShelfView):
 
     @extend_schema(operation_id="merges_finish", request=shapes.FinishIn, responses={201: CommitOut})
     def post(self, request: Any, shelf: str, uid: str) -> Response:
-        """Make the merge commit, with what was decided in its description."""
+        """Create the merge commit, with the decisions in its description."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.FinishIn, request)
 

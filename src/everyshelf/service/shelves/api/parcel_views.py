@@ -28,7 +28,7 @@ class ParcelView(ShelfView):
         responses={(200, "application/zip"): OpenApiTypes.BINARY},
     )
     def get(self, request: Any, shelf: str) -> FileResponse:
-        """A zipped bag (RFC 8493): artifacts, checksums, and what is known of each."""
+        """Download artifacts as a parcel: a zipped bag (RFC 8493) with checksums and what is known of each."""
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
         name = re.sub(r"[^A-Za-z0-9._-]+", "-", f"{found.key}-{at.ref.removeprefix('tag:')}").strip("-.")[:100]

@@ -24,13 +24,13 @@ class ShelvesView(ApiView):
 
     @extend_schema(operation_id="shelves_list", responses=shapes.ShelfOut(many=True))
     def get(self, request: Any) -> Response:
-        """By name."""
+        """List the shelves you may see, by name."""
         caller = caller_of(request)
         return Response([shelves.describe_shelf(caller, s) for s in shelves.visible_shelves(caller)])
 
     @extend_schema(operation_id="shelves_make", request=shapes.NewShelf, responses={201: shapes.ShelfOut})
     def post(self, request: Any) -> Response:
-        """Make one; it has a main branch at once."""
+        """Make a shelf with an empty main branch."""
         caller = caller_of(request)
         made = shelves.make_shelf(caller, **valid(shapes.NewShelf, request))
         return Response(shelves.describe_shelf(caller, made), status=201)
@@ -41,13 +41,13 @@ class OneShelfView(ShelfView):
 
     @extend_schema(operation_id="shelves_get", responses=shapes.ShelfOut)
     def get(self, request: Any, shelf: str) -> Response:
-        """In numbers."""
+        """Return a shelf with its counts of artifacts, commits, branches and tags."""
         caller, found = self.shelf(request, shelf)
         return Response(shelves.describe_shelf(caller, found))
 
     @extend_schema(operation_id="shelves_change", request=shapes.ShelfChange, responses=shapes.ShelfOut)
     def patch(self, request: Any, shelf: str) -> Response:
-        """Its name, what is said about it, and who may see it."""
+        """Change a shelf's name, its description, and who may see it."""
         caller, found = self.shelf(request, shelf)
         changed = shelves.change_shelf(caller, found, **valid(shapes.ShelfChange, request))
         return Response(shelves.describe_shelf(caller, changed))
@@ -58,12 +58,12 @@ class BranchesView(ShelfView):
 
     @extend_schema(operation_id="branches_list", responses=shapes.BranchOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """With how far each is ahead of and behind the main branch."""
+        """List branches with how far each is ahead of and behind the main branch."""
         return Response(branches.list_branches(self.shelf(request, shelf)[1]))
 
     @extend_schema(operation_id="branches_make", request=shapes.NewBranch, responses={201: shapes.BranchOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Make one from any ref."""
+        """Make a branch at any ref."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewBranch, request)
         start = values["start"] or found.main_branch
@@ -76,7 +76,7 @@ class LinesView(ShelfView):
 
     @extend_schema(operation_id="lines_get", responses=shapes.LinesOut, parameters=[LIMIT])
     def get(self, request: Any, shelf: str) -> Response:
-        """The newest commits with their parents, branches and tags."""
+        """Return the newest commits with their parents, branches and tags."""
         _, found = self.shelf(request, shelf)
         return Response(lines_of(found, number(request, "limit", 200)))
 
@@ -86,14 +86,14 @@ class BranchView(ShelfView):
 
     @extend_schema(operation_id="branches_change", request=shapes.BranchChange, responses=shapes.BranchOut)
     def patch(self, request: Any, shelf: str, name: str) -> Response:
-        """Guard it, or lift that."""
+        """Guard a branch, or remove the guard."""
         caller, found = self.shelf(request, shelf)
         branches.guard_branch(caller, found, name, valid(shapes.BranchChange, request)["guarded"])
         return Response(next(b for b in branches.list_branches(found) if b["name"] == name))
 
     @extend_schema(operation_id="branches_delete", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
-        """Drop it; its commits stay."""
+        """Delete a branch. Its commits are kept."""
         caller, found = self.shelf(request, shelf)
         branches.delete_branch(caller, found, name)
         return Response(status=204)
@@ -118,13 +118,13 @@ class TagsView(ShelfView):
 
     @extend_schema(operation_id="tags_list", responses=shapes.TagOut(many=True))
     def get(self, request: Any, shelf: str) -> Response:
-        """Newest first."""
+        """List tags, newest first."""
         _, found = self.shelf(request, shelf)
         return Response([tag_json(t) for t in found.tags.select_related("commit").order_by("-created", "-pk")])
 
     @extend_schema(operation_id="tags_make", request=shapes.NewTag, responses={201: shapes.TagOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Make one; it never moves."""
+        """Make a tag. Tags cannot be moved."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewTag, request)
         made = branches.make_tag(
@@ -145,7 +145,7 @@ class TagView(ShelfView):
 
     @extend_schema(operation_id="tags_get", responses=shapes.TagOut)
     def get(self, request: Any, shelf: str, name: str) -> Response:
-        """What it stands for."""
+        """Return a tag: its commit, selection and note."""
         return Response(tag_json(get_tag(self.shelf(request, shelf)[1], name)))
 
 
@@ -154,6 +154,6 @@ class VerifyView(ShelfView):
 
     @extend_schema(operation_id="shelves_verify", request=None, responses={202: JobOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Start the job that re-reads everything."""
+        """Start re-reading the whole shelf, and return the job."""
         caller, found = self.shelf(request, shelf)
         return Response(job_json(start_job(caller, "verify", found, {})), status=202)
