@@ -92,13 +92,13 @@ class CutShort:
         self._commit(shelf)
         self.places = {}
         if "folder" in self.sorts:
-            self.places["folders"] = Place("folder", shelf.make_environment("folders", holds="data").address)
+            self.places["folders"] = Place("folder", shelf.make_environment("folders", subfolder="data").address)
         if "sqlite" in self.sorts:
-            made = shelf.make_environment("records", destination="database", holds="db", records=["*"])
+            made = shelf.make_environment("records", destination="database", subfolder="db", records=["*"])
             self.places["records"] = Place("sqlite", made.address)
         if "platform" in self.sorts:
             address = f"http://127.0.0.1:{self._platform.port}/cut"
-            shelf.make_environment("platform", destination="platform", address=address, token=TOKEN, holds="data")
+            shelf.make_environment("platform", destination="platform", address=address, token=TOKEN, subfolder="data")
             self.places["platform"] = Place("platform", f"{self._standin.file}#cut")
         if "git" in self.sorts:
             self._with_git(stack, shelf)
@@ -118,7 +118,7 @@ class CutShort:
         self._git = Cutting(server.port)
         stack.callback(self._git.close)
         address = f"http://127.0.0.1:{self._git.port}/site.git#main:site"
-        shelf.make_environment("site", destination="git", address=address, token=GIT_TOKEN, holds="data")
+        shelf.make_environment("site", destination="git", address=address, token=GIT_TOKEN, subfolder="data")
         self.places["site"] = Place("git", str(bare))
 
     def _with_postgres(self, stack: contextlib.ExitStack, shelf: ShelfClient) -> None:
@@ -126,7 +126,7 @@ class CutShort:
         self._database = Cutting(int(base.rpartition(":")[2]))
         stack.callback(self._database.close)
         address = f"{base.rpartition(':')[0]}:{self._database.port}/postgres"
-        said = {"destination": "database", "holds": "db", "records": ["*"], "token": PASSWORD}
+        said = {"destination": "database", "subfolder": "db", "records": ["*"], "token": PASSWORD}
         shelf.make_environment("server", address=address, **said)
         self._dsn = f"{base.replace('+psycopg', '').replace('@', f':{PASSWORD}@')}/postgres"
         self.places["server"] = Place("postgres", self._dsn)

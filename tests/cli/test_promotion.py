@@ -66,7 +66,7 @@ class PromotionTests(ServiceCase):
         self.terminal.write("results.xml", b"<notes><a/></notes>")
         path = str(self.terminal.folder / "results.xml")
         self.assertIn(
-            "no file of test results", self.terminal.run("check", "record", "x", "--junit", path, code=1).stderr
+            "not a file of test results", self.terminal.run("check", "record", "x", "--junit", path, code=1).stderr
         )
         self.terminal.run("check", "record", "x", "--junit", path, "--passed", code=2)
 

@@ -274,10 +274,10 @@ class PeopleTests(ServiceCase):
         self.terminal.run("member", "remove", name)
         self.assertIn("1 person has a role", self.terminal.run("member", "list").stdout)
         told = self.terminal.run("log", "--about", "member").stdout
-        self.assertIn(f"took the role of {name}", told)
+        self.assertIn(f"removed from the shelf {name}", told)
         entries = self.terminal.json("log", "--limit", "2")
         self.assertEqual(len(entries), 2)
-        self.assertIn("sees it", self.terminal.run("shelf", "change", "--open").stdout)
+        self.assertIn("can read it", self.terminal.run("shelf", "change", "--open").stdout)
 
     def test_a_branch_without_a_name_gets_one_from_its_note(self) -> None:
         made = self.terminal.run("branch", "make", "--note", "Do lower fares fill the boats?").stdout
