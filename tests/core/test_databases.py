@@ -138,7 +138,7 @@ class RowTests(unittest.TestCase):
     def test_key_given_anew(self) -> None:
         table = self.rows("boats", "UPDATE boats SET id = id + 100", "UPDATE boats SET seats = 1 WHERE name = 'Boat 3'")
         self.assertEqual((table["key"], table["cells"]["seats"]["changed"]), (["name"], 1))
-        self.assertIn("id was given anew", self.found["note"])
+        self.assertIn("id was regenerated", self.found["note"])
 
     def test_a_declared_key_of_one_table(self) -> None:
         anew = "UPDATE trips SET id = id + 1000 WHERE id < 150; UPDATE trips SET id = id - 150 WHERE id < 1000"

@@ -337,7 +337,7 @@ class ColumnTests(unittest.TestCase):
         anew = [(place + 5, *row[1:]) for place, row in enumerate(sorted(anew, key=lambda r: r[1]))]
         found = compared(parquet(rows), parquet(anew), "t.parquet")
         self.assertEqual(found["table"]["key"], ["a"])
-        self.assertIn("k was given anew", found["note"])
+        self.assertIn("k was regenerated", found["note"])
         self.assertEqual(found["table"]["cells"]["b"]["changed"], 1)
 
     def test_unrelated_tables_are_said_to_be_unrelated(self) -> None:

@@ -114,7 +114,7 @@ class DatabaseTests(unittest.TestCase):
             ("piers", b'{"pier": 1}\nno\n', "tables/piers.jsonl, line 2: no JSON"),
             ("piers", written({"pier": 1, "colour": "red"}), "no column 'colour'"),
             ("piers", written({"pier": 1}, {"pier": 1}), "line 1 has the same key"),
-            ("piers", written({"pier": 1, "name": [1]}), "no value of a cell"),
+            ("piers", written({"pier": 1, "name": [1]}), "not a value of a cell"),
             ("piers", written({"pier": 1, "chart": {"base64": "?"}}), "line 1"),
             ("piers", b"[1]\n", "a row is an object"),
             ("piers", written({"pier": 2**70}), "line 1"),

@@ -73,7 +73,7 @@ class BpmnTests(unittest.TestCase):
         flows = [(f"Flow_{k}q", anew[a], anew[b]) for k, (_, a, b) in enumerate(FLOWS)]
         found = of(bpmn(STEPS, FLOWS), bpmn([(anew[i], n) for i, n in STEPS], flows))
         self.assertEqual(told(found), [])
-        self.assertIn("ids given anew", " ".join(f.get("detail", "") for f in found["findings"]))
+        self.assertIn("ids regenerated", " ".join(f.get("detail", "") for f in found["findings"]))
 
     def test_change_is_seen_through_ids_given_anew(self) -> None:
         anew = {i: f"Activity_{k}x9" for k, (i, _) in enumerate(STEPS)}

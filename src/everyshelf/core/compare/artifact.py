@@ -237,7 +237,7 @@ def _as_outlines(
         return Comparison("notebook", compare_notebooks(one, other, table))
     findings, identity = compare_outlines(one, other, table)
     if anew:
-        detail = f"ids reassigned to {anew} parts of equal content"
+        detail = f"ids regenerated for {anew} parts of equal content"
         findings.append(Finding("changed", "/", new.kind, "ids", "cosmetic", "id", detail=detail))
     return Comparison(new.kind, findings, identity=identity)
 

@@ -60,7 +60,7 @@ def compare_models(before: ModelFile, after: ModelFile, table: KindTable) -> Com
     distances = _Distances(old, new)
     findings = [told for f in findings if (told := distances.told(f)) is not None]
     if anew:
-        detail = f"names reassigned to {anew} parts of equal structure"
+        detail = f"names regenerated for {anew} parts of equal structure"
         findings.append(Finding("changed", "/", "model", "names", "cosmetic", "name", detail=detail))
     notes = "; ".join([*dict.fromkeys([*old.notes, *new.notes]), *_missing(old, new)])
     model = {**distances.as_json(), "metrics": metric_changes(before.beside, after.beside)}

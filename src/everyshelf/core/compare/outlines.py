@@ -364,7 +364,7 @@ class _Siblings:
                 self._parent,
                 field=skip[0],
                 cosmetic=True,
-                detail=f"{skip[0]} reassigned to {len(pairs)} items of equal content",
+                detail=f"{skip[0]} regenerated for {len(pairs)} items of equal content",
             )
         left_a = without(before, {i for i, _ in pairs})
         left_b = without(after, {j for _, j in pairs})
