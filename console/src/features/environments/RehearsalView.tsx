@@ -114,7 +114,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       {r.gates.filter((g) => g.id !== "loss").map((g) => (
         <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.said}>
           {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
-          {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Bring into a draft first</button>}
+          {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Capture in a draft first</button>}
         </Item>
       ))}
       {r.drift.length > 0 && <p className="cap" style={{ marginTop: 8 }}>Changed there since the last deployment</p>}

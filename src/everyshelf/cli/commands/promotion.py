@@ -123,7 +123,7 @@ def _print_what_is_missing(found: dict[str, Any]) -> None:
         terminal.say(terminal.line(*cells, (terminal.DETAIL, terminal.cut(f"needed by {need['artifact']}", 52))))
     unknown = len({need["needs"] for need in found["needed"] if not need["on_shelf"]})
     if unknown:
-        said = f"{terminal.count(unknown, 'name')} that nothing on the shelf has; see --json"
+        said = f"{terminal.count(unknown, 'reference')} not found on this shelf; see --json"
         terminal.say(terminal.line((2, "" if needed else "needed"), (terminal.KIND, terminal.dim(said))))
 
 
@@ -134,7 +134,7 @@ def _next(found: dict[str, Any]) -> str:
         return f"everyshelf env bind {name} {found['missing_bindings'][0]['name']}=VALUE"
     held = [gate for gate in found["gates"] if not gate["met"]]
     if any(gate["action"] == "review" for gate in held):
-        return f"everyshelf env review {tag} {name} --agrees"
+        return f"everyshelf env review {tag} {name} --agree"
     earlier = next((g["action"].partition(":")[2] for g in held if g["action"].startswith("rehearse:")), "")
     if earlier:
         return f"everyshelf rehearse {tag} {earlier}"

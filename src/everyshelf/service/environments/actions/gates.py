@@ -67,7 +67,7 @@ def drift_gate(environment: Environment, lost: list[str], *, agreed: bool) -> Ga
     if agreed and not strict:
         return None
     told = f"{count_noun(len(lost), 'change')} made in {environment.name} would be lost: {', '.join(lost[:3])}"
-    return Gate("drift", "no drift", False, f"{told}; bring them into a draft first", "capture")
+    return Gate("drift", "no drift", False, f"{told}; capture them in a draft first", "capture")
 
 
 def loss_gate(steps: list[Step], agreed: list[str]) -> Gate | None:

@@ -159,8 +159,8 @@ def refuse_unbound(aim: Aim) -> None:
 
 def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool = False) -> RefusedError:
     first = held[0]
+    command = f"rollback {environment.name}" if back else f"promote tag:{tag.name} {environment.name}"
     if first.id == "loss":
-        command = f"rollback {environment.name}" if back else f"promote tag:{tag.name} {environment.name}"
         agreeing = " ".join(f"--lose {shlex.quote(name)}" for name in first.names)
         return RefusedError(
             first.said.partition("; agree")[0],
@@ -173,7 +173,8 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool
         return RefusedError(
             first.said.partition(";")[0],
             code="gate.drift",
-            hint=f"Capture these changes: everyshelf drift {environment.name} --capture. Or use --overwrite-drift.",
+            hint=f"Capture these changes: everyshelf drift {environment.name} --capture\n"
+            f"Or overwrite them: everyshelf {command} --overwrite-drift",
             gates=[gate.as_json() for gate in held],
         )
     return RefusedError(
