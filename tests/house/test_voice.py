@@ -31,6 +31,13 @@ def told_by(path: Path) -> Iterator[tuple[int, str]]:
                     yield node.lineno, node.value
 
 
+# Names that were given up; a changelog and a migration may tell of them, nothing else.
+OLD_NAMES = re.compile(
+    r"agree[- ]if|not-yet|--prefer (?:this|other)|--take (?:this|other)|--give-up|--with-needed|--agrees|--holds\b|--drop\b|put-draft|bring-back"
+    r"|gate\.held|proposal\.held|parcel\.json|\b8321\b|versions/KEY|controlUniqueId|branch drop|--why\b|--say\b|\{this\}"
+)
+
+
 class VoiceTests(unittest.TestCase):
     """See also the guide in CONTRIBUTING.md."""
 
@@ -41,6 +48,15 @@ class VoiceTests(unittest.TestCase):
                 if match[0].lower() not in FINE:
                     found.append(f"{name}:{line}: {match[0]!r} in {text.strip()[:100]!r}")
         return found
+
+    def test_old_names_are_gone(self) -> None:
+        pages = [ROOT / "README.md", ROOT / "ARCHITECTURE.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.*")]
+        pages += [p for p in SOURCE.rglob("*.py") if "migrations" not in p.parts]
+        pages += [p for end in ("*.ts", "*.tsx") for p in (ROOT / "console/src").rglob(end)]
+        for page in pages:
+            if page.suffix != ".png":
+                found = OLD_NAMES.search(page.read_text())
+                self.assertIsNone(found, f"{page.name}: {found[0] if found else ''}")
 
     def test_messages_and_help(self) -> None:
         wrong = [
