@@ -80,6 +80,7 @@ class Calls:
         self.saved: dict[str, str] = {}
         self.head: str | None = None
         self.refused = ""
+        self.last = ""
 
     def any(self) -> int:
         """Make one call; gives its status."""
@@ -91,7 +92,9 @@ class Calls:
         return self._rng.choice(acts)()
 
     def _send(self, method: str, path: str, body: Any) -> httpx.Response:
-        return self._http.request(method, path, json=body)
+        answer = self._http.request(method, path, json=body)
+        self.last = f"{method} {path} {body}: {answer.text[:400]}"
+        return answer
 
     def upload(self) -> int:
         data = self._rng.randbytes(self._rng.choice([100, 5_000, 200_000]))
@@ -205,7 +208,7 @@ def campaign(moments: int, seed: int) -> Outcome | None:
             for _ in range(2):
                 if (status := calls.any()) not in (200, 201, 202, 409):
                     outcome.wrong.append(
-                        f"moment {outcome.moments}: {status} although there is room again {calls.refused[:400]}"
+                        f"moment {outcome.moments}: {status} although there is room again, {calls.last[:900]}"
                     )
         outcome.wrong += calls.missing()
         if service.process is None or service.process.poll() is not None:
