@@ -292,7 +292,7 @@ class ConditionTests(ProposalCase):
         own = self.author.remark(1, "I look at the tides again first.", condition=True)["remarks"][0]
         self.assertEqual(self.author.settle_remark(1, own["id"])["remarks_open"], 0)
         answer = self.keeper.remark(1, "Do.", answer_to=own["id"], condition=True)["remarks"][0]["answers"][0]
-        self.assertFalse(answer["condition"], "an answer is no condition")
+        self.assertFalse(answer["condition"], "an answer is not a condition")
 
     def waits(self, person: str) -> list[str]:
         return [w["what"] for w in self.client_of(person).waiting() if w["shelf"] == self.shelf.key]

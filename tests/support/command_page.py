@@ -8,6 +8,8 @@ from pathlib import Path
 
 import click
 
+from tests.support.kind_page import parts_between
+
 PAGE = Path(__file__).parents[2] / "docs" / "commands.md"
 START, END = "<!-- commands -->\n", "<!-- end of commands -->\n"
 
@@ -57,13 +59,6 @@ def _plain(text: str) -> str:
     return " ".join(text.split()).replace("|", "\\|").replace("<", "\\<")
 
 
-def parts(page: str) -> tuple[str, str, str]:
-    """The page before, between and after the marks."""
-    before, _, rest = page.partition(START)
-    between, _, after = rest.partition(END)
-    return before, between, after
-
-
 if __name__ == "__main__":
-    before, _, after = parts(PAGE.read_text())
+    before, _, after = parts_between(PAGE.read_text(), START, END)
     PAGE.write_text(f"{before}{START}{section()}{END}{after}")

@@ -40,13 +40,13 @@ def section() -> str:
     )
 
 
-def parts(page: str) -> tuple[str, str, str]:
-    """What stands before, between and after the marks."""
-    before, _, rest = page.partition(START)
-    between, _, after = rest.partition(END)
+def parts_between(page: str, start: str, end: str) -> tuple[str, str, str]:
+    """The page before, between and after two marks."""
+    before, _, rest = page.partition(start)
+    between, _, after = rest.partition(end)
     return before, between, after
 
 
 if __name__ == "__main__":
-    before, _, after = parts(PAGE.read_text())
+    before, _, after = parts_between(PAGE.read_text(), START, END)
     PAGE.write_text(f"{before}{START}{section()}{END}{after}")

@@ -161,7 +161,7 @@ def _print_next(found: dict[str, Any]) -> None:
         terminal.next_step(f"everyshelf settle --merge {found['merge']}")
     elif found["may_judge"] and "agreement" in open_points:
         terminal.next_step(f"everyshelf proposal verdict {found['number']} agree")
-    elif found["may_judge"] and condition is not None:
+    elif found["may_judge"] and found["may_change"] and condition is not None:
         terminal.next_step(f"everyshelf proposal settle-remark {found['number']} {condition['id']}")
     elif found["may_merge"] and open_points <= {"conflicts"}:
         terminal.next_step(f"everyshelf proposal merge {found['number']}")

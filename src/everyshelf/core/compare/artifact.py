@@ -226,9 +226,9 @@ def _as_outlines(
 ) -> Comparison:
     """Both sides under the table of the newer one; each as the kind it was recognised as."""
     trees = [parse_tree(side.data, found) for side, found in ((before, old), (after, new))]
-    anew = 0
+    regenerated = 0
     if kind_for(new.kind).realigns and old.kind == new.kind:
-        trees[1], anew = realigned(*trees)
+        trees[1], regenerated = realigned(*trees)
     table = table_in_force(new, rules, after.name)
     if new.kind == old.kind == "api" and all(isinstance(tree, dict) for tree in trees):
         return Comparison("api", compare_apis(trees[0], trees[1], table))
@@ -236,8 +236,8 @@ def _as_outlines(
     if new.kind == old.kind == "notebook":
         return Comparison("notebook", compare_notebooks(one, other, table))
     findings, identity = compare_outlines(one, other, table)
-    if anew:
-        detail = f"ids regenerated for {anew} parts of equal content"
+    if regenerated:
+        detail = f"ids regenerated for {regenerated} parts of equal content"
         findings.append(Finding("changed", "/", new.kind, "ids", "cosmetic", "id", detail=detail))
     return Comparison(new.kind, findings, identity=identity)
 

@@ -51,16 +51,16 @@ def compare_models(before: ModelFile, after: ModelFile, table: KindTable) -> Com
     parsed = [parse_model(f.data, f.format, table, f.tensor_bytes()) for f in (before, after)]
     _mark_equal(parsed[0].tensors, parsed[1].tensors)
     old, new = (p.outline() for p in parsed)
-    anew = 0
+    regenerated = 0
     if old.graph is not None and new.graph is not None and shared_names(old.graph, new.graph) < _FEW_SHARED_NAMES:
-        new, anew = _named_as(old, new, table)
+        new, regenerated = _named_as(old, new, table)
     findings, identity = compare_outlines(
         Outline("model", old.format, old.root), Outline("model", new.format, new.root), table
     )
     distances = _Distances(old, new)
     findings = [told for f in findings if (told := distances.told(f)) is not None]
-    if anew:
-        detail = f"names regenerated for {anew} parts of equal structure"
+    if regenerated:
+        detail = f"names regenerated for {regenerated} parts of equal structure"
         findings.append(Finding("changed", "/", "model", "names", "cosmetic", "name", detail=detail))
     notes = "; ".join([*dict.fromkeys([*old.notes, *new.notes]), *_missing(old, new)])
     model = {**distances.as_json(), "metrics": metric_changes(before.beside, after.beside)}

@@ -12,7 +12,7 @@ from everyshelf.core.outline.model import Effect, Part
 # A quoted text, a number, a name, or a sign: what a formula is made of.
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.|"")*"|\'(?:[^\'\\]|\\.)*\'|\d+(?:\.\d+)?|\w+|[^\s\w]')
 
-# The program numbers a control anew with each export; what refers to it uses the name.
+# The program gives a control a new number with each export; what refers to it uses the name.
 _OWN_ID = re.compile(r"(?:control|widget|component|element|object)_?(?:unique)?_?id", re.IGNORECASE)
 
 

@@ -75,7 +75,7 @@ class Plan:
 class MergeRequest:
     """What is to be merged into the branch ``target``: the state to merge in, and the one both grew from.
 
-    ``source`` is a branch, or words for what is no branch ("a commit of maren").
+    ``source`` is a branch, or words for what is not a branch ("a commit of maren").
     """
 
     base_root: str
