@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tempfile
 import unittest
 from collections.abc import Iterator
@@ -40,6 +41,27 @@ class FolderTests(unittest.TestCase):
     def current(self) -> dict[str, bytes]:
         base = self.root / "now"
         return {str(p.relative_to(base)): p.read_bytes() for p in base.rglob("*") if p.is_file()}
+
+    def test_a_switch_while_somebody_reads(self) -> None:
+        """What is listed is one deployment, and a file that moved with it is looked for in the one that runs."""
+        asked = self.destination.current
+
+        def switched_after_the_answer() -> str | None:
+            key = asked()
+            self.destination.current = asked  # type: ignore[method-assign]
+            self.destination.switch("b")
+            shutil.rmtree(self.root / "deployed" / "a")
+            return key
+
+        def read() -> bytes:
+            with self.destination.as_file("x.txt") as file:
+                return file.read_bytes()
+
+        for look, expected in ((self.destination.present, {"x.txt": TWO}), (read, b"two")):
+            self.put("a", {"x.txt": ONE, "y.txt": TWO})
+            self.stage("b", {"x.txt": TWO})
+            self.destination.current = switched_after_the_answer  # type: ignore[method-assign]
+            self.assertEqual(look(), expected)
 
     def test_consumers_see_nothing_before_the_switch(self) -> None:
         self.put("a", {"x.txt": ONE})

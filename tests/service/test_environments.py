@@ -90,32 +90,86 @@ class PromotionTests(ServiceCase):
         code = (
             "from django.db import transaction\n"
             "from everyshelf.service.environments.actions.gates import Gate\n"
-            "from everyshelf.service.environments.actions.manifests import quiet_since\n"
             "from everyshelf.service.environments.actions.promotion import _judged_now\n"
+            "from everyshelf.service.environments.actions.settled import quiet_since\n"
             "from everyshelf.service.environments.models import Environment\n"
             f"test = Environment.objects.get(shelf__key='{self.shelf.key}', name='test')\n"
             "held = [Gate(name, name, False, '') for name in ('drift', 'loss', 'reviews')]\n"
-            "def told(quiet): return [g.id for g in _judged_now(test, held, quiet)]\n"
-            "before = quiet_since(test)\n"
-            "print(told(before), told(None))\n"
+            "def judge(meanwhile):\n"
+            "  if meanwhile: test.deployments.update(state=meanwhile)\n"
+            "  return held\n"
+            "def told(meanwhile=''): return [g.id for g in _judged_now(test, lambda: judge(meanwhile), list)]\n"
+            "print(told())\n"
             "with transaction.atomic():\n"
-            "  for state in ('switching', 'switched', 'verified', 'recorded'):\n"
+            "  for state in ('switching', 'switched', 'verified', 'recorded', 'planned', 'staged'):\n"
             "    test.deployments.update(state=state)\n"
             "    print(state, quiet_since(test) is None)\n"
-            "  test.deployments.update(state='undone')\n"
-            "  print(told(before))\n"
+            "  test.deployments.update(state='recorded')\n"
+            "  print(told('undone'))\n"
             "  transaction.set_rollback(True)\n"
         )
         self.promote("one")
         self.assertEqual(
             self.service.run_python(code).splitlines(),
             [
-                "['drift', 'loss', 'reviews'] ['reviews']",
+                "['drift', 'loss', 'reviews']",
                 "switching True",
                 "switched True",
                 "verified True",
                 "recorded False",
+                "planned False",
+                "staged False",
                 "['reviews']",
+            ],
+        )
+
+    def test_a_switch_between_listing_and_reading_is_nobodys_mistake(self) -> None:
+        """Whoever promotes, rehearses or looks lists what is there; one promotion changes a file of the list, the next
+        one takes it away before it is read."""
+        self.put({"fares.csv": None})
+        self.shelf.make_tag("three")
+        self.promote("one")
+        code = (
+            "import time\n"
+            "from everyshelf.core.promotion.folder import FolderDestination as Folder\n"
+            "from everyshelf.service.environments.actions import promotion, reality, rehearsal, beside\n"
+            "from everyshelf.service.environments.models import Environment, Deployment\n"
+            "from django.contrib.auth.models import User as Person\n"
+            "from everyshelf.service.rights import Caller\n"
+            "from everyshelf.service.shelves.models import Tag\n"
+            f"test = Environment.objects.get(shelf__key='{self.shelf.key}', name='test')\n"
+            f"tags = {{t.name: t for t in Tag.objects.filter(shelf__key='{self.shelf.key}')}}\n"
+            "caller = Caller(Person.objects.get(username='owner'))\n"
+            "listing, reading, listed, read = Folder.present, Folder.as_file, [], []\n"
+            "def promote(name):\n"
+            "  planned = promotion.plan_promotion(caller, test, tags[name], '')\n"
+            "  while planned.state != 'recorded': time.sleep(0.1), planned.refresh_from_db()\n"
+            "def present(self, *rest):\n"
+            "  found = listing(self, *rest)\n"
+            "  if listed: promote(listed.pop())\n"
+            "  return found\n"
+            "def as_file(self, path):\n"
+            "  if read: promote(read.pop())\n"
+            "  return reading(self, path)\n"
+            "Folder.present, Folder.as_file = present, as_file\n"
+            "for act in (\n"
+            "  lambda: promotion.check_promotion(caller, test, tags['two'], overwrite_drift=False, force=False,\n"
+            "    reason='', lose=[]),\n"
+            "  lambda: promotion.check_roll_back(caller, test, promotion.roll_back_target(test, 2),\n"
+            "    overwrite_drift=False, lose=[]),\n"
+            "  lambda: rehearsal.rehearse_tag(test, tags['two'])['sentence'],\n"
+            "):\n"
+            "  listed, read = ['two'], ['three']\n"
+            "  print(act(), listed, read)\n"
+            "  promote('one')\n"
+        )
+        found = self.service.run_python(code).splitlines()
+        self.assertEqual(
+            found,
+            [
+                "[] [] []",
+                "None [] []",
+                "tag:two would add 1, change 0 and remove 0 in test. Nothing was changed. [] []",
             ],
         )
 

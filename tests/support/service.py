@@ -116,7 +116,7 @@ class Service:
             "DJANGO_SETTINGS_MODULE": "everyshelf.service.settings",
         }
         command = [sys.executable, "-c", start + code]
-        return subprocess.run(command, env=environment, check=True, capture_output=True, text=True).stdout
+        return subprocess.run(command, env=environment, check=True, stdout=subprocess.PIPE, text=True).stdout
 
     def token(self, name: str = "owner", scopes: list[str] | None = None) -> str:
         """A token; kept for the next call, because checking a password is slow on purpose."""

@@ -14,6 +14,7 @@ time stamp are still those recorded: an edit made in place is never carried alon
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import re
 import shutil
@@ -78,15 +79,16 @@ class FolderDestination(Destination):
         )
 
     def present(self, progress: Progress = no_progress) -> Manifest:
-        key = self.current()
-        if key is None:
-            return {}
-        folder, seen = self._deployed / key, self._seen(key)
-        result: Manifest = {}
-        for path, file in _files(folder):
-            progress(len(result), len(seen), path)
-            result[path] = self._fingerprint(file, seen.get(path))
-        return result
+        while (key := self.current()) is not None:
+            folder, seen = self._deployed / key, self._seen(key)
+            result: Manifest = {}
+            for path, file in _files(folder):
+                progress(len(result), len(seen), path)
+                with contextlib.suppress(FileNotFoundError):  # taken away by somebody meanwhile
+                    result[path] = self._fingerprint(file, seen.get(path))
+            if self.current() == key:
+                return result
+        return {}
 
     @staticmethod
     def _fingerprint(file: os.DirEntry[str], seen: _Seen | None) -> Placed:
@@ -224,14 +226,23 @@ class FolderDestination(Destination):
 
     @contextlib.contextmanager
     def as_file(self, path: str) -> Iterator[Path]:
-        key = self.current()
-        if key is None:
-            raise MissingError(f"{path} is not in {self.root}", code="destination.missing")
-        with _opened(self._deployed / key, check_path(path)) as source, TemporaryDirectory() as folder:
+        with self._now(check_path(path)) as source, TemporaryDirectory() as folder:
             copy = Path(folder, PurePosixPath(path).name)
             with copy.open("wb") as file:
                 shutil.copyfileobj(source, file)
             yield copy
+
+    def _now(self, path: str) -> IO[bytes]:
+        """Open a file of the deployment that runs, looked for again if another one was switched on meanwhile."""
+        key = self.current()
+        while key is not None:
+            try:
+                return _opened(self._deployed / key, path)
+            except MissingError:
+                if (now := self.current()) == key:
+                    raise
+                key = now
+        raise MissingError(f"{path} is not in {self.root}", code="destination.missing")
 
     def clear(self, keys: Collection[str]) -> None:
         """Take away what these deployments put there, and the folder itself if nothing else is in it."""
@@ -262,7 +273,7 @@ def _files(folder: Path) -> Iterator[tuple[str, os.DirEntry[str]]]:
     waiting = [("", str(folder))]
     while waiting:
         inner, here = waiting.pop()
-        with os.scandir(here) as entries:
+        with contextlib.suppress(FileNotFoundError), os.scandir(here) as entries:
             for entry in entries:
                 path = f"{inner}{entry.name}"
                 if entry.is_dir(follow_symlinks=False):
@@ -275,8 +286,7 @@ def _is_folder(path: Path) -> bool:
     return path.is_dir() and not path.is_symlink()
 
 
-@contextlib.contextmanager
-def _opened(folder: Path, path: str) -> Iterator[IO[bytes]]:
+def _opened(folder: Path, path: str) -> IO[bytes]:
     """An ordinary file below a folder, reached without following a link on the way."""
     handles: list[int] = []
     try:
@@ -285,15 +295,22 @@ def _opened(folder: Path, path: str) -> Iterator[IO[bytes]]:
         for step in above:
             handles.append(os.open(step, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=handles[-1]))
         found = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=handles[-1])
-    except OSError as error:
+    except (FileNotFoundError, NotADirectoryError) as error:
         raise MissingError(f"{path} is not a file in {folder}", code="destination.missing") from error
+    except OSError as error:
+        if error.errno == errno.ELOOP:
+            raise MissingError(f"{path} is a link in {folder}", code="destination.missing") from error
+        raise StorageError(
+            f"could not read {path} in {folder}: {error.strerror or error}",
+            hint="Look at the rights and the disk there.",
+        ) from error
     finally:
         for handle in handles:
             os.close(handle)
-    with os.fdopen(found, "rb") as file:
-        if not stat.S_ISREG(os.fstat(found).st_mode):
-            raise MissingError(f"{path} is not a file in {folder}", code="destination.missing")
-        yield file
+    if not stat.S_ISREG(os.fstat(found).st_mode):
+        os.close(found)
+        raise MissingError(f"{path} is not a file in {folder}", code="destination.missing")
+    return os.fdopen(found, "rb")
 
 
 def _shared(seen: dict[str, _Seen], manifest: Manifest) -> int:

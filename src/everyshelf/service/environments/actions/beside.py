@@ -15,6 +15,7 @@ from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.bindings import Values
 from everyshelf.service.environments.actions.manifests import LeftOut, Record, recorded
 from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment
 from everyshelf.service.shelves.actions.listing import display_name
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -47,7 +48,11 @@ def beside(one: Environment, other: Environment) -> dict[str, Any]:
 
     The same artifact with the bindings of each put in counts as the same.
     """
-    a, b = _Side(one), _Side(other)
+    return read_settled(one, lambda: read_settled(other, lambda: _told(_Side(one), _Side(other))))
+
+
+def _told(a: _Side, b: _Side) -> dict[str, Any]:
+    one, other = a.environment, b.environment
     end, complete, same, told = time.monotonic() + _BUDGET_SECONDS, True, 0, []
     rules = rules_at(resolve(one.shelf, one.fed_from or one.shelf.main_branch).root).source
     for path in sorted(a.present.keys() | b.present.keys()):

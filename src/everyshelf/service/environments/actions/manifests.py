@@ -72,18 +72,6 @@ def last_deployment(environment: Environment) -> Deployment | None:
     return rows.order_by("-number").first()
 
 
-_IN_BETWEEN = (Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
-_NEWEST = 20
-
-
-def quiet_since(environment: Environment) -> tuple[tuple[int, str], ...] | None:
-    """How its newest deployments ended, to be compared after what is there was read: if that is another answer then,
-    what was read is partly another deployment's work. None while one is in between: there, and not recorded yet."""
-    rows = environment.deployments.order_by("-number").values_list("pk", "state")[:_NEWEST]
-    found = tuple((key, str(state)) for key, state in rows)
-    return None if any(state in _IN_BETWEEN for _, state in found) else found
-
-
 def recorded(environment: Environment) -> Record:
     """What the deployment in force put there."""
     last = last_deployment(environment)

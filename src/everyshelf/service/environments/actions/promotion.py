@@ -32,6 +32,7 @@ from everyshelf.core.errors import (
     ConflictError,
     EveryShelfError,
     InvalidError,
+    MissingError,
     OutOfReachError,
     RefusedError,
 )
@@ -48,11 +49,11 @@ from everyshelf.service.environments.actions.manifests import (
     aim_at_state,
     last_deployment,
     load_record,
-    quiet_since,
     store_record,
 )
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.actions.rehearsal import counts_of, plan_of
+from everyshelf.service.environments.actions.settled import is_settled, quiet_since
 from everyshelf.service.environments.models import Deployment, Environment, Phase
 from everyshelf.service.jobs.actions import Run, run_now, start_job
 from everyshelf.service.jobs.models import Job, State
@@ -95,11 +96,13 @@ def check_promotion(
                 hint="Give a reason: --reason TEXT",
             )
     destination = destination_of(environment)
-    quiet = quiet_since(environment)
-    present = destination.present()
-    aim = aim_at_state(destination, environment, tag.commit, tag.selection, present)
-    held = held_by(destination, environment, tag, aim, present, overwrite_drift=overwrite_drift, lose=lose)
-    held = _judged_now(environment, held, quiet)
+
+    def judge() -> list[Gate]:
+        present = destination.present()
+        aim = aim_at_state(destination, environment, tag.commit, tag.selection, present)
+        return held_by(destination, environment, tag, aim, present, overwrite_drift=overwrite_drift, lose=lose)
+
+    held = _judged_now(environment, judge, otherwise=lambda: gates_of(environment, tag))
     lost = [gate for gate in held if gate.id == "loss"]
     if held and not force:
         raise _refusal(environment, tag, held)
@@ -135,10 +138,20 @@ def held_by(
     return [gate for gate in (*found, drift, loss) if gate is not None and not gate.met]
 
 
-def _judged_now(environment: Environment, held: list[Gate], quiet: Any) -> list[Gate]:
-    """The gates without those that go by what is there, if it was changing while it was read: what another promotion
-    puts there is nobody's drift. They are judged when this one's turn has come."""
-    if quiet is not None and quiet_since(environment) == quiet:
+def _judged_now(
+    environment: Environment, judge: Callable[[], list[Gate]], otherwise: Callable[[], list[Gate]]
+) -> list[Gate]:
+    """The gates that hold, without those that go by what is there if it was changing while it was read: what another
+    promotion puts there is nobody's drift, and what it takes away nobody's mistake. They are judged when this one's
+    turn has come. ``otherwise``: the gates that go by the shelf alone."""
+    quiet = quiet_since(environment)
+    try:
+        held = judge()
+    except MissingError:
+        if is_settled(environment, quiet):
+            raise
+        return [gate for gate in otherwise() if not gate.met]
+    if is_settled(environment, quiet):
         return held
     return [gate for gate in held if gate.id not in ("drift", "loss")]
 
@@ -282,12 +295,14 @@ def check_roll_back(
     """Raise ``RefusedError`` if anything there would be lost unasked. No other gate holds a way back."""
     require_promote(caller, environment)
     destination = destination_of(environment)
-    quiet = quiet_since(environment)
-    present = destination.present()
-    aim = aim_at_deployment(destination, target, present)
     agreed = {"overwrite_drift": overwrite_drift, "lose": lose}
-    held = held_by(destination, environment, target.tag, aim, present, gates=False, **agreed)
-    held = _judged_now(environment, held, quiet)
+
+    def judge() -> list[Gate]:
+        present = destination.present()
+        aim = aim_at_deployment(destination, target, present)
+        return held_by(destination, environment, target.tag, aim, present, gates=False, **agreed)
+
+    held = _judged_now(environment, judge, otherwise=list)
     if held:
         raise _refusal(environment, target.tag, held, back=True)
 

@@ -6,8 +6,7 @@ other the artifact as it is on the shelf. So what was changed there comes along,
 
 from __future__ import annotations
 
-import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -33,9 +32,9 @@ from everyshelf.service.environments.actions.manifests import (
     kind_there,
     last_deployment,
     load_record,
-    quiet_since,
 )
 from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
@@ -44,21 +43,23 @@ from everyshelf.service.shelves.actions.listing import display_name
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 
-_LOOKED_AGAIN_AFTER = (0.2, 0.5, 1.0)  # seconds
-
 
 @dataclass(frozen=True)
 class _Look:
-    """One look at an environment."""
+    """One look at an environment. ``changed``: paths that are not as the deployment in force left them, with what
+    happened."""
 
     environment: Environment
     destination: Destination
     present: Manifest
     last: Deployment | None
     record: Record
+    changed: dict[str, str] = field(init=False)
 
-    def changed_there(self) -> dict[str, str]:
-        """Paths that are not as the deployment in force left them, with what happened."""
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "changed", self._changed_there())
+
+    def _changed_there(self) -> dict[str, str]:
         left_out, found = LeftOut(self.environment, self.destination), {}
         for path in sorted(self.present.keys() | self.record.keys()):
             there, row = self.present.get(path), self.record.get(path)
@@ -77,21 +78,10 @@ class _Look:
 
 
 def _look(environment: Environment) -> _Look:
-    """What is there, and what was put there; raises ``ConflictError`` while a promotion is changing it."""
-    destination = destination_of(environment)
-    for pause in (*_LOOKED_AGAIN_AFTER, None):
-        quiet = quiet_since(environment)
-        last = last_deployment(environment)
-        present = destination.present() if quiet is not None else {}
-        if quiet is not None and quiet_since(environment) == quiet:
-            return _Look(environment, destination, present, last, load_record(last.manifest) if last else {})
-        if pause is not None:
-            time.sleep(pause)
-    raise ConflictError(
-        f"a promotion is changing what is in {environment.name}",
-        code="environment.busy",
-        hint="Look again when it is done.",
-    )
+    """What is there, and what was put there."""
+    destination, last = destination_of(environment), last_deployment(environment)
+    record = load_record(last.manifest) if last else {}
+    return _Look(environment, destination, destination.present(), last, record)
 
 
 # --- drift -----------------------------------------------------------------------
@@ -100,14 +90,14 @@ def _look(environment: Environment) -> _Look:
 def check_drift(environment: Environment) -> list[dict[str, Any]]:
     """Look now, and keep what was found with the environment."""
     try:
-        look = _look(environment)
+        look = read_settled(environment, lambda: _look(environment))
     except EveryShelfError as error:
         environment.drift_problem, environment.drift_checked = error.message[:500], timezone.now()
         environment.save(update_fields=["drift_problem", "drift_checked"])
         raise
     found = [
         {"path": p, "name": display_name(p), "where": where, "by": look.present[p].by if p in look.present else ""}
-        for p, where in look.changed_there().items()
+        for p, where in look.changed.items()
     ]
     environment.drift, environment.drift_checked, environment.drift_problem = found, timezone.now(), ""
     environment.save(update_fields=["drift", "drift_checked", "drift_problem"])
@@ -116,10 +106,10 @@ def check_drift(environment: Environment) -> list[dict[str, Any]]:
 
 def differences(environment: Environment, branch_name: str = "") -> dict[str, Any]:
     """Per artifact whether it differs there (from what was put in place), here (on the branch), or on both sides."""
-    look = _look(environment)
+    look = read_settled(environment, lambda: _look(environment))
     branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
     files = {p: e.id for p, e in get_trees().files(branch.head.root)} if branch.head is not None else {}
-    there, side_effects = look.changed_there(), set(look.side_effects())
+    there, side_effects = look.changed, set(look.side_effects())
     here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
     left_out = LeftOut(environment, look.destination)
     rows = []
@@ -183,10 +173,25 @@ def capture(
     ("environment" or "shelf") says which side to keep in conflicts.
     """
     require(caller, environment.shelf, "capture")
-    look = _look(environment)
     branch = get_branch(environment.shelf, branch_name or environment.fed_from or environment.shelf.main_branch)
+    state = resolve(environment.shelf, f"draft:{branch.name}", caller.person)
+    here = {path: entry.id for path, entry in get_trees().files(state.root)}
+    told, savings = read_settled(environment, lambda: _bring(environment, here, paths, prefer))
+    with one_act():
+        draft = save(caller, environment.shelf, branch.name, None, savings) if savings else None
+        taken = [row["path"] for row in told if row["taken"]]
+        note(caller, "environment.captured", environment.name, environment.shelf, branch=branch.name, paths=taken[:100])
+    pending = len(draft["entries"]) if draft else 0
+    return {"environment": environment.name, "branch": branch.name, "artifacts": told, "pending": pending}
+
+
+def _bring(
+    environment: Environment, here: dict[str, str], paths: list[str] | None, prefer: str | None
+) -> tuple[list[dict[str, Any]], list[Saving]]:
+    """What becomes of each artifact that was changed there, and what is to be saved of it."""
+    look = _look(environment)
     side_effects = set(look.side_effects())
-    wanted = {**dict.fromkeys(side_effects, "changed by the destination itself"), **look.changed_there()}
+    wanted = {**dict.fromkeys(side_effects, "changed by the destination itself"), **look.changed}
     if paths is not None:
         unknown = sorted(set(paths) - wanted.keys())
         if unknown:
@@ -198,8 +203,6 @@ def capture(
         wanted = {path: wanted[path] for path in paths}
     if not wanted:
         raise ConflictError(f"nothing was changed in {environment.name}", code="capture.nothing", hint="")
-    state = resolve(environment.shelf, f"draft:{branch.name}", caller.person)
-    here = {path: entry.id for path, entry in get_trees().files(state.root)}
     told, savings = [], []
     with TemporaryDirectory(dir=get_config().scratch, prefix="capture-") as folder:
         for path, where in sorted(wanted.items()):
@@ -215,12 +218,7 @@ def capture(
             )
             if one.taken and one.content != here.get(path):
                 savings.append(Saving(path, one.content))
-    with one_act():
-        draft = save(caller, environment.shelf, branch.name, None, savings) if savings else None
-        taken = [row["path"] for row in told if row["taken"]]
-        note(caller, "environment.captured", environment.name, environment.shelf, branch=branch.name, paths=taken[:100])
-    pending = len(draft["entries"]) if draft else 0
-    return {"environment": environment.name, "branch": branch.name, "artifacts": told, "pending": pending}
+    return told, savings
 
 
 @dataclass(frozen=True)

@@ -33,6 +33,7 @@ from everyshelf.service.environments.actions.manifests import (
     last_deployment,
 )
 from everyshelf.service.environments.actions.places import destination_of
+from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.shelves.actions.comparison import compare_contents
 from everyshelf.service.shelves.actions.contents import as_file
@@ -80,6 +81,10 @@ def plan_of(aim: Aim, present: Manifest, record: Record) -> Rehearsal:
 
 def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
     """Everything a promotion would do, by meaning, without touching anything."""
+    return read_settled(environment, lambda: _rehearsed(environment, tag))
+
+
+def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
     begun = time.monotonic()
     look = Outlook(environment, tag)
     plan, aim = look.plan, look.aim
