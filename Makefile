@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds commands tour setup browser postgres console
+.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -44,11 +44,15 @@ schema: setup
 tour: setup console
 	$(BIN)/python -m tests.support.tour
 
+# The output in the pages whose commands are run: guides, client, interface; tests compare them.
+guides: setup console
+	$(BIN)/python -m tests.support.guide docs/guides/*-analyst.md docs/guides/release-manager.md docs/guides/administrator.md docs/client.md docs/api.md
+
 # The command reference, from the help of the commands; compared by `make check`.
 commands: setup
 	$(BIN)/python -m tests.support.command_page
 
-# The tables of the kinds, mirrored in docs/kinds.md and compared by `make check`.
+# The tables of the kinds, mirrored in docs/kinds-inside.md and compared by `make check`.
 kinds: setup
 	$(BIN)/python -m tests.support.kind_page
 

@@ -14,7 +14,7 @@ from typing import Any
 from unittest import mock
 
 from everyshelf.cli import terminal
-from everyshelf.cli.findings import finding_line
+from everyshelf.cli.findings import print_artifact
 from everyshelf.cli.main import COMMANDS, cli
 
 
@@ -95,9 +95,9 @@ class TerminalTests(unittest.TestCase):
             "after": "harbour master",
             "effect": "alters",
         }
-        self.assertEqual(
-            finding_line(finding),
-            "    ≠ step        Approve notice              assignee duty officer → harbour master",
+        self.assertIn(
+            "\n    ≠ step        Approve notice              assignee duty officer → harbour master\n",
+            self.told(finding),
         )
         removed = {
             **finding,
@@ -107,7 +107,22 @@ class TerminalTests(unittest.TestCase):
             "after": None,
             "effect": "breaks",
         }
-        self.assertTrue(finding_line(removed).endswith("BREAKS run a"))
+        self.assertTrue(self.told(removed).endswith("BREAKS  run a\n"))
+
+    def told(self, *findings: dict[str, Any], whole: bool = False) -> str:
+        found = {"effects": {"alters": 1}, "kind": "workflow", "findings": list(findings)}
+        return printed(lambda: print_artifact(found, "flow.bpmn", "", whole=whole))
+
+    def test_one_artifact_is_told_with_whole_values(self) -> None:
+        before, after = "select *\nfrom sailings\nwhere late > 5\n", "select *\nfrom sailings\nwhere late > 9\n"
+        step = {"action": "changed", "part": "/class:A/step:a", "type": "step", "effect": "alters"}
+        long = {**step, "label": "query", "field": "text", "before": before, "after": after, "within": "class Harbour"}
+        text = self.told(long, whole=True)
+        self.assertIn("in class Harbour\n", text)
+        for line in ("  from sailings", "− where late > 5", "+ where late > 9"):
+            self.assertIn(f"        {line}\n", text)
+        value = "a word " * 60
+        self.assertIn(value.strip(), self.told({**step, "label": "b", "field": "c", "before": "x", "after": value}))
 
 
 class HelpTests(unittest.TestCase):

@@ -45,7 +45,7 @@ class PathTests(ServiceCase):
         self.assertEqual((made["labels"], made["tasks"], len(made["artifacts"])), ({"source": "sheet"}, ["SK-1"], 3))
         run("tag", "make", "two")
         found = parse("compare", "tag:one", "main")
-        self.assertEqual(found["counts"], {"added": 0, "removed": 0, "changed": 2, "moved": 1})
+        self.assertEqual(found["counts"], {"new": 0, "edited": 2, "moved": 1, "gone": 0})
         self.assertEqual(parse("compare", "version:1", "version:2", "fares")["table"]["cells"]["fare"]["changed"], 1)
         self.assertIn("1 cell in fare, 1 row added", run("compare", "tag:one", "main", "fares.csv").stdout)
         run("compare", "tag:one", "main", "--fail-on", "alters", code=6)
@@ -94,7 +94,7 @@ class PathTests(ServiceCase):
         )
         text = self.terminal.run("pending").stdout
         self.assertIn("4 pending changes on this desk, 2 blocked", text)
-        self.assertIn("it is a link", text)
+        self.assertIn("symbolic link", text)
         self.terminal.run("commit", "--summary", "The rest goes on")
         self.assertEqual({s for s in self.states().values()}, {"blocked"})
 
@@ -120,7 +120,7 @@ class PathTests(ServiceCase):
         self.terminal.run("commit", "--summary", "One of two", "fares")
         self.assertEqual(self.states(), {"notes.txt": "edited"})
         self.assertIn(
-            "there is no pending change named",
+            "there is no artifact named",
             self.terminal.run("commit", "--summary", "x", "elsewhere", code=1).stderr.lower(),
         )
 
@@ -194,6 +194,6 @@ class PathTests(ServiceCase):
 
     def test_token_from_the_environment_is_enough(self) -> None:
         made = self.terminal.json("token", "make", f"robot {self.shelf.key}", "--scope", "read")
-        self.terminal._environment |= {"EVERYSHELF_TOKEN": made["value"], "EVERYSHELF_CONFIG": "/nonexistent"}
+        self.terminal.environment |= {"EVERYSHELF_TOKEN": made["value"], "EVERYSHELF_CONFIG": "/nonexistent"}
         self.assertIn(self.shelf.key, [s["key"] for s in self.terminal.json("shelf", "list")])
         self.assertEqual(self.terminal.json("branch", "make", "x", code=4)["problem"]["code"], "rights.scope")

@@ -1,4 +1,4 @@
-"""A kind from another package, as docs/kinds.md shows it: found through its entry point, used everywhere."""
+"""A kind from another package, as docs/kinds-inside.md shows it: found through its entry point, used everywhere."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-DOCS = Path(__file__).parents[2] / "docs" / "kinds.md"
+DOCS = Path(__file__).parents[2] / "docs" / "kinds-inside.md"
 BEFORE = "Quay 07:10 print-1\nSkerry 08:40 print-1\n"
 
 

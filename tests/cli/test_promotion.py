@@ -168,7 +168,7 @@ class RecordsTests(ServiceCase):
         self.assertIn("LOST with 2 values", run("rollback", "harbours", "--lose", "vessels.decks").stdout)
         beside = run("env", "compare", "office", "harbours").stdout
         self.assertIn("2 artifacts differ; 0 the same", beside)
-        self.assertRegex(beside, r"≠ +database +vessels\.table +BREAKS 1 column removed")
+        self.assertRegex(beside, r"≠ +database +vessels\.table\.json +BREAKS column decks removed")
         self.assertIn("with the records of vessels, fares", run("env", "show", "harbours").stdout)
         wrong = run("env", "make", "more", "--database", "x.sqlite", "--folder", "x", "--subfolder", "bookings", code=2)
         self.assertIn("one destination", wrong.stderr)

@@ -298,7 +298,7 @@ class PeopleTests(ServiceCase):
         held = self.terminal.run("proposal", "merge", "1", code=4)
         self.assertIn("after the season", held.stderr)
         shown = self.terminal.run("proposal", "show", "1").stdout
-        for words in ("1 artifact changed", "Why two?", "NOT MET", "keeper is against"):
+        for words in ("1 artifact edited", "Why two?", "NOT MET", "keeper is against"):
             self.assertIn(words, shown)
         remark = self.terminal.json("proposal", "show", "1")["remarks"][0]["id"]
         self.terminal.run("proposal", "remark", "1", "Because.", "--answer", remark)

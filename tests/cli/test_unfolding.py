@@ -110,7 +110,7 @@ class ReportTests(ServiceCase):
         terminal.write("old.json", b'{"limit": 1}')
         terminal.run("compare-files", "old.json", "a.json", "--report", "../files.html")
         pages = {p.name: p.read_text() for p in terminal.home.glob("*.*") if p.is_file()}
-        self.assertIn("<h2>a</h2>", pages["shelf.html"])
+        self.assertIn("<h2>a.json</h2>", pages["shelf.html"])
         self.assertIn("`a.json`", pages["one.md"])
         self.assertEqual(json.loads(pages["desk.json"])["artifacts"][0]["findings"][0]["after"], 3)
         self.assertIn("old.json to a.json", pages["files.html"])

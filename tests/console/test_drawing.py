@@ -22,7 +22,7 @@ class DrawingTests(ConsoleCase):
         self.shelf.make_tag("one")
         self.put({"flow.bpmn": flows.disruption(tide_check=True, approver="harbour master")})
         self.page("/compare?from=tag:one&path=flow.bpmn")
-        self.browser.see("Both versions in one drawing")
+        self.browser.see("Both versions in one graph")
         find = self.browser.driver.find_element
         find(By.CSS_SELECTOR, self.node("Approve notice")).click()
         self.browser.see("assignment")
@@ -95,4 +95,4 @@ class PartsTests(ConsoleCase):
         page = self.browser.driver.execute_async_script(
             "const done = arguments[1]; fetch(arguments[0]).then(r => r.text()).then(done)", address
         )
-        self.assertIn("<h2>a</h2>", page)
+        self.assertIn("<h2>a.json</h2>", page)

@@ -29,7 +29,7 @@ class MeaningTests(ConsoleCase):
     def test_only_the_words_that_differ_are_marked(self) -> None:
         before = "# Plan\n\nBoats leave at eight in the morning.\n\nIn fog they wait.\n"
         self.show("plan.md", before.encode(), before.replace("eight", "nine").encode())
-        self.browser.see("1 paragraph changed")
+        self.browser.see("Paragraph: Boats leave at eight in the morning. → Boats leave at nine in the morning.")
         for within in ("[aria-label=Finding]", "[aria-label=Findings]"):
             self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["eight"], ["nine"]))
         self.browser.press("Raw text")
@@ -41,7 +41,7 @@ class MeaningTests(ConsoleCase):
         after = [*CELLS[:2], cell(CLEAN.replace("> 5", "> 10")), *CELLS[3:]]
         sides = [json.dumps(notebook(cells)).encode() for cells in (CELLS, after)]
         self.show("delays.ipynb", sides[0], sides[1])
-        self.browser.see("1 cell changed")
+        self.browser.see("Cell: source changed, 1 of 2 lines new, 1 of 2 gone")
         within = "[aria-label='Both texts, line by line']"
         self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["5"], ["10"]))
         self.assertIn("kept = [row for row in rows", self.browser.text())

@@ -234,7 +234,7 @@ class PictureTests(unittest.TestCase):
             [(f["action"], f["label"], f["effect"]) for f in found["findings"]], [("added", "Author", "cosmetic")]
         )
         found = compared(picture(form="JPEG", quality=95), picture(dot=True, form="JPEG", quality=95), "p.jpg")
-        self.assertEqual(headline(found), "1 picture changed")
+        self.assertEqual(headline(found), "pixels changed")
 
     def test_pictures_of_every_mode_are_compared(self) -> None:
         dots = {

@@ -135,7 +135,7 @@ class SentenceTests(unittest.TestCase):
 
     def test_headline_leaves_cosmetic_out_unless_alone(self) -> None:
         found = compared(flows.disruption(), flows.disruption(shift=9, approver="harbour master"), "a.bpmn")
-        self.assertEqual(headline(found), "1 assignment changed")
+        self.assertEqual(headline(found), "assignment: duty officer → harbour master")
         self.assertEqual(
             headline(compared(flows.disruption(), flows.disruption(shift=9), "a.bpmn")), "1 cosmetic change only"
         )

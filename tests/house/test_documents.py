@@ -67,6 +67,32 @@ class DriftTests(unittest.TestCase):
         summaries = [operation["summary"] for operation in operations]
         self.assertEqual(sorted(summaries), sorted(set(summaries)), "two operations are described alike")
 
+    def test_every_operation_has_an_example_of_what_it_takes_and_gives(self) -> None:
+        """And each is valid by the schema beside it."""
+        import yaml
+        from jsonschema import Draft202012Validator
+
+        document = yaml.safe_load((ROOT / "docs/openapi.yaml").read_text())
+        for path, methods in document["paths"].items():
+            for method, operation in methods.items():
+                self.assertTrue(all("example" in p for p in operation.get("parameters", [])), (method, path))
+                answers = [a for status, a in operation["responses"].items() if status.startswith("2")]
+                for holder in (operation.get("requestBody", {}), *answers):
+                    media = holder.get("content", {}).get("application/json")
+                    if media is None:
+                        continue
+                    schema = {**media["schema"], "components": document["components"]}
+                    wrong = [e.message for e in Draft202012Validator(schema).iter_errors(media["example"])]
+                    self.assertEqual(wrong, [], (method, path))
+
+    def test_the_rules_that_are_shown_are_valid(self) -> None:
+        """The examples of docs/rules.md together are one shelf.toml."""
+        from everyshelf.core.kinds.rules import parse_rules
+
+        lines = (ROOT / "docs/rules.md").read_text().splitlines()
+        rules = parse_rules("\n".join(line[4:] for line in lines if line.startswith("    ")))
+        self.assertEqual(rules.kind_for("feeds/gate.dat"), "dataset")
+
     def test_every_setting_is_documented(self) -> None:
         page = (ROOT / "docs/running.md").read_text()
         source = (ROOT / "src/everyshelf/service/base/config.py").read_text()

@@ -50,6 +50,23 @@ class ContractTests(ServiceCase):
         self.assertEqual(errors, [], f"{method} {address}")
         return document
 
+    def test_what_the_document_gives_as_an_example_is_taken(self) -> None:
+        """Perhaps refused for what it names, never for its form."""
+        for template, operations in DOCUMENT["paths"].items():
+            for method, operation in operations.items():
+                media = operation.get("requestBody", {}).get("content", {}).get("application/json")
+                if media is None:
+                    continue
+                names = {p["name"]: str(p["example"]) for p in operation.get("parameters", []) if p["in"] == "path"}
+                names["shelf"] = self.shelf.key
+                address = re.sub(r"\{([^}]+)\}", lambda found: names[found.group(1)], template)  # noqa: B023
+                answer = self.http.request(method, address, json=media["example"])
+                self.assertLess(answer.status_code, 500, (method, template, answer.text[:300]))
+                if answer.status_code >= 400:
+                    code = answer.json()["code"]
+                    wrong = code.startswith("input.") and code != "input.missing"
+                    self.assertFalse(wrong, (method, template, answer.text[:400]))
+
     def operation(self, method: str, path: str, status: int) -> tuple[str, dict[str, Any] | None]:
         for template, operations in DOCUMENT["paths"].items():
             if re.fullmatch(re.sub(r"\{[^}]+\}", "[^/]+", template), path) and method.lower() in operations:

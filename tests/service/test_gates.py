@@ -68,7 +68,7 @@ class GateTests(GatesCase):
         problem = self.held()
         self.assertEqual((problem["code"], problem["gates"][0]["gate"]), ("gate.not_met", "reviews, 0 of 1"))
         self.assertIn("owner made it and does not count; keeper must agree", problem["detail"])
-        keeper.review("one", "test", agrees=False, said="Not before the weekend")
+        keeper.review("one", "test", agrees=False, comment="Not before the weekend")
         self.assertIn("keeper is against", self.held()["detail"])
         keeper.review("one", "test", agrees=True)
         self.promote()
@@ -79,9 +79,9 @@ class GateTests(GatesCase):
     def test_checks_that_passed_on_that_very_commit(self) -> None:
         self.shelf.make_environment("test", gates={"checks": ["fare rules"]})
         self.assertIn("everyshelf check record", self.held()["detail"])
-        self.shelf.record_check("fare rules", False, "tag:one", said="1 of 40 failed")
+        self.shelf.record_check("fare rules", False, "tag:one", comment="1 of 40 failed")
         self.assertIn("1 of 40 failed", self.held()["detail"])
-        self.shelf.record_check("fare rules", True, "tag:one", said="40 of 40")
+        self.shelf.record_check("fare rules", True, "tag:one", comment="40 of 40")
         self.promote()
 
     def test_quiet_hours(self) -> None:
@@ -195,7 +195,9 @@ class BindingTests(GatesCase):
         self.promote("bound")
         self.shelf.bind("test", "SEATS", "60")
         found = self.shelf.rehearse("bound", "test")["artifacts"]
-        self.assertEqual([(a["path"], a["headline"]) for a in found], [("settings/feeds.json", "1 group changed")])
+        self.assertEqual(
+            [(a["path"], a["headline"]) for a in found], [("settings/feeds.json", "group limits: seats 40 → 60")]
+        )
         self.shelf.bind("test", "FEED_TOKEN", "the-next-secret")
         text = json.dumps(self.shelf.rehearse("bound", "test"))
         for value in (SECRET, "the-next-secret"):
@@ -248,7 +250,7 @@ class BindingTests(GatesCase):
         file.write_bytes(text.replace(b'"address"', b'"note": "by hand", "address"'))
         found = self.shelf.capture("test")
         self.assertNotIn("set-by-hand-0815", repr(found))
-        self.assertIn("FEED_TOKEN", found["artifacts"][0]["said"])
+        self.assertIn("FEED_TOKEN", found["artifacts"][0]["message"])
         said = json.loads(self.shelf.read("settings/feeds.json", "draft:main"))
         self.assertEqual(said, {"note": "by hand", **json.loads(feeds())})
 

@@ -59,7 +59,7 @@ class BytesTests(ServiceCase):
         found = self.shelf.compare(before, "main")["artifacts"]
         told = next(a for a in found if a["path"] == "models/tide.onnx")
         self.assertEqual({f["field"] for f in told["findings"]}, {"weights"})
-        self.assertEqual(told["state"], "changed")
+        self.assertEqual(told["state"], "edited")
         alone = self.shelf.compare_artifact("models/tide.onnx", before, "main")
         self.assertEqual(alone["findings"], told["findings"])
 
@@ -104,7 +104,7 @@ class TerminalTests(ServiceCase):
         for path, words in {
             "workbooks/budget.xlsx": ["+ Race week", "Fuel 2170 → 2480", "11 → 12"],
             "workbooks/duty-plan.ods": ["sub CountHours", "Evening Maren → Wren"],
-            "models/tide.onnx": ["BREAKS shape [hours, 2] → [hours, 3]", "rmse", "0.142 → 0.131", "better"],
+            "models/tide.onnx": ["BREAKS  shape [hours, 2] → [hours, 3]", "rmse", "0.142 → 0.131", "better"],
             "pictures/route-map.png": ["1.2% of the pixels"],
             "documents/pier-kit.zip": ["sailings.json", "12 → 13"],
         }.items():

@@ -172,7 +172,7 @@ class EditingTests(ServiceCase):
         self.assertEqual(self.shelf.read("flow.json", "main"), data)
         found = self.shelf.compare_artifact("flow.json", "main", "draft")
         self.assertEqual([(f["field"], f["before"], f["after"]) for f in found["findings"]], [("timeout", 30, 45)])
-        self.assertEqual(self.shelf.compare("main", "draft:main")["counts"]["changed"], 1)
+        self.assertEqual(self.shelf.compare("main", "draft:main")["counts"]["edited"], 1)
 
     def test_save_points_are_compared_with_one_another(self) -> None:
         self.put({"a.json": b'{"n": 1}'})

@@ -137,14 +137,14 @@ class ReadingTests(ServiceCase):
         found = self.shelf.compare("tag:t")
         self.assertEqual(
             [(a["path"], a["state"], len(a["findings"])) for a in found["artifacts"]],
-            [("a.json", "removed", 1), ("b.json", "added", 1)],
+            [("a.json", "gone", 1), ("b.json", "new", 1)],
         )
-        self.assertIn("1 artifact added, 1 artifact removed", found["sentence"])
+        self.assertIn("1 new artifact, 1 gone", found["sentence"])
 
     def test_empty_branch_compares_with_anything(self) -> None:
         self.shelf.make_branch("empty")
         self.put({"a.txt": b"1"})
-        self.assertEqual(self.shelf.compare("empty", "main")["counts"]["added"], 1)
+        self.assertEqual(self.shelf.compare("empty", "main")["counts"]["new"], 1)
         self.assertEqual(self.shelf.compare("main", "main")["sentence"], "Nothing differs.")
 
     def test_ignored_fields_of_the_shelf_count(self) -> None:

@@ -91,7 +91,7 @@ class DeepTests(OddCase):
             self.assertEqual(self.problem(answer, 400)["code"], "check.junit")
         junit = '<testsuite name="s"><testcase name="a"/><testcase name="b"><failure/></testcase></testsuite>'
         answer = self.http.post(f"{self.base}/checks", json={"name": "tests", "junit": junit})
-        self.assertEqual((answer.json()["passed"], answer.json()["said"]), (False, "1 of 2 passed; failed: b"))
+        self.assertEqual((answer.json()["passed"], answer.json()["comment"]), (False, "1 of 2 passed; failed: b"))
 
     def test_deep_artifacts_with_bindings(self) -> None:
         """Their names are put in as in any text, or the rehearsal says what cannot be promoted."""

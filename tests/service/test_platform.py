@@ -239,7 +239,7 @@ class BringingBackTests(PlatformCase):
         self.space.write("apps/board.json", screen("Boats"), "screen")
         told = self.shelf.capture("test", paths=["apps/board.json"])["artifacts"][0]
         self.assertFalse(told["taken"])
-        self.assertIn("Quay board", told["said"])
+        self.assertIn("Quay board", told["message"])
         self.assertEqual(self.shelf.drafts(), [])
         self.shelf.capture("test", paths=["apps/board.json"], prefer="environment")
         self.assertEqual(self.draft()["apps/board.json"], screen("Boats"))

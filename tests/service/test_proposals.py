@@ -149,7 +149,7 @@ class MergingTests(ProposalCase):
     def test_judgement_that_holds_is_overruled_only_with_a_reason(self) -> None:
         self.proposed()
         self.keeper.give_verdict(1, "against", "the gate is not ready")
-        self.keeper.record_check("gangway", False, "author/faster", said="2 of 9")
+        self.keeper.record_check("gangway", False, "author/faster", comment="2 of 9")
         held = self.refused("proposal.not_ready", self.keeper.merge_proposal, 1)
         self.assertEqual(held.status, 403)
         self.assertEqual({h["what"] for h in held.problem["not_met"]}, {"verdict", "agreement", "check"})
@@ -159,7 +159,7 @@ class MergingTests(ProposalCase):
     def test_a_later_check_of_the_same_name_counts(self) -> None:
         self.proposed()
         self.author.record_check("gangway", False, "author/faster")
-        self.author.record_check("gangway", True, "author/faster", said="9 of 9", link="http://127.0.0.1/run/7")
+        self.author.record_check("gangway", True, "author/faster", comment="9 of 9", link="http://127.0.0.1/run/7")
         found = self.author.proposal(1)
         self.assertEqual([(c["name"], c["passed"]) for c in found["checks"]], [("gangway", True)])
         self.assertNotIn("check", [h["what"] for h in found["not_met"]])
@@ -277,7 +277,7 @@ class ConditionTests(ProposalCase):
         self.keeper.give_verdict(1, "agree")
         found = self.keeper.remark(1, "Tell the harbours first.", condition=True)
         self.assertEqual(
-            [(one["what"], "Tell the harbours" in one["said"]) for one in found["not_met"]], [("condition", True)]
+            [(one["what"], "Tell the harbours" in one["message"]) for one in found["not_met"]], [("condition", True)]
         )
         self.refused("proposal.not_ready", self.keeper.merge_proposal, 1)
         condition = found["remarks"][0]["id"]

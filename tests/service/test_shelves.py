@@ -205,7 +205,7 @@ class BranchTests(ServiceCase):
         self.shelf.make_tag("before")
         self.put({p: d.replace(b"\n7,7\n", b"\n7,8\n") for p, d in files.items()})
         found = self.shelf.compare("tag:before")
-        self.assertEqual((found["pending"], found["counts"]["changed"]), (0, 12))
+        self.assertEqual((found["pending"], found["counts"]["edited"]), (0, 12))
         self.assertTrue(all(a["headline"].startswith("1 cell in v") for a in found["artifacts"]), found["artifacts"][0])
 
     def test_verify_reads_everything_again(self) -> None:

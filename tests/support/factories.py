@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 import os
+import pty
 import subprocess
 import sys
 import tempfile
+import termios
 import unittest
 from pathlib import Path
 from typing import Any
@@ -82,7 +85,7 @@ class Terminal:
         self.home = Path(tempfile.mkdtemp(prefix="es-desk-"))
         case.addCleanup(lambda: subprocess.run(["rm", "-rf", str(self.home)], check=False))
         self.folder = self.home
-        self._environment = {
+        self.environment = {
             **os.environ,
             "EVERYSHELF_CONFIG": str(self.home / "config"),
             "EVERYSHELF_PASSWORD": PASSWORD,
@@ -93,22 +96,39 @@ class Terminal:
 
     def set(self, name: str, value: str) -> None:
         """Set a variable for the commands that follow."""
-        self._environment[name] = value
+        self.environment[name] = value
 
     def run(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
         """Run a command; fails the test unless it ends with ``code``."""
-        returned, out, err = prefork().run(list(arguments), self.folder, self._environment)
+        returned, out, err = prefork().run(list(arguments), self.folder, self.environment)
         done = subprocess.CompletedProcess(list(arguments), returned, out, err)
         if done.returncode != code:
             raise AssertionError(f"{arguments} ended with {done.returncode}:\n{done.stdout}\n{done.stderr}")
         return done
+
+    def seen(self, *arguments: str, columns: int) -> str:
+        """What a command writes to a terminal of so many columns."""
+        master, slave = pty.openpty()
+        termios.tcsetwinsize(slave, (40, columns))
+        command = [sys.executable, "-P", "-m", "everyshelf.cli.main", *arguments]  # a desk may have an http/__init__.py
+        environment = {name: value for name, value in self.environment.items() if name != "COLUMNS"}
+        process = subprocess.Popen(
+            command, cwd=self.folder, env=environment, stdin=slave, stdout=slave, stderr=subprocess.DEVNULL
+        )
+        os.close(slave)
+        pieces = []
+        with contextlib.suppress(OSError), os.fdopen(master, "rb", buffering=0) as screen:
+            while piece := screen.read(1 << 16):  # OSError: the other end was closed
+                pieces.append(piece)
+        process.wait()
+        return b"".join(pieces).decode().replace("\r\n", "\n")
 
     def start(self, *arguments: str) -> subprocess.Popen[str]:
         """A command that goes on; its output is a pipe."""
         return subprocess.Popen(
             [sys.executable, "-u", "-m", "everyshelf.cli.main", *arguments],
             cwd=self.folder,
-            env=self._environment,
+            env=self.environment,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             text=True,

@@ -1,4 +1,4 @@
-"""The part of docs/kinds.md that mirrors the tables of the kinds: ``python -m tests.support.kind_page`` rewrites it."""
+"""The part of docs/kinds-inside.md that mirrors the tables of the kinds: ``python -m tests.support.kind_page`` rewrites it."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from pathlib import Path
 from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.table import KindTable
 
-PAGE = Path(__file__).parents[2] / "docs" / "kinds.md"
+PAGE = Path(__file__).parents[2] / "docs" / "kinds-inside.md"
 START, END = "<!-- tables -->\n", "<!-- end of tables -->\n"
 
 

@@ -2202,7 +2202,7 @@ export interface components {
             path: string;
             where: string;
             side_effects: boolean;
-            said: string;
+            message: string;
             taken: boolean;
         };
         /** @description That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said. */
@@ -2231,14 +2231,14 @@ export interface components {
              */
             junit: string;
             /** @default  */
-            said: string;
+            comment: string;
             link?: string;
         };
         /** @description What was found about a commit. */
         CheckOut: {
             name: string;
             passed: boolean;
-            said: string;
+            comment: string;
             link: string;
             commit: string;
             /** Format: date-time */
@@ -2340,13 +2340,13 @@ export interface components {
             };
         };
         /**
-         * @description * `added` - added
-         *     * `removed` - removed
-         *     * `changed` - changed
+         * @description * `new` - new
+         *     * `edited` - edited
          *     * `moved` - moved
+         *     * `gone` - gone
          * @enum {string}
          */
-        ComparedArtifactStateEnum: "added" | "removed" | "changed" | "moved";
+        ComparedArtifactStateEnum: "new" | "edited" | "moved" | "gone";
         /** @description Content ids. */
         ContentIdsRequest: {
             ids: string[];
@@ -2604,13 +2604,13 @@ export interface components {
             tag: string;
             agrees: boolean;
             /** @default  */
-            said: string;
+            comment: string;
         };
         /** @description Who said what about it. */
         EnvironmentReviewOut: {
             person: string;
             agrees: boolean;
-            said: string;
+            comment: string;
             /** Format: date-time */
             given: string;
         };
@@ -2681,6 +2681,8 @@ export interface components {
             after: unknown;
             effect: components["schemas"]["EffectEnum"];
             detail?: string;
+            /** @description The part it lies in: class Harbour, sheet Fares. */
+            within?: string;
             used_by?: components["schemas"]["UseOut"][];
         };
         /**
@@ -2714,7 +2716,7 @@ export interface components {
             id: string;
             gate: string;
             met: boolean;
-            said: string;
+            message: string;
             action: string;
         };
         /** @description The gates of an environment, beside its branch and the environment before it. */
@@ -3341,7 +3343,7 @@ export interface components {
         /** @description An artifact into which a binding cannot be put. */
         PlacingProblem: {
             path: string;
-            said: string;
+            message: string;
         };
         /** @description What would happen to one artifact. */
         PlannedArtifact: {
@@ -3835,7 +3837,7 @@ export interface components {
             action: components["schemas"]["StepOutActionEnum"];
             what: string;
             name: string;
-            said: string;
+            message: string;
             lost: boolean;
         };
         /**
@@ -3924,7 +3926,7 @@ export interface components {
         /** @description A requirement for merging that is not met. */
         UnmetOut: {
             what: components["schemas"]["UnmetOutWhatEnum"];
-            said: string;
+            message: string;
         };
         /**
          * @description * `branch` - branch
@@ -3997,7 +3999,7 @@ export interface components {
             shelf: string;
             shelf_name: string;
             what: components["schemas"]["WaitingOutWhatEnum"];
-            said: string;
+            message: string;
             title: string;
             proposal: number | null;
             merge: string | null;
@@ -4119,6 +4121,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "invitation": "join_ZqbZaMzJfszw",
+                 *       "name": "tobias",
+                 *       "full_name": "Ines Vale",
+                 *       "password": "a-long-passphrase"
+                 *     }
+                 */
                 "application/json": components["schemas"]["AcceptInRequest"];
             };
         };
@@ -4129,6 +4139,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "person": {
+                     *         "name": "tobias",
+                     *         "full_name": "Ines Vale"
+                     *       },
+                     *       "shelf": "skerry-line",
+                     *       "role": "author"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Joined"];
                 };
             };
@@ -4148,6 +4168,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "invitation": "join_ZqbZaMzJfszw"
+                 *     }
+                 */
                 "application/json": components["schemas"]["InvitationInRequest"];
             };
         };
@@ -4158,6 +4183,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "shelf": "skerry-line",
+                     *       "shelf_name": "Skerry Line",
+                     *       "role": "author",
+                     *       "by": "purser",
+                     *       "expires": "2026-03-02T08:15:00Z"
+                     *     }
+                     */
                     "application/json": components["schemas"]["InvitationSeen"];
                 };
             };
@@ -4173,6 +4207,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7 */
                 uid: string;
             };
             cookie?: never;
@@ -4185,6 +4220,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -4199,6 +4252,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7 */
                 uid: string;
             };
             cookie?: never;
@@ -4211,6 +4265,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -4225,13 +4297,25 @@ export interface operations {
     log_own: {
         parameters: {
             query?: {
-                /** @description Only this act (`branch.made`), or all about one thing (`branch`). */
+                /**
+                 * @description Only this act (`branch.made`), or all about one thing (`branch`).
+                 * @example tag
+                 */
                 act?: string;
-                /** @description `next` of the page before. */
+                /**
+                 * @description `next` of the page before.
+                 * @example 1
+                 */
                 before?: number;
-                /** @description Entries on a page. */
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
                 limit?: number;
-                /** @description Only what this person did. */
+                /**
+                 * @description Only what this person did.
+                 * @example ines
+                 */
                 person?: string;
             };
             header?: never;
@@ -4246,6 +4330,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "entry": 1,
+                     *           "time": "2026-03-02T08:15:00Z",
+                     *           "person": "ines",
+                     *           "via": "nightly load",
+                     *           "shelf": "skerry-line",
+                     *           "act": "tag",
+                     *           "words": "committed to",
+                     *           "subject": "main",
+                     *           "detail": {}
+                     *         }
+                     *       ],
+                     *       "next": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["LogPage"];
                 };
             };
@@ -4269,6 +4371,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "ines",
+                     *         "full_name": "Ines Vale",
+                     *         "active": false,
+                     *         "admin": false,
+                     *         "joined": "2026-03-02T08:15:00Z",
+                     *         "last_signed_in": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Account"][];
                 };
             };
@@ -4285,6 +4399,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "ines",
+                 *       "full_name": "Ines Vale",
+                 *       "password": "a-long-passphrase"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewPersonRequest"];
             };
         };
@@ -4295,6 +4416,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "ines",
+                     *       "full_name": "Ines Vale"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Person"];
                 };
             };
@@ -4310,12 +4437,18 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example ines */
                 name: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "active": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedAccountChangeRequest"];
             };
         };
@@ -4326,6 +4459,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "ines",
+                     *       "full_name": "Ines Vale",
+                     *       "active": false,
+                     *       "admin": false,
+                     *       "joined": "2026-03-02T08:15:00Z",
+                     *       "last_signed_in": "2026-03-02T08:15:00Z"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Account"];
                 };
             };
@@ -4342,12 +4485,18 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example ines */
                 name: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "password": "a-long-passphrase"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewPasswordRequest"];
             };
         };
@@ -4358,6 +4507,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "password": "a-long-passphrase"
+                     *     }
+                     */
                     "application/json": components["schemas"]["PasswordMade"];
                 };
             };
@@ -4374,6 +4528,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example ines */
                 name: string;
             };
             cookie?: never;
@@ -4386,6 +4541,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "ended": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["SessionsEnded"];
                 };
             };
@@ -4412,6 +4572,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "person": {
+                     *         "name": "ines",
+                     *         "full_name": "Ines Vale"
+                     *       },
+                     *       "admin": false,
+                     *       "raw_csv": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["Session"];
                 };
             };
@@ -4428,6 +4598,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "ines",
+                 *       "password": "a-long-passphrase"
+                 *     }
+                 */
                 "application/json": components["schemas"]["SignInRequest"];
             };
         };
@@ -4438,6 +4614,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "person": {
+                     *         "name": "ines",
+                     *         "full_name": "Ines Vale"
+                     *       },
+                     *       "admin": false,
+                     *       "raw_csv": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["Session"];
                 };
             };
@@ -4479,6 +4665,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "old": "a-long-passphrase",
+                 *       "new": "another-long-passphrase"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PasswordChangeRequest"];
             };
         };
@@ -4506,6 +4698,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "ines",
+                 *       "password": "a-long-passphrase",
+                 *       "token_name": "nightly load",
+                 *       "scopes": [
+                 *         "read"
+                 *       ],
+                 *       "days": 90
+                 *     }
+                 */
                 "application/json": components["schemas"]["SignInForTokenRequest"];
             };
         };
@@ -4516,6 +4719,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "ines",
+                     *       "beginning": "es_ClvnX",
+                     *       "scopes": [
+                     *         "read",
+                     *         "write"
+                     *       ],
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "last_used": "2026-03-02T08:15:00Z",
+                     *       "value": "desk-test"
+                     *     }
+                     */
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
@@ -4539,6 +4756,23 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "key": "skerry-line",
+                     *         "name": "skerry-line",
+                     *         "description": "Timetable, fares and flows of the ferry company.",
+                     *         "open_to_all": false,
+                     *         "main_branch": "main",
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "role": "author",
+                     *         "branches": 1,
+                     *         "tags": 1,
+                     *         "commits": 1,
+                     *         "environments": 1
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["ShelfOut"][];
                 };
             };
@@ -4555,6 +4789,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "skerry-line",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "key": "skerry-line",
+                 *       "open_to_all": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewShelfRequest"];
             };
         };
@@ -4565,6 +4807,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "skerry-line",
+                     *       "name": "skerry-line",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "open_to_all": false,
+                     *       "main_branch": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "role": "author",
+                     *       "branches": 1,
+                     *       "tags": 1,
+                     *       "commits": 1,
+                     *       "environments": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
@@ -4580,6 +4837,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4592,6 +4850,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "skerry-line",
+                     *       "name": "skerry-line",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "open_to_all": false,
+                     *       "main_branch": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "role": "author",
+                     *       "branches": 1,
+                     *       "tags": 1,
+                     *       "commits": 1,
+                     *       "environments": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
@@ -4606,12 +4879,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "skerry-line",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "open_to_all": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedShelfChangeRequest"];
             };
         };
@@ -4622,6 +4903,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "skerry-line",
+                     *       "name": "skerry-line",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "open_to_all": false,
+                     *       "main_branch": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "role": "author",
+                     *       "branches": 1,
+                     *       "tags": 1,
+                     *       "commits": 1,
+                     *       "environments": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["ShelfOut"];
                 };
             };
@@ -4636,15 +4932,25 @@ export interface operations {
     artifact_get: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4657,6 +4963,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "path": "data/fares.csv",
+                     *       "name": "skerry-line",
+                     *       "artifact": "data/fares.csv",
+                     *       "version": 4,
+                     *       "kind": "dataset",
+                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *       "size": 1434,
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "summary": "Fares of zone 3",
+                     *       "author": "ines",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "effect": "alters",
+                     *       "headline": "2 cells in fare, 1 row added",
+                     *       "whole": false,
+                     *       "within": "sheet Fares"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ArtifactOut"];
                 };
             };
@@ -4669,15 +4994,25 @@ export interface operations {
     artifact_cells: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4690,6 +5025,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *       "columns": [],
+                     *       "rows": [
+                     *         []
+                     *       ],
+                     *       "note": "Fares of the spring"
+                     *     }
+                     */
                     "application/json": components["schemas"]["CellsOut"];
                 };
             };
@@ -4702,15 +5047,25 @@ export interface operations {
     artifact_drawing: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4723,6 +5078,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "nodes": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "part": "/column:fare",
+                     *           "key": "skerry-line",
+                     *           "type": "column",
+                     *           "shape": "step",
+                     *           "label": "fare",
+                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *           "group": "parameters",
+                     *           "state": "same",
+                     *           "moved": false,
+                     *           "before_label": "",
+                     *           "before": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           },
+                     *           "after": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           }
+                     *         }
+                     *       ],
+                     *       "edges": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "part": "/column:fare",
+                     *           "source": "tobias/quiet-hours",
+                     *           "target": "main",
+                     *           "label": "fare",
+                     *           "conditional": false,
+                     *           "state": "same",
+                     *           "points": [
+                     *             [
+                     *               1
+                     *             ]
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "placed": false,
+                     *       "note": "Fares of the spring"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
@@ -4735,15 +5139,25 @@ export interface operations {
     artifact_file: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4756,6 +5170,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /** @example  */
                     "application/json": string;
                 };
             };
@@ -4768,13 +5183,20 @@ export interface operations {
     artifact_history: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4787,6 +5209,34 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "path": "data/fares.csv",
+                     *         "name": "skerry-line",
+                     *         "artifact": "data/fares.csv",
+                     *         "version": 4,
+                     *         "kind": "dataset",
+                     *         "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *         "size": 1434,
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "summary": "Fares of zone 3",
+                     *         "author": "ines",
+                     *         "recorded": "2026-03-02T08:15:00Z",
+                     *         "effect": "alters",
+                     *         "headline": "2 cells in fare, 1 row added",
+                     *         "whole": false,
+                     *         "within": "sheet Fares",
+                     *         "moved_from": "",
+                     *         "here": false,
+                     *         "removed": false,
+                     *         "description": "Timetable, fares and flows of the ferry company.",
+                     *         "labels": {
+                     *           "source": "tariff sheet"
+                     *         }
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["ArtifactVersionOut"][];
                 };
             };
@@ -4799,15 +5249,25 @@ export interface operations {
     artifact_outline: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4820,6 +5280,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "kind": "dataset",
+                     *       "format": "csv",
+                     *       "read_as": "dataset",
+                     *       "note": "Fares of the spring",
+                     *       "size": 1434,
+                     *       "parts": [
+                     *         {}
+                     *       ],
+                     *       "truncated": false,
+                     *       "table": {},
+                     *       "tables": {},
+                     *       "model": {},
+                     *       "picture": {},
+                     *       "fields": {}
+                     *     }
+                     */
                     "application/json": components["schemas"]["OutlineOut"];
                 };
             };
@@ -4832,13 +5310,20 @@ export interface operations {
     artifact_references: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4851,6 +5336,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "uses": [
+                     *         {
+                     *           "artifact": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "place": "/step:load",
+                     *           "label": "fare",
+                     *           "exact": false
+                     *         }
+                     *       ],
+                     *       "used_by": [
+                     *         {
+                     *           "artifact": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "place": "/step:load",
+                     *           "label": "fare",
+                     *           "exact": false
+                     *         }
+                     *       ],
+                     *       "missing": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "place": "/step:load",
+                     *           "label": "fare"
+                     *         }
+                     *       ],
+                     *       "complete": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["ReferencesOut"];
                 };
             };
@@ -4863,16 +5378,27 @@ export interface operations {
     artifact_text: {
         parameters: {
             query: {
+                /** @example utf-8 */
                 encoding?: string;
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4885,6 +5411,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *       "encoding": "utf-8",
+                     *       "newline": "",
+                     *       "truncated": false,
+                     *       "size": 1434
+                     *     }
+                     */
                     "application/json": components["schemas"]["TextOut"];
                 };
             };
@@ -4897,15 +5432,25 @@ export interface operations {
     artifact_unfolded: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4918,6 +5463,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "files": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "size": 1434,
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n"
+                     *         }
+                     *       ],
+                     *       "notes": []
+                     *     }
+                     */
                     "application/json": components["schemas"]["UnfoldedOut"];
                 };
             };
@@ -4930,15 +5487,25 @@ export interface operations {
     artifact_unfolded_file: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
-                /** @description Version of the artifact instead of a ref. */
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
                 version?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4963,17 +5530,29 @@ export interface operations {
     artifacts_list: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
                 cursor?: string;
+                /** @example false */
                 files?: boolean;
+                /** @example data */
                 folder?: string;
-                /** @description Entries on a page. */
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
                 limit?: number;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -4986,6 +5565,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "ref": "main",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "items": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "version": 4,
+                     *           "kind": "dataset",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "2026-03-02T08:15:00Z",
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "whole": false,
+                     *           "within": "sheet Fares"
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["ArtifactPage"];
                 };
             };
@@ -5000,6 +5606,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5012,6 +5619,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "tobias/quiet-hours",
+                     *         "guarded": false,
+                     *         "note": "Fares of the spring",
+                     *         "main": false,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "summary": "Fares of zone 3",
+                     *         "author": "ines",
+                     *         "recorded": "2026-03-02T08:15:00Z",
+                     *         "ahead": 1,
+                     *         "behind": 1
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["BranchOut"][];
                 };
             };
@@ -5026,12 +5651,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "tobias/quiet-hours",
+                 *       "start": "main",
+                 *       "note": "Fares of the spring"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewBranchRequest"];
             };
         };
@@ -5042,6 +5675,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "tobias/quiet-hours",
+                     *       "guarded": false,
+                     *       "note": "Fares of the spring",
+                     *       "main": false,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "summary": "Fares of zone 3",
+                     *       "author": "ines",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "ahead": 1,
+                     *       "behind": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["BranchOut"];
                 };
             };
@@ -5058,7 +5707,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tobias/quiet-hours */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5085,13 +5736,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tobias/quiet-hours */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "guarded": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedBranchChangeRequest"];
             };
         };
@@ -5102,6 +5760,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "tobias/quiet-hours",
+                     *       "guarded": false,
+                     *       "note": "Fares of the spring",
+                     *       "main": false,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "summary": "Fares of zone 3",
+                     *       "author": "ines",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "ahead": 1,
+                     *       "behind": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["BranchOut"];
                 };
             };
@@ -5116,11 +5790,15 @@ export interface operations {
     checks_list: {
         parameters: {
             query?: {
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5133,6 +5811,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "fare rules",
+                     *         "passed": false,
+                     *         "comment": "",
+                     *         "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "made": "2026-03-02T08:15:00Z",
+                     *         "made_by": "tobias"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["CheckOut"][];
                 };
             };
@@ -5147,12 +5838,23 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "ref": "main",
+                 *       "name": "fare rules",
+                 *       "passed": false,
+                 *       "junit": "",
+                 *       "comment": "",
+                 *       "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw"
+                 *     }
+                 */
                 "application/json": components["schemas"]["CheckInRequest"];
             };
         };
@@ -5163,6 +5865,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "fare rules",
+                     *       "passed": false,
+                     *       "comment": "",
+                     *       "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "made": "2026-03-02T08:15:00Z",
+                     *       "made_by": "tobias"
+                     *     }
+                     */
                     "application/json": components["schemas"]["CheckOut"];
                 };
             };
@@ -5177,15 +5890,25 @@ export interface operations {
     commits_list: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
                 cursor?: string;
-                /** @description Entries on a page. */
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
                 limit?: number;
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5198,6 +5921,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "author": "ines",
+                     *           "time": "2026-03-02T08:15:00Z",
+                     *           "recorded": "2026-03-02T08:15:00Z",
+                     *           "summary": "Fares of zone 3",
+                     *           "description": "Timetable, fares and flows of the ferry company.",
+                     *           "labels": {
+                     *             "source": "tariff sheet"
+                     *           },
+                     *           "tasks": [
+                     *             "SK-12"
+                     *           ],
+                     *           "parents": [],
+                     *           "merge": false,
+                     *           "tags": [],
+                     *           "artifacts": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "effect": "alters",
+                     *               "headline": "2 cells in fare, 1 row added",
+                     *               "removed": false
+                     *             }
+                     *           ],
+                     *           "artifact_count": 1
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitPage"];
                 };
             };
@@ -5212,12 +5971,38 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "labels": {
+                 *         "source": "tariff sheet"
+                 *       },
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "author": "ines",
+                 *       "time": "2026-03-02T08:15:00Z",
+                 *       "branch": "main",
+                 *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                 *       "changes": [
+                 *         {
+                 *           "path": "data/fares.csv",
+                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                 *           "moved_from": ""
+                 *         }
+                 *       ],
+                 *       "merge": false,
+                 *       "prefer": "target"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewCommitRequest"];
             };
         };
@@ -5228,6 +6013,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
@@ -5244,7 +6047,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7 */
                 uid: string;
             };
             cookie?: never;
@@ -5257,6 +6062,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
@@ -5269,13 +6092,20 @@ export interface operations {
     compare_states: {
         parameters: {
             query: {
-                /** @description The state before. */
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
                 from: string;
-                /** @description The state after; the main branch if left out. */
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
                 to?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5288,6 +6118,100 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "from": {
+                     *         "ref": "main",
+                     *         "kind": "dataset",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "recorded": "2026-03-02T08:15:00Z"
+                     *       },
+                     *       "to": {
+                     *         "ref": "main",
+                     *         "kind": "dataset",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "recorded": "2026-03-02T08:15:00Z"
+                     *       },
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "old_path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "state": "new",
+                     *           "kind": "dataset",
+                     *           "before": {
+                     *             "version": 4,
+                     *             "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *             "size": 1434
+                     *           },
+                     *           "after": {
+                     *             "version": 4,
+                     *             "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *             "size": 1434
+                     *           },
+                     *           "pending": false,
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "effects": {
+                     *             "breaks": 0,
+                     *             "alters": 2,
+                     *             "cosmetic": 0
+                     *           },
+                     *           "counts": {
+                     *             "new": 0,
+                     *             "edited": 1,
+                     *             "moved": 0,
+                     *             "gone": 0
+                     *           },
+                     *           "findings": [
+                     *             {
+                     *               "action": "changed",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "field": "fare",
+                     *               "before": "4.20",
+                     *               "after": "4.40",
+                     *               "effect": "alters",
+                     *               "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *               "within": "sheet Fares",
+                     *               "used_by": [
+                     *                 {
+                     *                   "artifact": "data/fares.csv",
+                     *                   "place": "/step:load",
+                     *                   "label": "fare",
+                     *                   "exact": false
+                     *                 }
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "read_as": "dataset",
+                     *           "note": "Fares of the spring",
+                     *           "truncated": false,
+                     *           "table": {},
+                     *           "tables": {},
+                     *           "model": {},
+                     *           "picture": {},
+                     *           "lines": {}
+                     *         }
+                     *       ],
+                     *       "counts": {
+                     *         "new": 0,
+                     *         "edited": 1,
+                     *         "moved": 0,
+                     *         "gone": 0
+                     *       },
+                     *       "effects": {
+                     *         "breaks": 0,
+                     *         "alters": 2,
+                     *         "cosmetic": 0
+                     *       },
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users.",
+                     *       "pending": 1,
+                     *       "same": 1,
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"
+                     *     }
+                     */
                     "application/json": components["schemas"]["StateComparison"];
                 };
             };
@@ -5300,17 +6224,30 @@ export interface operations {
     compare_artifact: {
         parameters: {
             query: {
-                /** @description The state before. */
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
                 from: string;
-                /** @description Where the artifact lay before, if elsewhere. */
+                /**
+                 * @description Where the artifact lay before, if elsewhere.
+                 * @example data/fares.csv
+                 */
                 old_path?: string;
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state after; the main branch if left out. */
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
                 to?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5323,6 +6260,59 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "kind": "dataset",
+                     *       "equal": false,
+                     *       "counts": {
+                     *         "new": 0,
+                     *         "edited": 1,
+                     *         "moved": 0,
+                     *         "gone": 0
+                     *       },
+                     *       "effects": {
+                     *         "breaks": 0,
+                     *         "alters": 2,
+                     *         "cosmetic": 0
+                     *       },
+                     *       "findings": [
+                     *         {
+                     *           "action": "changed",
+                     *           "part": "/column:fare",
+                     *           "type": "column",
+                     *           "label": "fare",
+                     *           "field": "fare",
+                     *           "before": "4.20",
+                     *           "after": "4.40",
+                     *           "effect": "alters",
+                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *           "within": "sheet Fares",
+                     *           "used_by": [
+                     *             {
+                     *               "artifact": "data/fares.csv",
+                     *               "place": "/step:load",
+                     *               "label": "fare",
+                     *               "exact": false
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "read_as": "dataset",
+                     *       "note": "Fares of the spring",
+                     *       "identity": {},
+                     *       "truncated": false,
+                     *       "table": {},
+                     *       "tables": {},
+                     *       "model": {},
+                     *       "picture": {},
+                     *       "lines": {},
+                     *       "headline": "2 cells in fare, 1 row added",
+                     *       "before": {},
+                     *       "after": {},
+                     *       "pending": false,
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ArtifactComparison"];
                 };
             };
@@ -5335,17 +6325,30 @@ export interface operations {
     compare_drawing: {
         parameters: {
             query: {
-                /** @description The state before. */
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
                 from: string;
-                /** @description Where the artifact lay before, if elsewhere. */
+                /**
+                 * @description Where the artifact lay before, if elsewhere.
+                 * @example data/fares.csv
+                 */
                 old_path?: string;
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description The state after; the main branch if left out. */
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
                 to?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5358,6 +6361,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "nodes": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "part": "/column:fare",
+                     *           "key": "skerry-line",
+                     *           "type": "column",
+                     *           "shape": "step",
+                     *           "label": "fare",
+                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *           "group": "parameters",
+                     *           "state": "same",
+                     *           "moved": false,
+                     *           "before_label": "",
+                     *           "before": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           },
+                     *           "after": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           }
+                     *         }
+                     *       ],
+                     *       "edges": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "part": "/column:fare",
+                     *           "source": "tobias/quiet-hours",
+                     *           "target": "main",
+                     *           "label": "fare",
+                     *           "conditional": false,
+                     *           "state": "same",
+                     *           "points": [
+                     *             [
+                     *               1
+                     *             ]
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "placed": false,
+                     *       "note": "Fares of the spring"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
@@ -5370,19 +6422,35 @@ export interface operations {
     compare_report: {
         parameters: {
             query: {
-                /** @description html if left out. */
+                /**
+                 * @description html if left out.
+                 * @example html
+                 */
                 form?: "html" | "json" | "md";
-                /** @description The state before. */
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
                 from: string;
-                /** @description Where the artifact lay before, if elsewhere. */
+                /**
+                 * @description Where the artifact lay before, if elsewhere.
+                 * @example data/fares.csv
+                 */
                 old_path?: string;
-                /** @description One artifact only. */
+                /**
+                 * @description One artifact only.
+                 * @example data/fares.csv
+                 */
                 path?: string;
-                /** @description The state after; the main branch if left out. */
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
                 to?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5407,27 +6475,55 @@ export interface operations {
     compare_rows: {
         parameters: {
             query: {
-                /** @description Only such rows: added, removed or changed. */
+                /**
+                 * @description Only such rows: added, removed or changed.
+                 * @example changed
+                 */
                 action?: string;
-                /** @description Only rows changed in this column. */
+                /**
+                 * @description Only rows changed in this column.
+                 * @example fare
+                 */
                 column?: string;
-                /** @description At most 500; 100 if left out. */
+                /**
+                 * @description At most 500; 100 if left out.
+                 * @example 100
+                 */
                 count?: number;
-                /** @description The state before. */
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
                 from: string;
-                /** @description Where the artifact lay before, if elsewhere. */
+                /**
+                 * @description Where the artifact lay before, if elsewhere.
+                 * @example data/fares.csv
+                 */
                 old_path?: string;
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
-                /** @description How many rows to pass over; 0 if left out. */
+                /**
+                 * @description How many rows to pass over; 0 if left out.
+                 * @example 1
+                 */
                 start?: number;
-                /** @description Which table, where the artifact holds several. */
+                /**
+                 * @description Which table, where the artifact holds several.
+                 * @example fares
+                 */
                 table?: string;
-                /** @description The state after; the main branch if left out. */
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
                 to?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5440,6 +6536,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "rows": [
+                     *         {
+                     *           "action": "changed",
+                     *           "rows": [
+                     *             1
+                     *           ],
+                     *           "columns": [],
+                     *           "before": [
+                     *             "4.20"
+                     *           ],
+                     *           "after": [
+                     *             "4.40"
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "start": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["RowPage"];
                 };
             };
@@ -5454,6 +6571,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5470,6 +6588,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "8fa1297902af",
+                     *       "size": 1434
+                     *     }
+                     */
                     "application/json": components["schemas"]["ContentOut"];
                 };
             };
@@ -5486,7 +6610,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd */
                 identity: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5499,6 +6625,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /** @example  */
                     "application/json": string;
                 };
             };
@@ -5513,12 +6640,36 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                 *       "path": "data/fares.csv",
+                 *       "ref": "main",
+                 *       "text": "zone,class,fare\nZ01,adult,4.20\n",
+                 *       "parts": [
+                 *         {
+                 *           "part": "/column:fare",
+                 *           "field": "fare",
+                 *           "value": "desk-test"
+                 *         }
+                 *       ],
+                 *       "cells": [
+                 *         {
+                 *           "row": 1,
+                 *           "column": "fare",
+                 *           "value": "desk-test",
+                 *           "was": ""
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditInRequest"];
             };
         };
@@ -5529,6 +6680,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "8fa1297902af",
+                     *       "size": 1434
+                     *     }
+                     */
                     "application/json": components["schemas"]["ContentOut"];
                 };
             };
@@ -5545,12 +6702,18 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                 *     }
+                 */
                 "application/json": components["schemas"]["FoldInRequest"];
             };
         };
@@ -5561,6 +6724,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "8fa1297902af",
+                     *       "size": 1434,
+                     *       "name": "skerry-line",
+                     *       "notes": []
+                     *     }
+                     */
                     "application/json": components["schemas"]["FoldedOut"];
                 };
             };
@@ -5577,12 +6748,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "ids": [
+                 *         "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["ContentIdsRequest"];
             };
         };
@@ -5593,6 +6772,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "missing": []
+                     *     }
+                     */
                     "application/json": components["schemas"]["MissingOut"];
                 };
             };
@@ -5609,12 +6793,23 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "shelf": "skerry-line",
+                 *       "path": "data/fares.csv",
+                 *       "version": 4,
+                 *       "to": "data/fares.csv",
+                 *       "branch": "main",
+                 *       "summary": "Fares of zone 3"
+                 *     }
+                 */
                 "application/json": components["schemas"]["CopyInRequest"];
             };
         };
@@ -5625,6 +6820,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "path": "data/fares.csv",
+                     *       "versions": 1,
+                     *       "copied_from": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["CopyOut"];
                 };
             };
@@ -5641,6 +6844,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5653,6 +6857,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "branch": "main",
+                     *         "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "behind": false,
+                     *         "saved": "2026-03-02T08:15:00Z",
+                     *         "entries": [
+                     *           {
+                     *             "point": 1,
+                     *             "path": "data/fares.csv",
+                     *             "moved_from": "",
+                     *             "state": "new",
+                     *             "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *             "size": 1434,
+                     *             "made": "2026-03-02T08:15:00Z",
+                     *             "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *           }
+                     *         ]
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["DraftOut"][];
                 };
             };
@@ -5667,12 +6894,27 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                 *       "entries": [
+                 *         {
+                 *           "path": "data/fares.csv",
+                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                 *           "moved_from": "",
+                 *           "onto": 1
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["SaveInRequest"];
             };
         };
@@ -5683,6 +6925,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "branch": "main",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "behind": false,
+                     *       "saved": "2026-03-02T08:15:00Z",
+                     *       "entries": [
+                     *         {
+                     *           "point": 1,
+                     *           "path": "data/fares.csv",
+                     *           "moved_from": "",
+                     *           "state": "new",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
@@ -5699,12 +6962,33 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "labels": {
+                 *         "source": "tariff sheet"
+                 *       },
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "author": "ines",
+                 *       "time": "2026-03-02T08:15:00Z",
+                 *       "branch": "main",
+                 *       "paths": [
+                 *         "data/fares.csv"
+                 *       ],
+                 *       "merge": false,
+                 *       "prefer": "target"
+                 *     }
+                 */
                 "application/json": components["schemas"]["DraftCommitInRequest"];
             };
         };
@@ -5715,6 +6999,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
@@ -5731,12 +7033,21 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "paths": [
+                 *         "data/fares.csv"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["ChosenInRequest"];
             };
         };
@@ -5747,6 +7058,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "branch": "main",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "behind": false,
+                     *       "saved": "2026-03-02T08:15:00Z",
+                     *       "entries": [
+                     *         {
+                     *           "point": 1,
+                     *           "path": "data/fares.csv",
+                     *           "moved_from": "",
+                     *           "state": "new",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
@@ -5761,15 +7093,25 @@ export interface operations {
     drafts_points: {
         parameters: {
             query: {
-                /** @description Only save points before this number. */
+                /**
+                 * @description Only save points before this number.
+                 * @example 1
+                 */
                 before?: number;
-                /** @description The branch the draft is of. */
+                /**
+                 * @description The branch the draft is of.
+                 * @example main
+                 */
                 branch: string;
-                /** @description Only of this artifact. */
+                /**
+                 * @description Only of this artifact.
+                 * @example data/fares.csv
+                 */
                 path?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5782,6 +7124,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "point": 1,
+                     *         "path": "data/fares.csv",
+                     *         "moved_from": "",
+                     *         "state": "new",
+                     *         "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *         "size": 1434,
+                     *         "made": "2026-03-02T08:15:00Z",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["PointOut"][];
                 };
             };
@@ -5796,12 +7152,19 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "point": 1
+                 *     }
+                 */
                 "application/json": components["schemas"]["RestorePointInRequest"];
             };
         };
@@ -5812,6 +7175,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "branch": "main",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "behind": false,
+                     *       "saved": "2026-03-02T08:15:00Z",
+                     *       "entries": [
+                     *         {
+                     *           "point": 1,
+                     *           "path": "data/fares.csv",
+                     *           "moved_from": "",
+                     *           "state": "new",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
@@ -5828,12 +7212,19 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                 *       "branch": "main"
+                 *     }
+                 */
                 "application/json": components["schemas"]["ParcelInRequest"];
             };
         };
@@ -5844,6 +7235,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "parcel": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *       "branch": "main",
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "state": "added"
+                     *         }
+                     *       ],
+                     *       "same": 1,
+                     *       "pending": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["UnpackedOut"];
                 };
             };
@@ -5860,6 +7265,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5872,6 +7278,143 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "test",
+                     *         "route": "timetable",
+                     *         "position": 1,
+                     *         "destination": "folder",
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "has_token": false,
+                     *         "subfolder": "",
+                     *         "records": [
+                     *           "fares"
+                     *         ],
+                     *         "fed_from": "main",
+                     *         "earlier_first": false,
+                     *         "gates": {
+                     *           "guarded": false,
+                     *           "reviews": 1,
+                     *           "checks": [],
+                     *           "quiet": [
+                     *             {
+                     *               "from": "18:00",
+                     *               "to": "06:00",
+                     *               "zone": "Europe/Oslo",
+                     *               "days": [
+                     *                 "Fri",
+                     *                 "Sat"
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "drift": false
+                     *         },
+                     *         "left_out": {
+                     *           "patterns": [
+                     *             "*.log"
+                     *           ],
+                     *           "kinds": []
+                     *         },
+                     *         "note": "Fares of the spring",
+                     *         "trial_of": "",
+                     *         "made_by": "tobias",
+                     *         "expires": "2026-03-02T08:15:00Z",
+                     *         "watch_minutes": 1,
+                     *         "drift": [
+                     *           {
+                     *             "path": "data/fares.csv",
+                     *             "name": "test",
+                     *             "where": "",
+                     *             "by": "purser"
+                     *           }
+                     *         ],
+                     *         "drift_checked": "2026-03-02T08:15:00Z",
+                     *         "drift_problem": "",
+                     *         "bindings": {
+                     *           "declared": 1,
+                     *           "set": 1
+                     *         },
+                     *         "current": {
+                     *           "deployment": "",
+                     *           "number": 2,
+                     *           "tag": "spring-2",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "state": "planned",
+                     *           "who": "maren",
+                     *           "reason": "The spring timetable starts",
+                     *           "forced": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "gate": "from main",
+                     *               "met": false,
+                     *               "message": "",
+                     *               "action": "changed"
+                     *             }
+                     *           ],
+                     *           "steps": [
+                     *             {
+                     *               "action": "created",
+                     *               "what": "",
+                     *               "name": "test",
+                     *               "message": "",
+                     *               "lost": false
+                     *             }
+                     *           ],
+                     *           "side_effects": [],
+                     *           "counts": {
+                     *             "new": 0,
+                     *             "edited": 1,
+                     *             "moved": 0,
+                     *             "gone": 0
+                     *           },
+                     *           "begun": "2026-03-02T08:15:00Z",
+                     *           "ended": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "rolled_back_to": 1
+                     *         },
+                     *         "before": {
+                     *           "deployment": "",
+                     *           "number": 2,
+                     *           "tag": "spring-2",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "state": "planned",
+                     *           "who": "maren",
+                     *           "reason": "The spring timetable starts",
+                     *           "forced": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "gate": "from main",
+                     *               "met": false,
+                     *               "message": "",
+                     *               "action": "changed"
+                     *             }
+                     *           ],
+                     *           "steps": [
+                     *             {
+                     *               "action": "created",
+                     *               "what": "",
+                     *               "name": "test",
+                     *               "message": "",
+                     *               "lost": false
+                     *             }
+                     *           ],
+                     *           "side_effects": [],
+                     *           "counts": {
+                     *             "new": 0,
+                     *             "edited": 1,
+                     *             "moved": 0,
+                     *             "gone": 0
+                     *           },
+                     *           "begun": "2026-03-02T08:15:00Z",
+                     *           "ended": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "rolled_back_to": 1
+                     *         },
+                     *         "waiting": ""
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["EnvironmentOut"][];
                 };
             };
@@ -5886,12 +7429,54 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "records": [
+                 *         "fares"
+                 *       ],
+                 *       "token": "",
+                 *       "fed_from": "main",
+                 *       "earlier_first": false,
+                 *       "gates": {
+                 *         "guarded": false,
+                 *         "reviews": 1,
+                 *         "checks": [],
+                 *         "quiet": [
+                 *           {
+                 *             "from": "18:00",
+                 *             "to": "06:00",
+                 *             "zone": "Europe/Oslo",
+                 *             "days": [
+                 *               "Fri",
+                 *               "Sat"
+                 *             ]
+                 *           }
+                 *         ],
+                 *         "drift": false
+                 *       },
+                 *       "left_out": {
+                 *         "patterns": [
+                 *           "*.log"
+                 *         ],
+                 *         "kinds": []
+                 *       },
+                 *       "watch_minutes": 1,
+                 *       "note": "Fares of the spring",
+                 *       "name": "test",
+                 *       "destination": "folder",
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "subfolder": "",
+                 *       "route": "timetable",
+                 *       "position": 1
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewEnvironmentRequest"];
             };
         };
@@ -5902,6 +7487,141 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "test",
+                     *       "route": "timetable",
+                     *       "position": 1,
+                     *       "destination": "folder",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "has_token": false,
+                     *       "subfolder": "",
+                     *       "records": [
+                     *         "fares"
+                     *       ],
+                     *       "fed_from": "main",
+                     *       "earlier_first": false,
+                     *       "gates": {
+                     *         "guarded": false,
+                     *         "reviews": 1,
+                     *         "checks": [],
+                     *         "quiet": [
+                     *           {
+                     *             "from": "18:00",
+                     *             "to": "06:00",
+                     *             "zone": "Europe/Oslo",
+                     *             "days": [
+                     *               "Fri",
+                     *               "Sat"
+                     *             ]
+                     *           }
+                     *         ],
+                     *         "drift": false
+                     *       },
+                     *       "left_out": {
+                     *         "patterns": [
+                     *           "*.log"
+                     *         ],
+                     *         "kinds": []
+                     *       },
+                     *       "note": "Fares of the spring",
+                     *       "trial_of": "",
+                     *       "made_by": "tobias",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "watch_minutes": 1,
+                     *       "drift": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "where": "",
+                     *           "by": "purser"
+                     *         }
+                     *       ],
+                     *       "drift_checked": "2026-03-02T08:15:00Z",
+                     *       "drift_problem": "",
+                     *       "bindings": {
+                     *         "declared": 1,
+                     *         "set": 1
+                     *       },
+                     *       "current": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "before": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "waiting": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
@@ -5918,7 +7638,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5931,6 +7653,141 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "test",
+                     *       "route": "timetable",
+                     *       "position": 1,
+                     *       "destination": "folder",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "has_token": false,
+                     *       "subfolder": "",
+                     *       "records": [
+                     *         "fares"
+                     *       ],
+                     *       "fed_from": "main",
+                     *       "earlier_first": false,
+                     *       "gates": {
+                     *         "guarded": false,
+                     *         "reviews": 1,
+                     *         "checks": [],
+                     *         "quiet": [
+                     *           {
+                     *             "from": "18:00",
+                     *             "to": "06:00",
+                     *             "zone": "Europe/Oslo",
+                     *             "days": [
+                     *               "Fri",
+                     *               "Sat"
+                     *             ]
+                     *           }
+                     *         ],
+                     *         "drift": false
+                     *       },
+                     *       "left_out": {
+                     *         "patterns": [
+                     *           "*.log"
+                     *         ],
+                     *         "kinds": []
+                     *       },
+                     *       "note": "Fares of the spring",
+                     *       "trial_of": "",
+                     *       "made_by": "tobias",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "watch_minutes": 1,
+                     *       "drift": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "where": "",
+                     *           "by": "purser"
+                     *         }
+                     *       ],
+                     *       "drift_checked": "2026-03-02T08:15:00Z",
+                     *       "drift_problem": "",
+                     *       "bindings": {
+                     *         "declared": 1,
+                     *         "set": 1
+                     *       },
+                     *       "current": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "before": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "waiting": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
@@ -5945,7 +7802,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -5972,13 +7831,50 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "records": [
+                 *         "fares"
+                 *       ],
+                 *       "token": "",
+                 *       "fed_from": "main",
+                 *       "earlier_first": false,
+                 *       "gates": {
+                 *         "guarded": false,
+                 *         "reviews": 1,
+                 *         "checks": [],
+                 *         "quiet": [
+                 *           {
+                 *             "from": "18:00",
+                 *             "to": "06:00",
+                 *             "zone": "Europe/Oslo",
+                 *             "days": [
+                 *               "Fri",
+                 *               "Sat"
+                 *             ]
+                 *           }
+                 *         ],
+                 *         "drift": false
+                 *       },
+                 *       "left_out": {
+                 *         "patterns": [
+                 *           "*.log"
+                 *         ],
+                 *         "kinds": []
+                 *       },
+                 *       "watch_minutes": 1,
+                 *       "note": "Fares of the spring"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedEnvironmentChangeRequest"];
             };
         };
@@ -5989,6 +7885,141 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "test",
+                     *       "route": "timetable",
+                     *       "position": 1,
+                     *       "destination": "folder",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "has_token": false,
+                     *       "subfolder": "",
+                     *       "records": [
+                     *         "fares"
+                     *       ],
+                     *       "fed_from": "main",
+                     *       "earlier_first": false,
+                     *       "gates": {
+                     *         "guarded": false,
+                     *         "reviews": 1,
+                     *         "checks": [],
+                     *         "quiet": [
+                     *           {
+                     *             "from": "18:00",
+                     *             "to": "06:00",
+                     *             "zone": "Europe/Oslo",
+                     *             "days": [
+                     *               "Fri",
+                     *               "Sat"
+                     *             ]
+                     *           }
+                     *         ],
+                     *         "drift": false
+                     *       },
+                     *       "left_out": {
+                     *         "patterns": [
+                     *           "*.log"
+                     *         ],
+                     *         "kinds": []
+                     *       },
+                     *       "note": "Fares of the spring",
+                     *       "trial_of": "",
+                     *       "made_by": "tobias",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "watch_minutes": 1,
+                     *       "drift": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "where": "",
+                     *           "by": "purser"
+                     *         }
+                     *       ],
+                     *       "drift_checked": "2026-03-02T08:15:00Z",
+                     *       "drift_problem": "",
+                     *       "bindings": {
+                     *         "declared": 1,
+                     *         "set": 1
+                     *       },
+                     *       "current": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "before": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "waiting": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
@@ -6005,8 +8036,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example production */
                 other: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6019,6 +8053,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "one": "",
+                     *       "other": "production",
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "state": "added",
+                     *           "kind": "dataset",
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "findings": [
+                     *             {}
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "same": 1,
+                     *       "complete": false,
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users."
+                     *     }
+                     */
                     "application/json": components["schemas"]["BesideOut"];
                 };
             };
@@ -6033,7 +8089,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6046,6 +8104,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "test",
+                     *         "secret": false,
+                     *         "set": false,
+                     *         "value": "desk-test",
+                     *         "artifacts": [],
+                     *         "set_by": "maren",
+                     *         "set_at": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["BindingOut"][];
                 };
             };
@@ -6060,13 +8131,22 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "test",
+                 *       "value": "desk-test",
+                 *       "secret": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["BindingInRequest"];
             };
         };
@@ -6077,6 +8157,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "test",
+                     *         "secret": false,
+                     *         "set": false,
+                     *         "value": "desk-test",
+                     *         "artifacts": [],
+                     *         "set_by": "maren",
+                     *         "set_at": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["BindingOut"][];
                 };
             };
@@ -6091,12 +8184,17 @@ export interface operations {
     bindings_remove: {
         parameters: {
             query: {
-                /** @description Name of the binding. */
+                /**
+                 * @description Name of the binding.
+                 * @example test
+                 */
                 name: string;
             };
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6123,13 +8221,24 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "paths": [
+                 *         "data/fares.csv"
+                 *       ],
+                 *       "prefer": "environment"
+                 *     }
+                 */
                 "application/json": components["schemas"]["CaptureWantedRequest"];
             };
         };
@@ -6140,6 +8249,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "environment": "test",
+                     *       "branch": "main",
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "where": "",
+                     *           "side_effects": false,
+                     *           "message": "",
+                     *           "taken": false
+                     *         }
+                     *       ],
+                     *       "pending": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["CaptureOut"];
                 };
             };
@@ -6156,7 +8281,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6169,6 +8296,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["DeploymentOut"][];
                 };
             };
@@ -6181,12 +8350,17 @@ export interface operations {
     environments_drift: {
         parameters: {
             query?: {
-                /** @description The branch beside it; the one that feeds it if left out. */
+                /**
+                 * @description The branch beside it; the one that feeds it if left out.
+                 * @example main
+                 */
                 branch?: string;
             };
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6199,6 +8373,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "environment": "test",
+                     *       "branch": "main",
+                     *       "deployment": 1,
+                     *       "tag": "spring-2",
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "side": "environment",
+                     *           "where": "",
+                     *           "side_effects": false,
+                     *           "by": "purser"
+                     *         }
+                     *       ],
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users."
+                     *     }
+                     */
                     "application/json": components["schemas"]["DifferencesOut"];
                 };
             };
@@ -6213,7 +8406,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6226,6 +8421,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "path": "data/fares.csv",
+                     *         "name": "test",
+                     *         "where": "",
+                     *         "by": "purser"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["KnownDrift"][];
                 };
             };
@@ -6242,13 +8447,26 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "The spring timetable starts",
+                 *       "overwrite_drift": false,
+                 *       "lose": [],
+                 *       "at": "2026-03-02T08:15:00Z",
+                 *       "who": "maren",
+                 *       "tag": "spring-2",
+                 *       "force": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["PromotionWantedRequest"];
             };
         };
@@ -6259,6 +8477,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -6275,13 +8511,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "tag": "spring-2"
+                 *     }
+                 */
                 "application/json": components["schemas"]["TagWantedRequest"];
             };
         };
@@ -6292,6 +8535,89 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "environment": "test",
+                     *       "tag": "spring-2",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "counts": {
+                     *         "new": 0,
+                     *         "edited": 1,
+                     *         "moved": 0,
+                     *         "gone": 0
+                     *       },
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "state": "added",
+                     *           "kind": "dataset",
+                     *           "version": 4,
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "findings": [
+                     *             {}
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "complete": false,
+                     *       "drift": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "where": "",
+                     *           "by": "purser",
+                     *           "lost": false,
+                     *           "brought": false
+                     *         }
+                     *       ],
+                     *       "gates": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "gate": "from main",
+                     *           "met": false,
+                     *           "message": "",
+                     *           "action": "changed"
+                     *         }
+                     *       ],
+                     *       "missing_bindings": [
+                     *         {
+                     *           "name": "test",
+                     *           "artifacts": []
+                     *         }
+                     *       ],
+                     *       "problems": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "steps": [
+                     *         {
+                     *           "action": "created",
+                     *           "what": "",
+                     *           "name": "test",
+                     *           "message": "",
+                     *           "lost": false
+                     *         }
+                     *       ],
+                     *       "needed": [
+                     *         {
+                     *           "artifact": "data/fares.csv",
+                     *           "needs": "",
+                     *           "on_shelf": false,
+                     *           "place": "/step:load"
+                     *         }
+                     *       ],
+                     *       "left_out": 1,
+                     *       "not_met": 1,
+                     *       "bytes": 1,
+                     *       "expected_seconds": 1,
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users.",
+                     *       "rehearsed": "2026-03-02T08:15:00Z",
+                     *       "took_seconds": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["RehearsalOut"];
                 };
             };
@@ -6306,14 +8632,22 @@ export interface operations {
     environments_report: {
         parameters: {
             query: {
-                /** @description html if left out. */
+                /**
+                 * @description html if left out.
+                 * @example html
+                 */
                 form?: "html" | "json" | "md";
-                /** @description The tag that is to go there. */
+                /**
+                 * @description The tag that is to go there.
+                 * @example spring-2
+                 */
                 tag: string;
             };
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6338,12 +8672,17 @@ export interface operations {
     reviews_list: {
         parameters: {
             query: {
-                /** @description The tag that is to go there. */
+                /**
+                 * @description The tag that is to go there.
+                 * @example spring-2
+                 */
                 tag: string;
             };
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6356,6 +8695,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "person": "ines",
+                     *         "agrees": false,
+                     *         "comment": "",
+                     *         "given": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["EnvironmentReviewOut"][];
                 };
             };
@@ -6370,13 +8719,22 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "tag": "spring-2",
+                 *       "agrees": false,
+                 *       "comment": ""
+                 *     }
+                 */
                 "application/json": components["schemas"]["EnvironmentReviewInRequest"];
             };
         };
@@ -6387,6 +8745,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "person": "ines",
+                     *       "agrees": false,
+                     *       "comment": "",
+                     *       "given": "2026-03-02T08:15:00Z"
+                     *     }
+                     */
                     "application/json": components["schemas"]["EnvironmentReviewOut"];
                 };
             };
@@ -6403,13 +8769,25 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "The spring timetable starts",
+                 *       "overwrite_drift": false,
+                 *       "lose": [],
+                 *       "at": "2026-03-02T08:15:00Z",
+                 *       "who": "maren",
+                 *       "to": 1
+                 *     }
+                 */
                 "application/json": components["schemas"]["RollbackWantedRequest"];
             };
         };
@@ -6420,6 +8798,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -6436,13 +8832,25 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example test */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "The spring timetable starts",
+                 *       "overwrite_drift": false,
+                 *       "lose": [],
+                 *       "at": "2026-03-02T08:15:00Z",
+                 *       "who": "maren",
+                 *       "branch": "main"
+                 *     }
+                 */
                 "application/json": components["schemas"]["DraftWantedRequest"];
             };
         };
@@ -6453,6 +8861,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -6469,12 +8895,28 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "test",
+                 *       "tag": "spring-2",
+                 *       "days": 90,
+                 *       "destination": "folder",
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "token": "",
+                 *       "subfolder": "",
+                 *       "records": [
+                 *         "fares"
+                 *       ],
+                 *       "note": "Fares of the spring"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewTrialRequest"];
             };
         };
@@ -6485,6 +8927,141 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "test",
+                     *       "route": "timetable",
+                     *       "position": 1,
+                     *       "destination": "folder",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "has_token": false,
+                     *       "subfolder": "",
+                     *       "records": [
+                     *         "fares"
+                     *       ],
+                     *       "fed_from": "main",
+                     *       "earlier_first": false,
+                     *       "gates": {
+                     *         "guarded": false,
+                     *         "reviews": 1,
+                     *         "checks": [],
+                     *         "quiet": [
+                     *           {
+                     *             "from": "18:00",
+                     *             "to": "06:00",
+                     *             "zone": "Europe/Oslo",
+                     *             "days": [
+                     *               "Fri",
+                     *               "Sat"
+                     *             ]
+                     *           }
+                     *         ],
+                     *         "drift": false
+                     *       },
+                     *       "left_out": {
+                     *         "patterns": [
+                     *           "*.log"
+                     *         ],
+                     *         "kinds": []
+                     *       },
+                     *       "note": "Fares of the spring",
+                     *       "trial_of": "",
+                     *       "made_by": "tobias",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "watch_minutes": 1,
+                     *       "drift": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "test",
+                     *           "where": "",
+                     *           "by": "purser"
+                     *         }
+                     *       ],
+                     *       "drift_checked": "2026-03-02T08:15:00Z",
+                     *       "drift_problem": "",
+                     *       "bindings": {
+                     *         "declared": 1,
+                     *         "set": 1
+                     *       },
+                     *       "current": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "before": {
+                     *         "deployment": "",
+                     *         "number": 2,
+                     *         "tag": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "state": "planned",
+                     *         "who": "maren",
+                     *         "reason": "The spring timetable starts",
+                     *         "forced": [
+                     *           {
+                     *             "id": "8fa1297902af",
+                     *             "gate": "from main",
+                     *             "met": false,
+                     *             "message": "",
+                     *             "action": "changed"
+                     *           }
+                     *         ],
+                     *         "steps": [
+                     *           {
+                     *             "action": "created",
+                     *             "what": "",
+                     *             "name": "test",
+                     *             "message": "",
+                     *             "lost": false
+                     *           }
+                     *         ],
+                     *         "side_effects": [],
+                     *         "counts": {
+                     *           "new": 0,
+                     *           "edited": 1,
+                     *           "moved": 0,
+                     *           "gone": 0
+                     *         },
+                     *         "begun": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "took_seconds": 1,
+                     *         "rolled_back_to": 1
+                     *       },
+                     *       "waiting": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["EnvironmentOut"];
                 };
             };
@@ -6501,6 +9078,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6513,6 +9091,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "key": "tide-height",
+                     *         "question": "Does tide height cut the error of the forecast?",
+                     *         "branch": "main",
+                     *         "target": "main",
+                     *         "state": "open",
+                     *         "reason": "The spring timetable starts",
+                     *         "proposal": 1,
+                     *         "proposal_state": "",
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "closed": "2026-03-02T08:15:00Z",
+                     *         "closed_by": "",
+                     *         "runs_made": 1,
+                     *         "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *         "primary": "mean error"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["ExperimentListed"][];
                 };
             };
@@ -6527,12 +9126,23 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "question": "Does tide height cut the error of the forecast?",
+                 *       "key": "tide-height",
+                 *       "branch": "main",
+                 *       "start": "main",
+                 *       "target": "main",
+                 *       "primary": "mean error"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewExperimentRequest"];
             };
         };
@@ -6543,6 +9153,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "tide-height",
+                     *       "question": "Does tide height cut the error of the forecast?",
+                     *       "branch": "main",
+                     *       "target": "main",
+                     *       "state": "open",
+                     *       "reason": "The spring timetable starts",
+                     *       "proposal": 1,
+                     *       "proposal_state": "",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "runs_made": 1,
+                     *       "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *       "primary": "mean error",
+                     *       "base": 1,
+                     *       "columns": [
+                     *         {
+                     *           "group": "parameters",
+                     *           "name": "skerry-line",
+                     *           "better": "lower",
+                     *           "unit": "min",
+                     *           "differs": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "number": 2,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "reads": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *             }
+                     *           ],
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "metrics": {
+                     *             "mean error": 3.41
+                     *           },
+                     *           "courses": {
+                     *             "fare": 1
+                     *           },
+                     *           "command": "python train.py",
+                     *           "state": "done",
+                     *           "exit_code": 1,
+                     *           "note": "Fares of the spring",
+                     *           "began": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "person": "ines",
+                     *           "cells": {
+                     *             "reads": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "parameters": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "metrics": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             }
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
@@ -6557,12 +9256,17 @@ export interface operations {
     experiments_get: {
         parameters: {
             query?: {
-                /** @description Run that the others are compared with; the first if left out. */
+                /**
+                 * @description Run that the others are compared with; the first if left out.
+                 * @example 1
+                 */
                 base?: number;
             };
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6575,6 +9279,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "tide-height",
+                     *       "question": "Does tide height cut the error of the forecast?",
+                     *       "branch": "main",
+                     *       "target": "main",
+                     *       "state": "open",
+                     *       "reason": "The spring timetable starts",
+                     *       "proposal": 1,
+                     *       "proposal_state": "",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "runs_made": 1,
+                     *       "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *       "primary": "mean error",
+                     *       "base": 1,
+                     *       "columns": [
+                     *         {
+                     *           "group": "parameters",
+                     *           "name": "skerry-line",
+                     *           "better": "lower",
+                     *           "unit": "min",
+                     *           "differs": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "number": 2,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "reads": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *             }
+                     *           ],
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "metrics": {
+                     *             "mean error": 3.41
+                     *           },
+                     *           "courses": {
+                     *             "fare": 1
+                     *           },
+                     *           "command": "python train.py",
+                     *           "state": "done",
+                     *           "exit_code": 1,
+                     *           "note": "Fares of the spring",
+                     *           "began": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "person": "ines",
+                     *           "cells": {
+                     *             "reads": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "parameters": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "metrics": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             }
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
@@ -6589,13 +9382,21 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "question": "Does tide height cut the error of the forecast?",
+                 *       "primary": "mean error"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedExperimentChangeRequest"];
             };
         };
@@ -6606,6 +9407,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "tide-height",
+                     *       "question": "Does tide height cut the error of the forecast?",
+                     *       "branch": "main",
+                     *       "target": "main",
+                     *       "state": "open",
+                     *       "reason": "The spring timetable starts",
+                     *       "proposal": 1,
+                     *       "proposal_state": "",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "runs_made": 1,
+                     *       "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *       "primary": "mean error",
+                     *       "base": 1,
+                     *       "columns": [
+                     *         {
+                     *           "group": "parameters",
+                     *           "name": "skerry-line",
+                     *           "better": "lower",
+                     *           "unit": "min",
+                     *           "differs": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "number": 2,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "reads": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *             }
+                     *           ],
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "metrics": {
+                     *             "mean error": 3.41
+                     *           },
+                     *           "courses": {
+                     *             "fare": 1
+                     *           },
+                     *           "command": "python train.py",
+                     *           "state": "done",
+                     *           "exit_code": 1,
+                     *           "note": "Fares of the spring",
+                     *           "began": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "person": "ines",
+                     *           "cells": {
+                     *             "reads": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "parameters": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "metrics": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             }
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
@@ -6622,13 +9512,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "The spring timetable starts"
+                 *     }
+                 */
                 "application/json": components["schemas"]["AbandonInRequest"];
             };
         };
@@ -6639,6 +9536,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "tide-height",
+                     *       "question": "Does tide height cut the error of the forecast?",
+                     *       "branch": "main",
+                     *       "target": "main",
+                     *       "state": "open",
+                     *       "reason": "The spring timetable starts",
+                     *       "proposal": 1,
+                     *       "proposal_state": "",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "runs_made": 1,
+                     *       "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *       "primary": "mean error",
+                     *       "base": 1,
+                     *       "columns": [
+                     *         {
+                     *           "group": "parameters",
+                     *           "name": "skerry-line",
+                     *           "better": "lower",
+                     *           "unit": "min",
+                     *           "differs": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "number": 2,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "reads": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *             }
+                     *           ],
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "metrics": {
+                     *             "mean error": 3.41
+                     *           },
+                     *           "courses": {
+                     *             "fare": 1
+                     *           },
+                     *           "command": "python train.py",
+                     *           "state": "done",
+                     *           "exit_code": 1,
+                     *           "note": "Fares of the spring",
+                     *           "began": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "person": "ines",
+                     *           "cells": {
+                     *             "reads": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "parameters": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "metrics": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             }
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
@@ -6655,13 +9641,24 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "title": "Quiet hours: the night officer approves",
+                 *       "reviewers": [
+                 *         "ines"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["AdoptInRequest"];
             };
         };
@@ -6672,6 +9669,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "key": "tide-height",
+                     *       "question": "Does tide height cut the error of the forecast?",
+                     *       "branch": "main",
+                     *       "target": "main",
+                     *       "state": "open",
+                     *       "reason": "The spring timetable starts",
+                     *       "proposal": 1,
+                     *       "proposal_state": "",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "runs_made": 1,
+                     *       "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *       "primary": "mean error",
+                     *       "base": 1,
+                     *       "columns": [
+                     *         {
+                     *           "group": "parameters",
+                     *           "name": "skerry-line",
+                     *           "better": "lower",
+                     *           "unit": "min",
+                     *           "differs": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "number": 2,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "reads": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *             }
+                     *           ],
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "metrics": {
+                     *             "mean error": 3.41
+                     *           },
+                     *           "courses": {
+                     *             "fare": 1
+                     *           },
+                     *           "command": "python train.py",
+                     *           "state": "done",
+                     *           "exit_code": 1,
+                     *           "note": "Fares of the spring",
+                     *           "began": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "person": "ines",
+                     *           "cells": {
+                     *             "reads": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "parameters": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             },
+                     *             "metrics": {
+                     *               "fare": {
+                     *                 "value": "desk-test",
+                     *                 "differs": false,
+                     *                 "change": 1,
+                     *                 "best": false
+                     *               }
+                     *             }
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["ExperimentOut"];
                 };
             };
@@ -6686,14 +9772,22 @@ export interface operations {
     experiments_courses: {
         parameters: {
             query: {
-                /** @description Name of the course. */
+                /**
+                 * @description Name of the course.
+                 * @example mean error
+                 */
                 metric: string;
-                /** @description Numbers of runs, with commas; all if left out. */
+                /**
+                 * @description Numbers of runs, with commas; all if left out.
+                 * @example
+                 */
                 runs?: string;
             };
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6706,6 +9800,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "number": 2,
+                     *         "branch": "main",
+                     *         "points": [
+                     *           [
+                     *             1
+                     *           ]
+                     *         ]
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["CourseOut"][];
                 };
             };
@@ -6720,13 +9827,38 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example tide-height */
                 key: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main",
+                 *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                 *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                 *       "reads": [
+                 *         "data/fares.csv"
+                 *       ],
+                 *       "parameters": {
+                 *         "depth": 8
+                 *       },
+                 *       "metrics": {
+                 *         "mean error": 3.41
+                 *       },
+                 *       "series": {},
+                 *       "command": "python train.py",
+                 *       "state": "done",
+                 *       "exit_code": 1,
+                 *       "note": "Fares of the spring",
+                 *       "began": "2026-03-02T08:15:00Z",
+                 *       "took_seconds": 1
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewRunRequest"];
             };
         };
@@ -6737,6 +9869,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "branch": "main",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "reads": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "version": 4,
+                     *           "kind": "dataset",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *         }
+                     *       ],
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       },
+                     *       "metrics": {
+                     *         "mean error": 3.41
+                     *       },
+                     *       "courses": {
+                     *         "fare": 1
+                     *       },
+                     *       "command": "python train.py",
+                     *       "state": "done",
+                     *       "exit_code": 1,
+                     *       "note": "Fares of the spring",
+                     *       "began": "2026-03-02T08:15:00Z",
+                     *       "took_seconds": 1,
+                     *       "person": "ines"
+                     *     }
+                     */
                     "application/json": components["schemas"]["RunOut"];
                 };
             };
@@ -6753,6 +9919,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6765,6 +9932,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "id": "8fa1297902af",
+                     *         "role": "author",
+                     *         "note": "Fares of the spring",
+                     *         "state": "open",
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "expires": "2026-03-02T08:15:00Z",
+                     *         "accepted_by": ""
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["InvitationOut"][];
                 };
             };
@@ -6779,12 +9960,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "role": "author",
+                 *       "note": "Fares of the spring",
+                 *       "days": 90
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewInvitationRequest"];
             };
         };
@@ -6795,6 +9984,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "8fa1297902af",
+                     *       "role": "author",
+                     *       "note": "Fares of the spring",
+                     *       "state": "open",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "accepted_by": "",
+                     *       "value": "desk-test"
+                     *     }
+                     */
                     "application/json": components["schemas"]["InvitationMade"];
                 };
             };
@@ -6811,7 +10013,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7 */
                 uid: string;
             };
             cookie?: never;
@@ -6836,11 +10040,15 @@ export interface operations {
     lines_get: {
         parameters: {
             query?: {
-                /** @description Entries on a page. */
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
                 limit?: number;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6853,6 +10061,23 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "main": "main",
+                     *       "commits": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "parents": [],
+                     *           "author": "ines",
+                     *           "recorded": "2026-03-02T08:15:00Z",
+                     *           "summary": "Fares of zone 3",
+                     *           "branches": [],
+                     *           "tags": []
+                     *         }
+                     *       ],
+                     *       "more": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["LinesOut"];
                 };
             };
@@ -6865,17 +10090,30 @@ export interface operations {
     log_shelf: {
         parameters: {
             query?: {
-                /** @description Only this act (`branch.made`), or all about one thing (`branch`). */
+                /**
+                 * @description Only this act (`branch.made`), or all about one thing (`branch`).
+                 * @example tag
+                 */
                 act?: string;
-                /** @description `next` of the page before. */
+                /**
+                 * @description `next` of the page before.
+                 * @example 1
+                 */
                 before?: number;
-                /** @description Entries on a page. */
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
                 limit?: number;
-                /** @description Only what this person did. */
+                /**
+                 * @description Only what this person did.
+                 * @example ines
+                 */
                 person?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6888,6 +10126,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "entry": 1,
+                     *           "time": "2026-03-02T08:15:00Z",
+                     *           "person": "ines",
+                     *           "via": "nightly load",
+                     *           "shelf": "skerry-line",
+                     *           "act": "tag",
+                     *           "words": "committed to",
+                     *           "subject": "main",
+                     *           "detail": {}
+                     *         }
+                     *       ],
+                     *       "next": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["LogPage"];
                 };
             };
@@ -6902,6 +10158,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6914,6 +10171,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "person": "ines",
+                     *         "full_name": "Ines Vale",
+                     *         "role": "author"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["MemberOut"][];
                 };
             };
@@ -6928,12 +10194,19 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "person": "ines",
+                 *       "role": "author"
+                 *     }
+                 */
                 "application/json": components["schemas"]["MemberInRequest"];
             };
         };
@@ -6944,6 +10217,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "person": "ines",
+                     *       "full_name": "Ines Vale",
+                     *       "role": "author"
+                     *     }
+                     */
                     "application/json": components["schemas"]["MemberOut"];
                 };
             };
@@ -6960,7 +10240,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example ines */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -6987,12 +10269,32 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "labels": {
+                 *         "source": "tariff sheet"
+                 *       },
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "author": "ines",
+                 *       "time": "2026-03-02T08:15:00Z",
+                 *       "source": "tobias/quiet-hours",
+                 *       "target": "main",
+                 *       "prefer": "target",
+                 *       "delete_source": false,
+                 *       "reason": "The spring timetable starts"
+                 *     }
+                 */
                 "application/json": components["schemas"]["MergeInRequest"];
             };
         };
@@ -7003,6 +10305,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "taken": 1,
+                     *       "combined": 1
+                     *     }
+                     */
                     "application/json": components["schemas"]["MergeOut"];
                 };
             };
@@ -7019,6 +10329,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7031,6 +10342,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "id": "b17c55d29e04",
+                     *         "target": "main",
+                     *         "source": "tobias/quiet-hours",
+                     *         "state": "open",
+                     *         "summary": "Fares of zone 3",
+                     *         "delete_source": false,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "decided": 1,
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["WaitingMerge"][];
                 };
             };
@@ -7045,7 +10372,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example b17c55d29e04 */
                 uid: string;
             };
             cookie?: never;
@@ -7058,6 +10387,53 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "b17c55d29e04",
+                     *       "target": "main",
+                     *       "source": "tobias/quiet-hours",
+                     *       "state": "open",
+                     *       "summary": "Fares of zone 3",
+                     *       "delete_source": false,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "decided": 1,
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "open": 1,
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "target": "main",
+                     *           "source": "tobias/quiet-hours",
+                     *           "open": false,
+                     *           "conflicts": [
+                     *             {
+                     *               "id": "b17c55d29e04",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "field": "fare",
+                     *               "why": "",
+                     *               "options": [],
+                     *               "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "target": "main",
+                     *               "source": "tobias/quiet-hours",
+                     *               "decision": {
+                     *                 "take": "target",
+                     *                 "value": "desk-test",
+                     *                 "by": "purser"
+                     *               }
+                     *             }
+                     *           ],
+                     *           "notes": [],
+                     *           "combined": 1,
+                     *           "result": ""
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["MergeDetail"];
                 };
             };
@@ -7072,7 +10448,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example b17c55d29e04 */
                 uid: string;
             };
             cookie?: never;
@@ -7099,13 +10477,28 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example b17c55d29e04 */
                 uid: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "decisions": [
+                 *         {
+                 *           "path": "data/fares.csv",
+                 *           "conflict": "/step:scan#timeout",
+                 *           "take": "target",
+                 *           "value": "desk-test",
+                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["SettlingInRequest"];
             };
         };
@@ -7116,6 +10509,53 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": "b17c55d29e04",
+                     *       "target": "main",
+                     *       "source": "tobias/quiet-hours",
+                     *       "state": "open",
+                     *       "summary": "Fares of zone 3",
+                     *       "delete_source": false,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "decided": 1,
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "open": 1,
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "target": "main",
+                     *           "source": "tobias/quiet-hours",
+                     *           "open": false,
+                     *           "conflicts": [
+                     *             {
+                     *               "id": "b17c55d29e04",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "field": "fare",
+                     *               "why": "",
+                     *               "options": [],
+                     *               "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "target": "main",
+                     *               "source": "tobias/quiet-hours",
+                     *               "decision": {
+                     *                 "take": "target",
+                     *                 "value": "desk-test",
+                     *                 "by": "purser"
+                     *               }
+                     *             }
+                     *           ],
+                     *           "notes": [],
+                     *           "combined": 1,
+                     *           "result": ""
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["MergeDetail"];
                 };
             };
@@ -7130,12 +10570,17 @@ export interface operations {
     merges_drawing: {
         parameters: {
             query: {
-                /** @description Path of the artifact. */
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
                 path: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example b17c55d29e04 */
                 uid: string;
             };
             cookie?: never;
@@ -7148,6 +10593,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "nodes": [
+                     *         {
+                     *           "id": "b17c55d29e04",
+                     *           "part": "/column:fare",
+                     *           "key": "skerry-line",
+                     *           "type": "column",
+                     *           "shape": "step",
+                     *           "label": "fare",
+                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *           "group": "parameters",
+                     *           "state": "same",
+                     *           "moved": false,
+                     *           "before_label": "",
+                     *           "before": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           },
+                     *           "after": {
+                     *             "x": 1,
+                     *             "y": 1,
+                     *             "width": 1,
+                     *             "height": 1
+                     *           }
+                     *         }
+                     *       ],
+                     *       "edges": [
+                     *         {
+                     *           "id": "b17c55d29e04",
+                     *           "part": "/column:fare",
+                     *           "source": "tobias/quiet-hours",
+                     *           "target": "main",
+                     *           "label": "fare",
+                     *           "conditional": false,
+                     *           "state": "same",
+                     *           "points": [
+                     *             [
+                     *               1
+                     *             ]
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "placed": false,
+                     *       "note": "Fares of the spring"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Drawing"];
                 };
             };
@@ -7162,13 +10656,20 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
+                /** @example b17c55d29e04 */
                 uid: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3"
+                 *     }
+                 */
                 "application/json": components["schemas"]["FinishInRequest"];
             };
         };
@@ -7179,6 +10680,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
@@ -7193,15 +10712,27 @@ export interface operations {
     parcels_pack: {
         parameters: {
             query?: {
-                /** @description Add what the selected artifacts name. */
+                /**
+                 * @description Add what the selected artifacts name.
+                 * @example false
+                 */
                 dependencies?: boolean;
-                /** @description An artifact or folder; repeat for more. All if left out. */
+                /**
+                 * @description An artifact or folder; repeat for more. All if left out.
+                 * @example [
+                 *       "data/fares.csv"
+                 *     ]
+                 */
                 only?: string[];
-                /** @description The state meant; the main branch if left out. */
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
                 ref?: string;
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7226,11 +10757,15 @@ export interface operations {
     proposals_list: {
         parameters: {
             query?: {
-                /** @description Open ones if left out. */
+                /**
+                 * @description Open ones if left out.
+                 * @example all
+                 */
                 state?: "all" | "closed" | "merged" | "open";
             };
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7243,6 +10778,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "number": 2,
+                     *         "title": "Quiet hours: the night officer approves",
+                     *         "state": "open",
+                     *         "source": "tobias/quiet-hours",
+                     *         "target": "main",
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "closed": "2026-03-02T08:15:00Z",
+                     *         "closed_by": "",
+                     *         "reason": "The spring timetable starts",
+                     *         "merged": "",
+                     *         "reviewers": [
+                     *           "ines"
+                     *         ],
+                     *         "remarks": 1,
+                     *         "remarks_open": 1
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["ProposalListed"][];
                 };
             };
@@ -7257,12 +10814,28 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "title": "Quiet hours: the night officer approves",
+                 *       "source": "tobias/quiet-hours",
+                 *       "target": "main",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "reviewers": [
+                 *         "ines"
+                 *       ],
+                 *       "delete_source": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewProposalRequest"];
             };
         };
@@ -7273,6 +10846,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7289,7 +10972,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7302,6 +10987,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7316,13 +11111,27 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "title": "Quiet hours: the night officer approves",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "reviewers": [
+                 *         "ines"
+                 *       ],
+                 *       "delete_source": false,
+                 *       "state": "open",
+                 *       "reason": "The spring timetable starts"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedProposalChangeRequest"];
             };
         };
@@ -7333,6 +11142,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7349,13 +11268,22 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "The spring timetable starts",
+                 *       "summary": "Fares of zone 3",
+                 *       "delete_source": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["MergeProposalRequest"];
             };
         };
@@ -7366,6 +11294,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7382,13 +11420,25 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "text": "zone,class,fare\nZ01,adult,4.20\n",
+                 *       "path": "data/fares.csv",
+                 *       "part": "/column:fare",
+                 *       "label": "fare",
+                 *       "answer_to": "",
+                 *       "condition": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewRemarkRequest"];
             };
         };
@@ -7399,6 +11449,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "ac3961470819",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "ac3961470819",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7415,14 +11575,22 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
+                /** @example ac3961470819 */
                 uid: string;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "settled": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedRemarkChangeRequest"];
             };
         };
@@ -7433,6 +11601,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "ac3961470819",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "ac3961470819",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7449,13 +11727,22 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example 2 */
                 number: number;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "verdict": "agree",
+                 *       "text": "zone,class,fare\nZ01,adult,4.20\n",
+                 *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewVerdictRequest"];
             };
         };
@@ -7466,6 +11753,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "number": 2,
+                     *       "title": "Quiet hours: the night officer approves",
+                     *       "state": "open",
+                     *       "source": "tobias/quiet-hours",
+                     *       "target": "main",
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "closed": "2026-03-02T08:15:00Z",
+                     *       "closed_by": "",
+                     *       "reason": "The spring timetable starts",
+                     *       "merged": "",
+                     *       "reviewers": [
+                     *         "ines"
+                     *       ],
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "delete_source": false,
+                     *       "remarks_open": 1,
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "ahead": 1,
+                     *       "behind": 1,
+                     *       "verdicts": [
+                     *         {
+                     *           "person": "ines",
+                     *           "verdict": "agree",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "lapsed": ""
+                     *         }
+                     *       ],
+                     *       "remarks": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "person": "ines",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *           "condition": false,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "path": "data/fares.csv",
+                     *           "part": "/column:fare",
+                     *           "label": "fare",
+                     *           "now": {
+                     *             "path": "data/fares.csv",
+                     *             "part": "/column:fare",
+                     *             "label": "fare"
+                     *           },
+                     *           "settled": "2026-03-02T08:15:00Z",
+                     *           "settled_by": "",
+                     *           "answers": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "person": "ines",
+                     *               "made": "2026-03-02T08:15:00Z",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "condition": false,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "path": "data/fares.csv",
+                     *               "part": "/column:fare",
+                     *               "label": "fare",
+                     *               "now": {
+                     *                 "path": "data/fares.csv",
+                     *                 "part": "/column:fare",
+                     *                 "label": "fare"
+                     *               },
+                     *               "settled": "2026-03-02T08:15:00Z",
+                     *               "settled_by": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "made_by": "tobias"
+                     *         }
+                     *       ],
+                     *       "conflicts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "part": "/column:fare",
+                     *           "why": ""
+                     *         }
+                     *       ],
+                     *       "combined": 1,
+                     *       "not_met": [
+                     *         {
+                     *           "what": "branch",
+                     *           "message": ""
+                     *         }
+                     *       ],
+                     *       "reading": "",
+                     *       "merge": "",
+                     *       "may_merge": false,
+                     *       "may_change": false,
+                     *       "may_judge": false,
+                     *       "who_merges": "keepers"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ProposalOut"];
                 };
             };
@@ -7482,12 +11879,30 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "labels": {
+                 *         "source": "tariff sheet"
+                 *       },
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "author": "ines",
+                 *       "time": "2026-03-02T08:15:00Z",
+                 *       "branch": "main",
+                 *       "ref": "main",
+                 *       "path": "data/fares.csv"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RestoreInRequest"];
             };
         };
@@ -7498,6 +11913,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
                     "application/json": components["schemas"]["CommitOut"];
                 };
             };
@@ -7514,6 +11947,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7526,6 +11960,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "spring-2",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "note": "Fares of the spring",
+                     *         "selection": [],
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "created_by": "tobias",
+                     *         "environments": []
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["TagOut"][];
                 };
             };
@@ -7540,12 +11987,23 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "spring-2",
+                 *       "ref": "main",
+                 *       "note": "Fares of the spring",
+                 *       "selection": [],
+                 *       "created": "2026-03-02T08:15:00Z",
+                 *       "created_by": "tobias"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewTagRequest"];
             };
         };
@@ -7556,6 +12014,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "spring-2",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "note": "Fares of the spring",
+                     *       "selection": [],
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "environments": []
+                     *     }
+                     */
                     "application/json": components["schemas"]["TagOut"];
                 };
             };
@@ -7572,7 +12041,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example spring-2 */
                 name: string;
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7585,6 +12056,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "spring-2",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "note": "Fares of the spring",
+                     *       "selection": [],
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "environments": []
+                     *     }
+                     */
                     "application/json": components["schemas"]["TagOut"];
                 };
             };
@@ -7599,6 +12081,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example skerry-line */
                 shelf: string;
             };
             cookie?: never;
@@ -7611,6 +12094,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
@@ -7637,6 +12138,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "nightly load",
+                     *         "beginning": "es_ClvnX",
+                     *         "scopes": [
+                     *           "read",
+                     *           "write"
+                     *         ],
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "expires": "2026-03-02T08:15:00Z",
+                     *         "last_used": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["TokenOut"][];
                 };
             };
@@ -7653,6 +12169,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "nightly load",
+                 *       "scopes": [
+                 *         "read"
+                 *       ],
+                 *       "days": 90
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewTokenRequest"];
             };
         };
@@ -7663,6 +12188,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "name": "nightly load",
+                     *       "beginning": "es_ClvnX",
+                     *       "scopes": [
+                     *         "read",
+                     *         "write"
+                     *       ],
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "expires": "2026-03-02T08:15:00Z",
+                     *       "last_used": "2026-03-02T08:15:00Z",
+                     *       "value": "desk-test"
+                     *     }
+                     */
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
@@ -7678,6 +12217,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @example nightly load */
                 name: string;
             };
             cookie?: never;
@@ -7714,6 +12254,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "shelf": "skerry-line",
+                     *         "shelf_name": "Skerry Line",
+                     *         "what": "verdict",
+                     *         "message": "",
+                     *         "title": "Quiet hours: the night officer approves",
+                     *         "proposal": 1,
+                     *         "merge": "",
+                     *         "since": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["WaitingOut"][];
                 };
             };

@@ -52,11 +52,9 @@ export function tone(iso: string | null | undefined, now = new Date()): 0 | 1 | 
   return days <= 0 ? 3 : days < 7 ? 2 : days < 31 ? 1 : 0;
 }
 
-/** How people call an artifact: the file's name without its last suffix, dashes as blanks. */
-export function displayName(path: string): string {
-  const name = path.split("/").pop() ?? path;
-  const stem = name.includes(".") && !name.startsWith(".") ? name.slice(0, name.lastIndexOf(".")) : name;
-  return stem.replace(/[-_]/g, " ");
+/** What an artifact is called where its path would be too long: the file's name. */
+export function fileName(path: string): string {
+  return path.split("/").pop() ?? path;
 }
 
 export function value(v: unknown): string {

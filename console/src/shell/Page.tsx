@@ -50,7 +50,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   }, [title]);
   if (info.isPending) return <Loading what="Reading the shelf" />;
   if (info.isError) return <main><ProblemBox error={info.error} /></main>;
-  const marks = Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : "changed"]));
+  const marks = Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : p.state === "moved" ? "moved" : "changed"]));
   return (
     <>
       <header className="addr">

@@ -8,58 +8,109 @@ from everyshelf.cli import terminal
 
 _SHOWN = 40
 _USERS = 5
+_LINE_MARKS = {"old": ("−", "removed"), "new": ("+", "added"), "same": (" ", ""), "gap": (" ", "")}
 
 
-def print_artifact(found: dict[str, Any], name: str, versions: str, *, shown: int = _SHOWN) -> None:
-    """One compared artifact: its strongest effect, kind and name, then its findings that are not cosmetic."""
+def print_artifact(
+    found: dict[str, Any], name: str, versions: str, *, shown: int = _SHOWN, whole: bool = False
+) -> None:
+    """Print one compared artifact: its strongest effect, kind and name, then its findings that are not cosmetic.
+
+    ``whole``: with whole values, the changed lines of texts, and where each part lies; else one line a finding.
+    """
     effects = found["effects"]
     strongest = next((e for e in ("breaks", "alters", "cosmetic") if effects.get(e)), "same")
-    said = terminal.effect(strongest)
-    label = terminal.bold(terminal.cut(name, 21))
-    terminal.say(
-        terminal.line(
-            (2, said), (terminal.KIND, found["kind"]), (terminal.NAME, label), (terminal.DETAIL, terminal.dim(versions))
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(terminal.NAME, path=True),
+            terminal.Column(terminal.DETAIL, wrap=True),
         )
     )
+    listing.row(terminal.effect(strongest), found["kind"], (name, terminal.bold), (versions, terminal.dim))
+    listing.show()
     if found.get("note"):
-        terminal.say(terminal.line((4, terminal.dim(found["note"]))))
+        terminal.paragraph(terminal.dim(found["note"]), indent=4)
     findings = [f for f in found["findings"] if f["effect"] != "cosmetic"] or found["findings"]
-    for finding in findings[:shown]:
-        terminal.say(finding_line(finding))
-        for line in use_lines(finding):
-            terminal.say(line)
-    if len(findings) > shown:
-        terminal.say(terminal.dim(f"    … {len(findings) - shown} more; see --json"))
+    _print_findings(findings[: terminal.most(shown)], whole=whole)
+    terminal.say_left(findings, shown)
 
 
-def finding_line(finding: dict[str, Any]) -> str:
-    """``≠ step        Approve notice          assignee duty officer → harbour master``"""
+def _print_findings(findings: list[dict[str, Any]], *, whole: bool) -> None:
+    """All findings in one listing, so that their columns agree; texts of several lines below their own."""
+    listing = terminal.Listing(
+        (
+            terminal.Column(4),
+            terminal.Column(18, path=True),
+            terminal.Column(terminal.DETAIL),
+            terminal.Column(terminal.DETAIL, wrap=whole, text=not whole),
+        )
+    )
+    inside = ""
+    for finding in findings:
+        within = finding.get("within", "") if whole else ""
+        if within != inside:
+            listing.show()
+            listing = terminal.Listing(listing.columns)
+            terminal.say(f"    {terminal.dim('in')} {terminal.bold(within)}" if within else "")
+            inside = within
+        cells, lines = _finding_cells(finding, whole=whole)
+        listing.row(*cells)
+        for line in (*lines, *use_lines(finding)):
+            listing.under(line)
+    listing.show()
+
+
+def _finding_cells(finding: dict[str, Any], *, whole: bool) -> tuple[list[str], list[str]]:
+    """``≠ step        Approve notice          assignee duty officer → harbour master``; and lines to show below."""
     mark = terminal.tone(finding["action"], terminal.GLYPHS[finding["action"]])
-    kind = f"{mark} {terminal.cut(finding['type'], 11)}"
+    kind = f"{mark} {finding['type']}"
     if finding["label"] == finding["type"] and finding.get("field"):
         # A field of the artifact itself: its name says more than the kind once more.
         finding = {**finding, "label": finding["field"], "field": None}
-    label = terminal.cut(finding["label"], 26)
+    label = terminal.one_line(str(finding["label"]))
     styled = terminal.dim(kind) if finding["effect"] == "cosmetic" else kind
-    tail = terminal.stops("breaks") + " " if finding["effect"] == "breaks" else ""
-    room = 98 - terminal.DETAIL - terminal.width_of(tail)
-    return terminal.line((4, styled), (18, label), (terminal.DETAIL, tail + terminal.cut(_detail(finding), room)))
+    lines = _changed_lines(finding) if whole else []
+    detail = (finding.get("field") or "") if lines else _detail(finding)
+    breaks = terminal.stops("breaks") if finding["effect"] == "breaks" else ""
+    return [styled, label, breaks, terminal.one_line(detail)], lines
+
+
+def _changed_lines(finding: dict[str, Any]) -> list[str]:
+    """For texts of several lines, those that differ with two equal ones around them."""
+    before, after = finding.get("before"), finding.get("after")
+    texts = [text for text in (before, after) if text is not None]
+    if not texts or not all(isinstance(t, str) for t in texts) or not any("\n" in t for t in texts):
+        return []
+    from everyshelf.core.report.lines import changed_lines
+
+    told = []
+    for line in changed_lines(before or "", after or ""):
+        mark, tone = _LINE_MARKS[line.kind]
+        text = f"{mark} {line.text}".rstrip()
+        told.append("        " + (terminal.tone(tone, text) if tone else terminal.dim(text)))
+    return told
 
 
 def use_lines(finding: dict[str, Any]) -> list[str]:
     """Whom a breaking finding breaks, one line an artifact: where, and whether that is exact or a guess."""
+    from everyshelf.core.history.names import distinct_names
+
     places: dict[str, list[dict[str, Any]]] = {}
     for use in finding.get("used_by", []):
         places.setdefault(use["artifact"], []).append(use)
-    lines = []
+    listing = terminal.Listing(
+        (terminal.Column(6), terminal.Column(18, path=True), terminal.Column(terminal.DETAIL, wrap=True))
+    )
+    names = distinct_names(places)
     for artifact, uses in list(places.items())[:_USERS]:
         labels = ", ".join(dict.fromkeys(u["label"] for u in uses))
         guess = "" if any(u["exact"] for u in uses) else "a guess: "
-        where = terminal.cut(f"{guess}{labels}", 98 - terminal.DETAIL)
-        name = terminal.cut(artifact.rpartition("/")[2], 26)
-        lines.append(terminal.line((6, terminal.dim("used by")), (18, name), (terminal.DETAIL, terminal.dim(where))))
+        listing.row(("used by", terminal.dim), names[artifact], (f"{guess}{labels}", terminal.dim))
+    lines = listing.lines(terminal.width())
     if len(places) > _USERS:
-        lines.append(terminal.line((18, terminal.dim(f"… and {len(places) - _USERS} more artifacts"))))
+        lines.append(terminal.line((18, terminal.dim(f"and {len(places) - _USERS} more artifacts"))))
     return lines
 
 
@@ -97,9 +148,11 @@ def print_rows(table: dict[str, Any], most: int) -> None:
     from everyshelf.core.compare.rows import rows_told
     from everyshelf.core.report.words import cells_of
 
+    listing = terminal.Listing((terminal.Column(4), terminal.Column(6, path=True), terminal.Column(32, wrap=True)))
     for row in rows_told(table, most):
         mark = terminal.tone(row.action, terminal.GLYPHS[row.action])
-        terminal.say(terminal.line((4, mark), (6, terminal.cut(row.name, 24)), (32, terminal.cut(cells_of(row), 88))))
+        listing.row(mark, terminal.one_line(row.name), terminal.one_line(cells_of(row)))
+    listing.show()
     rows = table["rows"]
     left = rows["added"] + rows["removed"] + rows["changed"] - most
     if left > 0 and table["details"]:
@@ -108,11 +161,13 @@ def print_rows(table: dict[str, Any], most: int) -> None:
 
 def print_table_line(table: dict[str, Any], name: str = "") -> None:
     """Rows before and after, and how many changed, came and went; under ``name`` where there are several tables."""
+    from everyshelf.core.compare.sentences import group
+
     if name:
         terminal.say(terminal.line((4, terminal.bold(name))))
     rows = table["rows"]
     marks = [
-        terminal.tone(state, f"{terminal.GLYPHS[state]} {rows[state]}")
+        terminal.tone(state, f"{terminal.GLYPHS[state]} {group(rows[state])}")
         for state in ("changed", "added", "removed")
         if rows[state]
     ]
@@ -123,7 +178,7 @@ def print_table_line(table: dict[str, Any], name: str = "") -> None:
     terminal.say(
         terminal.line(
             (4, terminal.dim("rows")),
-            (18, f"{rows['before']} → {rows['after']}"),
+            (18, f"{group(rows['before'])} → {group(rows['after'])}"),
             (terminal.DETAIL, "   ".join([*marks, cells]).strip() or terminal.dim("same")),
         )
     )
@@ -134,8 +189,7 @@ def print_measured(model: dict[str, Any]) -> None:
     """Metrics beside a model that moved, and whether that is better."""
     from everyshelf.core.report.words import measured
 
+    listing = terminal.Listing((terminal.Column(4), terminal.Column(18, path=True), terminal.Column(terminal.DETAIL)))
     for name, before, after, said in measured(model):
-        told = f"{before} → {after}   {terminal.dim(said)}"
-        terminal.say(
-            terminal.line((4, terminal.dim("measured")), (18, terminal.cut(name, 26)), (terminal.DETAIL, told))
-        )
+        listing.row(("measured", terminal.dim), name, f"{before} → {after}   {terminal.dim(said)}")
+    listing.show()

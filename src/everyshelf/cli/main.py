@@ -34,7 +34,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "proposal": ("proposals", "Propose merging a branch; comment and give a verdict."),
     "check": ("proposals", "List test results recorded for a commit, or record one."),
     "experiment": ("experiments", "Try out a question on a branch and compare the runs."),
-    "run": ("experiments", "Run a command as a run of an experiment."),
+    "run": ("experiments", "Run a command as an experiment run."),
     "copy": ("history", "Copy an artifact from another shelf, with its version history."),
     "tag": ("branches", "List and make tags."),
     "env": ("environments", "List, make and configure environments."),

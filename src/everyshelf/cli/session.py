@@ -8,11 +8,12 @@ EVERYSHELF_SHELF.
 from __future__ import annotations
 
 import os
+import shlex
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 import msgspec
@@ -20,17 +21,6 @@ import msgspec
 if TYPE_CHECKING:
     from everyshelf.client import Client, ShelfClient
     from everyshelf.desk import Desk
-
-json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
-
-
-def shelf_options(function: Callable[..., Any]) -> Callable[..., Any]:
-    """--shelf, --address and --json, for commands that work on or off a desk."""
-    function = click.option(
-        "--address", help="Address of the service; default: the desk's, or the one connected last."
-    )(function)
-    function = click.option("--shelf", "shelf_key", help="Key of the shelf; default: the desk's.")(function)
-    return json_option(function)
 
 
 class Known(msgspec.Struct):
@@ -70,16 +60,29 @@ def remember(address: str, token: str) -> None:
     os.replace(part, path)
 
 
-def find_desk() -> Desk | None:
-    """The desk the command runs on, if any."""
+def find_desk(folder: Path | None = None) -> Desk | None:
+    """The desk the command runs on, or a folder is or lies on, if any."""
     from everyshelf.desk import Desk, DeskError
 
     try:
-        return Desk.find(Path.cwd())
+        return Desk.find(folder or Path.cwd())
     except DeskError as error:
         if error.code != "desk.missing":
             raise
         return None
+
+
+def take_command(shelf_key: str, name: str = "", branch: str = "") -> str:
+    """The command that takes a shelf into a folder of that name: beside the desk the command runs on, else here. If
+    that is a desk already, the command that goes there."""
+    desk = find_desk()
+    folder = name or shelf_key
+    if desk is not None:
+        folder = os.path.relpath(desk.root.parent / folder)
+    if find_desk(Path(os.path.abspath(folder))) is not None:
+        return f"cd {shlex.quote(folder)} && everyshelf pending"
+    words = ["everyshelf", "take", shelf_key, *([folder] if folder != shelf_key else [])]
+    return shlex.join([*words, *(["--branch", branch] if branch else [])])
 
 
 def get_desk() -> Desk:
@@ -89,24 +92,25 @@ def get_desk() -> Desk:
     return Desk.find(Path.cwd())
 
 
-def open_client(address: str | None = None, desk: Desk | None = None) -> Client:
+def open_client(address: str | None = None, desk: Desk | None = None, timeout_seconds: float = 60.0) -> Client:
     """A client for the service meant."""
     known = load_known()
     address = address or (desk.home.address if desk else None) or os.environ.get("EVERYSHELF_ADDRESS") or known.last
     if not address:
         raise click.UsageError("no service is known yet. Connect to one: everyshelf connect ADDRESS")
     address = address.rstrip("/")
-    return new_client(address, os.environ.get("EVERYSHELF_TOKEN") or known.tokens.get(address))
+    return new_client(address, os.environ.get("EVERYSHELF_TOKEN") or known.tokens.get(address), timeout_seconds)
 
 
-def new_client(address: str, token: str | None = None) -> Client:
+def new_client(address: str, token: str | None = None, timeout_seconds: float = 60.0) -> Client:
     """A client, with the HTTP library loaded as lightly as it can be."""
     with _without("trio"):
         from everyshelf.client import Client
 
     from everyshelf.cli import terminal
 
-    return Client(address, token, working=lambda: terminal.progress_bar("Merging"))
+    bar = terminal.progress_bar
+    return Client(address, token, timeout_seconds=timeout_seconds, working=lambda: bar("Merging"))
 
 
 @contextmanager
@@ -123,7 +127,9 @@ def _without(name: str) -> Iterator[None]:
             del sys.modules[name]
 
 
-def open_shelf(shelf_key: str | None, address: str | None) -> tuple[ShelfClient, Desk | None]:
+def open_shelf(
+    shelf_key: str | None, address: str | None, timeout_seconds: float = 60.0
+) -> tuple[ShelfClient, Desk | None]:
     """The shelf meant, and the desk if the command runs on one of that shelf."""
     desk = None if shelf_key and address else find_desk()
     key = shelf_key or (desk.home.shelf if desk else None) or os.environ.get("EVERYSHELF_SHELF")
@@ -131,7 +137,7 @@ def open_shelf(shelf_key: str | None, address: str | None) -> tuple[ShelfClient,
         raise click.UsageError("which shelf? Run the command on a desk, or name it: --shelf KEY")
     if desk is not None and key != desk.home.shelf:
         desk = None
-    return open_client(address, desk).shelf(key), desk
+    return open_client(address, desk, timeout_seconds).shelf(key), desk
 
 
 def default_ref(desk: Desk | None) -> str | None:

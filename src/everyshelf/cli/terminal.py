@@ -1,7 +1,8 @@
 """How the command line speaks: sentence first, marks in a fixed column, no boxes, next step last.
 
-Columns start at 2 (mark or effect), 13 (kind), 23 (name) and 46 (version, detail); lines are 100 wide. Colours follow
-glyphs and words, never replace them; with NO_COLOR, or into a pipe, nothing is lost.
+Columns start at 2 (mark or effect), 13 (kind), 23 (name) and 46 (version, detail), or further right where a name needs
+the room; see ``layout``. Colours follow glyphs and words, never replace them; with NO_COLOR, or into a pipe, nothing is
+lost.
 """
 
 from __future__ import annotations
@@ -9,12 +10,15 @@ from __future__ import annotations
 import os
 import sys
 import time
-import unicodedata
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sized
 from contextlib import contextmanager
 from typing import Any
 
 import click
+
+from everyshelf.cli.layout import Column, Listing, cut, line, one_line, shorten_path, width, width_of, wrapped
+
+__all__ = ["Column", "Listing", "cut", "line", "one_line", "shorten_path", "width", "width_of", "wrapped"]
 
 GLYPHS = {
     "added": "+",
@@ -95,40 +99,64 @@ def next_step(text: str) -> None:
     say(f"Next: {command(text)}")
 
 
-def width_of(text: str) -> int:
-    """Columns a text takes on a terminal."""
-    plain = click.unstyle(text)
-    return sum(0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in plain)
+def artifact_listing() -> Listing:
+    """A listing of artifacts: mark and word, kind, name, detail."""
+    return Listing((Column(2), Column(KIND), Column(NAME, path=True), Column(DETAIL, wrap=True)))
 
 
-def cut(text: str, width: int) -> str:
-    """Text in at most ``width`` columns; the whole is in --json."""
-    text = " ".join(text.split())
-    if width_of(text) <= width:
-        return text
-    kept = ""
-    for character in text:
-        if width_of(kept + character) > width - 1:
-            break
-        kept += character
-    return kept + "…"
-
-
-def line(*cells: tuple[int, str]) -> str:
-    """Cells at their columns; a cell that is too long pushes the rest by one blank."""
-    result = ""
-    for column, text in cells:
-        gap = column - width_of(result)
-        result += " " * max(gap, 1 if result else column) + text if gap > 0 or result else text
-    return result.rstrip()
+def artifact_row(
+    listing: Listing,
+    state: str,
+    kind: str,
+    name: str,
+    detail: str = "",
+    *,
+    word: str | None = None,
+    faint: bool = False,
+) -> None:
+    """Add an artifact to a listing."""
+    mark = f"{GLYPHS.get(state, ' ')} {word if word is not None else state}"
+    styled = dim(mark) if faint else bold(mark) if state == "blocked" else tone(state, mark)
+    listing.row(styled, kind, (name, dim if faint else bold), detail)
 
 
 def row(state: str, kind: str, name: str, detail: str = "", *, word: str | None = None, faint: bool = False) -> None:
-    """One artifact: mark and word, kind, name, detail."""
-    mark = f"{GLYPHS.get(state, ' ')} {word if word is not None else state}"
-    styled = dim(mark) if faint else bold(mark) if state == "blocked" else tone(state, mark)
-    shown = cut(name, DETAIL - NAME - 2)
-    say(line((2, styled), (KIND, kind), (NAME, dim(shown) if faint else bold(shown)), (DETAIL, detail)))
+    """Print one artifact."""
+    listing = artifact_listing()
+    artifact_row(listing, state, kind, name, detail, word=word, faint=faint)
+    listing.show()
+
+
+def most(number: int | None) -> int | None:
+    """How many rows to print: that many on a terminal, all of them in a pipe or a file."""
+    return number if width() is not None else None
+
+
+def fit(text: str, start: int) -> str:
+    """A text on one line that starts at a column, cut where the terminal ends; whole in a pipe or a file."""
+    room = width()
+    return cut(text, None if room is None else max(12, room - start))
+
+
+def wrapped_at(text: str, start: int) -> list[str]:
+    """The lines of a text that starts at a column."""
+    room = width()
+    return wrapped(one_line(text), None if room is None else max(20, room - start))
+
+
+def labelled(label: str, text: str, *, at: int = KIND) -> None:
+    """Print a text, wrapped, beside a label."""
+    first, *rest = wrapped_at(text, at) or [""]
+    say(line((2, label), (at, first)))
+    for more in rest:
+        say(" " * at + more)
+
+
+def paragraph(text: str, *, indent: int = 0) -> None:
+    """Print a text, wrapped at the width of the terminal, with all its lines at ``indent``."""
+    room = width()
+    for one in wrapped(text, None if room is None else room - indent):
+        say(" " * indent + one)
 
 
 def effect(word: str) -> str:
@@ -182,10 +210,11 @@ def print_json(document: Any) -> None:
     click.echo(msgspec.json.format(msgspec.json.encode(document), indent=2).decode())
 
 
-def say_more(number: int) -> None:
-    """That a list goes on, where it does."""
-    if number > 0:
-        say(line((KIND, dim(f"and {count(number, 'more', 'more')}; see --json"))))
+def say_left(rows: Sized, shown: int) -> None:
+    """Print how many rows of a list are not shown, if it was cut for the terminal."""
+    left = len(rows) - shown
+    if left > 0 and width() is not None:
+        say(line((KIND, dim(f"and {left} more; all are listed in a pipe, or with --json"))))
 
 
 def count(number: int, noun: str, plural: str | None = None) -> str:

@@ -27,19 +27,20 @@ def print_unsent(desk: Desk, as_json: bool) -> None:
     terminal.say(terminal.bold(terminal.count(len(known), "unsent commit")) + f" for {desk.home.branch}, oldest first.")
     for one in known:
         size = terminal.count(len(one.commit.changes), "artifact")
-        terminal.say(
-            terminal.line((2, terminal.bold(str(one.number))), (6, terminal.bold(one.commit.summary)), (60, size))
-        )
+        summary = terminal.bold(terminal.fit(one.commit.summary, 6 + len(size) + 2))
+        terminal.say(terminal.line((2, terminal.bold(str(one.number))), (6, summary), (60, size)))
         terminal.say(terminal.line((6, terminal.dim(f"made {terminal.when(one.commit.made)}"))))
         if one.commit.merge:
             terminal.say(terminal.line((6, f"to be settled first: everyshelf settle --merge {one.commit.merge}")))
-        for path, content, _, moved_from in one.commit.changes[:_MANY]:
+        listing = terminal.artifact_listing()
+        for path, content, _, moved_from in one.commit.changes[: terminal.most(_MANY)]:
             old = one.commit.before.get(path)
             state = "gone" if content is None else "moved" if moved_from else "edited" if old else "new"
-            terminal.row(state, old.kind if old else "", path, f"from {moved_from}" if moved_from else "")
-        if len(one.commit.changes) > _MANY:
-            terminal.say(terminal.dim(f"    … {len(one.commit.changes) - _MANY} more; see --json"))
-    terminal.next_step(f"everyshelf commit --send, or everyshelf discard --unsent {known[-1].number}")
+            came = f"from {moved_from}" if moved_from else ""
+            terminal.artifact_row(listing, state, old.kind if old else "", path, came)
+        listing.show()
+        terminal.say_left(one.commit.changes, _MANY)
+    terminal.next_step("everyshelf commit --send")
 
 
 def _unsent_json(one: Unsent) -> dict[str, Any]:

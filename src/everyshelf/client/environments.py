@@ -63,9 +63,9 @@ class EnvironmentsPart(ShelfPart):
         """Take a value back."""
         self._transport.send("DELETE", f"{self._environment(environment)}/bindings?name={quote(name, safe='')}")
 
-    def review(self, tag: str, environment: str, *, agrees: bool, said: str = "") -> dict[str, Any]:
+    def review(self, tag: str, environment: str, *, agrees: bool, comment: str = "") -> dict[str, Any]:
         """Say whether a tag may go there."""
-        body = {"tag": tag, "agrees": agrees, "said": said}
+        body = {"tag": tag, "agrees": agrees, "comment": comment}
         return self._transport.send("POST", f"{self._environment(environment)}/reviews", body, dict[str, Any])
 
     # --- promoting ------------------------------------------------------------

@@ -94,8 +94,15 @@ class ProposalsPart(ShelfPart):
         return self._transport.get(f"{self._base}/checks", list[dict[str, Any]], ref=ref or None)
 
     def record_check(
-        self, name: str, passed: bool | None = None, ref: str = "", *, junit: str = "", said: str = "", link: str = ""
+        self,
+        name: str,
+        passed: bool | None = None,
+        ref: str = "",
+        *,
+        junit: str = "",
+        comment: str = "",
+        link: str = "",
     ) -> dict[str, Any]:
         """Record what was found about the commit a ref stands for: how it ended, or a JUnit file that says so."""
-        body = {"name": name, "passed": passed, "junit": junit, "ref": ref, "said": said, "link": link}
+        body = {"name": name, "passed": passed, "junit": junit, "ref": ref, "comment": comment, "link": link}
         return self._transport.send("POST", f"{self._base}/checks", body, dict[str, Any])

@@ -42,7 +42,7 @@ def document_pairs() -> list[Pair]:
         Pair(
             "documents/terms.docx", "document", docx(_TERMS), docx(stricter), "1 paragraph added, 1 paragraph changed"
         ),
-        Pair("documents/notice.odt", "document", _odt(_NOTICE), _odt(closed), "1 paragraph changed"),
+        Pair("documents/notice.odt", "document", _odt(_NOTICE), _odt(closed), "paragraph: text changed"),
         Pair(
             "documents/pier-kit.zip",
             "archive",
@@ -52,8 +52,8 @@ def document_pairs() -> list[Pair]:
             ),
             "1 text changed, 1 call changed",
         ),
-        Pair("pictures/route-map.png", "picture", _map(), _map(detour=True), "1 picture changed"),
-        Pair("pictures/pier.jpg", "picture", _photo(), _photo(crate=True), "1 picture changed"),
+        Pair("pictures/route-map.png", "picture", _map(), _map(detour=True), "pixels changed"),
+        Pair("pictures/pier.jpg", "picture", _photo(), _photo(crate=True), "pixels changed"),
     ]
 
 

@@ -84,7 +84,7 @@ def database_pair() -> Pair:
             "INSERT INTO sales (ticket, class, paid) VALUES (70900, 'adult', 7.5)",
             "UPDATE clerks SET clerk = clerk + 40",
         ),
-        "1 index added, 1 column added, 1 table removed, 6 rows changed and 2 more",
+        "1 table removed, 1 index added, 1 column added, 6 rows changed and 2 more",
     )
 
 

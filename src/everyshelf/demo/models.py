@@ -52,7 +52,13 @@ def model_pairs() -> list[Pair]:
         ),
         Pair(f"models/{_WEIGHTS}", "opaque", old_weights, new_weights, "content changed, 1 792 to 2 048 bytes"),
         Pair("models/metrics.json", "settings", _json(scores), _json(better), "3 settings changed"),
-        Pair("models/crowd.safetensors", "model", safetensors(weights), safetensors(trained), "1 tensor changed"),
+        Pair(
+            "models/crowd.safetensors",
+            "model",
+            safetensors(weights),
+            safetensors(trained),
+            "tensor crowd.mix: weights changed",
+        ),
         Pair(
             "models/forest.pkl",
             "model",

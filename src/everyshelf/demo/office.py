@@ -143,8 +143,14 @@ def _pipelines() -> list[Pair]:
         "    <step id='book' run='book_totals' after='sum'/>\n  </steps>\n</pipeline>\n"
     )
     return [
-        _data("pipelines/count-tickets.cwl", "pipeline", cwl, mapped, "1 input added"),
-        _edited("pipelines/monthly-close.xml", "pipeline", xml, [("book_totals", "book_by_office")], "1 step changed"),
+        _data("pipelines/count-tickets.cwl", "pipeline", cwl, mapped, "input class added"),
+        _edited(
+            "pipelines/monthly-close.xml",
+            "pipeline",
+            xml,
+            [("book_totals", "book_by_office")],
+            "step book: run book_totals → book_by_office",
+        ),
     ]
 
 
@@ -181,9 +187,15 @@ total = total - discount]]></script>
             "app",
             yaml,
             [("print ticket", "print ticket twice"), ("x: 10", "x: 14")],
-            "1 control changed",
+            "control pay: when pressed changed, 1 of 2 lines new, 1 of 2 gone",
         ),
-        _edited("apps/kiosk.xml", "app", xml, [("12.50", "13.00"), ("3.1", "3.2")], "1 script changed"),
+        _edited(
+            "apps/kiosk.xml",
+            "app",
+            xml,
+            [("12.50", "13.00"), ("3.1", "3.2")],
+            "script price: text changed, 1 of 2 lines new, 1 of 2 gone",
+        ),
     ]
 
 
@@ -218,7 +230,13 @@ Funktionalität: Ermäßigung
 """
     return [
         _data("tests/ticket-desk.json", "tests", project, changed, "1 step changed, 1 case added"),
-        _edited("tests/ermaessigung.feature", "tests", german, [("6,25", "6,50")], "1 step changed"),
+        _edited(
+            "tests/ermaessigung.feature",
+            "tests",
+            german,
+            [("6,25", "6,50")],
+            "step: zahlt er 6,25 → zahlt er 6,50",
+        ),
     ]
 
 
@@ -283,10 +301,12 @@ components:
             "api",
             new,
             [("{name: day, in: query, schema", "{name: day, in: query, required: true, schema")],
-            "1 parameter changed",
+            "parameter day: required false → true",
         ),
-        _data("apis/tickets.json", "api", old, stricter, "1 property changed"),
-        _data("apis/ticket.schema.json", "api", schema, wider, "1 property changed"),
+        _data("apis/tickets.json", "api", old, stricter, "property body.fare: required false → true"),
+        _data(
+            "apis/ticket.schema.json", "api", schema, wider, "property class: enum adult child → adult child islander"
+        ),
     ]
 
 
@@ -329,10 +349,14 @@ export function nextBoat(sailings, now) {
                 ("> 15", "> 20"),
                 ("SELECT s.vessel, s.departs, t.delay\nFROM", "SELECT s.vessel, s.departs, t.delay FROM"),
             ],
-            "1 statement changed",
+            "statement create view late_sailings: code changed, 1 of 10 lines new, 1 of 10 gone",
         ),
         _edited(
-            "scripts/stamps.bas", "script", basic, [("1 To 4", "1 To 6"), ("Dim n", "dim n")], "1 procedure changed"
+            "scripts/stamps.bas",
+            "script",
+            basic,
+            [("1 To 4", "1 To 6"), ("Dim n", "dim n")],
+            "procedure sub StampAll: code changed, 1 of 5 lines new, 1 of 5 gone",
         ),
         _edited("scripts/next-boat.js", "script", script, [("open[0]", "open.at(0)")], "1 line added, 1 line removed"),
         _edited(
@@ -349,12 +373,22 @@ def _settings() -> list[Pair]:
     xml = "<board><line height='12'>Next boat</line><line height='9'>Weather</line></board>\n"
     return [
         _edited(
-            "settings/printers.ini", "settings", ini, [("A6", "A5"), ("port = 9100", "port=9100")], "1 group changed"
+            "settings/printers.ini",
+            "settings",
+            ini,
+            [("A6", "A5"), ("port = 9100", "port=9100")],
+            "group printer: paper A6 → A5",
         ),
-        _edited("settings/till.env", "settings", env, [("RETRIES=3", "RETRIES=5")], "1 setting changed"),
-        _edited("settings/board.properties", "settings", properties, [("lines=4", "lines: 6")], "1 setting changed"),
-        _edited("settings/office.toml", "settings", toml, [("18:00", "19:00")], "1 group changed"),
-        _edited("settings/board.xml", "settings", xml, [("'12'", "'14'")], "1 line changed"),
+        _edited("settings/till.env", "settings", env, [("RETRIES=3", "RETRIES=5")], "TILL_RETRIES 3 → 5"),
+        _edited(
+            "settings/board.properties",
+            "settings",
+            properties,
+            [("lines=4", "lines: 6")],
+            "board.lines 4 → 6",
+        ),
+        _edited("settings/office.toml", "settings", toml, [("18:00", "19:00")], "group office: closes 18:00 → 19:00"),
+        _edited("settings/board.xml", "settings", xml, [("'12'", "'14'")], "height 12 → 14"),
     ]
 
 
@@ -385,8 +419,8 @@ def _papers() -> list[Pair]:
             "report",
             html,
             [("at seven", "at half past six"), ("<p>", "\n<p>")],
-            "1 paragraph changed",
+            "paragraph: The first boat leaves at seven. → The first boat leaves at half past six.",
         ),
-        _edited("reports/ferry-badge.svg", "report", svg, [("Corran", "Dunmore")], "1 text changed"),
-        _data("notebooks/old-counts.ipynb", "notebook", notebook, edited, "1 cell changed"),
+        _edited("reports/ferry-badge.svg", "report", svg, [("Corran", "Dunmore")], "text name: text Corran → Dunmore"),
+        _data("notebooks/old-counts.ipynb", "notebook", notebook, edited, "cell: rows = 3 → rows = 4"),
     ]

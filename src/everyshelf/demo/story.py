@@ -95,7 +95,7 @@ def _first_week() -> Iterator[Act]:
         30,
         "16:30",
         "tobias",
-        "Mend the rounding of the bicycle fare",
+        "Fix the rounding of the bicycle fare",
         {"tests/fare-rules-results.xml": papers.results(12, 0, 3.9)},
         tasks=["SK-201"],
     )

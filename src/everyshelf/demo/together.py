@@ -116,8 +116,8 @@ def _proposals(as_person: Callable[[str], ShelfClient]) -> None:
     tobias.remark(number, "The mate on watch; it is in the crew roster.", answer_to=_first(ines, number))
     ines.give_verdict(number, "agree")
     ines.remark(number, "The limit of 45 minutes is agreed with the harbours.", condition=True)
-    tobias.record_check("fare rules", True, "tobias/quiet-hours", said="31 of 31")
-    tobias.record_check("gangway smoke", False, "tobias/quiet-hours", said="1 of 10: the night gate stays shut")
+    tobias.record_check("fare rules", True, "tobias/quiet-hours", comment="31 of 31")
+    tobias.record_check("gangway smoke", False, "tobias/quiet-hours", comment="1 of 10: the night gate stays shut")
 
 
 def _first(shelf: ShelfClient, number: int) -> str:

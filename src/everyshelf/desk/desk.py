@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import os
 import shutil
@@ -16,6 +15,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 
+from everyshelf.desk import naming
 from everyshelf.desk.bases import Bases
 from everyshelf.desk.errors import DeskError
 from everyshelf.desk.merging import follow_merge, remember_merge
@@ -335,41 +335,12 @@ class Desk:
     # --- committing --------------------------------------------------------
 
     def select(self, items: list[Item], names: Iterable[str]) -> list[Item]:
-        """The items people named: by path, by folder, or by a name that only one of them has."""
-        names = list(names)
-        if not names:
-            return items
-        chosen: dict[str, Item] = {}
-        for name in names:
-            for item in self._named(items, name):
-                chosen[item.path] = item
-        return list(chosen.values())
+        """The items people named, all of them if nothing was; see ``naming.select``."""
+        return naming.select(self.root, items, names, self.states)
 
-    def _named(self, items: list[Item], name: str) -> list[Item]:
-        path = self.as_path(name)
-        exact = [i for i in items if i.path == path or i.moved_from == path or i.path.startswith(f"{path}/")]
-        if exact:
-            return exact
-        alike = [i for i in items if spoken_name(i.path) == spoken_name(name) or i.path.rpartition("/")[2] == name]
-        if len(alike) == 1:
-            return alike
-        if alike:
-            paths = ", ".join(i.path for i in alike[:4])
-            raise DeskError(
-                f"{name!r} is the name of {len(alike)} artifacts: {paths}",
-                code="desk.ambiguous",
-                hint="Name it by its path.",
-            )
-        stuck = next((i for i in self.states() if i.state == "blocked" and i.path == path), None)
-        if stuck is not None:
-            raise DeskError(
-                f"{path} is blocked: {stuck.reason}",
-                code="desk.blocked",
-                hint="See everyshelf pending; the rest can go.",
-            )
-        raise DeskError(
-            f"there is no pending change named {name!r}", code="desk.unknown", hint="See everyshelf pending."
-        )
+    def within(self, items: list[Item], names: Iterable[str]) -> list[Item]:
+        """The items at these paths, below these folders or matching these patterns; see ``naming.within``."""
+        return naming.within(self.root, items, names, self.states)
 
     def ignored(self, states: list[Item], names: Iterable[str]) -> list[Item]:
         """Versioned artifacts that a pattern leaves out, of those named: told as gone, for whoever says that they are
@@ -382,14 +353,7 @@ class Desk:
 
     def as_path(self, name: str) -> str:
         """A path as the shelf writes it, wherever on the desk the command runs."""
-        given = Path(name)
-        for base in (Path.cwd(), self.root):
-            with contextlib.suppress(ValueError, OSError):
-                full = given if given.is_absolute() else base / given
-                path = Path(os.path.normpath(full)).relative_to(self.root).as_posix()
-                if (self.root / path).exists() or path in load_entries(self.root):
-                    return path
-        return name.rstrip("/")
+        return naming.as_path(self.root, name)
 
     def commit(
         self,
@@ -572,9 +536,3 @@ def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:
         finally:
             for future in futures:
                 future.cancel()
-
-
-def spoken_name(path: str) -> str:
-    """How people call an artifact: the file's name without its last suffix, dashes as blanks."""
-    name = path.rpartition("/")[2]
-    return (name.rpartition(".")[0] or name).replace("-", " ").replace("_", " ").casefold()

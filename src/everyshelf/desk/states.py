@@ -211,7 +211,7 @@ def _printable(path: str) -> str:
 
 def _stat(child: os.DirEntry[str], names: Set[str], folder: Path) -> tuple[os.stat_result | None, str]:
     if child.is_symlink():
-        return None, "it is a link; put the file itself here, or ignore it in shelf.toml"
+        return None, "symbolic link: copy the file here, or ignore it in shelf.toml"
     try:
         stat = child.stat(follow_symlinks=False)
     except OSError as error:

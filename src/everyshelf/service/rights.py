@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
 from everyshelf.core.errors import MissingError, RefusedError
+from everyshelf.core.history.names import did_you_mean, nearest
 
 ROLES = ("reader", "author", "keeper", "owner")
 SCOPES = ("read", "write", "promote", "admin", "import")
@@ -105,8 +107,10 @@ def require_scope(caller: Caller, scope: str) -> None:
         )
 
 
-def missing_shelf(key: str) -> MissingError:
-    """The same words whether a shelf is not there or may not be seen."""
+def missing_shelf(key: str, seen: Iterable[str] = ()) -> MissingError:
+    """The same words whether a shelf is not there or may not be seen. ``seen``: keys of those that may be."""
     return MissingError(
-        f"there is no shelf {key!r} that you may see", code="shelf.missing", hint="List them: everyshelf shelf list"
+        f"there is no shelf {key!r} that you may see",
+        code="shelf.missing",
+        hint=f"{did_you_mean(nearest(key, seen))}List them: everyshelf shelf list",
     )

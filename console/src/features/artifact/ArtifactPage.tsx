@@ -98,7 +98,7 @@ export function ArtifactPage() {
           </div>
           <p className="mut mono" style={{ marginBottom: 8 }}>{a.path}</p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
-          {view === "graph" && parts.isPending && <Loading what="Drawing it" />}
+          {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
           {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { references } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
-import { count, displayName } from "../../marks/words";
+import { count, fileName } from "../../marks/words";
 
 type Use = Schemas["ReferenceOut"];
 
@@ -35,7 +35,7 @@ function List({ title, uses, shelf, at, none }: { title: string; uses: Use[]; sh
       {[...byArtifact].map(([artifact, own]) => (
         <p key={artifact} title={own.map((u) => `${u.label} ${u.place}`).join("\n")}>
           <KindIcon kind={own[0]?.kind ?? "opaque"} />
-          <Link to={`/s/${shelf}/artifact?${new URLSearchParams({ path: artifact, ref: at })}`}>{displayName(artifact)}</Link>
+          <Link to={`/s/${shelf}/artifact?${new URLSearchParams({ path: artifact, ref: at })}`}>{fileName(artifact)}</Link>
           <span className="cap">{own.some((u) => u.exact) ? own[0]?.label : "a guess"}</span>
         </p>
       ))}

@@ -169,6 +169,7 @@ function FindingRow({ finding, current, onChoose }: { finding: Finding; current:
       </span>
       <span className="sub">
         {lead} <Inline before={before === null ? null : short(before)} after={after === null ? null : short(after)} />
+        {finding.within && <span className="cap"> in {finding.within}</span>}
       </span>
     </button>
   );

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { comparison, shelf, tags } from "../../api/queries";
-import { count, displayName } from "../../marks/words";
+import { count, fileName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -22,7 +22,7 @@ export function ComparePage() {
   const [to, setTo] = useParam("to", main);
   const [path, setPath] = useParam("path");
   const before = from || newest;
-  const single = path ? displayName(path) : "";
+  const single = path ? fileName(path) : "";
   const state = before.startsWith("version:") || to.startsWith("version:");
   const say = (
     <>

@@ -14,6 +14,7 @@ export function FindingDetail({ finding, place, total, comparison }: { finding: 
       <div className="ph">
         <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
         <h3>{finding.label}{finding.field ? `, ${finding.field} ${finding.action}` : `, ${finding.action}`}</h3>
+        {finding.within && <span className="cap">in {finding.within}</span>}
         <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>{finding.part}</span>
         <span className="r cap">{place} of {total}</span>
       </div>

@@ -32,9 +32,9 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
   }, [at, placed]);
   const steps = drawing.nodes.filter((n) => !["frame", "lane", "port"].includes(n.shape)).length;
   return (
-    <section className="sheet drawing" aria-label={compared ? "Both versions in one drawing" : "Drawing"}>
+    <section className="sheet drawing" aria-label={compared ? "Both versions in one graph" : "Graph"}>
       <div className="ph">
-        <h3>{compared ? "Both versions in one drawing" : "Drawing"}</h3>
+        <h3>{compared ? "Both versions in one graph" : "Graph"}</h3>
         {!compared && <span className="cap">{count(steps, "step")}, {count(drawing.edges.length, "connection")}</span>}
         <span className="r">
           {compared && (

@@ -76,7 +76,7 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
       {capture.data && (
         <div className="pad" role="status">
           {capture.data.artifacts.map((a) => (
-            <p key={a.path} style={{ display: "flex", gap: 7, margin: "3px 0" }}><Tick met={a.taken} /><span><b>{a.path}</b>: {a.taken ? `in your draft, ${a.side_effects ? "changed by the platform itself" : a.said}` : a.said}</span></p>
+            <p key={a.path} style={{ display: "flex", gap: 7, margin: "3px 0" }}><Tick met={a.taken} /><span><b>{a.path}</b>: {a.taken ? `in your draft, ${a.side_effects ? "changed by the platform itself" : a.message}` : a.message}</span></p>
           ))}
           <Link to={`/s/${key}/pending?branch=${encodeURIComponent(capture.data.branch)}`}>Look at what is pending</Link>
         </div>

@@ -76,11 +76,11 @@ export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: stri
       <thead><tr><th>Is</th><th>What</th><th>Name</th><th>How</th></tr></thead>
       <tbody>
         {steps.map((s) => (
-          <tr key={`${s.action} ${s.what} ${s.name} ${s.said}`}>
+          <tr key={`${s.action} ${s.what} ${s.name} ${s.message}`}>
             <td><Mark action={DONE[s.action]} /> {s.action}</td>
             <td className="sec">{s.what}</td>
             <td className="mono">{s.name}</td>
-            <td className="sec">{s.lost && <b className="lostword">lost </b>}{s.said}</td>
+            <td className="sec">{s.lost && <b className="lostword">lost </b>}{s.message}</td>
           </tr>
         ))}
       </tbody>
@@ -109,10 +109,10 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
           <button type="button" className="plainbtn" onClick={() => onPanel("bindings")}>Set the value</button>
         </Item>
       ))}
-      {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.said} />)}
+      {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.message} />)}
       {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
       {r.gates.filter((g) => g.id !== "loss").map((g) => (
-        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.said}>
+        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
           {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
           {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Capture in a draft first</button>}
         </Item>
@@ -126,7 +126,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
         <fieldset className="losses">
           <legend><Tick met={unlost.length === 0} /> <b>Would be permanently lost</b></legend>
           {losses.map((s) => (
-            <label key={s.name} className="sm"><input type="checkbox" checked={given.includes(s.name)} onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))} /> lose <span className="mono">{s.name}</span>, {s.what} {s.said}</label>
+            <label key={s.name} className="sm"><input type="checkbox" checked={given.includes(s.name)} onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))} /> lose <span className="mono">{s.name}</span>, {s.what} {s.message}</label>
           ))}
         </fieldset>
       )}

@@ -66,7 +66,7 @@ export function GatesInto({ environment: e, known }: { environment: Environment;
       <span className="cap">Gates into {e.name}</span>
       <ul>
         {known
-          ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.said.split(": everyshelf")[0]?.split(";")[0]}</span></span></li>)
+          ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.message.split(": everyshelf")[0]?.split(";")[0]}</span></span></li>)
           : asked.map((g) => <li key={g}>{g}</li>)}
         {asked.length === 0 && <li className="mut">none</li>}
       </ul>

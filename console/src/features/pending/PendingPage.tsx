@@ -17,7 +17,7 @@ export function PendingPage() {
   const { drafts, pending, saved, outOfReach } = usePending(key);
   const branches = drafts.map((d) => d.branch);
   return (
-    <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">what waits to be committed</i>}>
+    <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">pending changes</i>}>
       <h1>{pending.length ? `${count(pending.length, "artifact")} pending, saved ${when(saved)}.` : "No pending changes."}</h1>
       {pending.length > 0 && <p className="sec">Saved on the server in your private draft. Closing the browser loses nothing.{outOfReach && " The service is out of reach: what is saved there stays."}</p>}
       {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}

@@ -139,7 +139,7 @@ function Invitations() {
       <div className="ph"><h3>Invitations</h3><span className="cap">{count(found.data.filter((i) => i.state === "open").length, "open one")}</span></div>
       {withdraw.isError && <div className="pad"><ProblemBox error={withdraw.error} /></div>}
       <table>
-        <thead><tr><th>For</th><th>Role</th><th>State</th><th>Made</th><th>By</th><th>Holds until</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th>For</th><th>Role</th><th>State</th><th>Made</th><th>By</th><th>Valid until</th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {found.data.map((i) => (
             <tr key={i.id}>

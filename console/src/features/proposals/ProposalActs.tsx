@@ -46,7 +46,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
           <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete {p.source} after merging</label>
           {judged.length > 0 && (
             <>
-              <ul className="holds">{judged.map((h) => <li key={h.said}>{h.said}</li>)}</ul>
+              <ul className="holds">{judged.map((h) => <li key={h.message}>{h.message}</li>)}</ul>
               <label htmlFor="anyway">Reason for merging anyway</label>
               <input id="anyway" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
             </>

@@ -5,7 +5,7 @@ import { send } from "../../api/client";
 import { comparison } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
-import { count, displayName, when } from "../../marks/words";
+import { count, fileName, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { StateTable } from "../compare/StateTable";
@@ -63,7 +63,7 @@ function Shown({ p }: { p: Proposal }) {
             {brought.data && <StateTable artifacts={brought.data.artifacts} onOpen={setAbout} />}
             {about && (
               <p className="sheet pad">
-                <b>{displayName(about)}</b>: <Link to={`/s/${key}/compare?${new URLSearchParams({ path: about, from, to: `commit:${p.head}`, proposal: String(p.number) })}`}>see its findings part by part</Link>, or remark on it at the right.{" "}
+                <b>{fileName(about)}</b>: <Link to={`/s/${key}/compare?${new URLSearchParams({ path: about, from, to: `commit:${p.head}`, proposal: String(p.number) })}`}>see its findings part by part</Link>, or remark on it at the right.{" "}
                 <button type="button" className="plainbtn" onClick={() => setAbout("")}>Clear selection</button>
               </p>
             )}
@@ -84,7 +84,7 @@ function BeforeMerging({ p }: { p: Proposal }) {
     <section className="sheet" aria-label="Before merging">
       <div className="ph"><h2 className="h3">{p.not_met.length ? `Before merging: ${count(p.not_met.length, "open point")}` : "Ready to merge"}</h2><span className="cap">can be merged by: {p.who_merges}</span></div>
       <ul className="holds">
-        {p.not_met.map((h) => <li key={h.said}><Tick met={false} /> {h.said}</li>)}
+        {p.not_met.map((h) => <li key={h.message}><Tick met={false} /> {h.message}</li>)}
         {p.not_met.length === 0 && <li><Tick met /> Merges cleanly into {p.target}{p.combined > 0 ? `; ${count(p.combined, "artifact")} merged by meaning` : ""}.</li>}
       </ul>
     </section>
@@ -97,7 +97,7 @@ function Conflicts({ p }: { p: Proposal }) {
     <section className="sheet" aria-label="Conflicts">
       <div className="ph"><h2 className="h3">{count(p.conflicts.length, "conflict")} with {p.target}</h2><span className="cap">settle them before merging</span>{p.merge && <span className="r"><Link to={`/s/${key}/settle/${p.merge}`}>Settle them</Link></span>}</div>
       <ul className="plainlist">
-        {p.conflicts.map((c) => <li key={`${c.path} ${c.part} ${c.why}`}><KindIcon kind={c.kind || "opaque"} /><span><b>{displayName(c.path)}</b>: {c.why}</span></li>)}
+        {p.conflicts.map((c) => <li key={`${c.path} ${c.part} ${c.why}`}><KindIcon kind={c.kind || "opaque"} /><span><b>{fileName(c.path)}</b>: {c.why}</span></li>)}
       </ul>
     </section>
   );
@@ -108,7 +108,7 @@ function Checks({ p }: { p: Proposal }) {
     <section className="sheet" aria-label="Checks">
       <div className="ph"><h2 className="h3">Checks</h2><span className="cap">of {p.head.slice(0, 8)}</span></div>
       <ul className="holds">
-        {p.checks.map((c) => <li key={c.name}><Tick met={c.passed} /> <span><b>{c.name}</b> {c.passed ? "passed" : "failed"}{c.said && `: ${c.said}`} <span className="cap">{c.made_by}, {when(c.made)}</span></span></li>)}
+        {p.checks.map((c) => <li key={c.name}><Tick met={c.passed} /> <span><b>{c.name}</b> {c.passed ? "passed" : "failed"}{c.comment && `: ${c.comment}`} <span className="cap">{c.made_by}, {when(c.made)}</span></span></li>)}
         {p.checks.length === 0 && <li className="mut">None is recorded. A program records one with everyshelf check record.</li>}
       </ul>
     </section>

@@ -3,7 +3,7 @@ import { Button } from "@mui/material";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Tick } from "../../marks/Mark";
-import { count, displayName, when } from "../../marks/words";
+import { count, fileName, when } from "../../marks/words";
 import { useMe, useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
 import type { Proposal, Remark } from "./queries";
@@ -17,7 +17,7 @@ export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: strin
       <div className="ph"><h2 className="h3">{count(p.remarks.length, "remark")}</h2><span className="cap">{open ? `${open} open` : p.remarks.length ? "all done" : ""}</span></div>
       {p.remarks.map((r) => <OneRemark key={r.id} p={p} remark={r} act={act} />)}
       <form className="pad" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, path: about, condition } }, { onSuccess: () => { setText(""); setCondition(false); } }); }}>
-        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${displayName(about)}` : "Remark on the proposal"}</label>
+        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${fileName(about)}` : "Remark on the proposal"}</label>
         <textarea id="remark-text" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
         {p.may_judge && <label className="sm"><input type="checkbox" checked={condition} onChange={(e) => setCondition(e.target.checked)} /> Condition: do not merge before this is met</label>}
         <div className="line1"><Button type="submit" variant="outlined" disabled={act.isPending}>Add remark</Button></div>
@@ -38,7 +38,7 @@ function Place({ p, remark }: { p: Proposal; remark: Remark }) {
   const address = `/s/${key}/compare?${new URLSearchParams({ path, from: `commit:${p.base ?? p.head}`, to: `commit:${p.head}`, proposal: String(p.number) })}`;
   return (
     <p className="cap">
-      on <Link to={address}>{displayName(path)}{where ? `, ${where}` : ""}</Link>{gone ? ", a part that is gone" : moved ? `, which was ${remark.part || remark.path} then` : ""}
+      on <Link to={address}>{fileName(path)}{where ? `, ${where}` : ""}</Link>{gone ? ", a part that is gone" : moved ? `, which was ${remark.part || remark.path} then` : ""}
     </p>
   );
 }

@@ -25,7 +25,7 @@ export function WaitingList() {
               <tr key={`${one.shelf} ${one.proposal} ${one.merge} ${one.what}`}>
                 <td><Link to={addressOf(one)}>{WHAT[one.what]}</Link></td>
                 <td className="wrap"><b>{one.title}</b>{one.proposal ? <span className="mut"> proposal {one.proposal}</span> : ""}</td>
-                <td>{one.shelf_name}</td><td className="wrap sec">{one.said}</td><td title={one.since}>{when(one.since)}</td>
+                <td>{one.shelf_name}</td><td className="wrap sec">{one.message}</td><td title={one.since}>{when(one.since)}</td>
               </tr>
             ))}
           </tbody>

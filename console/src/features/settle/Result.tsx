@@ -58,7 +58,7 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
         {result && hasDrawing && (
           <span className="seg r" role="group" aria-label="Shown as">
             <button type="button" aria-pressed={!drawn} onClick={() => setDrawn(false)}>Text</button>
-            <button type="button" aria-pressed={drawn} onClick={() => setDrawn(true)}>Drawing</button>
+            <button type="button" aria-pressed={drawn} onClick={() => setDrawn(true)}>Graph</button>
           </span>
         )}
         {result && found.data && !(drawn && hasDrawing) && <span className={hasDrawing ? "" : "r"}><button type="button" className="plainbtn" onClick={() => setAll(!all)}>{all ? "Only what differs" : "Every line"}</button></span>}

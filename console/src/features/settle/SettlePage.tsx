@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { send } from "../../api/client";
 import { KindIcon } from "../../marks/spines";
-import { count, displayName } from "../../marks/words";
+import { count, fileName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, takenOf, type Take, written } from "./model";
@@ -97,7 +97,7 @@ function headline(conflict: Conflict): React.ReactNode {
 }
 
 function notes(detail: MergeDetail): string {
-  return detail.artifacts.flatMap((a) => a.notes.map((n) => `${displayName(a.path)}: ${n}.`)).slice(0, 3).join(" ");
+  return detail.artifacts.flatMap((a) => a.notes.map((n) => `${fileName(a.path)}: ${n}.`)).slice(0, 3).join(" ");
 }
 
 function Progress({ settled, all, current }: { settled: number; all: Place[]; current?: Place }) {
@@ -129,7 +129,7 @@ function Left({ detail, current, choose, all }: LeftProps) {
         {shown.map((artifact) => (
           <div key={artifact.path}>
             <div className="ah">
-              <KindIcon kind={artifact.kind || "opaque"} /><b title={artifact.path}>{displayName(artifact.path)}</b>
+              <KindIcon kind={artifact.kind || "opaque"} /><b title={artifact.path}>{fileName(artifact.path)}</b>
               <span className="cap">{artifact.conflicts.filter((c) => c.decision).length} of {artifact.conflicts.length} settled</span>
             </div>
             {artifact.conflicts.map((conflict) => {
@@ -151,7 +151,7 @@ function Left({ detail, current, choose, all }: LeftProps) {
           <div className="cap">For the {detail.open} still open</div>
           <Button variant="outlined" onClick={() => all("target")}>Take {detail.target} for all</Button>
           <Button variant="outlined" onClick={() => all("source")}>Take {detail.source} for all</Button>
-          <p className="cap">An outside program: <span className="mono">everyshelf settle ARTIFACT --program</span></p>
+          <p className="cap">External program: <span className="mono">everyshelf settle ARTIFACT --program</span></p>
         </div>
       )}
     </section>

@@ -30,7 +30,7 @@ export function Slip({ title, where, value, base, children }: Props) {
           ))}
         </ul>
       )}
-      {isBase ? <footer className="cap">what both sides started from</footer> : children}
+      {isBase ? <footer className="cap">the last version both sides share</footer> : children}
     </article>
   );
 }

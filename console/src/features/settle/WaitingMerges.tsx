@@ -13,7 +13,7 @@ export function WaitingMerges() {
     <section className="sheet scroll" style={{ marginBottom: 10 }} aria-label="Merges that wait">
       <div className="ph"><h3>{count(found.data.length, "merge")} to settle</h3></div>
       <table>
-        <thead><tr><th>From</th><th>Into</th><th>Begun</th><th>By</th><th>Settled so far</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead><tr><th>From</th><th>Into</th><th>Started</th><th>By</th><th>Settled so far</th><th><span className="sr">Action</span></th></tr></thead>
         <tbody>
           {found.data.map((m) => (
             <tr key={m.id}>

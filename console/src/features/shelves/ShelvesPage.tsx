@@ -26,7 +26,7 @@ export function ShelvesPage() {
       <div className="board" />
       <main>
         <div className="line1">
-          <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")} to see.` : "Shelves"}</h1>
+          <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")}` : "Shelves"}</h1>
           <span className="end">
             <Button variant="contained" onClick={() => dialog.current?.showModal()}>Make a shelf</Button>
           </span>

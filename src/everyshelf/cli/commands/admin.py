@@ -9,7 +9,8 @@ from typing import Any
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, open_client
+from everyshelf.cli.options import Commands, json_option
+from everyshelf.cli.session import open_client
 
 _DATA = click.option(
     "--data",
@@ -19,7 +20,7 @@ _DATA = click.option(
 _ADDRESS = click.option("--address", help="Address of the service.")
 
 
-@click.group("admin")
+@click.group("admin", cls=Commands)
 def admin() -> None:
     """List accounts, reset passwords, disable people, end sessions.
 
@@ -39,12 +40,14 @@ def people(address: str | None, as_json: bool) -> None:
     off = sum(not a.active for a in accounts)
     disabled = f", {off} of them disabled" if off else ""
     terminal.say(terminal.bold(terminal.count(len(accounts), "account")) + f"{disabled}.")
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(17), terminal.Column(37, text=True), terminal.Column(63))
+    )
     for one in accounts:
         state = "disabled" if not one.active else "administrator" if one.admin else "active"
         seen = f"signed in {terminal.when(one.last_signed_in)}" if one.last_signed_in else "never signed in here"
-        terminal.say(
-            terminal.line((2, state), (17, terminal.bold(one.name)), (37, terminal.cut(one.full_name, 24)), (63, seen))
-        )
+        listing.row(state, (one.name, terminal.bold), one.full_name, seen)
+    listing.show()
 
 
 @admin.command("password")

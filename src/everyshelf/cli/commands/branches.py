@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.options import Commands, shelf_options
 from everyshelf.cli.reasons import reason_for
-from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+from everyshelf.cli.session import default_ref, open_shelf, take_command
 
 
-@click.group("branch")
+@click.group("branch", cls=Commands)
 def branch() -> None:
     """List, make, guard and delete branches."""
 
@@ -24,25 +25,30 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(terminal.count(len(found), "branch", "branches")) + ".")
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(8, path=True),
+            terminal.Column(38),
+            terminal.Column(48),
+            terminal.Column(57),
+            terminal.Column(76, text=True),
+        )
+    )
     for b in found:
         here = "here" if desk and desk.home.branch == b.name else ""
         distance = "" if b.main else f"{b.ahead} ahead, {b.behind} behind"
         guarded = "guarded" if b.guarded else ""
-        terminal.say(
-            terminal.line(
-                (2, here),
-                (8, terminal.bold(terminal.cut(b.name, 28))),
-                (38, (b.head or "no commit")[:8]),
-                (48, guarded),
-                (57, distance),
-                (76, terminal.dim(terminal.cut(b.summary, 24))),
-            )
-        )
+        head = (b.head or "no commit")[: 9 if b.head is None else 8]
+        listing.row(here, (b.name, terminal.bold), head, guarded, distance, (b.summary, terminal.dim))
+    listing.show()
 
 
 @branch.command("make")
 @click.argument("name", default="")
-@click.option("--at", "start", metavar="REF", help="Start at this state; default: the desk's.")
+@click.option(
+    "--at", "start", metavar="REF", help="Start at this state; default: the desk's.", shell_complete=completing.refs
+)
 @click.option("--note", default="", help="What the branch is for.")
 @shelf_options
 def branch_make(
@@ -61,11 +67,11 @@ def branch_make(
         return
     at = made.head[:8] if made.head else "no commit yet"
     terminal.say(terminal.bold(f"Created branch {made.name}") + f" at {at}.")
-    terminal.next_step(f"everyshelf take {shelf.key} {made.name.replace('/', '-')} --branch {made.name}")
+    terminal.next_step(take_command(shelf.key, made.name.replace("/", "-"), made.name))
 
 
 @branch.command("delete")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.branches)
 @shelf_options
 def branch_delete(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Delete the branch NAME. Its commits are kept."""
@@ -78,7 +84,7 @@ def branch_delete(name: str, shelf_key: str | None, address: str | None, as_json
 
 
 @branch.command("guard")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.branches)
 @click.option("--lift", is_flag=True, help="Remove the guard: authors may commit again.")
 @shelf_options
 def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | None, as_json: bool) -> None:
@@ -92,8 +98,10 @@ def branch_guard(name: str, lift: bool, shelf_key: str | None, address: str | No
 
 
 @click.command("merge")
-@click.argument("source")
-@click.option("--into", "target", help="Branch to merge into; default: the main branch.")
+@click.argument("source", shell_complete=completing.branches)
+@click.option(
+    "--into", "target", help="Branch to merge into; default: the main branch.", shell_complete=completing.branches
+)
 @click.option(
     "--prefer",
     type=click.Choice(["target", "source"]),
@@ -138,7 +146,7 @@ def merge(
         terminal.say(f"Branch {source} is deleted.")
 
 
-@click.group("tag")
+@click.group("tag", cls=Commands)
 def tag() -> None:
     """List and make tags."""
 
@@ -153,22 +161,27 @@ def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(terminal.count(len(found), "tag")) + ".")
-    for t in found:
-        terminal.say(
-            terminal.line(
-                (2, terminal.bold(terminal.cut(t.name, 18))),
-                (22, t.commit[:8]),
-                (32, terminal.when(t.created)),
-                (46, t.created_by),
-                (56, ", ".join(t.environments)),
-                (80, terminal.dim(terminal.cut(t.note, 20))),
-            )
+    listing = terminal.Listing(
+        (
+            terminal.Column(2, path=True),
+            terminal.Column(22),
+            terminal.Column(32),
+            terminal.Column(46),
+            terminal.Column(56, text=True),
+            terminal.Column(80, text=True),
         )
+    )
+    for t in found:
+        cells = t.commit[:8], terminal.when(t.created), t.created_by, ", ".join(t.environments)
+        listing.row((t.name, terminal.bold), *cells, (t.note, terminal.dim))
+    listing.show()
 
 
 @tag.command("make")
 @click.argument("name")
-@click.option("--at", "ref", metavar="REF", help="State to tag; default: the desk's branch.")
+@click.option(
+    "--at", "ref", metavar="REF", help="State to tag; default: the desk's branch.", shell_complete=completing.refs
+)
 @click.option("--note", default="", help="What the tag is for.")
 @click.option(
     "--only", "selection", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated."

@@ -2,43 +2,27 @@
 
 from __future__ import annotations
 
-import tempfile
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from everyshelf.cli import terminal
-from everyshelf.cli.commands.desk import entry_kind, kind_on_desk
+from everyshelf.cli import completing, terminal
 from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
+from everyshelf.cli.options import shelf_options
 from everyshelf.cli.reports import report_form, report_option, save_report
-from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
-    from everyshelf.core.reading.worker import Worker
-    from everyshelf.desk import Desk, Item
+    from everyshelf.desk import Desk
 
 _MOST_ROWS = 20
 
 
-@dataclass(frozen=True)
-class _DeskPair:
-    """An artifact that differs: what is on the desk (None: nothing), and content ids of its files at the ref by path.
-
-    ``beside``: content ids at the ref, by name, of files that belong to it.
-    """
-
-    path: str
-    item: Item | None
-    contents: dict[str, str]
-    beside: dict[str, str] = field(default_factory=dict)
-
-
 @click.command("compare")
-@click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]")
+@click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]", shell_complete=completing.refs_or_artifacts)
 @click.option(
     "--fail-on",
     type=click.Choice(["breaks", "alters", "any"]),
@@ -56,8 +40,8 @@ def compare(
 ) -> None:
     """Compare two states by meaning (steps, columns, rows), not by lines.
 
-    FROM and TO are refs; TO is the desk's branch if left out. With no ref at all: what this desk changed. With an
-    ARTIFACT: all findings of it, and refs may be version:N.
+    FROM and TO are refs; TO is the desk's branch if left out. Without refs, the desk is compared with its branch.
+    With an ARTIFACT, all its findings are shown with whole values, and refs may be version:N.
     """
     form = report_form(report)
     shelf, desk = open_shelf(shelf_key, address)
@@ -79,7 +63,7 @@ def compare(
     if as_json:
         terminal.print_json(found)
     else:
-        _print(found, before, after)
+        _print(found, before, after, whole=artifact is not None)
     _check(found, fail_on)
 
 
@@ -101,7 +85,7 @@ def _required(desk: Desk | None) -> Desk:
 
 def _path_of(shelf: ShelfClient, name: str, ref: str) -> str:
     """A path, or the one artifact people call so."""
-    from everyshelf.desk.desk import spoken_name
+    from everyshelf.desk.naming import spoken_name
 
     artifacts = list(shelf.artifacts(None if ref.startswith("version:") else ref))
     if any(a.path == name for a in artifacts):
@@ -117,144 +101,48 @@ def _single(shelf: ShelfClient, before: str, after: str, path: str) -> dict[str,
     return {**found, "path": path, "from": {"ref": before}, "to": {"ref": after}}
 
 
-# --- the desk --------------------------------------------------------------------
-
-
 def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artifact: str | None) -> dict[str, Any]:
-    """The desk against a ref, compared here: only the old contents are asked of the service."""
-    from everyshelf.core.compare.sentences import effect_of, headline
-    from everyshelf.core.reading.worker import Worker
+    from everyshelf.desk.comparing import compare_desk
 
     ref, backwards = (after, True) if before == "desk" else (before, False)
-    pairs = _desk_pairs(shelf, desk, ref)
-    if artifact is not None:
-        path = desk.as_path(artifact)
-        pairs = [p for p in pairs if p.path == path]
-    worker, rows = Worker(), []
-    try:
-        with terminal.progress_bar("Comparing") as progress, tempfile.TemporaryDirectory() as scratch:
-            for done, pair in enumerate(pairs):
-                progress(done, len(pairs), pair.path)
-                rows.append(_desk_row(shelf, desk, worker, Path(scratch, str(done)), pair, backwards=backwards))
-    finally:
-        worker.close()
-    for row in rows:
-        if row["findings"]:
-            row["effect"], row["headline"] = effect_of(row), headline(row)
-    effects = {e: sum(r["effects"].get(e, 0) for r in rows) for e in ("breaks", "alters", "cosmetic")}
-    words = f"{terminal.count(len(rows), 'artifact')} differ{'s' if len(rows) == 1 else ''}"
-    return {
-        "from": {"ref": before},
-        "to": {"ref": after},
-        "artifacts": rows,
-        "effects": effects,
-        "pending": 0,
-        "sentence": f"{words} on this desk." if rows else "Nothing differs.",
-    }
-
-
-def _desk_pairs(shelf: ShelfClient, desk: Desk, ref: str) -> list[_DeskPair]:
-    """What differs between the desk and a ref; a folder kept whole is one artifact."""
-    from everyshelf.desk.states import find_wholes
-
-    items = {i.path: i for i in desk.states() if i.state not in ("gone", "blocked")}
-    if ref == (desk.home.branch or desk.home.ref):
-        from everyshelf.desk.store import load_entries
-
-        known = load_entries(desk.root)
-        there = {p: e.content for p, e in known.items()}
-        wholes = find_wholes(desk.root)
-    else:
-        artifacts = list(shelf.artifacts(ref, files=True))
-        there = {a.path: a.content for a in artifacts}
-        wholes = sorted({a.within for a in artifacts if a.within} | set(find_wholes(desk.root)))
-    pairs: dict[str, _DeskPair] = {}
-    for path in sorted(items.keys() | there.keys()):
-        if (items[path].content if path in items else None) == there.get(path):
-            continue
-        whole = next((w for w in wholes if path.startswith(f"{w}/")), None)
-        if whole is None:
-            content = there.get(path)
-            held = {path: content} if content is not None else {}
-            pairs[path] = _DeskPair(path, items.get(path), held, _beside_at(path, there))
-        elif whole not in pairs:
-            inside = {p: c for p, c in there.items() if p.startswith(f"{whole}/")}
-            item = next((i for p, i in items.items() if p.startswith(f"{whole}/")), None)
-            pairs[whole] = _DeskPair(whole, item, inside)
-    return list(pairs.values())
-
-
-def _beside_at(path: str, there: dict[str, str]) -> dict[str, str]:
-    from everyshelf.core.kinds.beside import belonging, may_have_beside
-
-    if not may_have_beside(path):
-        return {}
-    folder, _, name = path.rpartition("/")
-    siblings = {p.rpartition("/")[2]: c for p, c in there.items() if p.rpartition("/")[0] == folder}
-    return {sibling: siblings[sibling] for sibling in belonging(name, siblings)}
-
-
-def _desk_row(
-    shelf: ShelfClient, desk: Desk, worker: Worker, scratch: Path, pair: _DeskPair, *, backwards: bool
-) -> dict[str, Any]:
-    path, item = pair.path, pair.item
-    if item is None or not pair.contents:
-        state = "added" if (not pair.contents) != backwards else "removed"
-        kind = kind_on_desk(desk, item) if item else entry_kind(desk, next(iter(pair.contents)))
-        return {
-            "path": path,
-            "state": state,
-            "kind": kind,
-            "effect": "alters",
-            "headline": state,
-            "findings": [],
-            "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
-            "counts": {},
-            "note": "",
-        }
-    from everyshelf.cli.commands.files import files_beside
-
-    beside = {name: scratch / "beside" / name for name in pair.beside}
-    wanted = [(scratch / "old" / place, content) for place, content in pair.contents.items()]
-    for old, content in (*wanted, *((beside[name], content) for name, content in pair.beside.items())):
-        old.parent.mkdir(parents=True, exist_ok=True)
-        desk.write_base(content, old, shelf)
-    sides = [((path, scratch / "old" / path), beside), ((path, desk.root / path), files_beside(desk.root / path))]
-    (before, near), (after, new_near) = reversed(sides) if backwards else sides
-    rules = desk.root / "shelf.toml"
-    text = rules.read_text(errors="replace") if rules.is_file() else ""
-    found = worker.compare(before, after, rules_text=text, beside=(near, new_near))
-    return {**found, "path": path, "state": "changed", "effect": None, "headline": found["note"]}
+    with terminal.progress_bar("Comparing") as progress:
+        found = compare_desk(desk, shelf, ref, artifact, progress, backwards=backwards)
+    return {"from": {"ref": before}, "to": {"ref": after}, **found}
 
 
 # --- printing --------------------------------------------------------------------
 
 
-def _print(found: dict[str, Any], before: str, after: str) -> None:
+def _print(found: dict[str, Any], before: str, after: str, *, whole: bool) -> None:
     if "artifacts" not in found:
         name = found["path"].rpartition("/")[2]
         line = found["headline"][:1].upper() + found["headline"][1:]
-        terminal.say(terminal.bold(line) + f"; {name} from {before} to {after}.")
-        print_artifact(found, name, _versions(found), shown=500)
+        terminal.paragraph(terminal.bold(line) + f"; {name} from {before} to {after}.")
+        print_artifact(found, name, _versions(found), shown=500, whole=True)
         _print_table(found)
         return
-    terminal.say(terminal.bold(found["sentence"]))
+    terminal.paragraph(terminal.bold(found["sentence"]))
     for row in found["artifacts"]:
-        _print_row(row)
+        _print_row(row, whole=whole)
     first = next((a for a in found["artifacts"] if a["findings"]), None)
-    if first is not None:
+    if first is not None and not whole:
         import shlex
 
         terminal.next_step(f"everyshelf compare {before} {after} {shlex.quote(first['path'])}")
 
 
-def _print_row(row: dict[str, Any]) -> None:
+def _print_row(row: dict[str, Any], *, whole: bool) -> None:
     name = row.get("name") or row["path"].rpartition("/")[2]
-    if row["state"] in ("added", "removed"):
-        terminal.row(row["state"], row["kind"], name, terminal.dim(row["path"]))
+    if not row["findings"]:
+        moved = f"from {row['old_path']}" if row["state"] == "moved" else ""
+        terminal.row(
+            row["state"], row["kind"], name, terminal.dim(moved or (row["path"] if name != row["path"] else ""))
+        )
         return
-    print_artifact({**row, "effects": row["effects"]}, name, _versions(row), shown=8)
-    if "table" in row:
+    print_artifact({**row, "effects": row["effects"]}, name, _versions(row), shown=500 if whole else 8, whole=whole)
+    if whole:
+        _print_table(row)
+    elif "table" in row:
         print_table_line(row["table"])
 
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
 from everyshelf.cli.errors import Unsettled
-from everyshelf.cli.session import find_desk, get_desk, json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.options import json_option, shelf_options
+from everyshelf.cli.session import find_desk, get_desk, open_client, open_shelf
 from everyshelf.cli.unsent import print_unsent
 
 if TYPE_CHECKING:
@@ -25,7 +27,7 @@ _COMMITTED = {"desk": "source", "shelf": "target"}
 
 
 @click.command("take")
-@click.argument("shelf_key", metavar="SHELF", required=False)
+@click.argument("shelf_key", metavar="SHELF", required=False, shell_complete=completing.shelves)
 @click.argument("folder", type=click.Path(file_okay=False, path_type=Path), required=False)
 @click.option("--branch", help="Branch to work on; default: the main branch.")
 @click.option(
@@ -50,7 +52,7 @@ def take(
     """Copy SHELF into FOLDER as a new desk. Inside a desk, without SHELF: update it.
 
     Edited files are never overwritten. --only limits the desk to some paths; on an existing desk it adds paths.
-    With --unfold, parts edited in NAME.unfolded/ go back into NAME by themselves with the next command on this desk.
+    With --unfold, parts edited in NAME.unfolded/ are written back into NAME by the next command on this desk.
     """
     from everyshelf.desk import Desk, DeskError, Origin
 
@@ -77,7 +79,7 @@ def take(
             client.shelf(shelf_key).branch(name)
         _check_only(client.shelf(shelf_key), ref or name or "", only)
         desk = Desk.make(
-            (folder or Path(shelf_key)).absolute(), Origin(client.address, shelf_key, name, ref or name or "")
+            Path(os.path.abspath(folder or shelf_key)), Origin(client.address, shelf_key, name, ref or name or "")
         )
         desk.home.only = sorted({o.strip("/") for o in only})
     shelf = open_client(None, desk).shelf(desk.home.shelf)
@@ -163,11 +165,14 @@ def catch_up(prefer: str | None, as_json: bool) -> None:
         )
     else:
         _print_taken(desk, taken)
+        listing = terminal.artifact_listing()
         for path, combined in found.merged.items():
-            terminal.row("edited", "", path, f"{terminal.count(combined, 'change')} merged", word="merged")
+            changes = f"{terminal.count(combined, 'change')} merged"
+            terminal.artifact_row(listing, "edited", "", path, changes, word="merged")
         for path, why in found.conflicts.items():
             for said in why:
-                terminal.row("conflict", "", path, terminal.cut(said, 60), word="open")
+                terminal.artifact_row(listing, "conflict", "", path, said, word="open")
+        listing.show()
         for note in found.notes:
             terminal.say(terminal.dim(f"  {note}"))
     if found.conflicts:
@@ -219,16 +224,17 @@ def _print_taken(desk: Desk, taken: Any) -> None:
 
 
 @click.command("pending")
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @json_option
-@click.option("--all", "show_all", is_flag=True, help="List those that are the same, too.")
+@click.option("--all", "show_all", is_flag=True, help="Also list unchanged artifacts.")
 @click.option("--unsent", is_flag=True, help="List the unsent commits with their artifacts instead.")
-def pending(as_json: bool, show_all: bool, unsent: bool) -> None:
-    """List what changed on this desk; works without the service."""
+def pending(artifacts: tuple[str, ...], as_json: bool, show_all: bool, unsent: bool) -> None:
+    """List what has changed on this desk, or only among ARTIFACTS (paths, folders or patterns). Works offline."""
     desk = get_desk()
     if unsent:
         print_unsent(desk, as_json)
         return
-    items = desk.artifacts()
+    items = desk.within(desk.artifacts(), artifacts)
     if as_json:
         terminal.print_json(_pending_json(desk, items, show_all))
         return
@@ -244,6 +250,8 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
     for item in items:
         counts[item.state] += 1
     shown = [i for i in items if show_all or i.state != "same"]
+    from everyshelf.desk.kinds import kinds_on_desk
+
     kinds = kinds_on_desk(desk, shown)
     return {
         "branch": desk.home.branch,
@@ -268,60 +276,11 @@ def _pending_json(desk: Desk, items: list[Item], show_all: bool) -> dict[str, An
     }
 
 
-def kinds_on_desk(desk: Desk, items: list[Item]) -> dict[str, str]:
-    """The kind remembered of each artifact, or for new files the one their contents show, by path."""
-    kinds = {i.path: i.entry.kind if i.entry is not None else "opaque" for i in items}
-    fresh = [i for i in items if i.entry is None and i.state != "blocked"]
-    if not fresh:
-        return kinds
-    from everyshelf.core.kinds.recognise import HEAD_BYTES
-    from everyshelf.core.reading.worker import Worker
-
-    worker = Worker()
-    try:
-        files = [i for i in fresh if i.files is None]
-        heads = [(i.path, _head_of(desk.root / i.path, HEAD_BYTES), i.size) for i in files]
-        kinds.update(zip((i.path for i in files), worker.recognise(heads), strict=True))
-        for item in fresh:
-            if item.files is not None:
-                kinds[item.path] = worker.recognise_folder(item.path, _files_in(desk.root / item.path, HEAD_BYTES))
-    finally:
-        worker.close()
-    return kinds
-
-
-def _head_of(file: Path, size: int) -> bytes:
-    with file.open("rb") as opened:
-        return opened.read(size)
-
-
-def _files_in(folder: Path, size: int) -> list[tuple[str, bytes, int]]:
-    """Name, first bytes and size of each file; only the first one is looked into."""
-    files = (p for p in sorted(folder.rglob("*")) if p.is_file() and not p.is_symlink())
-    return [
-        (p.relative_to(folder).as_posix(), _head_of(p, 8 if number else size), p.stat().st_size)
-        for number, p in enumerate(files)
-    ]
-
-
-def kind_on_desk(desk: Desk, item: Item) -> str:
-    """The kind of one artifact; see ``kinds_on_desk``."""
-    return kinds_on_desk(desk, [item])[item.path]
-
-
 def _files_of(item: Item) -> str:
     if item.files is None:
         return ""
     differing, every = item.files
     return f"all {every} files" if differing == every else f"{differing} of {every} files"
-
-
-def entry_kind(desk: Desk, path: str) -> str:
-    """The kind remembered for a path that may be gone."""
-    from everyshelf.desk.store import load_entries
-
-    entry = load_entries(desk.root).get(path)
-    return entry.kind if entry else "opaque"
 
 
 def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: list[Item], show_all: bool) -> None:
@@ -338,19 +297,34 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
     for unsent in unsent_commits(desk.root):
         what = f"commit {unsent.number}, {terminal.count(len(unsent.commit.changes), 'artifact')}"
         terminal.say(terminal.line((2, "unsent"), (terminal.KIND, what), (36, terminal.bold(unsent.commit.summary))))
-    shown = (changed + blocked)[:_MANY]
+    shown = (changed + blocked)[: terminal.most(_MANY)]
+    from everyshelf.desk.kinds import kinds_on_desk
+
     kinds = kinds_on_desk(desk, shown)
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(terminal.NAME, path=True),
+            terminal.Column(terminal.DETAIL),
+            terminal.Column(52, wrap=True),
+        )
+    )
     for item in shown:
         version = f"v{item.entry.version}" if item.entry and item.entry.version else ""
         note = item.reason or (f"from {item.moved_from}" if item.moved_from else _files_of(item))
-        detail = terminal.line((0, terminal.dim(version)), (6 if version or note else 0, note)) if version else note
-        terminal.row(item.state, kinds[item.path], item.path, detail)
-    if len(changed) + len(blocked) > _MANY:
-        terminal.say(terminal.dim(f"    … {len(changed) + len(blocked) - _MANY} more; see --json"))
+        mark = f"{terminal.GLYPHS[item.state]} {item.state}"
+        styled = terminal.bold(mark) if item.state == "blocked" else terminal.tone(item.state, mark)
+        listing.row(styled, kinds[item.path], (item.path, terminal.bold), (version, terminal.dim), note)
+    listing.show()
+    terminal.say_left(changed + blocked, _MANY)
     same = [i for i in items if i.state == "same"]
     if show_all:
+        listing = terminal.artifact_listing()
         for item in same:
-            terminal.row("same", item.entry.kind if item.entry else "", item.path, word="same", faint=True)
+            kind = item.entry.kind if item.entry else ""
+            terminal.artifact_row(listing, "same", kind, item.path, word="same", faint=True)
+        listing.show()
     elif same:
         terminal.say(
             terminal.line(
@@ -363,7 +337,7 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 
 
 @click.command("commit")
-@click.argument("artifacts", nargs=-1)
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @click.option("--summary", help="What changed, in one line.")
 @click.option("--description", default="", help="Longer description.")
 @click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be repeated.")
@@ -376,7 +350,7 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 )
 @click.option("--send", is_flag=True, help="Without a summary: only send unsent commits.")
 @click.option(
-    "--remove", is_flag=True, help="Remove what is gone without asking; with ARTIFACTS that are ignored, those."
+    "--remove", is_flag=True, help="Remove gone artifacts without asking; also ARTIFACTS that are ignored (files stay)."
 )
 @json_option
 def commit(
@@ -391,7 +365,9 @@ def commit(
     remove: bool,
     as_json: bool,
 ) -> None:
-    """Commit pending ARTIFACTS (path, folder or name), or everything pending. If one cannot be committed, none is.
+    """Commit pending ARTIFACTS (paths, folders, names or patterns such as "data/*.csv"), or everything pending.
+
+    If one cannot be committed, none is.
 
     While the service is out of reach, the commit stays on the desk, unsent; the next commit, take or catch-up that
     reaches the service sends it. More than a few removals are asked about first.
@@ -439,8 +415,10 @@ def commit(
             + f"; the service is out of reach, {terminal.count(waiting, 'unsent commit')} here."
         )
     terminal.say(f"  {_what_it_does(items)}")
+    listing = terminal.artifact_listing()
     for item in blocked:
-        terminal.row("blocked", "", item.path, item.reason)
+        terminal.artifact_row(listing, "blocked", "", item.path, item.reason)
+    listing.show()
     terminal.next_step("everyshelf history --limit 5" if made else "everyshelf commit --send")
 
 
@@ -497,7 +475,7 @@ def _labels(texts: tuple[str, ...]) -> dict[str, str]:
 
 
 @click.command("discard")
-@click.argument("artifacts", nargs=-1)
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @click.option("--all", "everything", is_flag=True, help="Discard everything pending.")
 @click.option("--unsent", type=int, metavar="NUMBER", help="Discard this unsent commit; its changes are pending again.")
 @json_option
@@ -539,9 +517,16 @@ def _discard_unsent(number: int, as_json: bool) -> None:
 
 
 @click.command("restore")
-@click.argument("artifact", required=False)
-@click.option("--at", "ref", metavar="REF", required=True, help="State to restore; for an artifact also version:N.")
-@click.option("--branch", help="Branch to commit to; default: the desk's.")
+@click.argument("artifact", required=False, shell_complete=completing.artifacts)
+@click.option(
+    "--at",
+    "ref",
+    metavar="REF",
+    required=True,
+    help="State to restore; for an artifact also version:N.",
+    shell_complete=completing.refs,
+)
+@click.option("--branch", help="Branch to commit to; default: the desk's.", shell_complete=completing.branches)
 @click.option("--summary", default="", help="Commit summary.")
 @shelf_options
 def restore(

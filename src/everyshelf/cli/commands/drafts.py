@@ -6,17 +6,22 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from everyshelf.cli import terminal
-from everyshelf.cli.session import get_desk, json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.options import Commands, json_option, shelf_options
+from everyshelf.cli.session import get_desk, open_client, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import Draft, ShelfClient
     from everyshelf.desk import Desk
 
-branch_option = click.option("--branch", help="Branch of the draft; default: the desk's, else the main branch.")
+branch_option = click.option(
+    "--branch",
+    help="Branch of the draft; default: the desk's, else the main branch.",
+    shell_complete=completing.branches,
+)
 
 
-@click.group("draft")
+@click.group("draft", cls=Commands)
 def draft() -> None:
     """Manage your draft on the server: list, save, restore, discard, commit."""
 
@@ -64,7 +69,7 @@ def draft_list(shelf_key: str | None, address: str | None, as_json: bool) -> Non
 
 
 @draft.command("save")
-@click.argument("artifacts", nargs=-1)
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @json_option
 def draft_save(artifacts: tuple[str, ...], as_json: bool) -> None:
     """Save pending ARTIFACTS of this desk, or everything pending, in your draft."""
@@ -92,18 +97,22 @@ def draft_points(
         terminal.print_json({"points": _plain(found)})
         return
     terminal.say(terminal.bold(terminal.count(len(found), "save point")) + ".")
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(8),
+            terminal.Column(19, path=True),
+            terminal.Column(59, right=True),
+            terminal.Column(70),
+            terminal.Column(84),
+        )
+    )
     for point in found:
         taken = f"in {point.commit[:8]}" if point.commit else "not committed"
-        terminal.say(
-            terminal.line(
-                (2, str(point.point)),
-                (8, terminal.tone(point.state, point.state)),
-                (19, terminal.bold(terminal.cut(point.path, 38))),
-                (59, terminal.size(point.size) if point.content else ""),
-                (70, terminal.when(point.made)),
-                (84, taken),
-            )
-        )
+        size = terminal.size(point.size) if point.content else ""
+        state = terminal.tone(point.state, point.state)
+        listing.row(str(point.point), state, (point.path, terminal.bold), size, terminal.when(point.made), taken)
+    listing.show()
 
 
 @draft.command("restore")
@@ -121,7 +130,7 @@ def draft_restore(point: int, branch: str | None, shelf_key: str | None, address
 
 
 @draft.command("discard")
-@click.argument("artifacts", nargs=-1)
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @click.option("--all", "everything", is_flag=True, help="Discard everything pending.")
 @branch_option
 @shelf_options
@@ -145,7 +154,7 @@ def draft_discard(
 
 
 @draft.command("commit")
-@click.argument("artifacts", nargs=-1)
+@click.argument("artifacts", nargs=-1, shell_complete=completing.pending)
 @click.option("--summary", required=True, help="What changed, in one line.")
 @click.option("--description", default="", help="Longer description.")
 @click.option("--merge", is_flag=True, help="If the branch has newer commits, merge them with yours.")

@@ -9,14 +9,16 @@ from typing import Any, TypeVar
 
 import click
 
-from everyshelf.cli import terminal
-from everyshelf.cli.session import open_shelf, shelf_options
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.folders import print_by_folder
+from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.session import open_shelf
 
 F = TypeVar("F", bound=Callable[..., Any])
 _QUIET = re.compile(r"(?:(?P<days>[A-Za-z,]+) )?(?P<start>\d?\d:\d\d)-(?P<end>\d?\d:\d\d)(?: (?P<zone>\S+))?\Z")
 
 
-@click.group("env")
+@click.group("env", cls=Commands)
 def env() -> None:
     """List, make and configure environments."""
 
@@ -34,18 +36,20 @@ def env_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
     routes: dict[str, list[Any]] = {}
     for e in found:
         routes.setdefault(e.route, []).append(e)
+    columns = tuple(terminal.Column(start) for start in (2, 18, 36, 64, 86))
     for route, places in routes.items():
         terminal.say(
             terminal.line(
                 (2, terminal.dim("route")), (10, terminal.dim(f"{route}: {' → '.join(e.name for e in places)}"))
             )
         )
+        listing = terminal.Listing(columns)
         for e in places:
             runs = f"tag:{e.current.tag}" if e.current else "nothing yet"
             since = f"since {terminal.when(e.current.ended)}, {e.current.who}" if e.current and e.current.ended else ""
             waits = f"next: tag:{e.waiting}" if e.waiting else ""
-            cells = (2, terminal.bold(e.name)), (18, runs), (36, terminal.dim(since)), (64, waits)
-            terminal.say(terminal.line(*cells, (86, _drifted(e))))
+            listing.row((e.name, terminal.bold), runs, (since, terminal.dim), waits, _drifted(e))
+        listing.show()
     waiting = next((e for e in found if e.waiting), None)
     if waiting is not None:
         terminal.next_step(f"everyshelf rehearse tag:{waiting.waiting} {waiting.name}")
@@ -180,8 +184,10 @@ def env_make(
         return
     where = f" (position {made.position} on route {made.route}) in {made.address}."
     terminal.say(terminal.bold(f"Created environment {name}") + where)
-    nothing_yet = made.destination == "database" and not made.current
-    terminal.next_step(f"everyshelf drift {name}" if nothing_yet else f"everyshelf rehearse tag:NAME {name}")
+    if made.destination == "database":
+        terminal.next_step(f"everyshelf drift {name}")
+    elif tags := shelf.tags():
+        terminal.next_step(f"everyshelf rehearse tag:{tags[0].name} {name}")
 
 
 def _destination(**named: str | None) -> dict[str, str]:
@@ -193,7 +199,7 @@ def _destination(**named: str | None) -> dict[str, str]:
 
 
 @env.command("change")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @_settings
 @shelf_options
 def env_change(name: str, shelf_key: str | None, address: str | None, as_json: bool, **given: Any) -> None:
@@ -210,8 +216,8 @@ def env_change(name: str, shelf_key: str | None, address: str | None, as_json: b
 
 
 @env.command("try")
-@click.argument("name")
-@click.argument("tag")
+@click.argument("name", shell_complete=completing.environments)
+@click.argument("tag", shell_complete=completing.tags)
 @click.option("--days", type=int, default=7, show_default=True, help="Days until it is removed.")
 @click.option("--folder", help="Destination: this folder; default: one below the service's data.")
 @click.option("--platform", metavar="ADDRESS", help="Destination: this space of a platform.")
@@ -255,11 +261,14 @@ def env_try(
         return
     until = f" until {made.expires.astimezone():%d %b %H:%M}" if made.expires else ""
     terminal.say(terminal.bold(f"tag:{made.trial_of} is now running in {name}") + f"{until}, in {made.address}.")
-    terminal.next_step(f"everyshelf env try-draft {name}")
+    drafts = [draft.branch for draft in shelf.drafts()]
+    if drafts:
+        other = "" if drafts[0] == shelf.info().main_branch else f" --branch {drafts[0]}"
+        terminal.next_step(f"everyshelf env try-draft {name}{other}")
 
 
 @env.command("try-draft")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @click.option("--branch", default="main", show_default=True, help="Branch of the draft.")
 @click.option("--overwrite-drift", is_flag=True, help="Allow overwriting changes made directly in the environment.")
 @shelf_options
@@ -275,11 +284,11 @@ def env_try_draft(
         terminal.print_json(done.result)
         return
     terminal.say(terminal.bold(f"Your draft of {branch} is now running in {name}") + ".")
-    terminal.next_step(f"everyshelf drift {name} --capture")
+    terminal.next_step(f"everyshelf drift {name}")
 
 
 @env.command("show")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @shelf_options
 def env_show(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Show the environment NAME: its gates and its deployments, newest first."""
@@ -297,19 +306,30 @@ def env_show(name: str, shelf_key: str | None, address: str | None, as_json: boo
         terminal.say(terminal.line((2, "subfolder"), (terminal.KIND, f"{place.subfolder}{records}")))
     for number, said in enumerate(_gates(place)):
         terminal.say(terminal.line((2, "gates" if number == 0 else ""), (terminal.KIND, said)))
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(7, path=True),
+            terminal.Column(27),
+            terminal.Column(37),
+            terminal.Column(50),
+            terminal.Column(60),
+            terminal.Column(72, text=True),
+        )
+    )
     for d in found:
         back = f"back to {d.rolled_back_to}" if d.rolled_back_to else "forced" if d.forced else ""
-        terminal.say(
-            terminal.line(
-                (2, str(d.number)),
-                (7, terminal.bold(f"tag:{d.tag}")),
-                (27, d.state),
-                (37, terminal.when(d.begun)),
-                (50, d.who),
-                (60, back),
-                (72, terminal.dim(terminal.cut(d.reason, 28))),
-            )
+        tag = f"tag:{d.tag}", terminal.bold
+        listing.row(
+            str(d.number),
+            tag,
+            "done" if d.state == "recorded" else d.state,
+            terminal.when(d.begun),
+            d.who,
+            back,
+            (d.reason, terminal.dim),
         )
+    listing.show()
 
 
 def _gates(place: Any) -> list[str]:
@@ -326,8 +346,8 @@ def _gates(place: Any) -> list[str]:
 
 
 @env.command("compare")
-@click.argument("one")
-@click.argument("other")
+@click.argument("one", shell_complete=completing.environments)
+@click.argument("other", shell_complete=completing.environments)
 @shelf_options
 def env_compare(one: str, other: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Compare what is really in the environments ONE and OTHER."""
@@ -338,17 +358,11 @@ def env_compare(one: str, other: str, shelf_key: str | None, address: str | None
         return
     terminal.say(terminal.bold(found["sentence"]))
     where = {"added": f"only in {other}", "removed": f"only in {one}"}
-    for row in found["artifacts"]:
-        mark = terminal.tone(row["state"], terminal.GLYPHS[row["state"]])
-        name = terminal.bold(terminal.cut(row["name"], 21))
-        said = row["headline"] or where.get(row["state"], "")
-        effect = f"{terminal.effect('breaks')} " if row["effect"] == "breaks" else ""
-        cells = (2, mark), (terminal.KIND, row["kind"] if row["state"] == "changed" else ""), (terminal.NAME, name)
-        terminal.say(terminal.line(*cells, (terminal.DETAIL, effect + terminal.cut(said, 46))))
+    print_by_folder([{**row, "headline": row["headline"] or where.get(row["state"], "")} for row in found["artifacts"]])
 
 
 @env.command("remove")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @shelf_options
 def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Remove the environment NAME if it was never deployed to, or end a trial environment."""
@@ -364,7 +378,7 @@ def env_remove(name: str, shelf_key: str | None, address: str | None, as_json: b
 
 
 @env.command("bindings")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @shelf_options
 def env_bindings(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """List the bindings of the environment NAME and which have a value. Secret values are not shown."""
@@ -380,18 +394,26 @@ def print_bindings(name: str, found: list[Any], as_json: bool) -> None:
     unset = [b for b in found if not b.set]
     sentence = f"{terminal.count(len(found), 'binding')} of {name}"
     terminal.say(terminal.bold(sentence) + (f", {len(unset)} without a value." if unset else "."))
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(30, text=True),
+            terminal.Column(62),
+            terminal.Column(82, wrap=True),
+        )
+    )
     for b in found:
-        value = terminal.dim("secret") if b.secret and b.set else terminal.cut(b.value or "", 30)
         who = f"{b.set_by}, {terminal.when(b.set_at)}" if b.set_at else ""
-        state = value if b.set else terminal.stops("no value")
-        cells = (2, terminal.bold(b.name)), (30, state), (62, terminal.dim(who)), (82, ", ".join(b.artifacts))
-        terminal.say(terminal.line(*cells))
+        value = ("secret", terminal.dim) if b.secret else (b.value or "", str)
+        state = value if b.set else ("no value", lambda _: terminal.stops("no value"))
+        listing.row((b.name, terminal.bold), state, (who, terminal.dim), ", ".join(b.artifacts))
+    listing.show()
     if unset:
         terminal.next_step(f"everyshelf env bind {name} {unset[0].name}=VALUE")
 
 
 @env.command("bind")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @click.argument("values", nargs=-1, required=True, metavar="BINDING=VALUE...")
 @click.option(
     "--secret/--plain",
@@ -415,7 +437,7 @@ def env_bind(
 
 
 @env.command("unbind")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.environments)
 @click.argument("binding")
 @shelf_options
 def env_unbind(name: str, binding: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
@@ -426,19 +448,19 @@ def env_unbind(name: str, binding: str, shelf_key: str | None, address: str | No
 
 
 @env.command("review")
-@click.argument("tag")
-@click.argument("name")
+@click.argument("tag", shell_complete=completing.tags)
+@click.argument("name", shell_complete=completing.environments)
 @click.option("--agree/--against", "agrees", required=True, default=None, help="Your verdict.")
-@click.option("--comment", "said", default="", metavar="TEXT", help="Comment.")
+@click.option("--comment", default="", metavar="TEXT", help="Comment.")
 @shelf_options
 def env_review(
-    tag: str, name: str, agrees: bool | None, said: str, shelf_key: str | None, address: str | None, as_json: bool
+    tag: str, name: str, agrees: bool | None, comment: str, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
     """Agree to or speak against promoting TAG to the environment NAME."""
     if agrees is None:
         raise click.UsageError("give --agree or --against")
     shelf, _ = open_shelf(shelf_key, address)
-    given = shelf.review(tag, name, agrees=agrees, said=said)
+    given = shelf.review(tag, name, agrees=agrees, comment=comment)
     if as_json:
         terminal.print_json(given)
         return

@@ -12,17 +12,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import get_desk, json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.options import Commands, json_option, shelf_options
+from everyshelf.cli.session import get_desk, open_client, open_shelf, take_command
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
     from everyshelf.desk import Desk, Item
     from everyshelf.desk.running import Ran
 
-_WIDE = 100
 
-
-@click.group("experiment")
+@click.group("experiment", cls=Commands)
 def experiment() -> None:
     """State a question, try it on a branch, compare runs, then adopt or abandon it."""
 
@@ -45,9 +44,9 @@ def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -
                 (2, one["state"]), (terminal.KIND, terminal.bold(one["key"])), (40, one["branch"]), (70, runs)
             )
         )
-        terminal.say(terminal.line((terminal.KIND, terminal.cut(one["question"], 86))))
-        said = one["reason"] or one["answer"]
-        terminal.say(terminal.line((terminal.KIND, terminal.dim(terminal.cut(said, 86)))))
+        terminal.paragraph(one["question"], indent=terminal.KIND)
+        if said := one["reason"] or one["answer"]:
+            terminal.paragraph(terminal.dim(said), indent=terminal.KIND)
     if found:
         terminal.next_step(f"everyshelf experiment show {found[0]['key']}")
     else:
@@ -80,7 +79,7 @@ def experiment_begin(
         terminal.print_json(made)
         return
     terminal.say(terminal.bold(f"Experiment {made['key']} begins") + f", on the branch {made['branch']}.")
-    terminal.next_step(f"everyshelf take {shelf.key} {made['key']} --branch {made['branch']}")
+    terminal.next_step(take_command(shelf.key, made["key"], made["branch"]))
 
 
 @experiment.command("show")
@@ -122,7 +121,7 @@ def experiment_show(
     _print_runs(found, columns, runs)
     if found["state"] == "open":
         terminal.next_step(
-            f"everyshelf experiment adopt {key}" if runs else "everyshelf run --set NAME=VALUE -- COMMAND"
+            f"everyshelf experiment adopt {key}" if runs else take_command(shelf.key, key, found["branch"])
         )
 
 
@@ -144,12 +143,14 @@ def _sorted(found: dict[str, Any], sort: str) -> list[dict[str, Any]]:
 
 
 def _print_runs(found: dict[str, Any], columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> None:
-    """As many columns as 100 places hold; the rest is in --csv and --json."""
+    """As many columns as the terminal is wide, all of them elsewhere; the rest is in --csv and --json."""
+    room = terminal.width()
     cells = [[_cell(run, column) for column in columns] for run in runs]
     widths = [max(len(_head(c)), *(len(row[k]) for row in cells), 0) if cells else 0 for k, c in enumerate(columns)]
-    shown, place = [], 34
+    branch_wide = 25 if room is not None else max((len(run["branch"]) for run in runs), default=25)
+    shown, place = [], max(34, branch_wide + 9)
     for k, width in enumerate(widths):
-        if place + width + 2 > _WIDE:
+        if room is not None and place + width > room:
             break
         shown.append((k, place, width))
         place += width + 2
@@ -167,7 +168,7 @@ def _print_runs(found: dict[str, Any], columns: list[dict[str, Any]], runs: list
             marked = cell.get("differs") and columns[k]["group"] != "metrics"
             text = terminal.tone("changed", row[k]) if marked else row[k]
             told.append((at + width - len(row[k]), terminal.bold(text) if cell.get("best") else text))
-        terminal.say(terminal.line((2, mark), (7, terminal.cut(run["branch"], 25)), *told))
+        terminal.say(terminal.line((2, mark), (7, terminal.shorten_path(run["branch"], branch_wide)), *told))
     left = len(columns) - len(shown)
     if left and runs:
         ways = "--csv or --json" if len(columns) < len(found["columns"]) else "--differing, --csv or --json"
@@ -388,7 +389,7 @@ def _print_run(
     more = f" and {len(made['reads']) - 5} more" if len(made["reads"]) > 5 else ""
     for word, text in (("read", read + more), ("wrote", wrote), ("note", made["note"])):
         if text:
-            terminal.say(terminal.line((2, word), (terminal.KIND, terminal.cut(text, 86))))
+            terminal.labelled(word, text)
     for name, value in list(made["metrics"].items())[:8]:
         terminal.say(terminal.line((2, "metric"), (terminal.KIND, name), (40, terminal.bold(_number(value)))))
     terminal.next_step(f"everyshelf experiment show {key}")

@@ -10,8 +10,8 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.errors import FailOnMet
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
+from everyshelf.cli.options import json_option
 from everyshelf.cli.reports import report_form, report_option, save_report
-from everyshelf.cli.session import json_option
 from everyshelf.desk.open_databases import unwritten_in
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
@@ -24,16 +24,6 @@ _HEAVY_SECONDS = 3600.0
 
 def _size(path: Path) -> int:
     return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
-
-
-def files_beside(file: Path) -> dict[str, Path]:
-    """What belongs to a model and lies in the same folder."""
-    from everyshelf.core.kinds.beside import belonging, may_have_beside
-
-    if not may_have_beside(file.name):
-        return {}
-    names = sorted(p.name for p in file.parent.iterdir() if p.is_file())
-    return {name: file.parent / name for name in belonging(file.name, names)}
 
 
 def _rules_text(path: Path | None) -> str:
@@ -76,7 +66,7 @@ def _print_outline(file: Path, found: dict[str, Any]) -> None:
             terminal.say(terminal.line((2, "column"), (13, column["type"]), (23, terminal.bold(column["name"]))))
         terminal.say(terminal.line((2, terminal.dim("rows")), (23, str(found["table"]["row_count"]))))
     for name, value in found.get("fields", {}).items():
-        terminal.say(terminal.line((2, terminal.dim(name)), (23, terminal.cut(str(value), 74))))
+        terminal.say(terminal.line((2, terminal.dim(name)), (23, terminal.fit(str(value), 23))))
     _print_parts(parts, 0)
     if found["truncated"]:
         terminal.say(terminal.dim("  … more parts are not shown"))
@@ -87,10 +77,12 @@ def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
         fields = ", ".join(f"{k} {v}" for k, v in part["fields"].items() if str(v) != part["label"])
         column = 2 + 2 * depth
         head = terminal.line(
-            (column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.cut(part["label"], 40)))
+            (column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.fit(part["label"], column + 11)))
         )
-        room = 98 - terminal.width_of(head) - 2
-        terminal.say(head + (f"  {terminal.dim(terminal.cut(fields, room))}" if fields and room > 12 else ""))
+        wide, at = terminal.width(), terminal.width_of(head) + 2
+        if fields and (wide is None or wide - at > 12):
+            head += f"  {terminal.dim(terminal.fit(fields, at))}"
+        terminal.say(head)
         _print_parts(part["parts"], depth + 1)
 
 
@@ -142,6 +134,8 @@ def compare_files(
     wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:
         with terminal.waiting(f"Comparing {old.name} with {new.name}", shown=heavy) as tick:
+            from everyshelf.desk.kinds import files_beside
+
             beside = files_beside(old), files_beside(new)
             found = worker.compare((old.name, old), (new.name, new), beside=beside, tick=tick, **wanted)
     finally:
@@ -168,7 +162,7 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
     terminal.say(
         terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {effects_phrase(found['effects'])}."
     )
-    print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "")
+    print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "", whole=True)
     if "model" in found:
         print_measured(found["model"])
     if "table" in found:

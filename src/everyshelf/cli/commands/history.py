@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from everyshelf.cli import terminal
-from everyshelf.cli.session import default_ref, open_shelf, shelf_options
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.options import shelf_options
+from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
 
 
 @click.command("history")
-@click.argument("artifact", required=False)
-@click.option("--at", "ref", metavar="REF", help="Branch, tag, commit or date; default: the desk's branch.")
+@click.argument("artifact", required=False, shell_complete=completing.artifacts)
+@click.option(
+    "--at",
+    "ref",
+    metavar="REF",
+    help="Branch, tag, commit or date; default: the desk's branch.",
+    shell_complete=completing.refs,
+)
 @click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Number of entries to print.")
 @shelf_options
 def history(
@@ -31,40 +39,54 @@ def history(
             terminal.print_json(versions)
             return
         terminal.say(terminal.bold(f"{terminal.count(len(versions), 'version')} of {artifact}") + ", newest first.")
+        listing = terminal.Listing(
+            (
+                terminal.Column(2),
+                terminal.Column(8),
+                terminal.Column(18),
+                terminal.Column(32),
+                terminal.Column(terminal.DETAIL - 4, text=True),
+            )
+        )
         for v in versions:
             number = f"v{v.version}" if v.version else "gone"
-            terminal.say(
-                terminal.line(
-                    (2, terminal.bold(number)),
-                    (8, v.commit[:8] if v.commit else ""),
-                    (18, terminal.when(v.recorded)),
-                    (32, v.author),
-                    (terminal.DETAIL - 4, terminal.cut(v.summary, 55)),
-                )
-            )
+            commit = v.commit[:8] if v.commit else ""
+            listing.row((number, terminal.bold), commit, terminal.when(v.recorded), v.author, v.summary)
             if v.headline:
-                terminal.say(terminal.line((8, terminal.effect(v.effect)), (18, terminal.dim(v.headline))))
+                told = terminal.dim(terminal.fit(v.headline, 18))
+                listing.under(terminal.line((8, terminal.effect(v.effect)), (18, told)))
+        listing.show()
         return
     commits = list(shelf.commits(ref, limit))
     if as_json:
         terminal.print_json(commits)
         return
     terminal.say(terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}") + ", newest first.")
-    for c in commits:
-        tags = "".join(f" tag:{t}" for t in c.tags)
-        terminal.say(
-            terminal.line(
-                (2, terminal.bold(c.commit[:8])),
-                (terminal.KIND, terminal.when(c.recorded)),
-                (27, c.author),
-                (36, terminal.cut(c.summary, 60) + terminal.command(tags)),
-            )
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(27),
+            terminal.Column(36, text=True),
+            terminal.Column(0),
         )
+    )
+    for c in commits:
+        tags = " ".join(f"tag:{t}" for t in c.tags)
+        cells = (c.commit[:8], terminal.bold), terminal.when(c.recorded), c.author, c.summary
+        listing.row(*cells, (tags, terminal.command))
+    listing.show()
 
 
 @click.command("browse")
-@click.argument("path", required=False)
-@click.option("--at", "ref", metavar="REF", help="Branch, tag, commit or at:DATE; default: the desk's branch.")
+@click.argument("path", required=False, shell_complete=completing.artifacts)
+@click.option(
+    "--at",
+    "ref",
+    metavar="REF",
+    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
+    shell_complete=completing.refs,
+)
 @click.option(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
 )
@@ -103,19 +125,22 @@ def browse(
         terminal.bold(f"{terminal.count(len(found), 'artifact')} at {ref or 'main'}")
         + (f" in {path}." if path else ".")
     )
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND, path=True),
+            terminal.Column(57),
+            terminal.Column(63, right=True),
+            terminal.Column(72),
+            terminal.Column(82),
+        )
+    )
     for a in found:
         version = f"v{a.version}" if a.version else ""
         when = terminal.when(a.recorded) if a.recorded else ""
-        terminal.say(
-            terminal.line(
-                (2, a.kind),
-                (terminal.KIND, terminal.bold(terminal.cut(a.path, 42))),
-                (57, terminal.dim(version)),
-                (63, f"{terminal.size(a.size):>7}"),
-                (72, a.author),
-                (82, when),
-            )
-        )
+        cells = (a.path, terminal.bold), (version, terminal.dim), terminal.size(a.size), a.author, when
+        listing.row(a.kind, *cells)
+    listing.show()
 
 
 def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) -> None:
@@ -127,19 +152,21 @@ def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) ->
     verb = "uses" if len(users) == 1 else "use"
     said = f"{path} uses {terminal.count(len(uses), 'artifact')}; {len(users) or 'none'} {verb} it"
     terminal.say(terminal.bold(said) + ("." if found["complete"] else "; still scanning, this list may be incomplete."))
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(terminal.NAME, path=True),
+            terminal.Column(63, wrap=True),
+        )
+    )
     for side, word in (("uses", "uses"), ("used_by", "used by")):
         for use in found[side]:
             guess = "" if use["exact"] else terminal.dim(" a guess")
-            cells = ((2, terminal.dim(word)), (13, use["kind"]), (23, terminal.bold(terminal.cut(use["artifact"], 38))))
-            terminal.say(terminal.line(*cells, (63, terminal.cut(use["label"], 26) + guess)))
+            listing.row((word, terminal.dim), use["kind"], (use["artifact"], terminal.bold), use["label"] + guess)
     for missed in found["missing"]:
-        terminal.say(
-            terminal.line(
-                (2, terminal.dim("missing")),
-                (23, terminal.cut(missed["name"], 38)),
-                (63, terminal.cut(missed["label"], 34)),
-            )
-        )
+        listing.row(("missing", terminal.dim), "", missed["name"], missed["label"])
+    listing.show()
 
 
 def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type: ignore[no-untyped-def]
@@ -182,11 +209,16 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
 
 
 @click.command("copy")
-@click.argument("source", metavar="SHELF")
+@click.argument("source", metavar="SHELF", shell_complete=completing.shelves)
 @click.argument("artifact", metavar="PATH")
 @click.option("--version", type=click.IntRange(1), help="Copy this version; default: the newest.")
 @click.option("--output", "to", default="", metavar="PATH", help="Path on this shelf; default: the same path.")
-@click.option("--branch", default="", help="Branch to commit to; default: the desk's, or the main branch.")
+@click.option(
+    "--branch",
+    default="",
+    help="Branch to commit to; default: the desk's, or the main branch.",
+    shell_complete=completing.branches,
+)
 @click.option("--summary", default="", help="Commit summary.")
 @shelf_options
 def copy(
@@ -210,4 +242,4 @@ def copy(
     what = terminal.count(made["versions"], "version")
     terminal.say(terminal.bold(f"Copied {made['path']} with {what}") + f", commit {made['commit'][:8]}.")
     terminal.say(f"  copied from {made['copied_from']}")
-    terminal.next_step(f"everyshelf history {made['path']} --shelf {shelf.key}")
+    terminal.next_step(f"everyshelf history {shlex.quote(made['path'])} --shelf {shelf.key}")

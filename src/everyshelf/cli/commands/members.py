@@ -7,12 +7,13 @@ import itertools
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.options import Commands, json_option, shelf_options
+from everyshelf.cli.session import open_client, open_shelf
 
 ROLES = ("reader", "author", "keeper", "owner")
 
 
-@click.group("member")
+@click.group("member", cls=Commands)
 def member() -> None:
     """Manage roles on a shelf and invite people."""
 
@@ -94,17 +95,19 @@ def member_invitations(shelf_key: str | None, address: str | None, as_json: bool
         return
     waiting = sum(i.state == "open" for i in found)
     terminal.say(terminal.bold(terminal.count(len(found), "invitation")) + f", {waiting or 'none'} open.")
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(27),
+            terminal.Column(36, text=True),
+            terminal.Column(62, wrap=True),
+        )
+    )
     for one in found:
         by = f"accepted by {one.accepted_by}" if one.accepted_by else f"until {terminal.when(one.expires)}"
-        terminal.say(
-            terminal.line(
-                (2, one.state),
-                (terminal.KIND, one.id),
-                (27, one.role),
-                (36, terminal.bold(terminal.cut(one.note or "anyone", 24))),
-                (62, f"by {one.created_by}, {by}"),
-            )
-        )
+        listing.row(one.state, one.id, one.role, (one.note or "anyone", terminal.bold), f"by {one.created_by}, {by}")
+    listing.show()
 
 
 @member.command("withdraw")
@@ -143,7 +146,9 @@ def log(
         return
     shown = terminal.count(len(found), "entry", "entries")
     terminal.say(terminal.bold(f"The newest {shown}" if more else shown) + ".")
+    listing = terminal.Listing((terminal.Column(2), terminal.Column(16), terminal.Column(26, wrap=True)))
     for one in found:
         via = terminal.dim(f" ({one.via})") if one.via else ""
-        said = f"{one.words} {terminal.bold(terminal.cut(one.subject, 44))}" if one.subject else one.words
-        terminal.say(terminal.line((2, terminal.when(one.time)), (16, one.person), (26, said + via)))
+        words = f"{one.words} {terminal.bold(one.subject)}" if one.subject else one.words
+        listing.row(terminal.when(one.time), one.person, words + via)
+    listing.show()

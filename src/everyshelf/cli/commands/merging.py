@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
 from everyshelf.cli.commands.files import checked_kind
 from everyshelf.cli.errors import Unsettled
-from everyshelf.cli.session import json_option, open_shelf, shelf_options
+from everyshelf.cli.options import json_option, shelf_options
+from everyshelf.cli.session import open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient, WaitingMerge
@@ -25,7 +26,6 @@ _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 _SECONDS = 600.0
 _LINE = 76
 _SIDES = {"target": "target", "source": "source"}
-_SIDE = 24  # characters of a side's name
 PROGRAM = "EVERYSHELF_MERGE_PROGRAM"
 
 
@@ -98,26 +98,21 @@ def _print_merged(found: dict[str, Any], files: tuple[Path, Path, Path], output:
 
 
 def _print_conflicts(conflicts: list[dict[str, Any]], names: dict[str, str], most: int = 40) -> None:
-    wide = max(len(terminal.cut(name, _SIDE)) for name in names.values()) + 1
-    for number, conflict in enumerate(conflicts[:most], 1):
+    wide = max(len(name) for name in names.values()) + 1
+    for number, conflict in enumerate(conflicts[: terminal.most(most)], 1):
         decision = conflict.get("decision")
         state, word = ("settled", "settled") if decision else ("conflict", "open")
-        terminal.say(
-            terminal.line(
-                (2, terminal.tone(state, f"{terminal.GLYPHS[state]} {word}")),
-                (18, str(number)),
-                (22, terminal.cut(_capital(_headline(conflict)), 76)),
-            )
-        )
+        mark = terminal.tone(state, f"{terminal.GLYPHS[state]} {word}")
+        terminal.labelled(terminal.line((0, mark), (16, str(number))), _capital(_headline(conflict)), at=22)
         for side in ("base", "target", "source"):
             if side in conflict and not decision and _is_long(conflict):
-                said = terminal.cut(_said(conflict[side]), 76 - wide)
-                name = terminal.cut(names.get(side, side), _SIDE)
-                terminal.say(terminal.line((22, terminal.dim(name)), (22 + wide, said)))
+                first, *more = terminal.wrapped_at(_said(conflict[side]), 22 + wide) or [""]
+                terminal.say(terminal.line((22, terminal.dim(names.get(side, side))), (22 + wide, first)))
+                for rest in more:
+                    terminal.say(" " * (22 + wide) + rest)
         taken = f", taken: {names.get(decision['take'], decision['take'])}" if decision else ""
-        terminal.say(terminal.line((22, terminal.dim(terminal.cut(f"{conflict['id']}{taken}", 76)))))
-    if len(conflicts) > most:
-        terminal.say(terminal.dim(f"  … and {len(conflicts) - most} more; see --json"))
+        terminal.paragraph(terminal.dim(f"{conflict['id']}{taken}"), indent=22)
+    terminal.say_left(conflicts, most)
 
 
 def _is_long(conflict: dict[str, Any]) -> bool:
@@ -142,7 +137,7 @@ def _capital(text: str) -> str:
 
 
 @click.command("settle")
-@click.argument("artifact", required=False)
+@click.argument("artifact", required=False, shell_complete=completing.artifacts)
 @click.argument("conflict", required=False)
 @click.option("--take", type=click.Choice(["target", "source", "both"]), help="Side to keep, or both.")
 @click.option("--value", help="Use this value instead: a text, or JSON.")
@@ -310,16 +305,19 @@ def _print_waiting(merges: list[WaitingMerge], as_json: bool) -> None:
         terminal.say(terminal.bold("No open merge") + ".")
         return
     terminal.say(terminal.bold(f"{terminal.count(len(merges), 'open merge')}") + ".")
-    for merge in merges:
-        terminal.say(
-            terminal.line(
-                (2, terminal.bold(merge.id)),
-                (16, terminal.cut(f"{merge.source} → {merge.target}", 40)),
-                (58, merge.created_by),
-                (68, terminal.when(merge.created)),
-                (82, f"{merge.decided} settled"),
-            )
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(16, path=True),
+            terminal.Column(58),
+            terminal.Column(68),
+            terminal.Column(82),
         )
+    )
+    for merge in merges:
+        ends, when = f"{merge.source} → {merge.target}", terminal.when(merge.created)
+        listing.row((merge.id, terminal.bold), ends, merge.created_by, when, f"{merge.decided} settled")
+    listing.show()
     terminal.next_step(f"everyshelf settle --merge {merges[0].id}")
 
 
@@ -344,6 +342,7 @@ def _print_merge(merge: WaitingMerge, as_json: bool) -> None:
             terminal.say(terminal.dim(f"  {note}"))
     first = next((a for a in merge.artifacts if a["open"]), None)
     if first is not None:
-        terminal.next_step(f"everyshelf settle {shlex.quote(first['path'])} 1 --take target")
+        number = next(n for n, c in enumerate(first["conflicts"], 1) if "decision" not in c)
+        terminal.next_step(f"everyshelf settle {shlex.quote(first['path'])} {number} --take target")
     else:
-        terminal.next_step("everyshelf settle --finish")
+        terminal.next_step(f"everyshelf settle --merge {merge.id} --finish")

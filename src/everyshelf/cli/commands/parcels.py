@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import click
 
-from everyshelf.cli import terminal
-from everyshelf.cli.session import open_shelf, shelf_options
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.session import open_shelf
 from everyshelf.core.parcel import Parcel
 
 _MOST = 200
@@ -15,13 +17,13 @@ _FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 _TARGET = click.Path(dir_okay=False, path_type=Path)
 
 
-@click.group("parcel")
+@click.group("parcel", cls=Commands)
 def parcel() -> None:
     """Pack artifacts into one portable file; list, verify or unpack it."""
 
 
 @parcel.command("pack")
-@click.argument("ref")
+@click.argument("ref", shell_complete=completing.refs)
 @click.option(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="File to write; default: SHELF-REF.parcel.zip."
 )
@@ -50,7 +52,7 @@ def parcel_pack(
     terminal.say(
         terminal.bold(f"{terminal.count(count, 'artifact')} packed") + f" into {target}, {terminal.size(size)}."
     )
-    terminal.next_step(f"everyshelf parcel show {target}")
+    terminal.next_step(f"everyshelf parcel show {shlex.quote(str(target))}")
 
 
 @parcel.command("show")
@@ -67,13 +69,22 @@ def parcel_show(file: Path, as_json: bool) -> None:
     about = found.about
     source = f" from {about['shelf']}, {about.get('ref')}" if about.get("shelf") else ""
     terminal.say(terminal.bold(f"{terminal.count(len(artifacts), 'artifact')} in {found.name}") + f"{source}.")
-    for a in artifacts[:_MOST]:
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND, path=True),
+            terminal.Column(60),
+            terminal.Column(66, right=True),
+            terminal.Column(76, wrap=True),
+        )
+    )
+    for a in artifacts[: terminal.most(_MOST)]:
         version = f"v{a['version']}" if a.get("version") else ""
         bound = f"needs {', '.join(a['bindings'])}" if a.get("bindings") else ""
-        cells = (2, a["kind"]), (13, terminal.bold(terminal.cut(a["path"], 44))), (60, version)
-        terminal.say(terminal.line(*cells, (66, terminal.size(a["size"])), (76, terminal.dim(bound))))
-    terminal.say_more(len(artifacts) - _MOST)
-    terminal.next_step(f"everyshelf parcel verify {file}")
+        listing.row(a["kind"], (a["path"], terminal.bold), version, terminal.size(a["size"]), (bound, terminal.dim))
+    listing.show()
+    terminal.say_left(artifacts, _MOST)
+    terminal.next_step(f"everyshelf parcel verify {shlex.quote(str(file))}")
 
 
 @parcel.command("verify")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, new_client, open_client, remember
+from everyshelf.cli.options import Commands, json_option
+from everyshelf.cli.session import new_client, open_client, remember, take_command
 
 SCOPES = ("read", "write", "promote", "admin", "import")
 USUAL = ("read", "write")
@@ -68,7 +69,7 @@ def connect(
     terminal.say(terminal.bold(f"Connected to {address} as {person}") + f". You have access to {seen}.")
     if made:
         terminal.say(f"  {made}")
-    terminal.next_step(f"everyshelf take {shelves[0].key}" if shelves else "everyshelf shelf make NAME")
+    terminal.next_step(take_command(shelves[0].key) if shelves else "everyshelf shelf make NAME")
 
 
 def _signed_in(
@@ -92,7 +93,7 @@ def _signed_in(
     return made.value
 
 
-@click.group("token")
+@click.group("token", cls=Commands)
 def token() -> None:
     """List, make and revoke access tokens."""
 
@@ -106,15 +107,13 @@ def token_list(as_json: bool) -> None:
         terminal.print_json(tokens)
         return
     terminal.say(terminal.bold(terminal.count(len(tokens), "token")) + ".")
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(15, text=True), terminal.Column(terminal.DETAIL, wrap=True))
+    )
     for found in tokens:
         expires = f"until {terminal.when(found.expires)}" if found.expires else "never expires"
-        terminal.say(
-            terminal.line(
-                (2, found.beginning + "…"),
-                (15, terminal.bold(terminal.cut(found.name, 30))),
-                (terminal.DETAIL, f"{', '.join(found.scopes)}; {expires}"),
-            )
-        )
+        listing.row(found.beginning + "…", (found.name, terminal.bold), f"{', '.join(found.scopes)}; {expires}")
+    listing.show()
 
 
 @token.command("make")

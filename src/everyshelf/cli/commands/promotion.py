@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import shlex
-import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
 from everyshelf.cli.errors import CONFLICT, REFUSED
-from everyshelf.cli.session import open_shelf, shelf_options
+from everyshelf.cli.folders import print_by_folder
+from everyshelf.cli.options import shelf_options
+from everyshelf.cli.session import open_shelf
 from everyshelf.core.report import form_of
 
 if TYPE_CHECKING:
@@ -21,8 +22,8 @@ _MOST_ARTIFACTS, _MOST_STEPS = 60, 40
 
 
 @click.command("rehearse")
-@click.argument("tag")
-@click.argument("environment")
+@click.argument("tag", shell_complete=completing.tags)
+@click.argument("environment", shell_complete=completing.environments)
 @click.option("--report", metavar="FILE", help="Also write a report: FILE.html, FILE.md or FILE.json.")
 @shelf_options
 def rehearse(
@@ -50,41 +51,37 @@ def print_rehearsal(found: dict[str, Any]) -> None:
     ]
     same = terminal.dim(f"{counts['same']} same")
     terminal.say(terminal.line((2, "would"), (terminal.KIND, "   ".join([*marks, same]))))
-    for artifact in found["artifacts"][:_MOST_ARTIFACTS]:
-        mark = terminal.tone(artifact["state"], terminal.GLYPHS[artifact["state"]])
-        name = terminal.bold(terminal.cut(artifact["name"], 21))
-        effect = f"{terminal.effect('breaks')} " if artifact["effect"] == "breaks" else ""
-        terminal.say(
-            terminal.line(
-                (10, mark),
-                (terminal.KIND, artifact["kind"]),
-                (terminal.NAME, name),
-                (terminal.DETAIL, effect + terminal.cut(artifact["headline"], 46)),
-            )
-        )
-    terminal.say_more(len(found["artifacts"]) - _MOST_ARTIFACTS)
+    print_by_folder(found["artifacts"], _MOST_ARTIFACTS, at=10)
     _print_steps("there", found["steps"])
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(terminal.KIND),
+            terminal.Column(terminal.NAME),
+            terminal.Column(terminal.DETAIL, wrap=True),
+        )
+    )
     for place, gate in enumerate(found["gates"]):
         met = terminal.dim("met") if gate["met"] else terminal.stops("not met")
         name = terminal.dim(gate["gate"]) if gate["met"] else terminal.bold(gate["gate"])
-        first, *more = textwrap.wrap(gate["said"], 100 - terminal.DETAIL, break_on_hyphens=False) or [""]
-        cells = (2, "gates" if place == 0 else ""), (terminal.KIND, met), (terminal.NAME, name)
-        terminal.say(terminal.line(*cells, (terminal.DETAIL, terminal.dim(first) if gate["met"] else first)))
-        for rest in more:
-            terminal.say(terminal.line((terminal.DETAIL, rest)))
+        listing.row("gates" if place == 0 else "", met, name, (gate["message"], terminal.dim if gate["met"] else str))
+    listing.show()
     _print_what_is_missing(found)
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(10),
+            terminal.Column(terminal.NAME, path=True),
+            terminal.Column(terminal.DETAIL, wrap=True),
+        )
+    )
     for place, drift in enumerate(found["drift"]):
         who = f" by {drift['by']}" if drift["by"] else ""
         becomes = "would be lost" if drift["lost"] else "the tag has it" if drift["brought"] else "stays"
         said = f"{drift['where']}{who}; {becomes}"
-        terminal.say(
-            terminal.line(
-                (2, "drift" if place == 0 else ""),
-                (10, terminal.tone("changed", "≠")),
-                (terminal.NAME, terminal.bold(terminal.cut(drift["name"], 21))),
-                (terminal.DETAIL, said),
-            )
-        )
+        mark = terminal.tone("changed", "≠")
+        listing.row("drift" if place == 0 else "", mark, (drift["name"], terminal.bold), said)
+    listing.show()
     if found["expected_seconds"] is not None:
         terminal.say(terminal.line((2, "takes"), (terminal.KIND, f"about {found['expected_seconds']:.1f} s")))
     terminal.next_step(_next(found))
@@ -93,15 +90,23 @@ def print_rehearsal(found: dict[str, Any]) -> None:
 def _print_steps(head: str, steps: list[dict[str, Any]]) -> None:
     """What is done there beyond artifacts: created, altered, removed; what would be gone for good stands out."""
     marks = {"created": "added", "altered": "changed", "removed": "removed"}
-    for place, step in enumerate(steps[:_MOST_STEPS]):
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(10),
+            terminal.Column(terminal.KIND),
+            terminal.Column(terminal.NAME, path=True),
+            terminal.Column(terminal.DETAIL, wrap=True),
+        )
+    )
+    for place, step in enumerate(steps[: terminal.most(_MOST_STEPS)]):
         state = marks[step["action"]]
         mark = terminal.tone(state, terminal.GLYPHS[state])
         lost = f"{terminal.stops('lost')} " if step["lost"] else ""
-        name = terminal.bold(terminal.cut(step["name"], 30))
-        cells = (2, head if place == 0 else ""), (10, mark), (terminal.KIND, step["what"]), (terminal.NAME, name)
-        said = (terminal.DETAIL + (10 if len(step["name"]) > 20 else 0), lost + terminal.cut(step["said"], 42))
-        terminal.say(terminal.line(*cells, said))
-    terminal.say_more(len(steps) - _MOST_STEPS)
+        name = step["name"], terminal.bold
+        listing.row(head if place == 0 else "", mark, step["what"], name, lost + step["message"])
+    listing.show()
+    terminal.say_left(steps, _MOST_STEPS)
 
 
 def _print_what_is_missing(found: dict[str, Any]) -> None:
@@ -111,16 +116,25 @@ def _print_what_is_missing(found: dict[str, Any]) -> None:
             (m["name"], f"has no value there; {terminal.count(len(m['artifacts']), 'artifact')}")
             for m in found["missing_bindings"]
         ),
-        *((p["path"], p["said"]) for p in found["problems"]),
+        *((p["path"], p["message"]) for p in found["problems"]),
     ]
+    columns = (
+        terminal.Column(2),
+        terminal.Column(terminal.KIND),
+        terminal.Column(terminal.NAME, path=True),
+        terminal.Column(terminal.DETAIL, wrap=True),
+    )
+    listing = terminal.Listing(columns)
     for place, (name, said) in enumerate(rows):
-        head = "bindings" if place == 0 else ""
-        held = (2, head), (terminal.KIND, terminal.stops("not met")), (terminal.NAME, terminal.bold(name))
-        terminal.say(terminal.line(*held, (terminal.DETAIL, terminal.cut(said, 52))))
+        stops = terminal.stops("not met")
+        listing.row("bindings" if place == 0 else "", stops, (name, terminal.bold), said)
+    listing.show()
+    listing = terminal.Listing(columns)
     needed = [need for need in found["needed"] if need["on_shelf"]]
-    for place, need in enumerate(needed[:20]):
-        cells = (2, "needed" if place == 0 else ""), (terminal.NAME, terminal.bold(terminal.cut(need["needs"], 21)))
-        terminal.say(terminal.line(*cells, (terminal.DETAIL, terminal.cut(f"needed by {need['artifact']}", 52))))
+    for place, need in enumerate(needed[: terminal.most(20)]):
+        name = need["needs"], terminal.bold
+        listing.row("needed" if place == 0 else "", "", name, f"needed by {need['artifact']}")
+    listing.show()
     unknown = len({need["needs"] for need in found["needed"] if not need["on_shelf"]})
     if unknown:
         said = f"{terminal.count(unknown, 'reference')} not found on this shelf; see --json"
@@ -143,14 +157,16 @@ def _next(found: dict[str, Any]) -> str:
     if held and all(gate["action"] == "lose" for gate in held):
         names = " ".join(f"--lose {shlex.quote(step['name'])}" for step in found["steps"] if step["lost"])
         return f"everyshelf promote {tag} {name} {names}"
+    if any(gate["gate"].startswith("check ") for gate in held):
+        return f"everyshelf check list --at {tag}"
     if held:
         return f"everyshelf env show {name}"
     return f"everyshelf promote {tag} {name}"
 
 
 @click.command("promote")
-@click.argument("tag")
-@click.argument("environment")
+@click.argument("tag", shell_complete=completing.tags)
+@click.argument("environment", shell_complete=completing.environments)
 @click.option("--reason", default="", metavar="TEXT", help="Reason, kept in the log.")
 @click.option("--overwrite-drift", is_flag=True, help="Allow overwriting changes made directly in the environment.")
 @click.option(
@@ -182,7 +198,7 @@ def promote(
 
 
 @click.command("rollback")
-@click.argument("environment")
+@click.argument("environment", shell_complete=completing.environments)
 @click.option(
     "--deployment", "to", type=click.IntRange(1), metavar="N", help="Return to deployment N; default: the previous one."
 )
@@ -251,8 +267,13 @@ def _said(job: Job, sentence: str, environment: str, as_json: bool) -> None:
 
 
 @click.command("drift")
-@click.argument("environment")
-@click.option("--branch", default="", help="Branch to compare with; default: the one that feeds it.")
+@click.argument("environment", shell_complete=completing.environments)
+@click.option(
+    "--branch",
+    default="",
+    help="Branch to compare with; default: the one that feeds it.",
+    shell_complete=completing.branches,
+)
 @click.option("--capture", "wanted", is_flag=True, help="Capture these changes in your draft of that branch.")
 @click.option(
     "--only", "paths", multiple=True, metavar="ARTIFACT", help="With --capture: only this artifact; may be repeated."
@@ -286,16 +307,13 @@ def drift(
         return
     terminal.say(terminal.bold(found["sentence"]))
     there = [row for row in found["artifacts"] if row["side"] != "shelf"]
+    listing = terminal.artifact_listing()
     for row in there:
         mark = {"added there": "added", "removed there": "removed"}.get(row["where"], "changed")
         who = f", by {row['by']}" if row["by"] else ""
-        terminal.row(
-            mark,
-            environment if row["side"] == "environment" else row["side"],
-            row["name"],
-            f"{row['where']}{who}",
-            word="",
-        )
+        side = environment if row["side"] == "environment" else row["side"]
+        terminal.artifact_row(listing, mark, side, row["name"], f"{row['where']}{who}", word="")
+    listing.show()
     newer = len(found["artifacts"]) - len(there)
     if newer:
         said = f"{terminal.count(newer, 'artifact')} newer on {found['branch']}: a promotion brings them there"
@@ -313,10 +331,12 @@ def print_capture(found: dict[str, Any], as_json: bool) -> None:
         taken = len(found["artifacts"]) - len(left)
         into = f" from {found['environment']} into your draft of {found['branch']}."
         terminal.say(terminal.bold(f"{terminal.count(taken, 'artifact')} captured") + into)
+        listing = terminal.artifact_listing()
         for row in found["artifacts"]:
-            said = "changed automatically by the destination" if row["side_effects"] else row["said"]
-            mark = "gone" if row["said"] == "removed" else "new" if row["said"] == "added" else "edited"
-            terminal.row(mark if row["taken"] else "blocked", "", row["path"], said)
+            said = "changed automatically by the destination" if row["side_effects"] else row["message"]
+            mark = "gone" if row["message"] == "removed" else "new" if row["message"] == "added" else "edited"
+            terminal.artifact_row(listing, mark if row["taken"] else "blocked", "", row["path"], said)
+        listing.show()
         terminal.next_step(
             f"everyshelf drift {found['environment']} --capture --prefer environment"
             if left

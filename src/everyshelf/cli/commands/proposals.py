@@ -7,9 +7,10 @@ from typing import Any
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
+from everyshelf.cli.options import Commands, json_option, shelf_options
 from everyshelf.cli.reasons import reason_for
-from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.session import open_client, open_shelf
 
 VERDICTS = ("agree", "against")
 _WHAT = {
@@ -21,7 +22,7 @@ _WHAT = {
 }
 
 
-@click.group("proposal")
+@click.group("proposal", cls=Commands)
 def proposal() -> None:
     """Propose merging a branch into another, and review proposals."""
 
@@ -44,27 +45,38 @@ def proposal_list(state: str, shelf_key: str | None, address: str | None, as_jso
         return
     what = "proposal" if state == "all" else f"{state} proposal"
     terminal.say(terminal.bold(terminal.count(len(found), what)) + ".")
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(6),
+            terminal.Column(terminal.KIND, text=True),
+            terminal.Column(51, path=True),
+            terminal.Column(80),
+        )
+    )
     for one in found:
         remarks = f"{one['remarks_open']} of {terminal.count(one['remarks'], 'remark')} open" if one["remarks"] else ""
-        terminal.say(
-            terminal.line(
-                (2, str(one["number"])),
-                (6, one["state"]),
-                (terminal.KIND, terminal.bold(terminal.cut(one["title"], 36))),
-                (51, terminal.cut(f"{one['source']} → {one['target']}", 28)),
-                (80, remarks or one["created_by"]),
-            )
-        )
+        ends, more = f"{one['source']} → {one['target']}", remarks or one["created_by"]
+        listing.row(str(one["number"]), one["state"], (one["title"], terminal.bold), ends, more)
+    listing.show()
     if found:
         terminal.next_step(f"everyshelf proposal show {found[0]['number']}")
     elif state == "open":
-        terminal.next_step('everyshelf proposal open BRANCH --title "…"')
+        ready = next((b for b in shelf.branches() if b.ahead and not b.main), None)
+        if ready is not None:
+            terminal.next_step(f'everyshelf proposal open {ready.name} --title "TITLE"')
 
 
 @proposal.command("open")
-@click.argument("source")
+@click.argument("source", shell_complete=completing.branches)
 @click.option("--title", required=True, help="What changes, in one line.")
-@click.option("--into", "target", default="", help="Branch to merge into; default: the main branch.")
+@click.option(
+    "--into",
+    "target",
+    default="",
+    help="Branch to merge into; default: the main branch.",
+    shell_complete=completing.branches,
+)
 @click.option("--description", default="", help="Longer description.")
 @click.option(
     "--ask", "reviewers", multiple=True, metavar="PERSON", help="Reviewer to ask for a verdict; may be repeated."
@@ -95,7 +107,10 @@ def proposal_open(
         reviewers=list(reviewers),
         delete_source=delete_source,
     )
-    _shown(made, as_json)
+    if as_json:
+        terminal.print_json(made)
+    else:
+        _print(made, "", following=False)
 
 
 @proposal.command("show")
@@ -121,37 +136,40 @@ def _shown(found: dict[str, Any], as_json: bool) -> None:
         _print(found, "")
 
 
-def _print(found: dict[str, Any], sentence: str) -> None:
+def _print(found: dict[str, Any], sentence: str, *, following: bool = True) -> None:
     state = "" if found["state"] == "open" else f", {found['state']} by {found['closed_by']}"
     terminal.say(terminal.bold(f"Proposal {found['number']}: {found['title']}"))
     terminal.say(f"  {found['source']} into {found['target']}, by {found['created_by']}{state}")
     if found["description"]:
-        terminal.say(f"  {terminal.cut(found['description'], 96)}")
+        terminal.paragraph(found["description"], indent=2)
     if sentence:
         terminal.say(f"  {sentence}")
     for conflict in found["conflicts"]:
-        terminal.say(terminal.line((2, "⊣⊢ conflict"), (terminal.KIND + 2, terminal.cut(conflict["why"], 84))))
+        terminal.labelled("⊣⊢ conflict", conflict["why"], at=15)
     _print_verdicts(found)
     for one in found["remarks"]:
         _print_remark(one)
     for one in found["not_met"]:
-        terminal.say(terminal.line((2, terminal.stops("not met")), (15, terminal.cut(one["said"], 84))))
-    if found["state"] == "open":
+        terminal.labelled(terminal.stops("not met"), one["message"], at=15)
+    if found["state"] == "open" and following:
         _print_next(found)
 
 
 def _print_verdicts(found: dict[str, Any]) -> None:
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(15), terminal.Column(25), terminal.Column(44, wrap=True))
+    )
     for verdict in found["verdicts"]:
         word = terminal.dim(f"{verdict['verdict']}, lapsed") if verdict["lapsed"] else verdict["verdict"]
         said = verdict["lapsed"] or verdict["text"]
-        told = terminal.cut(said, 60)
-        terminal.say(terminal.line((2, "verdict"), (15, terminal.bold(verdict["person"])), (25, word), (44, told)))
+        listing.row("verdict", (verdict["person"], terminal.bold), word, said)
     asked = [r for r in found["reviewers"] if r not in {v["person"] for v in found["verdicts"]}]
     for person in asked:
-        terminal.say(terminal.line((2, "verdict"), (15, terminal.bold(person)), (25, terminal.dim("asked, none yet"))))
+        listing.row("verdict", (person, terminal.bold), ("asked, none yet", terminal.dim))
     for check in found["checks"]:
         word = "passed" if check["passed"] else terminal.stops("failed")
-        terminal.say(terminal.line((2, "check"), (15, terminal.bold(check["name"])), (36, word), (48, check["said"])))
+        listing.row("check", (check["name"], terminal.bold), word, check["comment"])
+    listing.show()
 
 
 def _print_next(found: dict[str, Any]) -> None:
@@ -186,9 +204,9 @@ def _print_remark(one: dict[str, Any]) -> None:
             (70, f"id {one['id']}"),
         )
     )
-    terminal.say(terminal.line((15, terminal.cut(one["text"], 84))))
+    terminal.paragraph(one["text"], indent=15)
     for answer in one["answers"]:
-        terminal.say(terminal.line((17, f"{terminal.bold(answer['person'])}: {terminal.cut(answer['text'], 74)}")))
+        terminal.paragraph(f"{terminal.bold(answer['person'])}: {answer['text']}", indent=17)
 
 
 @proposal.command("change")
@@ -330,30 +348,29 @@ def proposal_waiting(address: str | None, as_json: bool) -> None:
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(f"{terminal.count(len(found), 'task')} for you" if found else "No tasks for you") + ".")
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(18), terminal.Column(33, text=True), terminal.Column(64))
+    )
     for one in found:
         number = f"proposal {one['proposal']}" if one["proposal"] else f"merge {one['merge']}"
-        terminal.say(
-            terminal.line(
-                (2, _WHAT[one["what"]]),
-                (18, one["shelf"]),
-                (33, terminal.bold(terminal.cut(one["title"], 30))),
-                (64, number),
-            )
-        )
-        terminal.say(terminal.line((33, terminal.cut(one["said"], 66))))
+        listing.row(_WHAT[one["what"]], one["shelf"], (one["title"], terminal.bold), number)
+        listing.under("\n".join(f"{' ' * 18}{line}" for line in terminal.wrapped_at(one["message"], 18)))
+    listing.show()
     if found:
         first = found[0]
         command = f"proposal show {first['proposal']}" if first["proposal"] else f"settle --merge {first['merge']}"
         terminal.next_step(f"everyshelf {command} --shelf {first['shelf']}")
 
 
-@click.group("check")
+@click.group("check", cls=Commands)
 def check() -> None:
     """List test results recorded for a commit, or record one."""
 
 
 @check.command("list")
-@click.option("--at", "ref", default="", metavar="REF", help="State; default: the main branch.")
+@click.option(
+    "--at", "ref", default="", metavar="REF", help="State; default: the main branch.", shell_complete=completing.refs
+)
 @shelf_options
 def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """List the newest check of each name."""
@@ -364,22 +381,29 @@ def check_list(ref: str, shelf_key: str | None, address: str | None, as_json: bo
     failed = sum(not c["passed"] for c in found)
     sentence = terminal.bold(terminal.count(len(found), "check")) + f", {failed or 'none'} failed."
     terminal.say(sentence if found else terminal.bold("No check is recorded there") + ".")
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(terminal.KIND), terminal.Column(40, text=True), terminal.Column(78))
+    )
     for one in found:
         word = "passed" if one["passed"] else terminal.stops("failed")
         who = f"{one['made_by']}, {terminal.when(one['made'])}"
-        terminal.say(
-            terminal.line(
-                (2, word), (terminal.KIND, terminal.bold(one["name"])), (40, terminal.cut(one["said"], 36)), (78, who)
-            )
-        )
+        listing.row(word, (one["name"], terminal.bold), one["comment"], who)
+    listing.show()
 
 
 @check.command("record")
 @click.argument("name")
 @click.option("--passed/--failed", "passed", default=None, help="How it ended.")
 @click.option("--junit", type=click.Path(exists=True, dir_okay=False), help="Read the result from a JUnit file.")
-@click.option("--at", "ref", default="", metavar="REF", help="State that was checked; default: the main branch.")
-@click.option("--comment", "said", default="", metavar="TEXT", help='Short result, e.g. "31 of 31".')
+@click.option(
+    "--at",
+    "ref",
+    default="",
+    metavar="REF",
+    help="State that was checked; default: the main branch.",
+    shell_complete=completing.refs,
+)
+@click.option("--comment", default="", metavar="TEXT", help='Short result, e.g. "31 of 31".')
 @click.option("--link", default="", help="Link to the full report.")
 @shelf_options
 def check_record(
@@ -387,7 +411,7 @@ def check_record(
     passed: bool | None,
     junit: str | None,
     ref: str,
-    said: str,
+    comment: str,
     link: str,
     shelf_key: str | None,
     address: str | None,
@@ -397,10 +421,10 @@ def check_record(
     if (passed is None) == (junit is None):
         raise click.UsageError("say how it ended: --passed, --failed, or --junit FILE")
     text = Path(junit).read_bytes().decode("utf-8", "replace") if junit else ""
-    made = open_shelf(shelf_key, address)[0].record_check(name, passed, ref, junit=text, said=said, link=link)
+    made = open_shelf(shelf_key, address)[0].record_check(name, passed, ref, junit=text, comment=comment, link=link)
     if as_json:
         terminal.print_json(made)
         return
     word = "passed" if made["passed"] else "failed"
-    told = f": {made['said']}" if made["said"] else ""
+    told = f": {made['comment']}" if made["comment"] else ""
     terminal.say(terminal.bold(f"{name} {word}") + f"{told}, recorded for {made['commit'][:8]}.")

@@ -2,13 +2,27 @@
 
 from __future__ import annotations
 
+import json
+import os
+import shlex
+from collections import Counter
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option, open_client, open_shelf, shelf_options
+from everyshelf.cli.options import Commands, json_option, shelf_options
+from everyshelf.cli.session import find_desk, open_client, open_shelf, take_command
+
+if TYPE_CHECKING:
+    from everyshelf.desk import Desk
+
+# Folders that programs make and make again; nobody wants their versions.
+_GENERATED = {"__pycache__", ".ipynb_checkpoints", "node_modules", ".venv", ".mypy_cache", ".pytest_cache"}
 
 
-@click.group("shelf")
+@click.group("shelf", cls=Commands)
 def shelf() -> None:
     """List, make and change shelves."""
 
@@ -23,15 +37,15 @@ def shelf_list(address: str | None, as_json: bool) -> None:
         terminal.print_json(found)
         return
     terminal.say(terminal.bold(terminal.count(len(found), "shelf", "shelves")) + ".")
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(terminal.KIND, path=True), terminal.Column(terminal.DETAIL - 10))
+    )
     for one in found:
         numbers = f"{terminal.count(one.commits, 'commit')}, {terminal.count(one.branches, 'branch', 'branches')}"
         numbers += f", {terminal.count(one.tags, 'tag')}"
-        terminal.say(
-            terminal.line(
-                (2, one.role or "reader"), (terminal.KIND, terminal.bold(one.key)), (terminal.DETAIL - 10, numbers)
-            )
-        )
-    terminal.next_step(f"everyshelf take {found[0].key}" if found else "everyshelf shelf make NAME")
+        listing.row(one.role or "reader", (one.key, terminal.bold), numbers)
+    listing.show()
+    terminal.next_step(take_command(found[0].key) if found else "everyshelf shelf make NAME")
 
 
 @shelf.command("make")
@@ -39,18 +53,84 @@ def shelf_list(address: str | None, as_json: bool) -> None:
 @click.option("--description", default="", help="What the shelf is for.")
 @click.option("--key", help="Key in addresses; default: made from the name.")
 @click.option("--open", "open_to_all", is_flag=True, help="Let all signed-in users read it.")
+@click.option(
+    "--folder",
+    type=click.Path(exists=True, file_okay=False, path_type=Path),
+    help="Make this existing folder a desk of the new shelf; its files are pending until you commit them.",
+)
 @click.option("--address", help="Address of the service.")
 @json_option
 def shelf_make(
-    name: str, description: str, key: str | None, open_to_all: bool, address: str | None, as_json: bool
+    name: str,
+    description: str,
+    key: str | None,
+    open_to_all: bool,
+    folder: Path | None,
+    address: str | None,
+    as_json: bool,
 ) -> None:
-    """Make the shelf NAME with an empty main branch."""
-    made = open_client(address).make_shelf(name, description=description, key=key, open_to_all=open_to_all)
+    """Make the shelf NAME with an empty main branch. With --folder, bring in the files you already have."""
+    client = open_client(address)
+    if folder is not None:
+        _check_may_be_desk(folder)
+    made = client.make_shelf(name, description=description, key=key, open_to_all=open_to_all)
+    desk, ignored = None, []
+    if folder is not None:
+        from everyshelf.desk import Desk, Origin
+
+        origin = Origin(client.address, made.key, made.main_branch, made.main_branch)
+        ignored = _ignore_generated(folder)
+        desk = Desk.make(Path(os.path.abspath(folder)), origin)
     if as_json:
         terminal.print_json(made)
         return
     terminal.say(terminal.bold(f"Created shelf {made.name}") + f" with an empty branch {made.main_branch}.")
-    terminal.next_step(f"everyshelf take {made.key}")
+    if desk is None:
+        terminal.next_step(take_command(made.key))
+        return
+    _print_brought(desk, ignored)
+    here = "" if Path.cwd() == desk.root else f"cd {shlex.quote(str(folder))} && "
+    terminal.next_step(f"{here}everyshelf pending")
+
+
+def _check_may_be_desk(folder: Path) -> None:
+    """Raise before a shelf is made for a folder that cannot be its desk."""
+    outer = find_desk(Path(os.path.abspath(folder)))
+    if outer is not None:
+        raise click.UsageError(f"{folder} is, or lies on, the desk {outer.root}; choose a folder outside it")
+
+
+def _ignore_generated(folder: Path) -> list[str]:
+    """Begin a ``shelf.toml`` that leaves out what programs generate, if any of it is there and no such file is."""
+    rules = folder / "shelf.toml"
+    names = {p.name for p in folder.rglob("*") if p.name in _GENERATED and p.is_dir()}
+    if rules.exists() or not names:
+        return []
+    patterns = [f"{name}/" for name in sorted(names)]
+    listed = "".join(f"  {json.dumps(pattern)},\n" for pattern in patterns)
+    rules.write_text(
+        f"# What is not versioned. See docs/rules.md.\n[ignore]\npatterns = [\n{listed}]\n", encoding="utf-8"
+    )
+    return patterns
+
+
+def _print_brought(desk: Desk, ignored: list[str]) -> None:
+    """What lies in a folder that became a desk: how many artifacts of which kind, how large, and what is blocked."""
+    from everyshelf.desk.kinds import kinds_on_desk
+
+    items = desk.artifacts()
+    new, blocked = [i for i in items if i.state == "new"], [i for i in items if i.state == "blocked"]
+    kinds = Counter(kinds_on_desk(desk, new).values())
+    size = terminal.size(sum(i.size for i in new))
+    terminal.say(f"  {desk.root} is a desk now: {terminal.count(len(new), 'artifact')} pending, {size}.")
+    if kinds:
+        terminal.labelled("kinds", ", ".join(f"{number} {kind}" for kind, number in kinds.most_common()))
+    if blocked:
+        terminal.labelled("blocked", f"{len(blocked)}; everyshelf pending says why")
+    if ignored:
+        terminal.labelled("ignored", f"{', '.join(ignored)}: generated files, left out by the new shelf.toml")
+    else:
+        terminal.labelled("ignored", "nothing; name what does not belong on the shelf in shelf.toml")
 
 
 @shelf.command("change")

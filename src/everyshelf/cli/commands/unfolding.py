@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.session import json_option
+from everyshelf.cli.options import json_option
 
 _SHOWN = 40
 
@@ -43,11 +43,10 @@ def _print_unfolded(file: Path, folder: Path, sizes: dict[str, int], stale: list
 
     said = f"{file.name} unfolded into {terminal.count(len(sizes), 'file')} in {folder}."
     terminal.say(terminal.bold(said))
-    for path, size in sorted(sizes.items())[:_SHOWN]:
+    for path, size in sorted(sizes.items())[: terminal.most(_SHOWN)]:
         terminal.say(terminal.line((2, path), (76, terminal.dim(terminal.size(size)))))
-    if len(sizes) > _SHOWN:
-        terminal.say(terminal.dim(f"  … and {len(sizes) - _SHOWN} more"))
-    for path in stale[:_SHOWN]:
+    terminal.say_left(sizes, _SHOWN)
+    for path in stale[: terminal.most(_SHOWN)]:
         terminal.say(terminal.line((2, f"{terminal.tone('removed', terminal.GLYPHS['removed'])} {path}")))
     for note in notes:
         terminal.say(terminal.dim(f"  {note}"))

@@ -98,7 +98,8 @@ class _Run:
         after: Any = None,
     ) -> None:
         path = f"{within}/{part_type}:{_path(name)}"
-        self._findings.append(Finding(action, path, part_type, name, effect, field, before, after))
+        inside = f"table {within.rpartition(':')[2]}" if within else ""
+        self._findings.append(Finding(action, path, part_type, name, effect, field, before, after, within=inside))
 
     def _objects(self, old: Database, new: Database) -> None:
         for kind, attribute in _KINDS:

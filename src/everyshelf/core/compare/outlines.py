@@ -68,6 +68,7 @@ class Run:
         self._table = table
         self._names = names or Names()
         self._findings: list[Finding | None] = []
+        self._above: list[tuple[str, str]] = []  # path and words of the parts on the way down
         self._added: list[_Left] = []
         self._removed: list[_Left] = []
         self.identity: dict[str, list[str]] = {}
@@ -79,6 +80,14 @@ class Run:
         """Everything that differs between two matched parts."""
         if same_value(before.value, after.value):
             return
+        is_inside = bool(path) and after.type != "process"  # a workflow's process is all of it
+        if is_inside:
+            self._above.append((path, after.label if after.type == after.label else f"{after.type} {after.label}"))
+        self._parts(before, after, path, cosmetic=cosmetic)
+        if is_inside:
+            self._above.pop()
+
+    def _parts(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
         if after.type in self._table.cosmetic_types:
             self.say("changed", path, after, cosmetic=True, detail="layout only")
             return
@@ -166,7 +175,8 @@ class Run:
         effect = self._effect(action, part, field, before, after, cosmetic=cosmetic)
         if field is not None and not detail:
             detail = text_change(before, after)
-        said = Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail)
+        within = next((words for above, words in reversed(self._above) if above != path), "")
+        said = Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail, within)
         self._findings.append(self._names.connection(said, part) if part.type == "connection" else said)
 
     def _effect(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 _WORDS = {
@@ -14,6 +15,7 @@ _WORDS = {
     "reordered": "reordered",
 }
 _MAX_CLAUSES = 4
+_LONGEST = 40  # characters of a name or a value in a headline
 # Findings on a whole artifact carry its kind as their part's type; some kinds are plurals.
 _SINGULAR = {"settings": "setting", "tests": "test", "rows": "row"}
 
@@ -51,6 +53,23 @@ def effects_phrase(effects: dict[str, int]) -> str:
     return "no change of behaviour"
 
 
+def states_sentence(artifacts: Sequence[Mapping[str, Any]]) -> str:
+    """Two states in one line, numbers first: "2 artifacts edited, 1 new; 7 findings change behaviour, none break
+    users". Each artifact has its ``state`` and its ``effects``."""
+    if not artifacts:
+        return "Nothing differs."
+    effects = {
+        effect: sum(a["effects"].get(effect, 0) for a in artifacts) for effect in ("breaks", "alters", "cosmetic")
+    }
+    states = Counter(a["state"] for a in artifacts)
+    counted = [(states[state], state) for state in ("edited", "new", "moved", "gone") if states[state]]
+    (number, state), *more = counted
+    first = count_noun(number, "new artifact") if state == "new" else f"{count_noun(number, 'artifact')} {state}"
+    parts = [first, *(f"{group(n)} {state}" for n, state in more)]
+    hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic finding')} hidden" if effects["cosmetic"] else ""
+    return f"{', '.join(parts)}; {effects_phrase(effects)}{hidden}."
+
+
 def headline(result: dict[str, Any]) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
     if result.get("read_as") == "bytes":
@@ -58,7 +77,10 @@ def headline(result: dict[str, Any]) -> str:
         return f"content changed, {group(finding['before'])} to {group(finding['after'])} bytes"
     if "lines" in result and result["read_as"] == "text":
         return _lines(result)
-    shown = [f for f in result["findings"] if f["effect"] != "cosmetic"]
+    # What breaks users comes first: with several findings it is what people have to know.
+    shown = sorted((f for f in result["findings"] if f["effect"] != "cosmetic"), key=lambda f: f["effect"] != "breaks")
+    if len(shown) == 1 and "table" not in result and "tables" not in result:
+        return _single(shown[0])
     if "tables" in result:
         clauses = _tables_clauses(result["tables"], shown)
     else:
@@ -69,6 +91,35 @@ def headline(result: dict[str, Any]) -> str:
     if result["findings"]:
         return f"{count_noun(len(result['findings']), 'cosmetic change')} only"
     return "no difference" if result["equal"] and not result["note"] else result["note"]
+
+
+def _single(finding: dict[str, Any]) -> str:
+    """One finding in its own words: "step Scan ticket: timeout 30 → 20"."""
+    part, field, called = finding["type"], finding.get("field"), str(finding["label"])
+    named = called not in (part, field) and len(called) <= _LONGEST and "\n" not in called
+    if field is None:
+        return f"{part} {called} {_word(finding)}" if named else f"1 {_SINGULAR.get(part, part)} {_word(finding)}"
+    before, after = finding["before"], finding["after"]
+    sides = _short(before), _short(after)
+    is_told = None not in sides and not (before is None and after is None) and _word(finding) != "rewired"
+    if is_told and sides[1] and sides[1] in called:
+        return f"{part}: {sides[0]} → {sides[1]}"  # its name is its text
+    what = f"{field} {sides[0]} → {sides[1]}" if is_told else _unquoted(finding, field)
+    return f"{part} {called}: {what}" if named else what if called in (part, field) else f"{part}: {what}"
+
+
+def _unquoted(finding: dict[str, Any], field: str) -> str:
+    """What is said of a field whose values are too long for a line."""
+    detail = str(finding.get("detail", ""))
+    return f"{field} changed, {detail}" if detail and len(detail) <= _LONGEST else f"{field} changed"
+
+
+def _short(value: Any) -> str | None:
+    """A value as it is written, or None if it is too long to be told in a line."""
+    if isinstance(value, dict | list):
+        return None
+    text = "none" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+    return text if len(text) <= _LONGEST and "\n" not in text and text.strip() else None
 
 
 def _lines(result: dict[str, Any]) -> str:

@@ -116,7 +116,7 @@ class _SheetFindings:
         for column, found in sorted(self._columns.items()):
             self._column(column, found)
         if self._recalculated:
-            detail = f"{count_noun(self._recalculated, 'value')} worked out anew by formulas that did not change"
+            detail = f"{count_noun(self._recalculated, 'value')} recalculated by formulas that did not change"
             self._say("changed", "sheet", self._new.name, "cosmetic", field="results", detail=detail)
         if self._looks:
             detail = f"{count_noun(self._looks, 'cell')} look different"
@@ -137,7 +137,8 @@ class _SheetFindings:
         detail: str = "",
     ) -> None:
         path = f"{self._within}/{part_type}:{_path(key)}" if key else self._within
-        self._findings.append(Finding(action, path, part_type, label, effect, field, before, after, detail))
+        within = f"sheet {self._new.name}" if key else ""
+        self._findings.append(Finding(action, path, part_type, label, effect, field, before, after, detail, within))
 
     def _cell(self, before: Cell, after: Cell, row: int, column: int) -> None:
         found = self._columns.setdefault(column, _Column())
@@ -194,7 +195,7 @@ class _SheetFindings:
                     Finding(action, f"{self._within}/rows", "rows", label, "alters", detail=_ranges(numbers))  # type: ignore[arg-type]
                 )
         if laid.moved:
-            detail = f"{count_noun(len(laid.moved), 'row')} stand elsewhere: {_ranges(sorted(laid.moved))}"
+            detail = f"{count_noun(len(laid.moved), 'row')} in other places: {_ranges(sorted(laid.moved))}"
             self._findings.append(
                 Finding("reordered", f"{self._within}/rows", "rows", "rows", "cosmetic", detail=detail)
             )

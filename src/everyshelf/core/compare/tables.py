@@ -53,7 +53,8 @@ class _Findings:
         detail: str = "",
     ) -> None:
         path = f"{self._within}/{self._column_type}:{name.replace('/', '%2F')}"
-        self._list.append(Finding(action, path, self._column_type, name, effect, field, before, after, detail))
+        inside = f"table {self._within.rpartition(':')[2].replace('%2F', '/')}" if self._within else ""
+        self._list.append(Finding(action, path, self._column_type, name, effect, field, before, after, detail, inside))
 
     def _table(
         self, action: Step, label: str, effect: Effect, field: str | None = None, before: Any = None, after: Any = None

@@ -27,7 +27,7 @@ class Step:
     action: Action
     what: str
     name: str
-    said: str = ""
+    message: str = ""
     lost: bool = False
 
     def as_json(self) -> dict[str, Any]:
@@ -36,7 +36,7 @@ class Step:
             "action": self.action,
             "what": self.what,
             "name": self.name,
-            "said": self.said,
+            "message": self.message,
             "lost": self.lost,
         }
 

@@ -14,7 +14,7 @@ _MOVED_BY = 2.0
 
 
 def overlaid(before: Graph | None, after: Graph | None, findings: Iterable[dict[str, Any]] = ()) -> dict[str, Any]:
-    """The drawing in its JSON form, documented in docs/kinds.md; of one version where the other is None.
+    """The drawing in its JSON form, documented in docs/kinds-inside.md; of one version where the other is None.
 
     Each node and edge has a ``state``: same, added, removed, changed; an edge whose end moved is drawn twice, as
     ``was`` and as ``changed``. ``part`` is the path findings name.

@@ -162,7 +162,7 @@ def _loaded(point: EntryPoint) -> Kind:
 
 
 def _unusable(point: EntryPoint, package: str, why: str) -> InvalidError:
-    hint = f"Mend the package {package}, or uninstall it; see docs/kinds.md."
+    hint = f"Fix the package {package}, or uninstall it; see docs/kinds-inside.md."
     return InvalidError(f"the kind “{point.name}” of {package} cannot be used: {why}", code="kind.unusable", hint=hint)
 
 

@@ -101,9 +101,11 @@ class Finding:
     before: Any = None
     after: Any = None
     detail: str = ""
+    within: str = ""
+    """The part it lies in, by type and label ("class Harbour"); empty for parts of the artifact itself."""
 
     def as_json(self) -> dict[str, Any]:
-        """The JSON form documented in docs/kinds.md; absent fields are left out."""
+        """The JSON form documented in docs/kinds-inside.md; absent fields are left out."""
         result: dict[str, Any] = {
             "action": self.action,
             "part": self.part,
@@ -116,6 +118,8 @@ class Finding:
         }
         if self.detail:
             result["detail"] = self.detail
+        if self.within:
+            result["within"] = self.within
         return {k: v for k, v in result.items() if v is not None or k in ("before", "after")}
 
 

@@ -58,7 +58,7 @@ def report_of(
 
 def _alone(found: Mapping[str, Any]) -> dict[str, Any]:
     """A comparison of one artifact or of two files, as an artifact among others."""
-    state = "changed" if found["findings"] else "same"
+    state = "edited" if found["findings"] else "same"
     alone = {"state": state, "effect": effect_of(dict(found)), "headline": headline(dict(found)), **found}
     return {k: v for k, v in alone.items() if k not in ("from", "to")}
 

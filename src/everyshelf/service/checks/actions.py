@@ -20,7 +20,7 @@ from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.models import Commit, Shelf
 
 
-def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, said: str, link: str, *, passed: bool) -> Check:
+def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, comment: str, link: str, *, passed: bool) -> Check:
     """Record what was found about the commit a ref stands for now."""
     require(caller, shelf, "record checks")
     commit = resolve(shelf, ref).commit
@@ -35,7 +35,7 @@ def record_check(caller: Caller, shelf: Shelf, ref: str, name: str, said: str, l
             commit=commit,
             name=name.strip(),
             passed=passed,
-            said=said,
+            comment=comment,
             link=link,
             made=timezone.now(),
             made_by=caller.person,
@@ -65,7 +65,7 @@ def check_json(check: Check) -> dict[str, Any]:
     return {
         "name": check.name,
         "passed": check.passed,
-        "said": check.said,
+        "comment": check.comment,
         "link": check.link,
         "commit": check.commit.uid,
         "made": check.made,

@@ -20,7 +20,7 @@ class CheckOut(serializers.Serializer):
 
     name = serializers.CharField()
     passed = serializers.BooleanField()
-    said = serializers.CharField()
+    comment = serializers.CharField()
     link = serializers.CharField()
     commit = serializers.CharField()
     made = serializers.DateTimeField()
@@ -41,7 +41,7 @@ class CheckIn(serializers.Serializer):
         trim_whitespace=False,
         help_text="A file of test results in the JUnit form; then it says how the check ended.",
     )
-    said = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    comment = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
     link = serializers.URLField(required=False, default="", allow_blank=True, max_length=500)
 
 
@@ -64,13 +64,13 @@ class ChecksView(ShelfView):
             raise InvalidError("say how the check ended: passed, or junit", code="check.result", pointer="/passed")
         if values["junit"]:
             results = actions.results_in(values["junit"].encode())
-            values["passed"], values["said"] = results.is_passed, (values["said"] or results.sentence)[:500]
+            values["passed"], values["comment"] = results.is_passed, (values["comment"] or results.sentence)[:500]
         made = actions.record_check(
             caller,
             found,
             values["ref"] or found.main_branch,
             values["name"],
-            values["said"],
+            values["comment"],
             values["link"],
             passed=values["passed"],
         )

@@ -15,7 +15,7 @@ class Check(models.Model):
     commit = models.ForeignKey(Commit, models.CASCADE, related_name="checks")
     name = models.CharField(max_length=100)
     passed = models.BooleanField()
-    said = models.CharField(max_length=500, blank=True)
+    comment = models.CharField(max_length=500, blank=True)
     link = models.URLField(max_length=500, blank=True)
     made = models.DateTimeField()
     made_by = models.ForeignKey(User, models.PROTECT, related_name="+")

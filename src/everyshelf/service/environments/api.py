@@ -136,12 +136,12 @@ class ReviewsView(EnvironmentBase):
         caller, found = self.environment(request, shelf, name)
         values = valid(shapes.EnvironmentReviewIn, request)
         tag = promotion.find_tag(found.shelf, values["tag"])
-        given = gates.review(caller, found, tag, agrees=values["agrees"], said=values["said"])
+        given = gates.review(caller, found, tag, agrees=values["agrees"], comment=values["comment"])
         return Response(_review(given), status=201)
 
 
 def _review(found: Any) -> dict[str, Any]:
-    return {"person": found.person.username, "agrees": found.agrees, "said": found.said, "given": found.given}
+    return {"person": found.person.username, "agrees": found.agrees, "comment": found.comment, "given": found.given}
 
 
 class DeploymentsView(EnvironmentBase):

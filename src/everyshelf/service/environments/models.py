@@ -79,7 +79,7 @@ class Review(models.Model):
     commit = models.ForeignKey("shelves.Commit", models.CASCADE, related_name="+")
     person = models.ForeignKey(User, models.PROTECT, related_name="+")
     agrees = models.BooleanField()
-    said = models.TextField(blank=True)
+    comment = models.TextField(blank=True)
     given = models.DateTimeField()
 
     class Meta:

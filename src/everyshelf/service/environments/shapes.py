@@ -96,7 +96,7 @@ class GateOut(serializers.Serializer):
     id = serializers.CharField()
     gate = serializers.CharField()
     met = serializers.BooleanField()
-    said = serializers.CharField()
+    message = serializers.CharField()
     action = serializers.CharField()
 
 
@@ -106,7 +106,7 @@ class StepOut(serializers.Serializer):
     action = serializers.ChoiceField(["created", "altered", "removed"])
     what = serializers.CharField()
     name = serializers.CharField()
-    said = serializers.CharField()
+    message = serializers.CharField()
     lost = serializers.BooleanField()
 
 
@@ -200,7 +200,7 @@ class EnvironmentReviewIn(serializers.Serializer):
 
     tag = serializers.CharField(max_length=130)
     agrees = serializers.BooleanField()
-    said = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000)
+    comment = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000)
 
 
 class EnvironmentReviewOut(serializers.Serializer):
@@ -208,7 +208,7 @@ class EnvironmentReviewOut(serializers.Serializer):
 
     person = serializers.CharField()
     agrees = serializers.BooleanField()
-    said = serializers.CharField()
+    comment = serializers.CharField()
     given = serializers.DateTimeField()
 
 
@@ -283,7 +283,7 @@ class PlacingProblem(serializers.Serializer):
     """An artifact into which a binding cannot be put."""
 
     path = serializers.CharField()
-    said = serializers.CharField()
+    message = serializers.CharField()
 
 
 class NeededArtifact(serializers.Serializer):
@@ -378,7 +378,7 @@ class CapturedArtifact(serializers.Serializer):
     path = serializers.CharField()
     where = serializers.CharField()
     side_effects = serializers.BooleanField()
-    said = serializers.CharField()
+    message = serializers.CharField()
     taken = serializers.BooleanField()
 
 

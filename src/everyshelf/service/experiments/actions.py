@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, UnreadableError
 from everyshelf.core.history import check_path
+from everyshelf.core.history.names import file_name
 from everyshelf.core.history.naming import suggested_name
 from everyshelf.core.runs import Measured, RunRow, answer_so_far, compare_runs, thinned
 from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, number_of
@@ -25,7 +26,7 @@ from everyshelf.service.proposals.actions.proposals import open_proposal, up_to_
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import make_branch
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 from everyshelf.service.shelves.models import Commit, Shelf
@@ -262,7 +263,7 @@ def _reads(shelf: Shelf, base: Commit, paths: list[str]) -> dict[str, Any]:
     for path, entry in sorted(entries.items()):
         version = versions.get(path)
         found[path] = {
-            "name": display_name(path),
+            "name": file_name(path),
             "artifact": version.artifact.uid if version else None,
             "version": version.number if version else None,
             "kind": version.kind if version else "opaque",

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from everyshelf.service.http.examples import add_examples
+
 _PROBLEM = {
     "type": "object",
     "description": "A problem (RFC 9457). Interfaces go by `code`; see docs/errors.md.",
@@ -41,7 +43,7 @@ _WRITES = ("post", "put", "patch", "delete")
 
 
 def describe(result: dict[str, Any], **_: Any) -> dict[str, Any]:
-    """Add to every operation a summary (the first sentence of its description) and its problems."""
+    """Add to every operation a summary (the first sentence of its description), its problems, and examples."""
     parts = result.setdefault("components", {})
     parts.setdefault("schemas", {})["Problem"] = _PROBLEM
     parts["responses"] = {
@@ -58,6 +60,7 @@ def describe(result: dict[str, Any], **_: Any) -> dict[str, Any]:
                 answer["description"] = answer.get("description") or "Done."
             for status in _problems_of(method, operation):
                 operation["responses"].setdefault(status, {"$ref": f"#/components/responses/Problem{status}"})
+    add_examples(result)
     return result
 
 

@@ -81,7 +81,7 @@ class UnmetOut(serializers.Serializer):
     """A requirement for merging that is not met."""
 
     what = serializers.ChoiceField(["branch", "conflicts", "verdict", "condition", "agreement", "check"])
-    said = serializers.CharField()
+    message = serializers.CharField()
 
 
 class ProposedConflict(serializers.Serializer):
@@ -183,7 +183,7 @@ class WaitingOut(serializers.Serializer):
     shelf = serializers.CharField()
     shelf_name = serializers.CharField()
     what = serializers.ChoiceField(["verdict", "answer", "fix", "merge", "settle"])
-    said = serializers.CharField()
+    message = serializers.CharField()
     title = serializers.CharField()
     proposal = serializers.IntegerField(allow_null=True)
     merge = serializers.CharField(allow_null=True)

@@ -74,10 +74,11 @@ def _queue(problems: list[str]) -> dict[str, Any]:
         waiting = Job.objects.filter(state=State.WAITING)
         first = waiting.order_by("pk").values_list("created", flat=True).first()
         oldest = round((timezone.now() - first).total_seconds()) if first else None
-        return {"waiting": waiting.count(), "oldest_seconds": oldest}
+        running = Job.objects.filter(state=State.RUNNING).count()
+        return {"waiting": waiting.count(), "running": running, "oldest_seconds": oldest}
     except Exception as error:
         problems.append(f"records: {error}")
-        return {"waiting": None, "oldest_seconds": None}
+        return {"waiting": None, "running": None, "oldest_seconds": None}
 
 
 def _room(problems: list[str]) -> dict[str, Any]:

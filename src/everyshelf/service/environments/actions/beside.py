@@ -9,6 +9,7 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.history.names import distinct_names
 from everyshelf.core.promotion import Destination, Manifest
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
@@ -17,7 +18,6 @@ from everyshelf.service.environments.actions.manifests import LeftOut, Record, r
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment
-from everyshelf.service.shelves.actions.listing import display_name
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import resolve
 
@@ -62,7 +62,6 @@ def _told(a: _Side, b: _Side) -> dict[str, Any]:
             continue
         row: dict[str, Any] = {
             "path": path,
-            "name": display_name(path),
             "state": "added" if before is None else "removed" if after is None else "changed",
             "kind": "opaque",
             "effect": "alters",
@@ -75,6 +74,8 @@ def _told(a: _Side, b: _Side) -> dict[str, Any]:
             else:
                 row["headline"], complete = "not compared yet; ask again", False
         told.append(row)
+    names = distinct_names(row["path"] for row in told)
+    told = [{**row, "name": names[row["path"]]} for row in told]
     told.sort(key=lambda row: (_ORDER.get(row["effect"], 3), row["path"]))
     return {
         "one": one.name,

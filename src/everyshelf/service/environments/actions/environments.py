@@ -12,6 +12,7 @@ from django.db.models import Max
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.kinds.registry import kind_ids
 from everyshelf.service.base.acts import one_act
@@ -182,9 +183,13 @@ def get_environment(shelf: Shelf, name: str) -> Environment:
         raise MissingError(
             f"{shelf.name} has no environment {name!r}",
             code="environment.missing",
-            hint="List them: everyshelf env list",
+            hint=f"{did_you_mean(nearest(name, _names(shelf)))}List them: everyshelf env list",
         )
     return found
+
+
+def _names(shelf: Shelf) -> list[str]:
+    return list(Environment.objects.filter(shelf=shelf, ended=None).values_list("name", flat=True))
 
 
 def list_environments(shelf: Shelf) -> list[Environment]:

@@ -29,19 +29,19 @@ NO_GATES: dict[str, Any] = {"guarded": False, "reviews": 0, "checks": [], "quiet
 
 @dataclass(frozen=True)
 class Gate:
-    """One condition. ``said`` tells how it is met, or what would satisfy it; ``action`` is what a page offers;
+    """One condition. ``message`` tells how it is met, or what would satisfy it; ``action`` is what a page offers;
     ``names`` what it is about, where somebody agrees by name."""
 
     id: str
     gate: str
     met: bool
-    said: str
+    message: str
     action: str = ""
     names: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """Its public form."""
-        return {"id": self.id, "gate": self.gate, "met": self.met, "said": self.said, "action": self.action}
+        return {"id": self.id, "gate": self.gate, "met": self.met, "message": self.message, "action": self.action}
 
 
 def gates_of(environment: Environment, tag: Tag) -> list[Gate]:
@@ -78,7 +78,7 @@ def loss_gate(steps: list[Step], agreed: list[str]) -> Gate | None:
     left = [step for step in lost if step.name not in agreed]
     if not left:
         return Gate("loss", "nothing lost", True, f"agreed to lose {', '.join(step.name for step in lost)}")
-    told = ", ".join(f"{step.what} {step.name} {step.said}".strip() for step in left[:3])
+    told = ", ".join(f"{step.what} {step.name} {step.message}".strip() for step in left[:3])
     names = tuple(step.name for step in left)
     return Gate("loss", "nothing lost", False, f"would be gone for good: {told}; agree by name: --lose", "lose", names)
 
@@ -124,7 +124,7 @@ def _check(tag: Tag, name: str) -> Gate:
         command = f'everyshelf check record "{name}" --at tag:{tag.name}'
         said = f"record it for commit {tag.commit.uid[:8]}: {command}"
     else:
-        said = found.said or ("passed" if found.passed else "did not pass")
+        said = found.comment or ("passed" if found.passed else "did not pass")
         said = f"{said}, at {tag.commit.uid[:8]}"
     return Gate(f"check:{name}", f"check {name}", bool(found and found.passed), said)
 
@@ -132,7 +132,7 @@ def _check(tag: Tag, name: str) -> Gate:
 # --- reviews -------------------------------------------------------------------
 
 
-def review(caller: Caller, environment: Environment, tag: Tag, *, agrees: bool, said: str) -> Review:
+def review(caller: Caller, environment: Environment, tag: Tag, *, agrees: bool, comment: str) -> Review:
     """Say whether a tag's commit may go into an environment; what one said before is replaced."""
     require(caller, environment.shelf, "give a verdict")
     with one_act():
@@ -143,7 +143,7 @@ def review(caller: Caller, environment: Environment, tag: Tag, *, agrees: bool, 
             commit=tag.commit,
             person=caller.person,
             agrees=agrees,
-            said=said,
+            comment=comment,
             given=timezone.now(),
         )
 

@@ -176,7 +176,7 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool
     if first.id == "loss":
         agreeing = " ".join(f"--lose {shlex.quote(name)}" for name in first.names)
         return RefusedError(
-            first.said.partition("; agree")[0],
+            first.message.partition("; agree")[0],
             code="gate.loss",
             lost=list(first.names),
             hint=f"Agree by name: everyshelf {command} {agreeing}",
@@ -184,7 +184,7 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool
         )
     if first.id == "drift":
         return RefusedError(
-            first.said.partition(";")[0],
+            first.message.partition(";")[0],
             code="gate.drift",
             hint=f"Capture these changes: everyshelf drift {environment.name} --capture\n"
             f"Or overwrite them: everyshelf {command} --overwrite-drift",
@@ -192,7 +192,7 @@ def _refusal(environment: Environment, tag: Tag, held: list[Gate], *, back: bool
         )
     return RefusedError(
         f"cannot promote tag:{tag.name} to {environment.name}: "
-        + "; ".join(f"{gate.gate} not met ({gate.said})" for gate in held),
+        + "; ".join(f"{gate.gate} not met ({gate.message})" for gate in held),
         code="gate.not_met",
         hint=f"everyshelf rehearse tag:{tag.name} {environment.name} shows what each gate needs.",
         gates=[gate.as_json() for gate in held],

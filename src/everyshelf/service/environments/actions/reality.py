@@ -16,6 +16,7 @@ from django.utils import timezone
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.content import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
+from everyshelf.core.history.names import distinct_names
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.merge import SideNames
 from everyshelf.core.promotion import Destination, Manifest
@@ -39,7 +40,6 @@ from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import take_in
-from everyshelf.service.shelves.actions.listing import display_name
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 
@@ -95,8 +95,9 @@ def check_drift(environment: Environment) -> list[dict[str, Any]]:
         environment.drift_problem, environment.drift_checked = error.message[:500], timezone.now()
         environment.save(update_fields=["drift_problem", "drift_checked"])
         raise
+    names = distinct_names(look.changed)
     found = [
-        {"path": p, "name": display_name(p), "where": where, "by": look.present[p].by if p in look.present else ""}
+        {"path": p, "name": names[p], "where": where, "by": look.present[p].by if p in look.present else ""}
         for p, where in look.changed.items()
     ]
     environment.drift, environment.drift_checked, environment.drift_problem = found, timezone.now(), ""
@@ -113,16 +114,16 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
     here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
     left_out = LeftOut(environment, look.destination)
     rows = []
-    for path in sorted(there.keys() | here | side_effects):
-        if left_out.has(path):
-            continue
+    paths = [path for path in sorted(there.keys() | here | side_effects) if not left_out.has(path)]
+    names = distinct_names(paths)
+    for path in paths:
         changed = path in there or path in side_effects
         side = "both" if changed and path in here else "environment" if changed else "shelf"
         placed = look.present.get(path)
         rows.append(
             {
                 "path": path,
-                "name": display_name(path),
+                "name": names[path],
                 "side": side,
                 "where": there.get(path, "changed by the destination itself" if path in side_effects else ""),
                 "side_effects": path in side_effects,
@@ -212,7 +213,7 @@ def _bring(
                     "path": path,
                     "where": where,
                     "side_effects": path in side_effects,
-                    "said": one.said,
+                    "message": one.message,
                     "taken": one.taken,
                 }
             )
@@ -225,7 +226,7 @@ def _bring(
 class _Outcome:
     content: str | None
     taken: bool
-    said: str
+    message: str
 
 
 class _Captured:

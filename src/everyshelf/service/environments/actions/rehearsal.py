@@ -16,6 +16,7 @@ from django.utils import timezone
 from everyshelf.core.compare.sentences import count_noun, effect_of, headline
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry
+from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.kinds.naming import Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
@@ -37,7 +38,7 @@ from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.shelves.actions.comparison import compare_contents
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import display_name, versions_at
+from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import resolve
@@ -95,12 +96,12 @@ def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
     drift = drift_gate(environment, look.lost, agreed=False)
     if drift is not None:
         gates.append(drift)
-    problems = [{"path": path, "said": said} for path, said in sorted(aim.problems.items())]
+    problems = [{"path": path, "message": said} for path, said in sorted(aim.problems.items())]
     try:
         loss = loss_gate([] if problems else aim.look_at_steps(look.destination, look.present), [])
         gates += [loss] if loss is not None else []
     except (ConflictError, InvalidError) as error:
-        problems.append({"path": environment.name, "said": error.message})
+        problems.append({"path": environment.name, "message": error.message})
     held = [gate for gate in gates if not gate.met]
     missing = [{"name": name, "artifacts": paths} for name, paths in sorted(aim.missing.items())]
     touched = _touched(plan)
@@ -114,7 +115,7 @@ def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
         "drift": [
             {
                 "path": d.path,
-                "name": display_name(d.path),
+                "name": file_name(d.path),
                 "where": d.where,
                 "lost": d.lost,
                 "brought": d.brought,
@@ -142,10 +143,10 @@ def report_on(environment: Environment, tag: Tag, form: Form) -> str:
     found = rehearse_tag(environment, tag)
     if form == "json":
         return orjson.dumps(found, option=orjson.OPT_INDENT_2).decode() + "\n"
-    conditions = [(gate["met"], gate["gate"], gate["said"]) for gate in found["gates"]]
+    conditions = [(gate["met"], gate["gate"], gate["message"]) for gate in found["gates"]]
     for missing in found["missing_bindings"]:
         conditions.append((False, f"binding {missing['name']}", f"has no value; {', '.join(missing['artifacts'])}"))
-    conditions += [(False, problem["path"], problem["said"]) for problem in found["problems"]]
+    conditions += [(False, problem["path"], problem["message"]) for problem in found["problems"]]
     conditions += [(not d["lost"], f"drift of {d['path']}", _drift_said(d)) for d in found["drift"]]
     effects = Counter(artifact["effect"] for artifact in found["artifacts"])
     artifacts = [{**a, "truncated": len(a["findings"]) == _MOST_FINDINGS} for a in found["artifacts"]]
@@ -181,6 +182,7 @@ def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
     last = last_deployment(look.environment)
     in_force = last.commit if last else None
     told = []
+    names = distinct_names(_touched(look.plan))
     sides: dict[str, dict[str, str]] = {"new": {}, "old": {}}
     for path in _touched(look.plan):
         side = "new" if path in look.aim.put else "old"
@@ -196,7 +198,7 @@ def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
         version = versions.get(path)
         one: dict[str, Any] = {
             "path": path,
-            "name": display_name(path),
+            "name": names[path],
             "state": "added" if before is None else "removed" if after is None else "changed",
             "effect": "alters",
             "kind": version.kind if version else "opaque",

@@ -127,22 +127,24 @@ def _not_met(
     not_met = []
     for branch, name in ((ends.source, proposal.source), (ends.target, proposal.target)):
         if branch is None:
-            not_met.append({"what": "branch", "said": f"the branch {name} is gone"})
+            not_met.append({"what": "branch", "message": f"the branch {name} is gone"})
     if reading:
-        not_met.append({"what": "conflicts", "said": "the result of merging is being computed"})
+        not_met.append({"what": "conflicts", "message": "the result of merging is being computed"})
     if plan is not None and plan.open_count:
-        not_met.append({"what": "conflicts", "said": f"{count_noun(plan.open_count, 'conflict')} to settle"})
+        not_met.append({"what": "conflicts", "message": f"{count_noun(plan.open_count, 'conflict')} to settle"})
     in_force = [v for v in verdicts if not v["lapsed"]]
     for found in in_force:
         if found["verdict"] == "against":
-            not_met.append({"what": "verdict", "said": f"{found['person']} is against: {found['text']}"})
+            not_met.append({"what": "verdict", "message": f"{found['person']} is against: {found['text']}"})
     for condition in open_conditions(proposal):
-        not_met.append({"what": "condition", "said": f"condition of {condition.person.username}: {condition.text}"})
+        not_met.append({"what": "condition", "message": f"condition of {condition.person.username}: {condition.text}"})
     if ends.target is not None and ends.target.guarded and not any(v["verdict"] == "agree" for v in in_force):
-        not_met.append({"what": "agreement", "said": f"{proposal.target} is guarded: at least one person must agree"})
+        not_met.append(
+            {"what": "agreement", "message": f"{proposal.target} is guarded: at least one person must agree"}
+        )
     for check in checks_of(ends.head):
         if not check.passed:
-            not_met.append({"what": "check", "said": f"the check {check.name} failed" + _after(check.said)})
+            not_met.append({"what": "check", "message": f"the check {check.name} failed" + _after(check.comment)})
     return not_met
 
 

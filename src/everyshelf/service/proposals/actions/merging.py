@@ -36,7 +36,7 @@ def merge_proposal(
     not_met = [one for one in not_met_by(proposal) if one["what"] != "conflicts"]
     if not_met and not reason.strip():
         raise RefusedError(
-            f"proposal {proposal.number} is not ready: {'; '.join(one['said'] for one in not_met)}",
+            f"proposal {proposal.number} is not ready: {'; '.join(one['message'] for one in not_met)}",
             code="proposal.not_ready",
             hint=f"Meet these first; or: everyshelf proposal merge {proposal.number} --anyway --reason TEXT",
             not_met=not_met,

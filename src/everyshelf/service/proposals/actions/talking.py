@@ -287,6 +287,6 @@ def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
         if pair.after == there or (pair.after and there and pair.after.id == there.id):
             continue
         found = compare_pair(shelf, pair, rules, allowed=not is_heavy(pair))
-        if found is None or pair.state in ("added", "removed", "moved") or effect_of(found) not in (None, "cosmetic"):
+        if found is None or pair.state in ("new", "gone", "moved") or effect_of(found) not in (None, "cosmetic"):
             return f"{pair.path} changed since"
     return ""

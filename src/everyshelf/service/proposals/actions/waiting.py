@@ -54,7 +54,7 @@ def _of_own(caller: Caller, proposal: Proposal) -> list[dict[str, Any]]:
     not_met = not_met_by(proposal)
     first = next((one for one in not_met if one["what"] in ("verdict", "condition", "check", "conflicts")), None)
     if first is not None:
-        result.append(_told(proposal, "fix", first["said"], proposal.created))
+        result.append(_told(proposal, "fix", first["message"], proposal.created))
     elif not not_met and may(caller, proposal.shelf, _merge_right(proposal)):
         result.append(_told(proposal, "merge", "ready to be merged", proposal.created))
     return result
@@ -76,7 +76,7 @@ def _told(proposal: Proposal, what: str, said: str, since: datetime) -> dict[str
         "shelf": proposal.shelf.key,
         "shelf_name": proposal.shelf.name,
         "what": what,
-        "said": said,
+        "message": said,
         "title": proposal.title,
         "proposal": proposal.number,
         "merge": None,
@@ -89,7 +89,7 @@ def _of_merge(shelf: Shelf, merge: dict[str, Any]) -> dict[str, Any]:
         "shelf": shelf.key,
         "shelf_name": shelf.name,
         "what": "settle",
-        "said": "a merge you began has conflicts to settle",
+        "message": "a merge you began has conflicts to settle",
         "title": f"{merge['source']} into {merge['target']}",
         "proposal": None,
         "merge": merge["id"],

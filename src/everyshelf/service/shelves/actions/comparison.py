@@ -22,11 +22,12 @@ from django.db import DatabaseError
 
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
-from everyshelf.core.compare.sentences import count_noun, effect_of, effects_phrase, headline
+from everyshelf.core.compare.sentences import effect_of, headline, states_sentence
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import find_moves
+from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
@@ -36,9 +37,9 @@ from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.base.room import is_no_room
 from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.contents import as_file, as_given
-from everyshelf.service.shelves.actions.listing import display_name, entry_of, versions_at
+from everyshelf.service.shelves.actions.listing import entry_of, versions_at
 from everyshelf.service.shelves.actions.moves import recorded_moves
-from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.actions.recording import kinds_of, rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
@@ -70,12 +71,12 @@ class Pairing:
 
     @property
     def state(self) -> str:
-        """added, removed, moved or changed."""
+        """new, gone, moved or edited: the words for an artifact on a desk and in a draft."""
         if self.before is None:
-            return "added"
+            return "new"
         if self.after is None:
-            return "removed"
-        return "moved" if self.path != self.old_path else "changed"
+            return "gone"
+        return "moved" if self.path != self.old_path else "edited"
 
 
 def pair_changes(shelf: Shelf, before: Resolved, after: Resolved) -> list[Pairing]:
@@ -152,6 +153,7 @@ def compare_states(
         allowed = end is None or (time.monotonic() < end and not is_heavy(pair))
         found = compare_pair(shelf, pair, rules, allowed=allowed, tick=tick)
         artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found, shown))
+    _name(artifacts, pairs, rules)
     artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
     return {
         "from": before.as_json(),
@@ -159,17 +161,28 @@ def compare_states(
         "artifacts": artifacts,
         "counts": _state_counts(pairs),
         "effects": _effects(artifacts),
-        "sentence": sentence(artifacts),
+        "sentence": states_sentence(artifacts),
         "pending": sum(a["pending"] for a in artifacts),
         "same": get_trees().count(after.root) - sum(p.after is not None for p in pairs),
     }
+
+
+def _name(artifacts: list[dict[str, Any]], pairs: list[Pairing], rules: Rules) -> None:
+    """Give them names that tell them apart, and kinds where they have no version yet."""
+    names = distinct_names(pair.path for pair in pairs)
+    entries = {pair.path: pair.after or pair.before for pair in pairs}
+    fresh = {a["path"]: e for a in artifacts if a["kind"] == "" and (e := entries[a["path"]]) is not None}
+    kinds = kinds_of(fresh, rules)
+    for artifact in artifacts:
+        artifact["name"] = names[artifact["path"]]
+        artifact["kind"] = artifact["kind"] or kinds[artifact["path"]]
 
 
 _EFFECT_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
 
 
 def _state_counts(pairs: list[Pairing]) -> dict[str, int]:
-    counts = dict.fromkeys(("added", "removed", "changed", "moved"), 0)
+    counts = dict.fromkeys(("new", "edited", "moved", "gone"), 0)
     for pair in pairs:
         counts[pair.state] += 1
     return counts
@@ -183,18 +196,6 @@ def _effects(artifacts: list[dict[str, Any]]) -> dict[str, int]:
     return totals
 
 
-def sentence(artifacts: list[dict[str, Any]]) -> str:
-    """The comparison in one line, numbers first."""
-    if not artifacts:
-        return "Nothing differs."
-    effects = _effects(artifacts)
-    states = [a["state"] for a in artifacts]
-    verbs = [("changed", "changed"), ("added", "added"), ("removed", "removed"), ("moved", "moved")]
-    parts = [f"{count_noun(n, 'artifact')} {word}" for state, word in verbs if (n := states.count(state))]
-    hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic finding')} hidden" if effects["cosmetic"] else ""
-    return f"{', '.join(parts)}; {effects_phrase(effects)}{hidden}."
-
-
 def _artifact(
     pair: Pairing,
     old: ArtifactVersion | None,
@@ -206,9 +207,9 @@ def _artifact(
     result: dict[str, Any] = {
         "path": pair.path,
         "old_path": pair.old_path,
-        "name": display_name(pair.path),
+        "name": file_name(pair.path),
         "state": pair.state,
-        "kind": known.kind if known else "opaque",
+        "kind": known.kind if known else "",
         "before": _side(pair.before, old),
         "after": _side(pair.after, new),
         "pending": found is None,
@@ -238,7 +239,7 @@ def _artifact(
         result["picture"] = {**found["picture"], "difference": None}
     result["findings"] = found["findings"][:shown]
     result["truncated"] = found["truncated"] or len(found["findings"]) > shown
-    result["effect"] = effect_of(found) or ("alters" if pair.state in ("added", "removed") else None)
+    result["effect"] = effect_of(found) or ("alters" if pair.state in ("new", "gone") else None)
     result["headline"] = headline(found)
     return result
 
@@ -278,7 +279,7 @@ def _whole(pair: Pairing) -> dict[str, Any]:
         "action": action,
         "part": "/",
         "type": "artifact",
-        "label": display_name(pair.path),
+        "label": file_name(pair.path),
         "before": None,
         "after": None,
         "effect": "alters",
@@ -291,7 +292,7 @@ def _moved_only(pair: Pairing) -> dict[str, Any]:
         "action": "moved",
         "part": "/",
         "type": "artifact",
-        "label": display_name(pair.path),
+        "label": file_name(pair.path),
         "before": pair.old_path,
         "after": pair.path,
         "effect": "alters",

@@ -9,8 +9,10 @@ from typing import Any
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history import Entry, check_path
+from everyshelf.core.history.names import did_you_mean, distinct_names, file_name, nearest_paths
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
+from everyshelf.service.shelves.actions.recording import kinds_of, rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -20,6 +22,11 @@ MAX_PAGE = 5000
 @functools.lru_cache(16)
 def _all_artifacts(root: str, *, files: bool) -> tuple[tuple[str, Entry], ...]:
     return tuple(get_trees().files(root) if files else get_trees().walk(root))
+
+
+@functools.lru_cache(16)
+def _names(root: str, *, files: bool) -> dict[str, str]:
+    return distinct_names(path for path, _ in _all_artifacts(root, files=files))
 
 
 def list_artifacts(
@@ -36,7 +43,8 @@ def list_artifacts(
     start = decode_cursor(cursor)
     page = rows[start : start + min(limit, MAX_PAGE)]
     after = start + len(page)
-    items = describe(shelf, at.commit, page, files=files)
+    names = _names(at.root, files=files)
+    items = [{**one, "name": names[one["path"]]} for one in describe(shelf, at.commit, page, files=files)]
     return {"items": items, "total": len(rows), "next": encode_cursor(after) if after < len(rows) else None}
 
 
@@ -71,7 +79,14 @@ def describe(
         within = above[path][0] if path in above else ""
         version = versions.get(within or path)
         told.append(artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within))
-    return told
+    return _with_kinds(commit, told, dict(rows))
+
+
+def _with_kinds(commit: Commit | None, told: list[dict[str, Any]], entries: dict[str, Entry]) -> list[dict[str, Any]]:
+    """Artifacts with their kinds, also of those that are only in a draft and have no version yet."""
+    fresh = {one["path"]: entries[one["path"]] for one in told if one["version"] is None and not one["within"]}
+    kinds = kinds_of(fresh, rules_at(commit.root if commit else get_trees().empty)) if fresh else {}
+    return [{**one, "kind": kinds.get(one["path"], one["kind"])} for one in told]
 
 
 def _wholes_above(commit: Commit | None, rows: Iterable[tuple[str, Entry]]) -> dict[str, tuple[str, Entry]]:
@@ -91,7 +106,7 @@ def artifact_json(
     commit = version.commit if version else None
     return {
         "path": path,
-        "name": display_name(path),
+        "name": file_name(path),
         "artifact": version.artifact.uid if version else None,
         "version": version.number if version else None,
         "kind": version.kind if version else "opaque",
@@ -106,13 +121,6 @@ def artifact_json(
         "whole": whole,
         "within": within,
     }
-
-
-def display_name(path: str) -> str:
-    """How people call it: the file's name without its last suffix, dashes as blanks."""
-    name = path.rpartition("/")[2]
-    stem = name.rpartition(".")[0] or name
-    return stem.replace("-", " ").replace("_", " ")
 
 
 def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -> dict[str, ArtifactVersion]:
@@ -135,7 +143,8 @@ def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, Artifact
     trees = get_trees()
     entry = trees.find(at.root, check_path(path))
     if entry is None or entry.type == "folder":
-        raise MissingError(f"{path} is not in {at.ref}", code="artifact.missing", hint="See everyshelf browse.")
+        meant = did_you_mean(nearest_paths(path, _names(at.root, files=True)))
+        raise MissingError(f"{path} is not in {at.ref}", code="artifact.missing", hint=f"{meant}See everyshelf browse.")
     above = trees.whole_above(at.root, path)
     if above is not None:
         return entry, versions_at(shelf, at.commit, {above[0]: above[1].id}).get(above[0])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
@@ -25,6 +25,8 @@ from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Branch,
 RECOGNISED_BYTES = 1024 * 1024
 _BATCH_BYTES = 16 * 1024 * 1024
 _SOONEST = timedelta(microseconds=1)
+_MOST_REMEMBERED = 20_000
+_remembered: dict[tuple[str, str, str], str] = {}  # kinds by path, content and rules
 
 
 @dataclass(frozen=True)
@@ -264,6 +266,18 @@ def _kinds(rules: Rules, changes: Iterable[Change]) -> dict[str, str]:
                 waiting, held = [], 0
     result.update(_recognised(waiting))
     return result
+
+
+def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
+    """Kind by path of artifacts that have no version, as they would be recorded; what was recognised is remembered."""
+    unknown = [p for p, e in entries.items() if (p, e.id, rules.source) not in _remembered]
+    changes = (Change(path, None, entries[path]) for path in unknown)
+    for path, kind in _kinds(rules, changes).items():
+        _remembered[path, entries[path].id, rules.source] = kind
+    found = {path: _remembered[path, entry.id, rules.source] for path, entry in entries.items()}
+    while len(_remembered) > _MOST_REMEMBERED:
+        _remembered.pop(next(iter(_remembered)), None)
+    return found
 
 
 def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:

@@ -12,6 +12,7 @@ from django.utils import timezone
 from django.utils.dateparse import parse_date, parse_datetime
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
@@ -68,7 +69,7 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
                 code="ref.local",
                 hint="A draft can be looked at and compared; a desk knows itself only.",
             )
-        return _resolved(ref, "branch", get_branch(shelf, ref or shelf.main_branch).head)
+        return _bare(shelf, ref or shelf.main_branch)
     finder = _refs.get(word)
     if finder is None:
         raise InvalidError(
@@ -77,6 +78,22 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
             hint="A ref is BRANCH, tag:NAME, commit:ID, at:DATE, env:NAME or draft.",
         )
     return _resolved(ref, word, finder(shelf, rest))
+
+
+def _bare(shelf: Shelf, name: str) -> Resolved:
+    """A branch, or where there is none of that name, a tag."""
+    branch = Branch.objects.select_related("head").filter(shelf=shelf, name=name).first()
+    if branch is not None:
+        return _resolved(name, "branch", branch.head)
+    tag = Tag.objects.select_related("commit").filter(shelf=shelf, name=name).first()
+    if tag is not None:
+        return _resolved(f"tag:{name}", "tag", tag.commit)
+    branches, tags = (list(rows.values_list("name", flat=True)) for rows in (shelf.branches, shelf.tags))
+    raise MissingError(
+        f"{shelf.name} has no branch or tag {name!r}",
+        code="branch.missing",
+        hint=f"{did_you_mean(nearest(name, [*branches, *tags]))}List them: everyshelf branch list, everyshelf tag list",
+    )
 
 
 def _resolved(ref: str, kind: str, commit: Commit | None) -> Resolved:
@@ -88,9 +105,15 @@ def get_branch(shelf: Shelf, name: str) -> Branch:
     branch = Branch.objects.select_related("head").filter(shelf=shelf, name=name).first()
     if branch is None:
         raise MissingError(
-            f"{shelf.name} has no branch {name!r}", code="branch.missing", hint="List them: everyshelf branch list"
+            f"{shelf.name} has no branch {name!r}",
+            code="branch.missing",
+            hint=f"{_meant(shelf.branches, name)}List them: everyshelf branch list",
         )
     return branch
+
+
+def _meant(rows: Any, name: str) -> str:
+    return did_you_mean(nearest(name, rows.values_list("name", flat=True)))
 
 
 def get_tag(shelf: Shelf, name: str) -> Tag:
@@ -98,7 +121,9 @@ def get_tag(shelf: Shelf, name: str) -> Tag:
     tag = Tag.objects.select_related("commit").filter(shelf=shelf, name=name).first()
     if tag is None:
         raise MissingError(
-            f"{shelf.name} has no tag {name!r}", code="tag.missing", hint="List them: everyshelf tag list"
+            f"{shelf.name} has no tag {name!r}",
+            code="tag.missing",
+            hint=f"{_meant(shelf.tags, name)}List them: everyshelf tag list",
         )
     return tag
 

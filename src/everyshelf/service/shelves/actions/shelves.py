@@ -9,7 +9,7 @@ from django.db import IntegrityError
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
@@ -29,9 +29,14 @@ def visible_shelves(caller: Caller) -> QuerySet[Shelf]:
 def get_shelf(caller: Caller, key: str, right: str = "see") -> Shelf:
     """The shelf, if the caller has the right on it; missing and invisible are told alike."""
     shelf = Shelf.objects.filter(key=key).first()
-    if shelf is None:
-        raise missing_shelf(key)
-    require(caller, shelf, right)
+    try:
+        if shelf is None:
+            raise missing_shelf(key)
+        require(caller, shelf, right)
+    except MissingError:
+        readable = caller.scopes is None or "read" in caller.scopes
+        seen = visible_shelves(caller).values_list("key", flat=True) if readable else ()
+        raise missing_shelf(key, seen) from None
     return shelf
 
 

@@ -14,6 +14,7 @@ from everyshelf.core.compare.sentences import headline
 from everyshelf.core.drawing import NOTHING
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history import Entry
+from everyshelf.core.history.names import file_name
 from everyshelf.core.report import FORMS, report_of, written
 from everyshelf.service.http.transfer import REPORT_TYPES, as_download
 from everyshelf.service.http.views import number_of, path_of
@@ -141,7 +142,7 @@ class CompareReportView(ShelfView):
             if one["pending"]:
                 raise _still_pending()
             told = {**one, "path": path, "from": {"ref": before}, "to": {"ref": after}}
-            title = f"{found.name}, {listing.display_name(path)} from {before} to {after}"
+            title = f"{found.name}, {file_name(path)} from {before} to {after}"
         else:
             told = _states(found, self.at(request, found, "from"), self.at(request, found, "to"), _MOST_FINDINGS)
             if told["pending"]:

@@ -252,6 +252,7 @@ class FindingOut(serializers.Serializer):
     after = serializers.JSONField()
     effect = serializers.ChoiceField(["breaks", "alters", "cosmetic"])
     detail = serializers.CharField(required=False)
+    within = serializers.CharField(required=False, help_text="The part it lies in: class Harbour, sheet Fares.")
     used_by = UseOut(many=True, required=False)
 
 
@@ -311,7 +312,7 @@ class ComparedArtifact(serializers.Serializer):
     path = serializers.CharField()
     old_path = serializers.CharField()
     name = serializers.CharField()
-    state = serializers.ChoiceField(["added", "removed", "changed", "moved"])
+    state = serializers.ChoiceField(["new", "edited", "moved", "gone"])
     kind = serializers.CharField()
     before = SideOut(allow_null=True)
     after = SideOut(allow_null=True)

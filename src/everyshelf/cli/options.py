@@ -1,0 +1,36 @@
+"""Options that many commands share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+from everyshelf.cli import completing
+
+
+class Commands(click.Group):
+    """A group whose help gives the whole first sentence of each command, instead of its first 45 characters."""
+
+    def format_commands(self, context: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write name and sentence of each command."""
+        known = [(name, self.get_command(context, name)) for name in self.list_commands(context)]
+        rows = [(name, command.get_short_help_str(400)) for name, command in known if command is not None]
+        with formatter.section("Commands"):
+            formatter.write_dl(rows)
+
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
+
+
+def shelf_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """--shelf, --address and --json, for commands that work on or off a desk."""
+    function = click.option(
+        "--address", help="Address of the service; default: the desk's, or the one connected last."
+    )(function)
+    option = click.option(
+        "--shelf", "shelf_key", help="Key of the shelf; default: the desk's.", shell_complete=completing.shelves
+    )
+    function = option(function)
+    return json_option(function)

@@ -1,0 +1,189 @@
+"""The desk compared with a state of its shelf, on this machine: the service is asked only for contents the desk lacks.
+
+1. Paths whose contents differ are found by their ids, files of a folder kept whole under that folder.
+2. A new path with the content of exactly one that is gone is that artifact, moved; as ``find_states`` and the shelf do.
+3. Each artifact there on both sides is compared by meaning in a reading process.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from everyshelf.desk.kinds import files_beside, kinds_on_desk
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
+    from everyshelf.core.reading.worker import Worker
+    from everyshelf.desk.desk import Desk
+    from everyshelf.desk.states import Item
+
+Progress = Callable[[int, int, str], None]
+_EFFECTS = ("breaks", "alters", "cosmetic")
+_OTHER_WAY = {"new": "gone", "gone": "new", "edited": "edited", "moved": "moved"}
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """An artifact that differs: what is on the desk (None: nothing), and content ids of its files at the ref by path.
+
+    ``beside``: content ids at the ref, by name, of files that belong to it. ``old_path``: where it was at the ref.
+    """
+
+    path: str
+    item: Item | None
+    contents: dict[str, str]
+    beside: dict[str, str] = field(default_factory=dict)
+    old_path: str = ""
+
+    @property
+    def state(self) -> str:
+        """new, gone, moved or edited, as seen from the ref."""
+        if not self.contents:
+            return "new"
+        if self.item is None:
+            return "gone"
+        return "moved" if self.old_path else "edited"
+
+
+def compare_desk(
+    desk: Desk, shelf: ShelfClient, ref: str, artifact: str | None, progress: Progress, *, backwards: bool = False
+) -> dict[str, Any]:
+    """Compare ``ref`` with the desk (``backwards``: the desk with ``ref``), or one artifact of both.
+
+    Returns artifacts, counts, effects and a sentence, as the service does for two states of the shelf.
+    """
+    from everyshelf.core.compare.sentences import effect_of, headline, states_sentence
+    from everyshelf.core.history.names import distinct_names
+    from everyshelf.core.reading.worker import Worker
+
+    pairs = _moved(_pairs(desk, shelf, ref))
+    if artifact is not None:
+        path = desk.as_path(artifact)
+        pairs = [p for p in pairs if path in (p.path, p.old_path)]
+    worker, rows, names = Worker(), [], distinct_names(p.path for p in pairs)
+    kinds = kinds_on_desk(desk, [p.item for p in pairs if p.item is not None])
+    try:
+        with tempfile.TemporaryDirectory() as scratch:
+            for done, pair in enumerate(pairs):
+                progress(done, len(pairs), pair.path)
+                row = _compared(desk, shelf, worker, Path(scratch, str(done)), pair, kinds, backwards=backwards)
+                state = _OTHER_WAY[pair.state] if backwards else pair.state
+                told = {"path": pair.path, "old_path": pair.old_path or pair.path, "name": names[pair.path]}
+                rows.append({**row, **told, "state": state})
+    finally:
+        worker.close()
+    for row in rows:
+        if row["findings"]:
+            row["effect"], row["headline"] = effect_of(row), headline(row)
+    states = Counter(row["state"] for row in rows)
+    return {
+        "artifacts": sorted(rows, key=lambda r: (_EFFECTS.index(r["effect"] or "cosmetic"), r["path"])),
+        "counts": {state: states[state] for state in ("new", "edited", "moved", "gone")},
+        "effects": {e: sum(r["effects"].get(e, 0) for r in rows) for e in _EFFECTS},
+        "pending": 0,
+        "sentence": states_sentence(rows),
+    }
+
+
+def _pairs(desk: Desk, shelf: ShelfClient, ref: str) -> list[_Pair]:
+    """What differs between the desk and a ref; a folder kept whole is one artifact."""
+    from everyshelf.desk.states import find_wholes
+    from everyshelf.desk.store import load_entries
+
+    items = {i.path: i for i in desk.states() if i.state not in ("gone", "blocked")}
+    if ref == (desk.home.branch or desk.home.ref):
+        there = {p: e.content for p, e in load_entries(desk.root).items()}
+        wholes = find_wholes(desk.root)
+    else:
+        artifacts = list(shelf.artifacts(ref, files=True))
+        there = {a.path: a.content for a in artifacts}
+        wholes = sorted({a.within for a in artifacts if a.within} | set(find_wholes(desk.root)))
+    pairs: dict[str, _Pair] = {}
+    for path in sorted(items.keys() | there.keys()):
+        if (items[path].content if path in items else None) == there.get(path):
+            continue
+        whole = next((w for w in wholes if path.startswith(f"{w}/")), None)
+        if whole is None:
+            content = there.get(path)
+            held = {path: content} if content is not None else {}
+            pairs[path] = _Pair(path, items.get(path), held, _beside_at(path, there))
+        elif whole not in pairs:
+            inside = {p: c for p, c in there.items() if p.startswith(f"{whole}/")}
+            item = next((i for p, i in items.items() if p.startswith(f"{whole}/")), None)
+            pairs[whole] = _Pair(whole, item, inside)
+    return list(pairs.values())
+
+
+def _moved(pairs: list[_Pair]) -> list[_Pair]:
+    """Pairs with a path that is gone and one that came with the same content, each the only one with it, made one."""
+    came = Counter(p.item.content for p in pairs if p.item is not None and p.state == "new")
+    left: dict[str, list[_Pair]] = {}
+    for pair in pairs:
+        if pair.state == "gone" and list(pair.contents) == [pair.path]:
+            left.setdefault(pair.contents[pair.path], []).append(pair)
+    told, taken = [], set()
+    for pair in pairs:
+        content = pair.item.content or "" if pair.item is not None and pair.state == "new" else ""
+        old = left.get(content, [])
+        if content and came[content] == 1 and len(old) == 1:
+            taken.add(old[0].path)
+            told.append(_Pair(pair.path, pair.item, old[0].contents, old_path=old[0].path))
+        else:
+            told.append(pair)
+    return [pair for pair in told if pair.path not in taken]
+
+
+def _beside_at(path: str, there: dict[str, str]) -> dict[str, str]:
+    from everyshelf.core.kinds.beside import belonging, may_have_beside
+
+    if not may_have_beside(path):
+        return {}
+    folder, _, name = path.rpartition("/")
+    siblings = {p.rpartition("/")[2]: c for p, c in there.items() if p.rpartition("/")[0] == folder}
+    return {sibling: siblings[sibling] for sibling in belonging(name, siblings)}
+
+
+def _compared(
+    desk: Desk,
+    shelf: ShelfClient,
+    worker: Worker,
+    scratch: Path,
+    pair: _Pair,
+    kinds: dict[str, str],
+    *,
+    backwards: bool,
+) -> dict[str, Any]:
+    path, item = pair.path, pair.item
+    kind = kinds[item.path] if item is not None else _kind_before(desk, next(iter(pair.contents)))
+    if pair.state != "edited" or item is None:
+        return {
+            "kind": kind,
+            "effect": "alters",
+            "headline": f"moved from {pair.old_path}" if pair.old_path else pair.state,
+            "findings": [],
+            "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+            "note": "",
+        }
+    beside = {name: scratch / "beside" / name for name in pair.beside}
+    wanted = [(scratch / "old" / place, content) for place, content in pair.contents.items()]
+    for old, content in (*wanted, *((beside[name], content) for name, content in pair.beside.items())):
+        old.parent.mkdir(parents=True, exist_ok=True)
+        desk.write_base(content, old, shelf)
+    sides = [((path, scratch / "old" / path), beside), ((path, desk.root / path), files_beside(desk.root / path))]
+    (before, near), (after, new_near) = reversed(sides) if backwards else sides
+    rules = desk.root / "shelf.toml"
+    text = rules.read_text(errors="replace") if rules.is_file() else ""
+    found = worker.compare(before, after, rules_text=text, beside=(near, new_near))
+    return {**found, "effect": None, "headline": found["note"]}
+
+
+def _kind_before(desk: Desk, path: str) -> str:
+    from everyshelf.desk.store import load_entries
+
+    entry = load_entries(desk.root).get(path)
+    return entry.kind if entry else "opaque"
