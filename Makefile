@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres console
+.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -16,7 +16,7 @@ demo: setup console
 serve: setup console
 	$(BIN)/everyshelf serve
 
-test: setup console browser postgres
+test: setup console browser postgres curl
 	$(BIN)/python -m tests
 
 laws: setup
@@ -80,6 +80,11 @@ $(CONSOLE)/index.html: console/node_modules/.done $(CONSOLE_SOURCES)
 browser:
 	@if ! command -v chromium >/dev/null || ! command -v chromedriver >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium chromium-driver; fi
+
+# The examples of docs/api.md are run with it.
+curl:
+	@if ! command -v curl >/dev/null; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends curl; fi
 
 # Tests promote into a real PostgreSQL server; where none can be had they skip that.
 postgres:

@@ -120,7 +120,7 @@ class PathTests(ServiceCase):
         self.terminal.run("commit", "--summary", "One of two", "fares")
         self.assertEqual(self.states(), {"notes.txt": "edited"})
         self.assertIn(
-            "there is no artifact named",
+            "this desk has no artifact named",
             self.terminal.run("commit", "--summary", "x", "elsewhere", code=1).stderr.lower(),
         )
 

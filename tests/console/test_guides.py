@@ -1,4 +1,4 @@
-"""The guide for reviewers, clicked through as it stands."""
+"""The guide for reviewers, clicked through step by step."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tests.support.service import PASSWORD
 
 
 class ReviewerTests(unittest.TestCase):
-    """Somebody who uses no terminal."""
+    """A reviewer without a terminal."""
 
     def test_each_step_can_be_done(self) -> None:
         page = (GUIDES / "reviewer.md").read_text()

@@ -1,9 +1,9 @@
-"""Guides that are run as they stand: every command of a page, in order, against a service that was empty before.
+"""Run guides: every command of a page, in order, against a service that was empty before.
 
 A page has blocks of commands, run by Bash with ``set -e``::
 
     ```sh                     as whoever owns the installation
-    ```sh as=tobias           as somebody else, with a home and a connection of their own
+    ```sh as=tobias           as someone else, with a home and a connection of their own
     ```sh exit=4              a command that ends with another code than 0
 
 and below a block of commands perhaps its output in a block of ``text``. ``<!-- service: stop -->`` and ``start`` stop and
@@ -34,7 +34,7 @@ OWNER = "maren"
 _ADDRESS = "http://127.0.0.1:7463"
 _FENCE = re.compile(r"^```(\w+)?([^\n]*)\n(.*?)^```$", re.M | re.S)
 _ORDER = re.compile(r"<!-- service: (stop|start) -->")
-# What differs from run to run, and what stands for it when two outputs are compared.
+# What differs from run to run, and the word it is replaced by before two outputs are compared.
 _VARIES = (
     (re.compile(r"\b[0-9a-f]{8,64}\b"), "ID"),
     (re.compile(r"\b(join|es)_[\w-]+…?"), r"\1_SECRET"),
@@ -56,7 +56,7 @@ _CLICK = re.compile(
 
 @dataclass
 class Block:
-    """Commands of a page, who runs them, how they end, and where their output stands in the page (None: nowhere)."""
+    """Commands of a page, who runs them, how they end, and the place of their output in the page (None: not shown)."""
 
     commands: str
     person: str

@@ -1,7 +1,7 @@
 """What the shell offers for a word that is not complete yet: refs, artifacts, environments, shelves.
 
 The names come from the desk, or from the service within two seconds. While neither can be asked, nothing is offered:
-completion must never print an error into somebody's command line.
+completion must never print an error into a command line.
 """
 
 from __future__ import annotations

@@ -68,7 +68,7 @@ def spoken_name(path: str) -> str:
 
 
 def _named(root: Path, items: list[Item], name: str, states: States) -> list[Item]:
-    """What a name stands for among these items; nothing if all of it is as it was."""
+    """Return the items that a name means; nothing if all of them are unchanged."""
     path = as_path(root, name)
     exact = [i for i in items if path == "." or path in (i.path, i.moved_from) or i.path.startswith(f"{path}/")]
     if exact:
@@ -101,7 +101,7 @@ def _named(root: Path, items: list[Item], name: str, states: States) -> list[Ite
         return []
     meant = did_you_mean(nearest_paths(path, [i.path for i in every]))
     raise DeskError(
-        f"there is no artifact named {name!r} on this desk",
+        f"this desk has no artifact named {name!r}",
         code="desk.unknown",
         hint=f"{meant}See everyshelf pending.",
     )
@@ -116,8 +116,8 @@ def _here(root: Path) -> str:
 
 
 def _matches(path: str, pattern: str, here: str) -> bool:
-    """Whether a pattern stands for a path below the folder ``here``: the rest of it, or where the pattern has no slash
-    the file name."""
+    """Return whether a pattern matches a path below the folder ``here``: the rest of it, or, without a slash, the file
+    name."""
     if not path.startswith(here):
         return False
     rest = path[len(here) :]

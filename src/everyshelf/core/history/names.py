@@ -33,7 +33,7 @@ def distinct_names(paths: Iterable[str]) -> dict[str, str]:
 
 
 def nearest(name: str, among: Iterable[str], most: int = 3) -> list[str]:
-    """The names that somebody who wrote ``name`` may have meant, likeliest first; capitals do not matter."""
+    """Return the names closest to ``name``, likeliest first; upper and lower case count as the same."""
     known = {one.casefold(): one for one in among}
     wanted = name.casefold()
     found = [known[one] for one in get_close_matches(wanted, known, most, 0.6)]
@@ -48,7 +48,7 @@ def did_you_mean(names: Iterable[str]) -> str:
 
 
 def nearest_paths(path: str, among: Collection[str], most: int = 3) -> list[str]:
-    """The paths that somebody who wrote ``path`` may have meant: of the same file name, else alike."""
+    """Return the paths closest to ``path``: those with its file name, else those with a similar one."""
     same = [one for one in among if file_name(one).casefold() == file_name(path).casefold()]
     if same:
         return sorted(same)[:most]

@@ -84,7 +84,7 @@ class FolderDestination(Destination):
             result: Manifest = {}
             for path, file in _files(folder):
                 progress(len(result), len(seen), path)
-                with contextlib.suppress(FileNotFoundError):  # taken away by somebody meanwhile
+                with contextlib.suppress(FileNotFoundError):  # removed while this lists
                     result[path] = self._fingerprint(file, seen.get(path))
             if self.current() == key:
                 return result

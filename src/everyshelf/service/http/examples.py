@@ -13,7 +13,7 @@ _COMMIT = "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
 _MOMENT = "2026-03-02T08:15:00Z"
 _DEEPEST = 7
 
-# What a field is called, wherever it stands.
+# Values by the name of the field.
 _VALUES: dict[str, Any] = {
     "action": "changed",
     "address": "/srv/everyshelf/environments/skerry-line/test",
@@ -139,7 +139,7 @@ _VALUES: dict[str, Any] = {
     "new": "another-long-passphrase",
     "destination": "folder",
 }
-# What it is called in the address or the body of one kind of operation.
+# Values that depend on the path of the operation.
 _NAMES = (
     ("/branches", "tobias/quiet-hours"),
     ("/tags", "spring-2"),

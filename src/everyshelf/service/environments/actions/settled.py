@@ -1,6 +1,6 @@
 """Reading what is in an environment while no promotion changes it.
 
-A promotion may begin and end while somebody reads there: what was listed is then partly another deployment's work, and
+A promotion may begin and end during a read: what was listed is then partly another deployment's work, and
 a file that was listed may be gone. Nothing of this is drift, and nothing of it is an error of whoever asked.
 """
 

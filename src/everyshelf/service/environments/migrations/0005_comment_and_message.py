@@ -1,5 +1,4 @@
-"""What somebody writes with a review is its comment; what a gate or a step says is its message, also where deployments
-keep it."""
+"""Rename the text of a review to comment, and the text of a gate or step to message, also where deployments keep it."""
 
 from typing import Any
 

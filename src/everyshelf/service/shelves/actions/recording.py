@@ -270,14 +270,13 @@ def _kinds(rules: Rules, changes: Iterable[Change]) -> dict[str, str]:
 
 def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
     """Kind by path of artifacts that have no version, as they would be recorded; what was recognised is remembered."""
-    unknown = [p for p, e in entries.items() if (p, e.id, rules.source) not in _remembered]
-    changes = (Change(path, None, entries[path]) for path in unknown)
-    for path, kind in _kinds(rules, changes).items():
-        _remembered[path, entries[path].id, rules.source] = kind
-    found = {path: _remembered[path, entry.id, rules.source] for path, entry in entries.items()}
-    while len(_remembered) > _MOST_REMEMBERED:
-        _remembered.pop(next(iter(_remembered)), None)
-    return found
+    keys = {path: (path, entry.id, rules.source) for path, entry in entries.items()}
+    kinds = {path: kind for path, key in keys.items() if (kind := _remembered.get(key)) is not None}
+    fresh = _kinds(rules, (Change(path, None, entries[path]) for path in keys.keys() - kinds.keys()))
+    if len(_remembered) + len(fresh) > _MOST_REMEMBERED:
+        _remembered.clear()  # other threads may be reading: nothing relies on an entry that was seen before
+    _remembered.update({keys[path]: kind for path, kind in fresh.items()})
+    return kinds | fresh
 
 
 def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:
