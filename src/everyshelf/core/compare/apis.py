@@ -6,6 +6,7 @@ name is compared once, under its name, in the directions in which operations use
 
 from __future__ import annotations
 
+import re
 from typing import Any, Literal
 
 from everyshelf.core.compare.outlines import Run
@@ -26,7 +27,6 @@ _PROSE = (
     "$id",
     "$schema",
     "externalDocs",
-    "xml",
     "deprecated",
 )
 _LOWER = ("minimum", "exclusiveMinimum", "minLength", "minItems", "minProperties")
@@ -49,6 +49,7 @@ _MAPS = ("patternProperties", "dependentSchemas")
 _READ = {"type", "nullable", "enum", "const", "required", "properties", *_NESTED, *_MAPS, *_CHOICES}
 _DEFINITIONS = frozenset({"$defs", "definitions"})  # compared under their own names
 _SUCCESS = "2"
+_LIKE_JSON = re.compile(r"-?[\d.]+|true|false|null|[\[{\"].*", re.DOTALL)
 _MAX_SAID = 200
 
 
@@ -273,7 +274,7 @@ class _Apis:
             before, after = _said(old.get(name)), _said(new.get(name))
             if name in old and name in new and isinstance(old[name], dict) and isinstance(new[name], dict):
                 self._generic({name: old[name]}, {name: new[name]}, path)
-            elif name in _PROSE or name.startswith("x-"):
+            elif name in _PROSE:
                 self._say(_step(old, new, name), path, *_at(path), "cosmetic", name, before, after)
             elif name in _LOWER or name in _UPPER:
                 low, high = old.get(name), new.get(name)
@@ -424,8 +425,15 @@ def _typed(types: frozenset[str]) -> str | None:
 
 def _enum(schema: dict[str, Any]) -> frozenset[str] | None:
     if "const" in schema:
-        return frozenset({str(schema["const"])})
-    return frozenset(str(v) for v in schema["enum"]) if isinstance(schema.get("enum"), list) else None
+        return frozenset({_spelled(schema["const"])})
+    return frozenset(_spelled(v) for v in schema["enum"]) if isinstance(schema.get("enum"), list) else None
+
+
+def _spelled(value: Any) -> str:
+    """A text as it is, anything else as JSON, so that 1 and "1" are two values."""
+    if isinstance(value, str):
+        return value if value and not _LIKE_JSON.fullmatch(value) else canonical(value).decode()
+    return canonical(value).decode()
 
 
 def _names(value: Any) -> set[str]:

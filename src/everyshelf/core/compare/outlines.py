@@ -34,7 +34,8 @@ from everyshelf.core.compare.pairing import (
 from everyshelf.core.compare.same import canonical, differing, leaf_set, same_value
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.tabular import TABULAR, level_columns
-from everyshelf.core.compare.wording import Names, names_in, text_change
+from everyshelf.core.compare.wording import Names, names_in, same_but_spacing, text_change
+from everyshelf.core.kinds.cosmetic import Place
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
@@ -73,6 +74,7 @@ class Run:
         self._removed: list[_Left] = []
         self.identity: dict[str, list[str]] = {}
         self.renamed_if_equal = table.renamed_if_equal
+        self._known_types = frozenset(table.types.values())
 
     # --- one pair of parts -------------------------------------------------
 
@@ -88,8 +90,9 @@ class Run:
             self._above.pop()
 
     def _parts(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
-        if after.type in self._table.cosmetic_types:
-            self.say("changed", path, after, cosmetic=True, detail="layout only")
+        looks = self._table.cosmetic_type(after.type)
+        if looks is not None:
+            self.say("changed", path, after, cosmetic=True, detail=looks.reason)
             return
         said = len(self._findings)
         if after.type in TABULAR and before.type == after.type:
@@ -142,7 +145,15 @@ class Run:
             else:
                 action = "removed" if name in before.fields else "added"
             because = next((after.fields[f] for f, led in follows.items() if led == name and after.fields.get(f)), "")
-            self.say(action, path, after, field=name, before=old, after=new, cosmetic=cosmetic, detail=str(because))
+            is_looks = cosmetic or self._is_cosmetic(name, old, new, before, after)
+            self.say(action, path, after, field=name, before=old, after=new, cosmetic=is_looks, detail=str(because))
+
+    def _is_cosmetic(self, name: str, old: Any, new: Any, before: Part, after: Part) -> bool:
+        if not self._table.may_be_cosmetic(name):
+            return False
+        holder = after.label if after.key != "" else ""
+        place = Place(name, (old, new), {**before.fields, **after.fields}, holder)
+        return self._table.cosmetic_field(place) is not None
 
     def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
         """What differs between the children of two matched parts, type by type."""
@@ -183,9 +194,7 @@ class Run:
         self, action: Step, part: Part, field: str | None, before: Any, after: Any, *, cosmetic: bool
     ) -> Effect:
         table = self._table
-        if cosmetic or part.type in table.cosmetic_types or (field is not None and field in table.cosmetic_fields):
-            return "cosmetic"
-        if isinstance(before, str) and isinstance(after, str) and before.split() == after.split():
+        if cosmetic or table.cosmetic_type(part.type) is not None or same_but_spacing(before, after):
             return "cosmetic"
         if table.judge is not None:
             judged = table.judge(action, part, field, before, after)
@@ -213,9 +222,13 @@ class Run:
         """What an added or removed part holds, as far as a line can tell; nothing that is merely looks."""
         if set(part.fields) == {"value"}:
             return part.fields["value"]
-        looks = self._table.cosmetic_fields
-        fields = {k: v for k, v in part.fields.items() if v is not None and k not in looks}
+        looks = self._table.may_be_cosmetic
+        fields = {k: v for k, v in part.fields.items() if v is not None and not looks(k)}
         return dict(list(fields.items())[:8]) or None
+
+    def knows(self, part_type: str) -> bool:
+        """True for a type that the kind's table has names for."""
+        return part_type in self._known_types
 
     # --- moves between parents ---------------------------------------------
 
@@ -344,7 +357,7 @@ class _Siblings:
             return
         if not self._ordered and not isinstance(after, Items) and all(p.key is not None for p in after):
             return  # members of a map, or parts that are found by their key alone
-        if not self._ordered or not (self._parent.type == "list" or self._parent.sequence):
+        if not self._ordered or not self._order_counts(after):
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
             return
         kept = set(increasing(targets))
@@ -359,6 +372,13 @@ class _Siblings:
                     after=rank[j] + 1,
                     cosmetic=self._cosmetic,
                 )
+
+    def _order_counts(self, parts: Sequence[Part]) -> bool:
+        """In a list, and among elements that the kind knows or that nothing names: what is named is found by its name."""
+        if self._parent.type == "list" or self._parent.sequence or self._run.knows(parts[0].type):
+            return True
+        named = any(p.key is not None for p in parts) or any(is_id_like(f) is not None for f in self._identity.fields)
+        return not named
 
     # --- without one -------------------------------------------------------
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from typing import Any
 
@@ -11,6 +12,7 @@ from everyshelf.core.outline.model import Finding, Part
 _ENDS_FROM = ("sourceRef", "from", "source", "fromPort")
 _ENDS_TO = ("targetRef", "to", "target", "toPort")
 _LONG = 120
+_INDENTED = re.compile(r":[ \t]*(?:#.*)?\n[ \t]+\S")
 
 
 def text_change(before: Any, after: Any) -> str:
@@ -56,6 +58,26 @@ class Names:
             label = self.of(end) if end else label
             return replace(finding, label=str(label), before=before, after=after, detail="comes from")
         return replace(finding, label=label)
+
+
+def same_but_spacing(before: Any, after: Any) -> bool:
+    """True for two texts of several words that differ in white space alone.
+
+    A single word with a blank more, a text of nothing but blanks, and lines whose indentation says what belongs to what
+    (one ends with a colon, the next stands deeper) are content.
+    """
+    if not isinstance(before, str) or not isinstance(after, str):
+        return False
+    words = before.split()
+    if len(words) < 2 or words != after.split():
+        return False
+    if _INDENTED.search(before) or _INDENTED.search(after):
+        return _lines_of(before) == _lines_of(after)
+    return True
+
+
+def _lines_of(text: str) -> list[str]:
+    return [line.rstrip() for line in text.strip("\r\n").splitlines() if line.strip()]
 
 
 def _labels(root: Part) -> dict[str, str]:

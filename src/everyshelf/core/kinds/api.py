@@ -10,6 +10,7 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.table import KindTable
 
 TABLE = KindTable(
@@ -23,20 +24,12 @@ TABLE = KindTable(
         "definitions": "schema",
         "$defs": "schema",
     },
-    cosmetic_types=frozenset({"example", "examples", "externalDocs"}),
-    cosmetic_fields=frozenset(
-        {
-            "description",
-            "summary",
-            "specification",
-            "title",
-            "example",
-            "termsOfService",
-            "version",
-            "$comment",
-            "$id",
-            "$schema",
-        }
+    cosmetic_types=(Cosmetic(frozenset({"example", "examples", "externalDocs"}), "written for people"),),
+    cosmetic_fields=(
+        prose("description", "summary", "title", "termsOfService", "$comment"),
+        prose("example", only_if=None),
+        Cosmetic(frozenset({"specification", "$schema"}), "the form of the file, not what it says"),
+        Cosmetic(frozenset({"version", "$id"}), "the name of this description; what it says of the calls is compared"),
     ),
     unordered=frozenset({"*"}),
     breaks=frozenset(
@@ -147,7 +140,6 @@ def read_description(tree: dict[str, Any]) -> Description:
         "openapi",
         "swagger",
         "consumes",
-        "produces",
     )
     rest = {k: v for k, v in tree.items() if k not in own}
     rest |= {"components": left} if left else {}
@@ -155,6 +147,10 @@ def read_description(tree: dict[str, Any]) -> Description:
     found = Description({}, schemas, rest, tree)
     for path, given in as_object(tree.get("paths")).items():
         item = as_object(found.resolve(given)[0])
+        # What is described in another file, or is no call: kept as it stands.
+        other = {k: v for k, v in item.items() if k not in METHODS and k != "parameters"}
+        if other or not item:
+            found.rest.setdefault("paths", {})[path] = other
         shared = as_list(item.get("parameters"))
         for method in METHODS:
             if isinstance(item.get(method), dict):
@@ -178,6 +174,8 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
             operation.body_required = bool(parameter.get("required"))
         elif place == "formData":
             form[name] = parameter
+        elif "$ref" in parameter:
+            operation.rest.setdefault("parameters", []).append(parameter)
         else:
             key = f"path {places[name]}" if place == "path" and name in places else f"{place} {name}"
             operation.parameters[key] = _parameter(parameter)
@@ -190,13 +188,17 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
         }
         operation.bodies = {str(media): schema for media in consumes}
     body, _ = found.resolve(given.get("requestBody"))
+    left: dict[str, Any] = {}
     if isinstance(body, dict):
         operation.bodies = _media(body)
         operation.body_required = bool(body.get("required"))
+        left = {k: v for k, v in body.items() if k not in ("content", "required")} | _beside_media(body)
     for code, answer in as_object(given.get("responses")).items():
         operation.answers[str(code)] = _answer(as_object(found.resolve(answer)[0]))
-    read = ("parameters", "requestBody", "responses", "consumes", "produces")
-    operation.rest = {k: v for k, v in given.items() if k not in read}
+    read = ("parameters", "requestBody", "responses", "consumes")
+    operation.rest |= {k: v for k, v in given.items() if k not in read}
+    if left:
+        operation.rest["body"] = left
     return operation
 
 
@@ -209,7 +211,20 @@ def _parameter(parameter: dict[str, Any]) -> dict[str, Any]:
         schema = {k: parameter[k] for k in _PARAMETER_SCHEMA if k in parameter}
     read = ("schema", "required", "in", "name", *_PARAMETER_SCHEMA)
     rest = {k: v for k, v in parameter.items() if k not in read}
+    if "content" in rest:
+        rest["content"] = _without_schemas(rest["content"])
     return {"required": bool(parameter.get("required")), "schema": schema, "rest": rest, "name": parameter.get("name")}
+
+
+def _without_schemas(content: Any) -> dict[str, Any]:
+    """What media types say beside their schemas: encodings, examples."""
+    given = as_object(content).items()
+    held = {str(m): {k: v for k, v in as_object(of).items() if k != "schema"} for m, of in given}
+    return {m: of for m, of in held.items() if of}
+
+
+def _beside_media(holder: dict[str, Any]) -> dict[str, Any]:
+    return {"media": of} if (of := _without_schemas(holder.get("content"))) else {}
 
 
 def _media(holder: dict[str, Any]) -> dict[str, Any]:
@@ -218,5 +233,5 @@ def _media(holder: dict[str, Any]) -> dict[str, Any]:
 
 def _answer(answer: dict[str, Any]) -> dict[str, Any]:
     bodies = {"*/*": answer["schema"]} if "schema" in answer else _media(answer)
-    rest = {k: v for k, v in answer.items() if k not in ("schema", "content", "examples")}
+    rest = {k: v for k, v in answer.items() if k not in ("schema", "content")} | _beside_media(answer)
     return {"bodies": bodies, "rest": rest}

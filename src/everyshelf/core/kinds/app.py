@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from everyshelf.core.kinds.layout import LAYOUT_FIELDS, LAYOUT_PARTS, SAVE_STAMPS
+from everyshelf.core.kinds.cosmetic import DRAWING, FIELDS_OF_EDITORS, STYLE
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Part
 
@@ -64,8 +64,8 @@ TABLE = KindTable(
         "scripts": "script",
         "properties": "property",
     },
-    cosmetic_types=LAYOUT_PARTS,
-    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS,
+    cosmetic_types=(DRAWING, STYLE),
+    cosmetic_fields=FIELDS_OF_EDITORS,
     unordered=frozenset({"variable", "data source", "property", "script"}),
     breaks=frozenset({("removed", "screen"), ("removed", "data source"), ("renamed", "data source")}),
     judge=_judge,

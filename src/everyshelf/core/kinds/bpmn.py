@@ -1,4 +1,4 @@
-"""Workflows in BPMN 2.0 (OMG formal/2011-01-03) and decisions in DMN 1.x (OMG formal/2021-01-01), read for meaning.
+"""Workflows in BPMN 2.0 (OMG formal/2011-01-03), read for meaning.
 
 Diagram interchange is kept apart, lists that mirror the connections are left out, a step knows its lane, an event what
 it waits for, a connection its ends and condition; what vendors add becomes fields.
@@ -6,11 +6,10 @@ it waits for, a connection its ends and condition; what vendors add becomes fiel
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterator
 from functools import cached_property
-from typing import Any
-
 from everyshelf.core.formats.xml import Element, local_name
-from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.shapes import XmlShape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part, Scalar
@@ -120,58 +119,74 @@ class _Reader:
 
     def fields(self, element: Element) -> dict[str, Scalar]:
         """Attributes, what an event waits for, a condition, single texts, and what a vendor adds."""
-        derived = self.table.derived
+        left_out = self.table.is_left_out
         found: dict[str, Scalar] = {}
+        if self.table.types.get(element.name, element.name) != element.name or element is self._root:
+            found["element"] = element.name
         for name, value in element.attributes.items():
-            local = name.rpartition("}")[2].rpartition(":")[2]
-            if local not in derived and local not in _GIVEN_IDS:
+            local = local_name(name)
+            if local not in _GIVEN_IDS and not left_out(local):
                 found["from" if local == "sourceRef" else "to" if local == "targetRef" else local] = value
         if element.text:
             found["text"] = element.text
-        for child in element.children:
+        for child in _told_as_fields(element):
             name = child.name
-            if name in derived:
+            if left_out(name):
                 continue
             if name == "extensionElements":
-                for extension in child.children:
+                for extension in _told_as_fields(child):
                     found.update(_flattened(extension))
             elif name.endswith("EventDefinition"):
                 found.update(_waited_for(child))
             elif name == "conditionExpression":
-                found["condition"] = child.text
-            elif child.text and _is_text(child):
+                found.update(_condition(child))
+            else:
                 found[name] = child.text
         return found
 
     def below(self, element: Element) -> list[Part]:
         result: list[Part] = []
-        extensions: list[Element] = []
-        places, is_root = self._places, element.name == "definitions"
+        places = self._places
+        fields = {id(child) for child in _told_as_fields(element)}
         for child in element.children:
             place = places.get(child.tag) or self._place(child.tag)
-            if place == "part":
-                if child.text and _is_text(child):
-                    continue
-                is_part = "id" in child.attributes or child.name in _HOLDERS
-                result.append(self._part(child) if is_part else self._shape.part(child))
-            elif place == "extensions":
-                extensions.extend(child.children)
-            elif place == "lanes":
-                result.extend(self._part(lane) for lane in child.children if lane.name == "lane")
+            if place == "extensions":
+                result.extend(self._extensions(child))
             elif place == "layout":
                 result.append(Part("layout", "layout", child.name, child))
-            elif place == "event" and is_root:
-                result.append(self._part(child))
-        for extension in extensions:
-            result.extend(self._shape.part(e) for e in extension.children)
+            elif place == "nothing" or id(child) in fields:
+                continue
+            elif place == "lanes" and not (child.attributes.keys() - _GIVEN_IDS):
+                result.extend(self._part(lane) for lane in child.children)
+            else:
+                is_part = "id" in child.attributes or child.name in _HOLDERS
+                result.append(self._part(child) if is_part and place != "event" else self._shape.part(child))
         return result
+
+    def _extensions(self, holder: Element) -> Iterator[Part]:
+        """What a vendor adds and fields cannot hold: what repeats, and what has parts of its own."""
+        fields = {id(child) for child in _told_as_fields(holder)}
+        names = Counter(child.tag for child in holder.children)
+        for child in holder.children:
+            if id(child) in fields:
+                continue
+            if child.children and not child.attributes and names[child.tag] == 1:
+                yield self._list_of(child)  # it only holds others
+            else:
+                yield self._shape.part(child)
+
+    def _list_of(self, holder: Element) -> Part:
+        def items() -> list[Part]:
+            return [self._shape.part(e) for e in holder.children]
+
+        return Part("list", holder.name, holder.name, holder, {}, items, through=True, sequence=True)
 
     def _place(self, tag: str) -> str:
         """What an element of that tag is to the one around it; looked up once."""
         name = local_name(tag)
         if name == "extensionElements":
             place = "extensions"
-        elif name in self.table.derived or name == "conditionExpression":
+        elif self.table.is_left_out(name):
             place = "nothing"
         elif name.endswith("EventDefinition"):
             place = "event"
@@ -183,9 +198,54 @@ class _Reader:
         return place
 
 
-def _is_text(element: Element) -> bool:
+def is_text(element: Element) -> bool:
     """A child that is nothing but one text, such as a script, a documentation or an assignment."""
-    return not element.children and bool(element.text) and not (set(element.attributes) - {"id", "textFormat"})
+    return not element.children and bool(element.text) and not (element.attributes.keys() - _GIVEN_IDS)
+
+
+def _is_typed_text(element: Element) -> bool:
+    """A text whose only attribute is the type of the expression."""
+    return not element.children and all(local_name(name) in ("id", "type") for name in element.attributes)
+
+
+def _told_as_fields(element: Element) -> list[Element]:
+    """The children that are fields of the element: each the only one of its name, with no parts of its own.
+
+    What repeats, or holds more than a field can, is a part; what the events of a whole file define is, too.
+    """
+    names: Counter[str] = Counter()
+    events = 0
+    for child in element.children:
+        names[child.name] += 1
+        events += child.name.endswith("EventDefinition")
+    is_extension = element.name == "extensionElements"
+    found = []
+    for child in element.children:
+        name = child.name
+        if names[name] > 1 and name not in ("incoming", "outgoing"):
+            continue
+        if name == "extensionElements":
+            fits = not is_extension
+        elif is_extension:
+            fits = not child.children
+        elif name.endswith("EventDefinition"):
+            fits = events == 1 and element.name != "definitions" and all(map(_is_typed_text, child.children))
+        elif name == "conditionExpression":
+            fits = not child.children
+        else:
+            fits = is_text(child)
+        if fits:
+            found.append(child)
+    return found
+
+
+def _condition(condition: Element) -> dict[str, Scalar]:
+    """The expression, and what its attributes say of it: its language, its type without the prefix."""
+    found: dict[str, Scalar] = {"condition": condition.text}
+    for name, value in condition.attributes.items():
+        if local_name(name) not in _GIVEN_IDS:
+            found[f"condition.{local_name(name)}"] = local_name(value) if local_name(name) == "type" else value
+    return found
 
 
 def _waited_for(definition: Element) -> dict[str, Scalar]:
@@ -193,83 +253,16 @@ def _waited_for(definition: Element) -> dict[str, Scalar]:
     sort = definition.name.removesuffix("EventDefinition")
     found: dict[str, Scalar] = {"event": sort}
     for name, value in definition.attributes.items():
-        if name.rpartition("}")[2] not in _GIVEN_IDS:
-            found[f"{sort}.{name.rpartition('}')[2]}"] = value
+        if local_name(name) not in _GIVEN_IDS:
+            found[f"{sort}.{local_name(name)}"] = value
     for child in definition.children:
         found[f"{sort}.{child.name}"] = child.text
     return found
 
 
 def _flattened(extension: Element) -> dict[str, Scalar]:
-    """A vendor's element as fields ``element.attribute``; those with children become parts instead."""
-    found: dict[str, Scalar] = {}
-    if not extension.children:
-        for name, value in extension.attributes.items():
-            found[f"{extension.name}.{name.rpartition('}')[2]}"] = value
-        if extension.text or not extension.attributes:
-            found[extension.name] = extension.text
+    """A vendor's element as fields ``element.attribute``."""
+    found: dict[str, Scalar] = {f"{extension.name}.{local_name(n)}": v for n, v in extension.attributes.items()}
+    if extension.text or not extension.attributes:
+        found[extension.name] = extension.text
     return found
-
-
-def read_dmn(root: Element, table: KindTable) -> Part:
-    """The root part of DMN ``definitions``: decisions with inputs, outputs, and rules whose fields are the columns."""
-    maker = Maker(table)
-    children: list[Part] = []
-    shape = XmlShape(table)
-    for child in root.children:
-        if child.tag.endswith(LAYOUT_ELEMENTS):
-            children.append(Part("layout", "layout", child.name, child))
-        elif child.name == "decision":
-            children.append(_decision(child, maker, shape))
-        else:
-            children.append(shape.part(child))
-    fields = {n.rpartition("}")[2]: v for n, v in root.attributes.items() if n != "id"}
-    part = maker.part("workflow", root.attributes.get("name", "decisions"), "", fields, children)
-    return part
-
-
-def _decision(decision: Element, maker: Maker, shape: XmlShape) -> Part:
-    children: list[Part] = []
-    fields: dict[str, Any] = {"name": decision.attributes.get("name")}
-    for child in decision.children:
-        if child.name == "decisionTable":
-            fields |= {n: child.attributes.get(n) for n in ("hitPolicy", "aggregation")}
-            children.extend(_table_parts(child, maker))
-        elif child.name == "literalExpression":
-            fields["expression"] = next((c.text for c in child.children if c.name == "text"), child.text)
-        elif child.name.endswith("Requirement"):
-            href = next((c.attributes.get("href", "") for c in child.children), "")
-            children.append(maker.part("requirement", href, href, {"requires": href}))
-        elif _is_text(child):
-            fields[child.name] = child.text
-        elif child.name != "variable" or child.attributes.get("typeRef"):
-            children.append(shape.part(child))
-    identity = decision.attributes.get("id") or fields["name"]
-    return maker.part("decision", fields["name"] or identity or "decision", identity, fields, children)
-
-
-def _table_parts(table: Element, maker: Maker) -> list[Part]:
-    inputs = [c for c in table.children if c.name == "input"]
-    outputs = [c for c in table.children if c.name == "output"]
-    names = [_column(c, f"input {k}") for k, c in enumerate(inputs, 1)]
-    names += [_column(c, f"output {k}") for k, c in enumerate(outputs, 1)]
-    parts = []
-    for column, name in zip([*inputs, *outputs], names, strict=True):
-        fields: dict[str, Any] = {n: v for n, v in column.attributes.items() if n != "id"}
-        for below in column.children:
-            fields |= {n: v for n, v in below.attributes.items() if n != "id"}
-            fields[below.name] = "\n".join(t.text for t in below.children) or below.text or None
-        parts.append(maker.part(column.name, name, name, fields))
-    for row in (c for c in table.children if c.name == "rule"):
-        cells = [c for c in row.children if c.name in ("inputEntry", "outputEntry")]
-        texts = [next((t.text for t in c.children if t.name == "text"), c.text) for c in cells]
-        note = next((c.text for c in row.children if c.name == "description"), None)
-        fields = dict(zip(names, texts, strict=False))
-        label = " | ".join(t or "-" for t in texts)
-        parts.append(maker.part("rule", label, row.attributes.get("id"), {**fields, "description": note}))
-    return parts
-
-
-def _column(column: Element, fallback: str) -> str:
-    expression = next((t.text for c in column.children for t in c.children if t.name == "text"), "")
-    return column.attributes.get("label") or column.attributes.get("name") or expression or fallback

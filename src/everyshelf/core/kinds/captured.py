@@ -61,7 +61,7 @@ TABLE = KindTable(
         "unique": "unique",
         "records": "record",
     },
-    derived=frozenset({"form"}),
+    derived={"form": "the number of the form of the file"},
     unordered=frozenset({"column", "foreign key", "index", "check", "unique", "record"}),
     breaks=frozenset({("removed", "column"), ("renamed", "column")}),
     identity={"column": ("name",), "index": ("name",)},

@@ -6,6 +6,7 @@ spelling of a type; every named thing is keyed by its name without the document'
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from everyshelf.core.kinds.maker import Maker
@@ -13,8 +14,8 @@ from everyshelf.core.kinds.shapes import DataShape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
-_PROSE = ("doc", "label")
-_OWN = ("inputs", "outputs", "steps", "requirements", "hints", "id", "$graph")
+_LISTS = ("inputs", "outputs", "steps", "requirements", "hints", "in", "out", "$graph")
+_OF_A_TYPE = ("type", "items", "symbols", "fields")
 
 
 def read_cwl(tree: dict[str, Any], table: KindTable) -> Part:
@@ -23,7 +24,7 @@ def read_cwl(tree: dict[str, Any], table: KindTable) -> Part:
     if isinstance(tree.get("$graph"), list):
         maker = reader.maker
         processes = [reader.process(p, "process", _short(p.get("id", ""))) for p in _records(tree["$graph"], "id")]
-        fields, rest = reader.split({k: v for k, v in tree.items() if k != "$graph"})
+        fields, rest = reader.split(tree)
         return maker.part("pipeline", "pipeline", "", fields, [*processes, *rest])
     return reader.process(tree, "pipeline", "")
 
@@ -69,6 +70,36 @@ def type_text(value: Any) -> str:
     return str(value)
 
 
+def _beside_type(value: Any) -> dict[str, Any]:
+    """What the spelling of a type leaves out: what its fields and items bind to, their formats, their texts."""
+    if isinstance(value, list):
+        found = [(k, _beside_type(v)) for k, v in enumerate(value, 1)]
+        return {f"option {k}": below for k, below in found if below}
+    if not isinstance(value, dict):
+        return {}
+    result = {k: v for k, v in value.items() if k not in _OF_A_TYPE}
+    if isinstance(value.get("type"), dict | list):
+        result |= _beside_type(value["type"])
+    if below := _beside_type(value.get("items")):
+        result["items"] = below
+    fields = {}
+    for field in _records(value.get("fields"), "name", "type"):
+        kept = {k: v for k, v in field.items() if k not in ("name", "type")} | _beside_type(field.get("type"))
+        if kept:
+            fields[_short(field.get("name", ""))] = kept
+    return {**result, "record fields": fields} if fields else result
+
+
+def _one_line(values: list[Any]) -> str:
+    """Words side by side; as JSON where that would read like other words."""
+    plain = all(isinstance(v, str) and v and v.split() == [v] for v in values)
+    return " ".join(values) if plain else _json(values) if values else ""
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, default=str)
+
+
 class _Reader:
     def __init__(self, table: KindTable) -> None:
         self.maker = Maker(table)
@@ -81,17 +112,22 @@ class _Reader:
         children += [self._step(s) for s in _records(tree.get("steps"), "id")]
         for name in ("requirements", "hints"):
             children += [self._requirement(r, name[:-1]) for r in _records(tree.get(name), "class")]
-        fields, rest = self.split({k: v for k, v in tree.items() if k not in _OWN})
+        fields, rest = self.split(tree)
         label = str(tree.get("label") or key or tree.get("class") or part_type)
         return self.maker.part(part_type, label, key, fields, [*children, *rest])
 
     def split(self, tree: dict[str, Any]) -> tuple[dict[str, Any], list[Part]]:
-        """Scalars as fields; what is nested as parts of its own; lists of plain texts as one field."""
+        """Scalars as fields; what is nested as parts of its own; lists of plain texts as one field.
+
+        The lists of named things are read apart from it; one that is a plain value instead is a field.
+        """
         fields: dict[str, Any] = {}
         nested: dict[str, Any] = {}
         for name, value in tree.items():
+            if name in _LISTS and isinstance(value, dict | list):
+                continue
             if isinstance(value, list) and not any(isinstance(v, dict | list) for v in value):
-                fields[name] = " ".join(str(v) for v in value)
+                fields[name] = _one_line(value)
             elif isinstance(value, dict | list):
                 nested[name] = value
             else:
@@ -101,24 +137,27 @@ class _Reader:
     def _port(self, port: dict[str, Any], part_type: str) -> Part:
         name = _short(port.get("id", ""))
         fields, rest = self.split({k: v for k, v in port.items() if k not in ("id", "type", "default")})
-        fields["type"] = type_text(port["type"]) if "type" in port else None
+        if "type" in port:
+            fields["type"] = type_text(port["type"])
+            rest += self._shape.members(_beside_type(port["type"]))
         if "default" in port:
-            fields["default"] = (
-                port["default"] if not isinstance(port["default"], dict | list) else str(port["default"])
-            )
+            given = port["default"]
+            fields["default"] = _json(given) if isinstance(given, dict | list) else given
         return self.maker.part(part_type, name, name, fields, rest)
 
     def _step(self, step: dict[str, Any]) -> Part:
         name = _short(step.get("id", ""))
         children = [self._source(s, name) for s in _records(step.get("in"), "id", "source")]
-        outputs = [_short(o.get("id", "")) for o in _records(step.get("out"), "id")]
-        children += [self.maker.part("output", f"{name}/{output}", output) for output in outputs]
         for kind in ("requirements", "hints"):
             children += [self._requirement(r, kind[:-1]) for r in _records(step.get(kind), "class")]
         run = step.get("run")
         if isinstance(run, dict):
             children.append(self.process(run, "process", "run"))
-        fields, rest = self.split({k: v for k, v in step.items() if k not in (*_OWN, "in", "out", "run")})
+        for output in _records(step.get("out"), "id"):
+            more, below = self.split({k: v for k, v in output.items() if k != "id"})
+            short = _short(output.get("id", ""))
+            children.append(self.maker.part("output", f"{name}/{short}", short, more, below))
+        fields, rest = self.split({k: v for k, v in step.items() if k not in ("id", "run")})
         fields["run"] = run if isinstance(run, str) else None
         return self.maker.part("step", name, name, fields, [*children, *rest])
 

@@ -15,6 +15,7 @@ from everyshelf.core.formats.modules import modules_of_member, modules_of_open_d
 from everyshelf.core.formats.open_document import refuse_encrypted
 from everyshelf.core.formats.open_document import text_of as open_text
 from everyshelf.core.formats.xml import local_name
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.modules import module_part
 from everyshelf.core.kinds.table import KindTable
@@ -22,8 +23,8 @@ from everyshelf.core.outline.model import Part
 
 TABLE = KindTable(
     id="document",
-    cosmetic_types=frozenset({"properties"}),
-    cosmetic_fields=frozenset({"style", "docstring", "comment"}),
+    cosmetic_types=(Cosmetic(frozenset({"properties"}), "kept by the program beside the text", made=True),),
+    cosmetic_fields=(Cosmetic(frozenset({"style"}), "how it looks"), prose("docstring", "comment")),
     unordered=frozenset({"module", "properties", "procedure", "part", "stream"}),
     breaks=frozenset({("removed", "procedure")}),
 )

@@ -7,6 +7,7 @@ settings are nested as JSON inside strings. Afterwards there is a list of nodes 
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from typing import Any
 
@@ -101,7 +102,14 @@ def has_wires(nodes: list[dict[str, Any]], name: str) -> bool:
 
 def _is_wire_field(nodes: list[dict[str, Any]], field: str, ids: set[str]) -> bool:
     leaves = [leaf for n in nodes if field in n for leaf in _leaves(n[field])]
-    return bool(leaves) and all(isinstance(leaf, str) and leaf in ids for leaf in leaves)
+    if not leaves or not all(isinstance(leaf, str) for leaf in leaves):
+        return False
+    known = sum(leaf in ids for leaf in leaves)
+    if known == len(leaves):
+        return True
+    # Lists of lists are ports; some of their wires may lead to what is no longer there.
+    ports = all(isinstance(port, list) for n in nodes for port in (n.get(field) or []))
+    return ports and 2 * known >= len(leaves)
 
 
 def _leaves(value: Any) -> Iterator[Any]:
@@ -119,18 +127,21 @@ def _as_graph(holder: dict[str, Any], name: str, field: str) -> dict[str, Any]:
     pairs = {(e["from"], e["to"]) for e in edges}
     explicit = bool(edges)
     edge_ids = {str(e["id"]) for e in edges if e.get("id") is not None}
-    wires = sorted({k for n in nodes for k, v in n.items() if isinstance(v, list)})
+    names = Counter(k for n in nodes for k, v in n.items() if isinstance(v, list))
+    wires = sorted(names, key=lambda name: (-names[name], name))
+    wired: list[str] = []
     mirrored: set[str] = set()
     for wire in wires:
         if _is_wire_field(nodes, wire, edge_ids) if edge_ids else False:
             mirrored.add(wire)
         elif _is_wire_field(nodes, wire, ids) and _nested(nodes, wire, explicit=explicit or bool(pairs)):
-            found = list(_wired(nodes, wire, field))
+            found = list(_wired(nodes, wire, field, wire if wired else ""))
             ends = {(e["from"], e["to"]) for e in found}
             if ends <= pairs or {(b, a) for a, b in ends} <= pairs:
                 mirrored.add(wire)
             elif not explicit:
                 edges += found
+                wired.append(wire)
                 pairs |= ends
                 mirrored.add(wire)
     if not edges and not told:
@@ -151,11 +162,11 @@ def _nested(nodes: list[dict[str, Any]], wire: str, *, explicit: bool) -> bool:
     return any(isinstance(inner, list) for n in nodes for inner in (n.get(wire) or []))
 
 
-def _wired(nodes: list[dict[str, Any]], wire: str, field: str) -> Iterator[dict[str, Any]]:
+def _wired(nodes: list[dict[str, Any]], wire: str, field: str, through: str) -> Iterator[dict[str, Any]]:
     for node in nodes:
         for port, targets in enumerate(node.get(wire) or [], 1):
             for target in _leaves(targets):
-                edge = {"from": str(node[field]), "to": target}
+                edge = {"from": str(node[field]), "to": target, **({"through": through} if through else {})}
                 yield {**edge, "output": port} if isinstance(targets, list) and len(node[wire]) > 1 else edge
 
 

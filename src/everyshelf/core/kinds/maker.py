@@ -38,7 +38,7 @@ class Maker:
         below = list(children)
         _tell_apart(below)
         kept: dict[str, Scalar] = {
-            k: v for k, v in (fields or {}).items() if v is not None and k not in self.table.derived
+            k: v for k, v in (fields or {}).items() if v is not None and not self.table.is_left_out(k)
         }
         return Part(
             part_type,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Part
 
@@ -28,8 +29,13 @@ TABLE = KindTable(
         "NumericPredictor": "coefficient",
         "OutputField": "output",
     },
-    cosmetic_types=frozenset({"Header", "Timestamp", "Application", "producer"}),
-    cosmetic_fields=frozenset({"description", "protocol", "compression"}),
+    cosmetic_types=(
+        Cosmetic(frozenset({"Header", "Timestamp", "Application", "producer"}), "who wrote it, with what, when", made=True),
+    ),
+    cosmetic_fields=(
+        prose("description"),
+        Cosmetic(frozenset({"protocol", "compression"}), "the form of the file, not what it says", made=True),
+    ),
     unordered=frozenset({"tensor", "import", "metadata", "operator set", "attribute", "constant"}),
     breaks=frozenset(
         {

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.kinds.cosmetic import Cosmetic
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.shapes import DataShape
 from everyshelf.core.kinds.table import KindTable
@@ -13,10 +14,20 @@ from everyshelf.core.outline.model import Part
 TABLE = KindTable(
     id="notebook",
     types={"cells": "cell", "outputs": "output"},
-    cosmetic_types=frozenset({"output", "outputs", "metadata"}),
-    cosmetic_fields=frozenset({"execution_count", "prompt_number", "nbformat", "nbformat_minor", "collapsed", "id"}),
+    cosmetic_types=(
+        Cosmetic(frozenset({"output", "outputs"}), "what a run put there", made=True),
+        Cosmetic(frozenset({"kernelspec", "language_info", "widgets"}), "written by the program that runs it", made=True),
+        Cosmetic(frozenset({"metadata"}), "settings of editors; tags are read apart from it"),
+    ),
+    cosmetic_fields=(
+        Cosmetic(frozenset({"execution_count", "prompt_number"}), "counted by the run", made=True),
+        Cosmetic(frozenset({"nbformat", "nbformat_minor"}), "the form of the file, not what it says", made=True),
+        Cosmetic(frozenset({"id"}), "made by the program; cells are matched through it", made=True),
+        Cosmetic(frozenset({"collapsed"}), "how the editor shows a cell", made=True),
+    ),
 )
 _CELL_TYPES = {"heading": "markdown"}
+_OF_THE_FILE = ("cells", "worksheets", "metadata", "nbformat", "nbformat_minor")
 _OWN = ("cell_type", "source", "input", "outputs", "metadata", "id", "level", "language", "attachments")
 
 
@@ -32,7 +43,10 @@ def read_notebook(tree: Any, table: KindTable) -> Part:
         "nbformat_minor": tree.get("nbformat_minor"),
         "language": language if isinstance(language, str) else None,
     }
-    return maker.part("notebook", "notebook", "", fields, [*cells, *_metadata(tree.get("metadata"), table)])
+    unknown = {k: v for k, v in tree.items() if k not in _OF_THE_FILE}
+    fields |= {k: v for k, v in unknown.items() if not isinstance(v, dict | list)}
+    below = DataShape(table).members({k: v for k, v in unknown.items() if isinstance(v, dict | list)})
+    return maker.part("notebook", "notebook", "", fields, [*cells, *_metadata(tree.get("metadata"), table), *below])
 
 
 def _all_cells(tree: dict[str, Any]) -> list[Any]:
@@ -68,14 +82,18 @@ def _cell(cell: dict[str, Any], maker: Maker) -> Part:
     metadata: dict[str, Any] = given if isinstance(given, dict) else {}
     tags = metadata.get("tags")
     fields: dict[str, Any] = {
-        "cell_type": _CELL_TYPES.get(kind, kind),
+        "cell_type": _CELL_TYPES.get(kind, kind) if "cell_type" in cell else None,
         "source": source,
         "tags": " ".join(sorted(str(t) for t in tags)) if isinstance(tags, list) and tags else None,
         "id": cell.get("id") if isinstance(cell.get("id"), str) else None,
     }
     fields |= {k: v for k, v in cell.items() if k not in _OWN and not isinstance(v, dict | list)}
-    rest = {k: v for k, v in metadata.items() if k != "tags"}
+    if fields["cell_type"] == "code" and isinstance(cell.get("language"), str):
+        fields["language"] = cell["language"]
+    rest = {k: v for k, v in metadata.items() if k != "tags" or "tags" not in fields}
     children = _metadata(rest, maker.table)
+    unknown = {k: v for k, v in cell.items() if k not in _OWN and isinstance(v, dict | list)}
+    children += DataShape(maker.table).members(unknown)
     if cell.get("outputs"):
         outputs = cell["outputs"]
         fields_of_outputs: dict[str, Any] = {"count": len(outputs)} if isinstance(outputs, list | dict) else {}

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.core.kinds.layout import LAYOUT_FIELDS, LAYOUT_PARTS, SAVE_STAMPS
+from everyshelf.core.kinds.cosmetic import DRAWING, FIELDS_OF_EDITORS, STYLE, prose
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Part
 
 
 def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
-    """An input that callers must now give breaks; a narrower type does, a wider one does not."""
+    """An input that callers must now give breaks; a narrower type does, a wider one does not. A CWL document's own id is cosmetic: nothing outside of it uses it."""
+    if part.type in ("process", "pipeline") and field == "id":
+        return "cosmetic"
     if part.type == "input" and field is None and action == "added":
         optional = "default" in part.fields or str(part.fields.get("type", "")).endswith("?")
         return "alters" if optional or part.fields.get("required") is False else "breaks"
@@ -58,8 +60,8 @@ TABLE = KindTable(
         "upstream": "dependency",
         "requires": "dependency",
     },
-    cosmetic_types=LAYOUT_PARTS,
-    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS | {"label", "displayName", "display_name"},
+    cosmetic_types=(DRAWING, STYLE),
+    cosmetic_fields=(*FIELDS_OF_EDITORS, prose("label", "displayName", "display_name")),
     unordered=frozenset(
         {"step", "input", "output", "parameter", "connection", "source", "dependency", "process", "requirement", "hint"}
     ),

@@ -34,9 +34,10 @@ from everyshelf.core.kinds import (
     testing,
     workflow,
 )
-from everyshelf.core.kinds.bpmn import read_bpmn, read_dmn
+from everyshelf.core.kinds.bpmn import read_bpmn
 from everyshelf.core.kinds.compound import read_compound
 from everyshelf.core.kinds.cwl import read_cwl
+from everyshelf.core.kinds.dmn import read_dmn
 from everyshelf.core.kinds.graphs import normalised, unpacked
 from everyshelf.core.kinds.model_files import read_model
 from everyshelf.core.kinds.recognise import Recognition

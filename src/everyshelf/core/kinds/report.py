@@ -8,14 +8,15 @@ from typing import Any
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.tables import unique_names
+from everyshelf.core.kinds.cosmetic import Cosmetic
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
 TABLE = KindTable(
     id="report",
-    cosmetic_types=frozenset({"metadata", "style"}),
-    cosmetic_fields=frozenset({"class", "style", "id", "width", "height"}),
+    cosmetic_types=(Cosmetic(frozenset({"metadata", "style"}), "about the page, not on it"),),
+    cosmetic_fields=(Cosmetic(frozenset({"class", "style", "id", "width", "height"}), "how it looks"),),
 )
 _BLOCKS = frozenset(
     [

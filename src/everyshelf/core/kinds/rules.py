@@ -147,7 +147,7 @@ class Rules:
         """``table`` with what these rules say about the file at ``path``: list or part names may be used for parts."""
         changed: dict[str, Any] = {}
         if self.ignored_fields:
-            changed["derived"] = table.derived | self.ignored_fields
+            changed["ignored"] = self.ignored_fields
         identities = _for_path(self.identities, path)
         if identities:
             named = {table.types.get(name) or singular(name): fields for name, fields in identities.items()}

@@ -8,14 +8,15 @@ import warnings
 from typing import Any
 
 from everyshelf.core.errors import UnreadableError
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
 TABLE = KindTable(
     id="script",
-    cosmetic_types=frozenset({"header"}),
-    cosmetic_fields=frozenset({"docstring", "comment"}),
+    cosmetic_types=(Cosmetic(frozenset({"header"}), "attributes that the editor writes above a module", made=True),),
+    cosmetic_fields=(prose("docstring", "comment"),),
     unordered=frozenset({"import", "procedure"}),
 )
 _MAX_PYTHON = 2_000_000

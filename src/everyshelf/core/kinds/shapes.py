@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
+from everyshelf.core.kinds.cosmetic import is_drawn_at
 from everyshelf.core.kinds.table import KindTable, singular
 from everyshelf.core.outline.model import Items, Part, Scalar
 
@@ -48,8 +49,8 @@ class _ObjectPart(Part):
     @property
     def fields(self) -> dict[str, Scalar]:  # type: ignore[override]
         if self._fields is None:
-            derived = self._shape.table.derived
-            self._fields = {k: v for k, v in self.value.items() if type(v) not in _CONTAINERS and k not in derived}
+            left_out = self._shape.table.is_left_out
+            self._fields = {k: v for k, v in self.value.items() if type(v) not in _CONTAINERS and not left_out(k)}
         return self._fields
 
     @property
@@ -86,17 +87,20 @@ class DataShape:
 
     def members(self, tree: dict[str, Any]) -> list[Part]:
         result = []
+        draws = self.table.cosmetic_type("layout") is not None
         for name, value in tree.items():
-            if name in self.table.derived and name not in self.table.types:
+            if name in self.table.ignored:
                 continue
-            if isinstance(value, list):
+            if draws and isinstance(value, list | dict) and is_drawn_at(name, value, tree):
+                result.append(Part("layout", name, name, value))
+            elif isinstance(value, list):
                 result.append(self._list(value, name, name))
             elif isinstance(value, dict):
                 result.append(self._map(value, name) if self.is_map(name, value) else self._member(value, name))
         return result
 
     def _member(self, value: dict[str, Any], name: str) -> Part:
-        part = self._object(value, name if name in self.table.cosmetic_types else "group", name, name)
+        part = self._object(value, name if self.table.cosmetic_type(name) else "group", name, name)
         part.label = name
         return part
 
@@ -125,7 +129,7 @@ class DataShape:
                 return Items(item_type, value, lambda v: _ObjectPart(self, v, item_type, None, item_type))
             return [self._item(v, item_type) for v in value]
 
-        kept_type = name if name in self.table.cosmetic_types else "list"
+        kept_type = name if self.table.cosmetic_type(name) else "list"
         ordered = not self.table.is_unordered(item_type)
         return Part(kept_type, label, name, value, {}, items, ordered=ordered, through=True)
 
@@ -153,27 +157,30 @@ class XmlShape:
         """The root part; its key is empty because nothing stands beside it."""
         part = self.part(tree)
         part.key, part.type = "", kind
+        part.fields["element"] = tree.name
         return part
 
     def part(self, element: Element) -> Part:
         """The part of any element."""
-        derived = self._table.derived
+        left_out = self._table.is_left_out
+        part_type = self._table.types.get(element.name, element.name)
+        # Several elements may be parts of one type: then which of them it is is a field of its own.
+        fields: dict[str, Scalar] = {"element": element.name} if part_type != element.name else {}
         given = ((name.rpartition("}")[2].rpartition(":")[2], value) for name, value in element.attributes.items())
-        fields: dict[str, Scalar] = {name: value for name, value in given if name not in derived}
+        fields.update({name: value for name, value in given if not left_out(name)})
         if element.text:
             fields["text"] = element.text
         nested: list[Element] = []
         for name, group in _by_name(element.children).items():
-            if name in derived:
+            if left_out(name):
                 continue
             if len(group) == 1 and name not in fields and _is_leaf(group[0]) and name not in self._table.types:
                 fields[name] = group[0].text
             else:
                 nested.extend(group)
-        part_type = self._table.types.get(element.name, element.name)
         return Part(
             part_type,
-            label_of(fields, element.name),
+            label_of({k: v for k, v in fields.items() if k != "element"}, element.name),
             None,
             element,
             fields,

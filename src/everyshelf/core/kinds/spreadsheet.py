@@ -6,6 +6,7 @@ from __future__ import annotations
 import itertools
 
 from everyshelf.core.formats.workbooks import Sheet, Workbook, column_letters
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.modules import module_part
 from everyshelf.core.kinds.table import KindTable
@@ -13,8 +14,11 @@ from everyshelf.core.outline.model import Part
 
 TABLE = KindTable(
     id="spreadsheet",
-    cosmetic_types=frozenset({"properties", "merged cells"}),
-    cosmetic_fields=frozenset({"tab colour", "docstring", "comment"}),
+    cosmetic_types=(
+        Cosmetic(frozenset({"properties"}), "kept by the program beside the sheets", made=True),
+        Cosmetic(frozenset({"merged cells"}), "how it looks"),
+    ),
+    cosmetic_fields=(Cosmetic(frozenset({"tab colour"}), "how it looks"), prose("docstring", "comment")),
     unordered=frozenset({"name", "module", "validation", "properties", "procedure", "format"}),
     breaks=frozenset(
         {

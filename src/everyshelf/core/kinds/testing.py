@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from everyshelf.core.formats.xml import Element
+from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.shapes import XmlShape
 from everyshelf.core.kinds.table import KindTable
@@ -36,28 +38,23 @@ TABLE = KindTable(
         "steps": "step",
         "assertions": "assertion",
     },
-    derived=frozenset({"tests", "failures", "errors", "skipped_count", "assertions_count", "disabled"}),
-    cosmetic_types=frozenset({"output"}),
-    cosmetic_fields=frozenset(
-        {
-            "time",
-            "timestamp",
-            "hostname",
-            "duration",
-            "description",
-            "language",
-            "comment",
-            "keyword",
-            "file",
-            "line",
-            "id",
-        }
+    derived=dict.fromkeys(
+        ("tests", "failures", "errors", "skipped_count", "assertions_count", "disabled"), "counts of the cases below"
+    ),
+    cosmetic_types=(Cosmetic(frozenset({"output"}), "what a run printed", made=True),),
+    cosmetic_fields=(
+        Cosmetic(frozenset({"time", "timestamp", "hostname", "duration"}), "when, where and how long it ran", made=True),
+        Cosmetic(frozenset({"file", "line"}), "where the case stands in its source", made=True),
+        Cosmetic(frozenset({"id"}), "made by the program; cases are known by class and name", made=True),
+        Cosmetic(frozenset({"keyword", "language"}), "the same step in other words of the grammar"),
+        prose("description", "comment"),
     ),
     unordered=frozenset({"suite", "case", "scenario", "rule", "property", "tag"}),
     identity={"case": ("classname", "name")},
-    follows={"message": "status", "failure type": "status"},
+    follows={"message": "status", "failure type": "status", "failure text": "status"},
     judge=_judge,
 )
+_PRINTED = ("system-out", "system-err")
 _OUTCOMES = {"failure": "failed", "error": "error", "skipped": "skipped", "rerunFailure": "failed"}
 
 
@@ -149,6 +146,8 @@ def read_results(root: Element, table: KindTable) -> Part:
     children = [_suite(s, place, maker) for place, s in enumerate(suites, 1)]
     if root.name != "testsuite":
         children += [_case(c, maker) for c in root.children if c.name == "testcase"]
+        shape = XmlShape(table)
+        children += [shape.part(c) for c in root.children if c.name not in ("testsuite", "testcase")]
     fields = dict(root.attributes) if root.name != "testsuite" else {}
     return maker.part("tests", root.attributes.get("name", "results"), "", fields, children)
 
@@ -163,16 +162,25 @@ def _suite(suite: Element, place: int, maker: Maker) -> Part:
         elif child.name == "testsuite":
             children.append(_suite(child, len(children) + 1, maker))
         elif child.name == "properties":
-            for item in child.children:
-                name = item.attributes.get("name", "")
-                children.append(maker.part("property", name, name, {"value": item.attributes.get("value", item.text)}))
-        elif child.name in ("system-out", "system-err"):
+            children += _properties(child, maker, shape)
+        elif child.name in _PRINTED:
             children.append(maker.part("output", child.name, child.name, {"text": child.text}))
         else:
             children.append(shape.part(child))
     name = fields.pop("name", "") or fields.get("package") or f"suite {place}"
     fields["package"] = fields.get("package") or None
+    fields.pop("skipped", None)  # a count of the cases below
     return maker.part("suite", name, name, fields, children)
+
+
+def _properties(holder: Element, maker: Maker, shape: XmlShape) -> Iterator[Part]:
+    for item in holder.children:
+        if item.name == "property" and not item.children:
+            name = item.attributes.get("name", "")
+            fields = {k: v for k, v in item.attributes.items() if k != "name"}
+            yield maker.part("property", name, name, {**fields, "text": item.text or None})
+        else:
+            yield shape.part(item)
 
 
 def _case(case: Element, maker: Maker) -> Part:
@@ -183,11 +191,21 @@ def _case(case: Element, maker: Maker) -> Part:
     fields["status"] = next((_OUTCOMES[c.name] for c in case.children if c.name in _OUTCOMES), None) or (
         "skipped" if given.get("status") in ("skipped", "notrun", "disabled") else "passed"
     )
-    children = []
+    children: list[Part] = []
+    shape = XmlShape(maker.table)
+    told = False
     for child in case.children:
-        if child.name in _OUTCOMES:
-            fields["message"] = child.attributes.get("message") or child.text.split("\n")[0] or None
-            fields["failure type"] = child.attributes.get("type")
-        elif child.name in ("system-out", "system-err"):
+        if child.name in _OUTCOMES and not told and not child.children:
+            told = True
+            given = child.attributes
+            fields["message"] = given.get("message") or child.text.split("\n")[0] or None
+            fields["failure type"] = given.get("type")
+            fields["failure text"] = child.text if child.text != fields["message"] else None
+            fields |= {f"failure {k}": v for k, v in given.items() if k not in ("message", "type")}
+        elif child.name in _PRINTED:
             children.append(maker.part("output", child.name, child.name, {"text": child.text}))
+        elif child.name == "properties":
+            children += _properties(child, maker, shape)
+        else:
+            children.append(shape.part(child))
     return maker.part("case", identity, identity, fields, children)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.core.kinds.layout import LAYOUT_FIELDS, LAYOUT_PARTS, SAVE_STAMPS
+from everyshelf.core.kinds.cosmetic import DRAWING, FIELDS_OF_EDITORS, STYLE, Cosmetic
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Effect, Part
 
@@ -32,7 +32,9 @@ def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) 
         named = field in ("name", "errorCode", "escalationCode")
         return "breaks" if (field is None and action in ("removed", "renamed")) or named else None
     if part.type == "event" and field is None and action == "removed":
-        return "breaks" if "startEvent" in str(getattr(part.value, "name", "")) else None
+        return "breaks" if part.fields.get("element") == "startEvent" else None
+    if field == "element" and before == "startEvent":
+        return "breaks"
     if part.type == "formField" and field is None and action in ("removed", "renamed"):
         return "breaks"
     if field is not None and field.rpartition(".")[2] == "calledElement" and after in (None, ""):
@@ -63,9 +65,18 @@ TABLE = KindTable(
         "links": "connection",
         "group": "annotation",
     },
-    derived=frozenset({"incoming", "outgoing", "flowNodeRef"}),
-    cosmetic_types=LAYOUT_PARTS | {"annotation", "documentation"},
-    cosmetic_fields=LAYOUT_FIELDS | SAVE_STAMPS | {"isHorizontal", "isMarkerVisible"},
+    derived={
+        "incoming": "the connections say it already",
+        "outgoing": "the connections say it already",
+        "flowNodeRef": "each step knows its lane",
+    },
+    cosmetic_types=(
+        DRAWING,
+        STYLE,
+        Cosmetic(frozenset({"BPMNDiagram", "DMNDI", "DMNDiagram"}), "layout only", made=True),
+        Cosmetic(frozenset({"annotation", "documentation"}), "written for people: nothing acts on it"),
+    ),
+    cosmetic_fields=FIELDS_OF_EDITORS,
     unordered=frozenset(
         {
             "step",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from everyshelf.core.compare.same import same_value
@@ -20,7 +21,17 @@ from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.lines import Piece, merge_lines
-from everyshelf.core.merge.model import NOTHING, SIDE_NAMES, Conflict, Decision, Decisions, Merged, Side, SideNames
+from everyshelf.core.merge.model import (
+    NOTHING,
+    SIDE_NAMES,
+    Conflict,
+    Decide,
+    Decision,
+    Decisions,
+    Merged,
+    Side,
+    SideNames,
+)
 from everyshelf.core.merge.naming import PartNames, sentence
 from everyshelf.core.merge.policy import Policy
 from everyshelf.core.merge.spelling import Speller
@@ -138,20 +149,17 @@ def _by_structure(
     table = table_in_force(chosen, rules, v.name)
     nodes = (sources[0][0], sources[1][0], sources[2][0])
     policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), chosen.kind
-    merge = StructureMerge(policy, nodes, speller, {}, prefer)
+    namer = _Namer(v, found, rules)
+    merge = StructureMerge(policy, nodes, speller, namer.decisions(decided), prefer)
     out = merge.run(kind)
-    if merge.conflicts:
-        known = _named(merge.conflicts, v, found, rules)
-        given = {known[name]: decision for name, decision in decided.items() if name in known}
-        if given:
-            merge = StructureMerge(policy, nodes, speller, given, prefer)
-            out = merge.run(kind)
-            _named(merge.conflicts, v, found, rules)
+    around = [_around([s[n] for s in sources], where, prefer, decided) for n, where in ((1, "before"), (2, "behind"))]
+    namer.name(merge.conflicts)
+    merge.conflicts += [c for _, c in around if c is not None]
     edits = merge.target_side.edits + merge.source_side.edits
     result = Merged(None, merge.conflicts, edits, merge.notes, read_as=kind)
     if result.open:
         return result
-    text = _around([s[1] for s in sources]) + out.text + _around([s[2] for s in sources])
+    text = around[0][0] + out.text + around[1][0]
     content = _encoded(text, v, form)
     wrong = _not_as_meant(content, out.value, form, chosen, v, rules)
     if wrong:
@@ -160,31 +168,64 @@ def _by_structure(
     return result
 
 
-def _named(conflicts: list[Conflict], v: Versions, found: list[Recognition], rules: Rules) -> dict[str, str]:
-    """Give conflicts the names that the kind's outline has for their parts; those names -> names in the tree."""
-    outlines = [_outline(data, f, v.name, rules) for data, f in zip(v.all, found, strict=True)]
-    names = PartNames(o for o in outlines if o is not None)
-    result: dict[str, str] = {}
-    for conflict in conflicts:
-        before = conflict.id
-        names.told(conflict)
+class _Namer:
+    """Gives conflicts the names that the kind's outline has for their parts, and finds what was decided under those."""
+
+    def __init__(self, v: Versions, found: list[Recognition], rules: Rules) -> None:
+        self._v, self._found, self._rules = v, found, rules
+
+    @cached_property
+    def _names(self) -> PartNames:
+        outlines = (_outline(data, f, self._v.name, self._rules) for data, f in zip(self._v.all, self._found, strict=True))
+        return PartNames(o for o in outlines if o is not None)
+
+    def decisions(self, decided: Decisions) -> Decide:
+        """Looks a decision up while the merge goes on: conflicts come in one order, so a second of a name is the same
+        second each time."""
+        seen: set[str] = set()
+
+        def decision(conflict: Conflict) -> Decision | None:
+            if not decided:
+                return None
+            return decided.get(self._name(replace(conflict), seen).id)
+
+        return decision
+
+    def name(self, conflicts: list[Conflict]) -> None:
+        """Rename them all."""
+        seen: set[str] = set()
+        for conflict in conflicts:
+            self._name(conflict, seen)
+
+    def _name(self, conflict: Conflict, seen: set[str]) -> Conflict:
+        self._names.told(conflict)
         field, count = conflict.field, 1
-        while conflict.id in result:
+        while conflict.id in seen:
             count += 1
             conflict.field = f"{field or 'part'} ({count})"
-        result[conflict.id] = before
-    return result
+        seen.add(conflict.id)
+        return conflict
 
 
-def _around(said: list[str]) -> str:
-    """What stands before or behind the root: merged by lines, the target's where that clashes."""
+def _around(
+    said: list[str], where: str, prefer: Side | None, decided: Decisions
+) -> tuple[str, Conflict | None]:
+    """What stands before or behind the root: merged by lines; where both sides wrote it anew, a conflict."""
     base, target, source = said
     if source in (base, target):
-        return target
+        return target, None
     if target == base:
-        return source
+        return source, None
     pieces = merge_lines(*(t.split("\n") for t in said))
-    return target if any(p.clash for p in pieces) else "\n".join(line for p in pieces for line in p.lines)
+    if not any(p.clash for p in pieces):
+        return "\n".join(line for p in pieces for line in p.lines), None
+    field = f"text {where} the root"
+    texts = (text.strip() or NOTHING for text in said)
+    conflict = Conflict("/", "text", field, field, *texts, "", ("target", "source", "both"))
+    conflict.decision = decided.get(conflict.id) or (Decision(prefer) if prefer else None)
+    take = conflict.decision.take if conflict.decision is not None else "target"
+    both = "\n".join(line for p in pieces for line in ((*p.target, *p.source) if p.clash else p.lines))
+    return (both if take == "both" else source if take == "source" else target), conflict
 
 
 def _encoded(text: str, v: Versions, form: str) -> bytes:
@@ -230,7 +271,8 @@ def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side 
         texts = [decode(data) for data in v.all]
     except UnreadableError as error:
         return _by_side(v, error.message, prefer, decided)
-    pieces = merge_lines(*(t.text.split("\n") for t in texts))
+    end, lines_of = _line_ends(texts)
+    pieces = merge_lines(*lines_of)
     conflicts = []
     lines: list[str] = []
     for piece in pieces:
@@ -244,12 +286,29 @@ def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side 
     merged = Merged(None, conflicts, sum(p.changed for p in pieces), read_as="text")
     if merged.open:
         return merged
-    content = _text_bytes("\n".join(lines), texts)
+    content = _text_bytes(end.join(lines), texts)
     before = [_outline(data, f, v.name, rules) is not None for data, f in zip(v.all, found, strict=True)]
     if all(before) and _outline(content, replace(found[1], tree=None), v.name, rules) is None:
         return _by_side(v, f"put together it would not be readable as a {found[1].kind}", prefer, decided, "text")
     merged.content = content
     return merged
+
+
+def _line_ends(texts: list[Decoded]) -> tuple[str, list[list[str]]]:
+    """The line end of the result and the lines of each version.
+
+    Where every version has one line end throughout (LF, CRLF, or the lone CR of old programs), lines are compared without
+    it and the side that changed it has its way; a version that mixes them keeps every end as it is.
+    """
+    ends = []
+    for text in texts:
+        crlf = text.text.count("\r\n")
+        counts = {"\r\n": crlf, "\n": text.text.count("\n") - crlf, "\r": text.text.count("\r") - crlf}
+        ends.append([end for end, count in counts.items() if count])
+    if any(len(used) > 1 for used in ends):
+        return "\n", [t.text.split("\n") for t in texts]
+    base, target, source = ((used or ends[0] or ["\n"])[0] for used in ends)
+    return (source if target == base else target), [t.unified.split("\n") for t in texts]
 
 
 def _lines_clash(piece: Piece) -> Conflict:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -123,6 +123,8 @@ class Merged:
 
 
 Decisions = Mapping[str, Decision]
+# What was decided about a conflict, or None.
+Decide = Callable[["Conflict"], Decision | None]
 
 
 def plain_tree(value: Any) -> Any:

@@ -13,10 +13,10 @@ K = TypeVar("K", bound=Hashable)
 
 @dataclass(frozen=True)
 class Order(Generic[K]):
-    """The order; whether both sides put the same items elsewhere; at how many places both inserted something."""
+    """The order; the items that both sides put elsewhere; at how many places both inserted something."""
 
     keys: list[K]
-    clash: bool
+    clash: frozenset[K]
     both_inserted: int
 
 
@@ -27,7 +27,7 @@ def merged_order(base: Sequence[K], target: Sequence[K], source: Sequence[K], ke
     Where both put the same items elsewhere, the target's order stays, and that is a clash.
     """
     if base == target == source and len(base) == len(kept):
-        return Order(list(base), False, 0)
+        return Order(list(base), frozenset(), 0)
     both = _both_inserted(base, target, source, kept)
     every = {*base, *kept}
     # What a side removed keeps its place until the end: new items of the other side may stand behind it.
@@ -38,11 +38,11 @@ def merged_order(base: Sequence[K], target: Sequence[K], source: Sequence[K], ke
     on_source: list[K] = [k for k in source if k in common]
     if on_target == was and on_source != was:
         found = _inserted(source, target, every, before=True)
-        return Order([k for k in found if k in kept], False, both)
-    main, clash = list(target), False
+        return Order([k for k in found if k in kept], frozenset(), both)
+    main, clash = list(target), frozenset[K]()
     if on_source not in (was, on_target):
         moved: set[K] = _moved(was, on_source)
-        clash = bool(moved & _moved(was, on_target))
+        clash = frozenset(moved & _moved(was, on_target))
         if not clash:
             main = _inserted([k for k in main if k not in moved], source, set(main), before=False)
     found = _inserted(main, source, every, before=False)

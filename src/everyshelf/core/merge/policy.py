@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from everyshelf.core.formats.source import Item, Node
+from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.xml import local_name
-from everyshelf.core.kinds.layout import LAYOUT_PARTS, SAVE_STAMPS
+from everyshelf.core.kinds.cosmetic import Place
 from everyshelf.core.kinds.shapes import label_of
 from everyshelf.core.kinds.table import KindTable, singular
 from everyshelf.core.outline.model import Items, Part, Scalar
-
-_POSITIONS = frozenset({"x", "y", "z", "width", "height", "position", "left", "top", "positionX", "positionY", "zoom"})
 
 
 class Policy:
@@ -63,13 +61,32 @@ class Policy:
         """True if the order of such items has no meaning."""
         return self.table.is_unordered(part_type)
 
-    def is_layout(self, name: str, path: tuple[str, ...]) -> bool:
-        """True for what only places or dates a drawing: taken from the side that changed it, never a conflict."""
-        names = {local_name(n) for n in (*path, name)}
-        if names & LAYOUT_PARTS or local_name(name) in SAVE_STAMPS or local_name(name) in _POSITIONS:
+    def is_made(self, place: Place) -> bool:
+        """True for a value that a program writes by itself (a coordinate, a counter, a time): no author chose it."""
+        if self.table.is_left_out(place.name):
             return True
-        types = {self.table.types.get(n, n) for n in names}
-        return bool(types & self.table.cosmetic_types)
+        entry = self.table.cosmetic_field(place)
+        return entry is not None and entry.made
+
+    def is_inside_made(self, names: Sequence[str]) -> bool:
+        """True below a part that a program writes by itself: a drawing, the outputs of a run."""
+        for name in names:
+            local = local_name(name)
+            entry = self.table.cosmetic_type(self.table.types.get(local, local))
+            if entry is not None and entry.made:
+                return True
+        return False
+
+
+def scalars_of(group: Group | None) -> Mapping[str, Any]:
+    """The plain values of a group by name: what stands beside each of them."""
+    found: dict[str, Any] = {}
+    for item in group.items if group is not None else ():
+        if item.node.shape == "scalar" and item.name:
+            found[local_name(item.name)] = item.node.value
+        elif item.node.shape == "element" and not item.node.value.children and not item.node.value.attributes:
+            found[local_name(item.node.value.tag)] = item.node.value.text
+    return found
 
 
 def fields_of(value: Any) -> dict[str, Scalar]:

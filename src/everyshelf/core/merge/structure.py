@@ -18,12 +18,13 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.source.json import json_source
 from everyshelf.core.formats.xml import local_name
+from everyshelf.core.kinds.cosmetic import Place, is_drawn_at
 from everyshelf.core.kinds.shapes import DataShape, label_of
 from everyshelf.core.merge.lines import merge_lines
 from everyshelf.core.merge.matching import Matching
-from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decision, Decisions, Side, Take
+from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decide, Decision, Side, Take
 from everyshelf.core.merge.order import merged_order, replaced_by_both
-from everyshelf.core.merge.policy import Policy, fields_of, is_named
+from everyshelf.core.merge.policy import Policy, fields_of, is_named, scalars_of
 from everyshelf.core.merge.references import still_referred
 from everyshelf.core.merge.spelling import (
     Speller,
@@ -50,6 +51,7 @@ class Where:
     names: tuple[str, ...] = ()
     list_name: str = ""
     item_type: str = ""  # of the members of a map of named things
+    beside: Group | None = None  # the group it stands in
 
 
 class StructureMerge:
@@ -60,15 +62,16 @@ class StructureMerge:
         policy: Policy,
         sides: tuple[Node, Node, Node],
         speller: Speller,
-        decisions: Decisions,
+        decide: Decide,
         prefer: Side | None = None,
     ) -> None:
         self._policy, self._speller = policy, speller
-        self._decisions, self._prefer = decisions, prefer
+        self._decide, self._prefer = decide, prefer
         self._base, self._target, self._source = sides
         self.conflicts: list[Conflict] = []
         self.notes: list[str] = []
         self._ids: dict[str, int] = {}
+        self._made: list[str] = []  # values a program writes that differ on both sides
         self.target_side = Matching(policy, self._base, self._target)
         self.source_side = Matching(policy, self._base, self._source)
         self._busy = self._moved_and_edited()
@@ -78,7 +81,10 @@ class StructureMerge:
     def run(self, kind: str) -> Out:
         """The merged root."""
         where = Where("", kind, kind, list_name="rows" if kind == "dataset" else "")
-        return self._node(self._base, self._target, self._source, where)
+        out = self._node(self._base, self._target, self._source, where)
+        if self._made:
+            self.notes.append(_made_by_programs(self._made))
+        return out
 
     def _moved_and_edited(self) -> dict[int, tuple[Item, Item, Item]]:
         """Items that one side put under another parent while the other side changed them: by id, in three versions."""
@@ -147,12 +153,24 @@ class StructureMerge:
         inside = self._json_inside(base, target, source, where)
         if inside is not None:
             return inside
-        if self._policy.is_layout(where.field or "", where.names):
+        if self._is_made(where, base, target, source):
+            self._made.append(f"{where.field or where.names[-1]} of {where.label or where.type}")
             return self._whole(target, where)
         pieces = [self._speller.segments(n) for n in (base, target, source)]
         if all(p is not None for p in pieces) and len({p[0] for p in pieces if p}) == 1:
             return self._lines(base, target, source, where, [p for p in pieces if p])
         return self._clash_of_values(where, base, target, source)
+
+    def _is_made(self, where: Where, *versions: Node | None) -> bool:
+        """True for what a program writes by itself: taken from a side, never a conflict."""
+        if self._policy.is_inside_made(where.names):
+            return True
+        holder = where.label if where.path else ""
+        values = tuple(v.value if v is not None else None for v in versions)
+        name = local_name(where.field or "")
+        if not name or not (self._policy.table.may_be_cosmetic(name) or self._policy.table.is_left_out(name)):
+            return False
+        return self._policy.is_made(Place(name, values, scalars_of(where.beside), holder))
 
     def _lines(self, base: Node, target: Node, source: Node, where: Where, pieces: list[Any]) -> Out:
         before, _, between, behind = pieces[0]
@@ -180,11 +198,12 @@ class StructureMerge:
         if any(before or behind for _, before, behind in roots):
             return None
         nodes = (roots[0][0], roots[1][0], roots[2][0])
-        inner = StructureMerge(self._policy, nodes, Speller("json"), self._decisions, self._prefer)
+        inner = StructureMerge(self._policy, nodes, Speller("json"), self._decide, self._prefer)
         place = where.path + (f"/group:{where.field}" if where.field else "")
         result = inner._node(*nodes, replace(where, path=place, field=None, names=(*where.names, where.field or "")))
         self.conflicts += inner.conflicts
         self.notes += inner.notes
+        self._made += inner._made
         return Out(self._speller.value(result.text, target, ""), result.text, target)
 
     # --- conflicts -------------------------------------------------------------
@@ -194,7 +213,7 @@ class StructureMerge:
         count = self._ids[conflict.id] = self._ids.get(conflict.id, 0) + 1
         if count > 1:
             conflict.field = f"{conflict.field or 'part'} ({count})"
-        conflict.decision = self._decisions.get(conflict.id) or (Decision(self._prefer) if self._prefer else None)
+        conflict.decision = self._decide(conflict) or (Decision(self._prefer) if self._prefer else None)
         self.conflicts.append(conflict)
         return conflict.decision
 
@@ -238,6 +257,9 @@ class StructureMerge:
     # --- containers ------------------------------------------------------------
 
     def _container(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+        if where.names and where.names[-1] in ("position", "size") and self._is_drawn_at(where, base, target, source):
+            self._made.append(f"{where.names[-1]} of {where.label or where.type}")
+            return self._whole(target, where)
         if is_line_list(base) and is_line_list(target) and is_line_list(source) and (base.value or target.value):
             found = self._line_list(base, target, source, where)
             if found is not None:
@@ -255,6 +277,12 @@ class StructureMerge:
         if not values and frame.style == "block" and frame.shape != "element":
             return Out(self._speller.empty(frame), self._value(frame, []), Node(self._speller.empty(frame), None))
         return Out("".join(texts), self._value(frame, values), frame)
+
+    def _is_drawn_at(self, where: Where, *versions: Node) -> bool:
+        if self._policy.table.cosmetic_type("layout") is None or where.beside is None:
+            return False
+        holder = {i.name or "": i.node.value for i in where.beside.items}
+        return all(is_drawn_at(where.names[-1], v.value, holder) for v in versions)
 
     def _line_list(self, base: Node, target: Node, source: Node, where: Where) -> Out | None:
         merged = merge_lines(*("".join(n.value).split("\n") for n in (base, target, source)))
@@ -312,13 +340,18 @@ class StructureMerge:
         self._both_replaced(rows, orders, results, groups, where)
         unordered = groups[0].kind == "map" or self._is_unordered(groups, where)
         order = merged_order(orders[0], orders[1], orders[2], results.keys())
-        if order.clash and not unordered and self._order_clash(groups, where):
+        is_clash = not unordered and self._order_counts(order.clash, rows, where)
+        if is_clash and self._order_clash(groups, where):
             order = merged_order(orders[0], orders[2], orders[1], results.keys())
         if order.both_inserted and groups[0].kind == "list" and not unordered:
             self.notes.append(f"both sides inserted at one place of {where.list_name or where.label}: both are kept")
         self._counts(rows, results, groups)
         frame = frame_of(groups, bool(order.keys))
-        text = GroupWriter(self._speller.form, groups, frame).written(order.keys, rows, results)
+
+        def settle(row: Row, which: str, texts: tuple[str, str, str]) -> Take:
+            return self._clash_of_comments(self._inside(row.any(), groups[0], where, 0), which, texts)
+
+        text = GroupWriter(self._speller.form, groups, frame, settle).written(order.keys, rows, results)
         return text, [(groups[0], results[k][0], results[k][1].value) for k in order.keys]
 
     def _both_replaced(
@@ -411,17 +444,18 @@ class StructureMerge:
     def _inside(self, item: Item, group: Group, where: Where, place: int) -> Where:
         """Where the value of an item is."""
         names = (*where.names, item.name or where.list_name)
+        where = replace(where, beside=group)
         value, name = item.node.value, item.name or ""
         if group.kind == "map":
             if item.node.shape == "list":
                 return replace(where, names=names, list_name=name, field=None, item_type="")
             if item.node.shape == "map":
-                part_type = where.item_type or (name if name in self._policy.table.cosmetic_types else "group")
+                part_type = where.item_type or (name if self._policy.table.cosmetic_type(name) else "group")
                 if self._shape.is_map(name, value) and not where.item_type:
                     return replace(where, names=names, field=None, item_type=self._policy.type_of(item, name))
                 label = label_of(fields_of(value), name) if where.item_type else name
                 path = child_path(where.path, Part(part_type, label, name, None), name)
-                return Where(path, part_type, label, None, names)
+                return Where(path, part_type, label, None, names, beside=group)
             return replace(where, field=local_name(name), names=names)
         part_type = self._policy.type_of(item, where.list_name)
         fields = fields_of(value)
@@ -446,6 +480,23 @@ class StructureMerge:
     def _is_unordered(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
         types = {self._policy.type_of(i, where.list_name) for g in groups for i in g.items}
         return all(self._policy.is_unordered(t) for t in types)
+
+    def _order_counts(self, keys: frozenset[Key], rows: dict[Key, Row], where: Where) -> bool:
+        """Whether the order of any of these items means something: not in a drawing, not of what has no order."""
+        if not keys or self._policy.is_inside_made(where.names):
+            return False
+        types = (self._policy.type_of(rows[k].any(), where.list_name) for k in keys)
+        return any(not self._policy.is_unordered(t) and not self._policy.is_inside_made([t]) for t in types)
+
+    def _clash_of_comments(self, where: Where, which: str, texts: tuple[str, str, str]) -> Take:
+        """A comment that both sides wrote anew: what was decided about it, the target's while nobody has."""
+        base, target, source = (text or NOTHING for text in texts)
+        field = f"comment {which} {local_name(where.field)}" if where.field else f"comment {which}"
+        options: tuple[Take, ...] = ("target", "source", "both")
+        decision = self._told(
+            Conflict(where.path or "/", where.type, where.label, field, base, target, source, "", options)
+        )
+        return decision.take if decision is not None else "target"
 
     def _order_clash(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
         """Tell that both sides put the same items elsewhere; True if the other side's order was decided on."""
@@ -552,7 +603,10 @@ class StructureMerge:
         because = self._referred.get(id(base), "")
         if not because and left.name == base.name and same_value(left.node.value, base.node.value):
             return None
-        if self._policy.is_layout(where.field or "", where.names) or where.names[-1] in self._policy.table.derived:
+        if self._is_made(where, base.node, target and target.node, source and source.node) or (
+            self._policy.table.is_left_out(where.names[-1])
+        ):
+            self._made.append(f"{where.field or where.names[-1]} of {where.label or where.type}")
             return None
         out = self._clash(where, base.node, target.node if target else None, source.node if source else None)
         self.conflicts[-1].why = because
@@ -584,6 +638,12 @@ class StructureMerge:
                         c for c in self.conflicts if not (c.field == row.base.name and c.base == row.base.node.value)
                     ]
                     break
+
+
+def _made_by_programs(places: list[str]) -> str:
+    shown = ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
+    values = "value that a program writes differs" if len(places) == 1 else "values that a program writes differ"
+    return f"{len(places)} {values} on both sides; the target's is kept: {shown}"
 
 
 def _nodes_of(versions: tuple[Item, Item, Item]) -> tuple[Node, Node, Node]:

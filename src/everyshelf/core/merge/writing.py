@@ -8,9 +8,13 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeVar
 
 from everyshelf.core.formats.source import Group, Item, Node
+from everyshelf.core.merge.lines import merge_lines
+from everyshelf.core.merge.model import Take
 
 Key = tuple[str, int]
 T = TypeVar("T")
+# The item, where its comment stands ("before", "behind"), and the comment in base, target and source.
+Settle = Callable[["Row", str, tuple[str, str, str]], Take]
 _SHAPES = ("scalar", "list", "map", "element")
 
 
@@ -49,10 +53,13 @@ def frame_of(groups: tuple[Group, Group, Group], holds: bool) -> Group:
 
 
 class GroupWriter:
-    """Writes one group in the form of ``frame``, the version whose brackets and indentation are kept."""
+    """Writes one group in the form of ``frame``, the version whose brackets and indentation are kept.
 
-    def __init__(self, form: str, groups: tuple[Group, Group, Group], frame: Group) -> None:
-        self._form, self._groups, self._frame = form, groups, frame
+    ``settle`` is asked where both sides wrote a comment anew: which of them is kept, or both.
+    """
+
+    def __init__(self, form: str, groups: tuple[Group, Group, Group], frame: Group, settle: Settle) -> None:
+        self._form, self._groups, self._frame, self._settle = form, groups, frame, settle
         self._firsts = {id(g.items[0]) for g in groups if g.items}
         self._owner = {id(i): g for g in groups for i in g.items}
         self._is_plain = len({(g.separator, g.indent) for g in groups}) == 1
@@ -104,7 +111,7 @@ class GroupWriter:
             return written.head, written.tail
         base, target, source = versions
         head = three(base, target, source, lambda i: i.head).head if item.name == base.name else item.head
-        tail = three(base, target, source, lambda i: i.tail).tail
+        tail = self._comment_behind(row, base, target, source)
         if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
             # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
             fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
@@ -120,11 +127,16 @@ class GroupWriter:
         versions = [i for i in (row.base, row.target, row.source) if i is not None]
         usable = versions if self._form == "xml" else [i for i in versions if (id(i) in self._firsts) == first]
         if usable:
+            chosen = usable[-1]
             if len(usable) == 3:
-                chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
-            else:
-                chosen = item if item in usable else usable[-1]
+                chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead.strip())
+                if chosen is usable[0]:  # nobody wrote the comment anew: then white space alone is in question
+                    chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
+            elif item in usable:
+                chosen = item
             lead, owner = chosen.lead, self._owner.get(id(chosen), frame)
+            if (merged := self._comment_before(row)) is not None and merged.strip() != lead.strip():
+                lead = _with_comment(lead, merged)
             if frame.indent is None and owner.indent is not None:
                 return "" if first else " "
             if frame.indent is not None and owner.indent is None:
@@ -138,6 +150,31 @@ class GroupWriter:
             return f"{comments}{indent}"
         return f"{indent}{comments}{typical if typical[:1] == chr(10) else indent}"
 
+    def _comment_before(self, row: Row) -> str | None:
+        """The comment before an item, of all versions; None where fewer than three have the item."""
+        if row.base is None or row.target is None or row.source is None:
+            return None
+        base, target, source = (i.lead.strip() for i in (row.base, row.target, row.source))
+        if source in (base, target):
+            return target
+        if target == base:
+            return source
+        pieces = merge_lines(*(_unindented(text) for text in (base, target, source)))
+        if not any(p.clash for p in pieces):
+            return "\n".join(line for p in pieces for line in p.lines)
+        take = self._settle(row, "before", (base, target, source))
+        return f"{target}\n{source}" if take == "both" else source if take == "source" else target
+
+    def _comment_behind(self, row: Row, base: Item, target: Item, source: Item) -> str:
+        said = [i.tail.strip() for i in (base, target, source)]
+        if len(set(said)) < 3:
+            chosen = three(base, target, source, lambda i: i.tail.strip())
+            return (three(base, target, source, lambda i: i.tail) if chosen is base else chosen).tail
+        take = self._settle(row, "behind", (said[0], said[1], said[2]))
+        if take == "both":
+            return f"{target.tail} {said[2]}"
+        return source.tail if take == "source" else target.tail
+
     def _typical(self, first: bool) -> str:
         """The lead of a first or a further item, as the frame or another version writes it, without comments."""
         frame = self._frame
@@ -150,6 +187,22 @@ class GroupWriter:
             return f"\n{frame.indent}"
         lead = frame.items[0].lead if frame.items else ""
         return lead if "\n" in lead else ("" if first else " ")
+
+
+def _unindented(text: str) -> list[str]:
+    return [line.strip() for line in text.split("\n")] if text else []
+
+
+def _with_comment(lead: str, comment: str) -> str:
+    """A lead with another comment, each line indented as the item itself is."""
+    inner = lead.strip()
+    before, _, after = lead.partition(inner) if inner else (lead, "", "")
+    indent = (after or before).rpartition("\n")[2]
+    if not inner:
+        before, after = (before if "\n" in before else ""), f"\n{indent}"
+    if not comment:
+        return before if "\n" in before or not after else before + after.lstrip("\n")
+    return before + f"\n{indent}".join(line.strip() for line in comment.split("\n")) + after
 
 
 def _outer(group: Group) -> tuple[str, str, str | None]:
