@@ -13,10 +13,13 @@ from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
+# Attributes of an element in HTML.
+_LOOKS = ("class", "style", "id", "width", "height", "align", "valign", "bgcolor", "border")
+
 TABLE = KindTable(
     id="report",
     cosmetic_types=(Cosmetic(frozenset({"metadata", "style"}), "about the page, not on it"),),
-    cosmetic_fields=(Cosmetic(frozenset({"class", "style", "id", "width", "height"}), "how it looks"),),
+    derived=dict.fromkeys(_LOOKS, "how it looks"),
 )
 _BLOCKS = frozenset(
     [
@@ -115,7 +118,8 @@ def read_markdown(text: str, table: KindTable) -> Part:
         stack.block("front matter", text[4:end].strip())
         text = text[end + 4 :]
     try:
-        tokens = MarkdownIt("commonmark").enable("table").parse(text)
+        seen: dict[str, Any] = {}
+        tokens = MarkdownIt("commonmark").enable("table").parse(text, seen)
     except RecursionError as error:
         raise UnreadableError("nested too deeply to be read as Markdown") from error
     kind, level = "paragraph", 0
@@ -138,7 +142,10 @@ def read_markdown(text: str, table: KindTable) -> Part:
             stack.block("code", token.content, language=token.info.strip())
         elif token.type == "html_block":
             stack.block("markup", " ".join(token.content.split()))
-    return stack.root.part(Maker(table), "report")
+    root = stack.root
+    for label, given in seen.get("references", {}).items():
+        root.blocks.append(("link", label, {"href": given.get("href"), "title": given.get("title")}))
+    return root.part(Maker(table), "report")
 
 
 def read_html(text: str, table: KindTable) -> Part:
@@ -168,32 +175,36 @@ def _html_blocks(root: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
         if not isinstance(tag, str):
             continue
         if tag in ("script", "style"):
-            yield tag, (node.text or "").strip(), {"src": node.get("src")}
+            yield tag, (node.text or "").strip(), _attributes(node)
+            yield from _after(node)
             continue
         if tag in _HEADINGS or (
             tag in _BLOCKS and not any(c.tag in _BLOCKS or c.tag in _HEADINGS for c in node.iterdescendants())
         ):
             yield _CALLED.get(tag, tag), " ".join(node.text_content().split()), {}
-            yield from _leading(node)
+            for element in node.iter():
+                yield from _element(element)
+            yield from _after(node)
             continue
         if node.text and node.text.strip() and tag != "title":
             yield "text", " ".join(node.text.split()), {}
         elif tag == "title":
             yield "title", " ".join((node.text or "").split()), {}
-        if tag in ("img", "a", "link", "iframe", "source", "form", "input"):
-            yield from _leading_one(node)
+        yield from _element(node)
         waiting += [(child, depth + 1) for child in reversed(node)]
-        if node.tail and node.tail.strip():
-            yield "text", " ".join(node.tail.split()), {}
+        yield from _after(node)
 
 
-def _leading(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
-    for below in node.iterdescendants("a", "img", "input"):
-        yield from _leading_one(below)
+def _after(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    if node.tail and node.tail.strip():
+        yield "text", " ".join(node.tail.split()), {}
 
 
-def _leading_one(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
-    names = ("href", "src", "alt", "action", "name", "type", "value", "rel")
-    found = {name: node.get(name) for name in names if node.get(name)}
-    if found:
+def _attributes(node: Any) -> dict[str, Any]:
+    return {str(name): value for name, value in node.attrib.items() if name not in _LOOKS}
+
+
+def _element(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    """An element by what its attributes say, where they say more than how it looks: links, pictures, fields."""
+    if isinstance(node.tag, str) and (found := _attributes(node)):
         yield {"a": "link", "img": "picture"}.get(node.tag, node.tag), "", found

@@ -492,7 +492,10 @@ class StructureMerge:
         """A comment that both sides wrote anew: what was decided about it, the target's while nobody has."""
         base, target, source = (text or NOTHING for text in texts)
         field = f"comment {which} {local_name(where.field)}" if where.field else f"comment {which}"
-        options: tuple[Take, ...] = ("target", "source", "both")
+        lines = [line.strip() for text in texts for line in text.split("\n") if line.strip()]
+        # What ends a document or belongs to a value's form cannot be there twice.
+        is_comment = self._speller.form == "xml" or all(line.startswith("#") for line in lines)
+        options: tuple[Take, ...] = ("target", "source", "both") if is_comment else SIDES
         decision = self._told(
             Conflict(where.path or "/", where.type, where.label, field, base, target, source, "", options)
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeVar
@@ -13,6 +14,7 @@ from everyshelf.core.merge.model import Take
 
 Key = tuple[str, int]
 T = TypeVar("T")
+_COMMENT = re.compile(r"(?:^|\s)#.*", re.DOTALL)
 # The item, where its comment stands ("before", "behind"), and the comment in base, target and source.
 Settle = Callable[["Row", str, tuple[str, str, str]], Take]
 _SHAPES = ("scalar", "list", "map", "element")
@@ -110,12 +112,12 @@ class GroupWriter:
             written = same or item
             return written.head, written.tail
         base, target, source = versions
-        head = three(base, target, source, lambda i: i.head).head if item.name == base.name else item.head
+        head = self._head(row, base, target, source) if item.name == base.name else item.head
         tail = self._comment_behind(row, base, target, source)
         if same is not None and (same.node.text == out.text or same.node.style != base.node.style):
             # A value goes with what leads to it; a comment there that only a side without the value changed is kept.
             fits = all(i.node.style == same.node.style and ("\n" in i.head) == ("\n" in same.head) for i in versions)
-            return (head if fits and same.head == base.head else same.head), tail
+            return (head if fits and (same.head == base.head or _comment_in(base.head)) else same.head), tail
         is_given = all(i.node is not out.like for i in versions)
         if is_given and self._form == "yaml" and "\n" in item.head:
             return f"{item.head.splitlines()[0].rstrip()} ", ""
@@ -127,15 +129,14 @@ class GroupWriter:
         versions = [i for i in (row.base, row.target, row.source) if i is not None]
         usable = versions if self._form == "xml" else [i for i in versions if (id(i) in self._firsts) == first]
         if usable:
-            chosen = usable[-1]
+            chosen = item if item in usable else usable[-1]
+            merged = self._comment_before(row)
             if len(usable) == 3:
-                chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead.strip())
-                if chosen is usable[0]:  # nobody wrote the comment anew: then white space alone is in question
-                    chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
-            elif item in usable:
-                chosen = item
+                chosen = three(usable[0], usable[1], usable[2], lambda i: i.lead)
+            if merged is not None:  # the version that has this comment; else it is put where the item's stands
+                chosen = next((i for i in (chosen, *usable) if i.lead.strip() == merged), chosen)
             lead, owner = chosen.lead, self._owner.get(id(chosen), frame)
-            if (merged := self._comment_before(row)) is not None and merged.strip() != lead.strip():
+            if merged is not None and merged != lead.strip():
                 lead = _with_comment(lead, merged)
             if frame.indent is None and owner.indent is not None:
                 return "" if first else " "
@@ -175,6 +176,18 @@ class GroupWriter:
             return f"{target.tail} {said[2]}"
         return source.tail if take == "source" else target.tail
 
+    def _head(self, row: Row, base: Item, target: Item, source: Item) -> str:
+        """Key and separator, with a comment that may stand between them and the value."""
+        said = [i.head.strip() for i in (base, target, source)]
+        names_differ = len({base.name, target.name, source.name}) > 1
+        if len(set(said)) < 3 or names_differ:
+            return three(base, target, source, lambda i: i.head).head
+        comments = [_comment_in(i.head) for i in (base, target, source)]
+        take = self._settle(row, "beside", (comments[0], comments[1], comments[2]))
+        if take == "both" and comments[1]:
+            return target.head.replace(comments[1], f"{comments[1]} {comments[2]}", 1)
+        return source.head if take == "source" else target.head
+
     def _typical(self, first: bool) -> str:
         """The lead of a first or a further item, as the frame or another version writes it, without comments."""
         frame = self._frame
@@ -187,6 +200,11 @@ class GroupWriter:
             return f"\n{frame.indent}"
         lead = frame.items[0].lead if frame.items else ""
         return lead if "\n" in lead else ("" if first else " ")
+
+
+def _comment_in(head: str) -> str:
+    found = _COMMENT.search(head)
+    return found.group().strip() if found else ""
 
 
 def _unindented(text: str) -> list[str]:
