@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
+from everyshelf.core.kinds.cosmetic import EVERYWHERE, Cosmetic
 from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.table import KindTable
 
@@ -19,9 +21,9 @@ def lines_of(table: KindTable) -> list[str]:
     said = [f"- {part_type}: {', '.join(sorted(names))}" for part_type, names in sorted(by_type.items())]
     for words, found in (
         ("breaks", {" ".join(breaking) for breaking in table.breaks}),
-        ("mirrors of other parts, left out", set(table.derived)),
-        ("cosmetic parts", set(table.cosmetic_types)),
-        ("cosmetic fields", set(table.cosmetic_fields)),
+        ("left out", _by_reason(table.derived)),
+        ("cosmetic parts", set(map(_entry, table.cosmetic_types))),
+        ("cosmetic fields", set(map(_entry, table.cosmetic_fields))),
         ("order means nothing for", {"everything" if t == "*" else t for t in table.unordered}),
         ("identity", {f"{part_type} by {', '.join(fields)}" for part_type, fields in table.identity.items()}),
     ):
@@ -32,10 +34,24 @@ def lines_of(table: KindTable) -> list[str]:
     return said or ["- nothing of its own beyond the matching above"]
 
 
+def _by_reason(derived: Mapping[str, str]) -> set[str]:
+    reasons: dict[str, list[str]] = {}
+    for name, reason in derived.items():
+        reasons.setdefault(reason, []).append(f"`{name}`")
+    return {f"{', '.join(sorted(names))} ({reason})" for reason, names in reasons.items()}
+
+
+def _entry(entry: Cosmetic) -> str:
+    made = "; a program writes it, so that merging takes a side's and says so" if entry.made else ""
+    return f"{', '.join(f'`{name}`' for name in sorted(entry.names))} ({entry.reason}{made})"
+
+
 def section() -> str:
-    """All tables, one heading each."""
+    """What means nothing anywhere, then all tables, one heading each."""
+    everywhere = [f"- {what}: {reason}" for what, reason in EVERYWHERE.items()]
     return (
-        "\n".join(line for kind in kinds().values() for line in ("", f"### {kind.id}", "", *lines_of(kind.table)))
+        "\n".join(["", "### Everywhere", "", "No finding, or a cosmetic one:", "", *everywhere, ""])
+        + "\n".join(line for kind in kinds().values() for line in ("", f"### {kind.id}", "", *lines_of(kind.table)))
         + "\n\n"
     )
 

@@ -27,6 +27,9 @@ class Change:
     before: Any
     after: Any
     name: str  # of the nearest thing that has one
+    # Of an order: "names" where the two have different names, "named" where an id tells them apart, "blank" where one is
+    # an empty line; of a removal: "blank" for an empty line.
+    detail: str = ""
 
 
 def other_value(value: Any) -> Any:
@@ -71,6 +74,7 @@ def change_data(tree: Any, sort: str, path: Path) -> tuple[Any, Change]:
     holder, last = _at(new, path[:-1]), path[-1]
     before = copy.deepcopy(holder[last])
     after: Any = None
+    detail = ""
     if sort == "value":
         after = holder[last] = other_value(before)
     elif sort == "key":
@@ -79,10 +83,12 @@ def change_data(tree: Any, sort: str, path: Path) -> tuple[Any, Change]:
         holder.clear()
         holder.update(items)
     elif sort == "removed":
+        detail = "blank" if isinstance(before, str) and not before.strip() else ""
         del holder[last]
     else:
+        detail = "blank" if any(isinstance(v, str) and not v.strip() for v in holder[last - 1 : last + 1]) else ""
         holder[last - 1], holder[last] = holder[last], holder[last - 1]
-    return new, Change(sort, path, before, after, _named(path))
+    return new, Change(sort, path, before, after, _named(path), detail)
 
 
 def sample_of_data(tree: Any, rng: random.Random, most: int) -> Iterator[tuple[Any, Change]]:
@@ -115,6 +121,10 @@ def _said(element: Any) -> bytes:
     return said
 
 
+def _says_something(element: Any) -> bool:
+    return any(set(e.attrib) - {"id"} or (e.text or "").strip() for e in element.iter(etree.Element))
+
+
 def _without_prefix(name: str) -> str:
     return name.rpartition("}")[2]
 
@@ -128,14 +138,20 @@ def change_xml(root: Any, sort: str, number: int, name: str) -> tuple[Any, Chang
     path: Path = (*above, tag)
     before: Any = None
     after: Any = None
+    detail = ""
     if sort == "tag":
-        before, after = tag, f"{tag}{MARK}"
+        before, after = (tag if _says_something(element) else None), f"{tag}{MARK}"
         element.tag = f"{element.tag}{MARK}"
     elif sort == "removed":
-        before = etree.tostring(element)
+        before = etree.tostring(element) if _says_something(element) else None
         element.getparent().remove(element)
     elif sort == "order":
-        element.getparent().insert(element.getparent().index(element.getprevious()), element)
+        other = element.getprevious()
+        if other.tag != element.tag:
+            detail = "names"
+        elif any(other.get(n) != element.get(n) for n in ("id", "name", "key", "code")):
+            detail = "named"
+        element.getparent().insert(element.getparent().index(other), element)
     elif sort == "text":
         before = element.text
         after = element.text = _changed_text(element.text)
@@ -147,7 +163,7 @@ def change_xml(root: Any, sort: str, number: int, name: str) -> tuple[Any, Chang
         before = element.get(name)
         del element.attrib[name]
     named = _without_prefix(name) if name else tag
-    return new, Change(sort, (*path, named) if name else path, before, after, named)
+    return new, Change(sort, (*path, named) if name else path, before, after, named, detail)
 
 
 def _changed_text(text: str) -> str:

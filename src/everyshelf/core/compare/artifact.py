@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -185,6 +185,10 @@ def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str
     if before.data == after.data and not (new.kind == "model" and (before.beside or after.beside)):
         return Comparison(new.kind)
     note = new.note or old.note
+    if old.kind != new.kind and old.format == new.format and "settings" in (old.kind, new.kind):
+        # One version lost what tells its kind (the last wire of a graph): it is still the same artifact.
+        kind = new.kind if old.kind == "settings" else old.kind
+        old, new = replace(old, kind=kind), replace(new, kind=kind)
     if old.kind != new.kind:
         note = f"it was read as {old.kind} before and as {new.kind} after"
     result = _as_kind(before, after, old, new, rules, depth)

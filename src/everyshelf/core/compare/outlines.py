@@ -99,7 +99,10 @@ class Run:
             before, after = self._columns(before, after, path, cosmetic=cosmetic)
         self.fields(before, after, path, cosmetic=cosmetic)
         self.children(before, after, path, cosmetic=cosmetic)
-        if len(self._findings) == said and _form(before.value) != _form(after.value):
+        if len(self._findings) == said and not (after.children() or before.children()):
+            # Bytes and the like, of which nobody made fields.
+            self.say("changed", path, after, detail="its content differs", cosmetic=cosmetic)
+        elif len(self._findings) == said and _form(before.value) != _form(after.value):
             # An empty list is not an empty object, though neither has a part that could say so.
             self.say(
                 "changed",

@@ -12,6 +12,8 @@ from everyshelf.core.outline.model import Finding, Part
 _ENDS_FROM = ("sourceRef", "from", "source", "fromPort")
 _ENDS_TO = ("targetRef", "to", "target", "toPort")
 _LONG = 120
+_SQL = re.compile(r"\s*(?:select|with|insert|update|delete|create|alter|merge)\b", re.IGNORECASE)
+_CODE = re.compile(r"[=(){}\[\];#<>|&$\\]")
 _INDENTED = re.compile(r":[ \t]*(?:#.*)?\n[ \t]+\S")
 
 
@@ -63,8 +65,8 @@ class Names:
 def same_but_spacing(before: Any, after: Any) -> bool:
     """True for two texts of several words that differ in white space alone.
 
-    A single word with a blank more, a text of nothing but blanks, and lines whose indentation says what belongs to what
-    (one ends with a colon, the next stands deeper) are content.
+    A single word with a blank more, a text of nothing but blanks, lines whose indentation says what belongs to what (one
+    ends with a colon, the next stands deeper), and the line breaks of code other than SQL are content.
     """
     if not isinstance(before, str) or not isinstance(after, str):
         return False
@@ -73,7 +75,9 @@ def same_but_spacing(before: Any, after: Any) -> bool:
         return False
     if _INDENTED.search(before) or _INDENTED.search(after):
         return _lines_of(before) == _lines_of(after)
-    return True
+    if [line.strip() for line in _lines_of(before)] == [line.strip() for line in _lines_of(after)]:
+        return True
+    return not _CODE.search(before) or (_SQL.match(before) is not None and "--" not in before)
 
 
 def _lines_of(text: str) -> list[str]:

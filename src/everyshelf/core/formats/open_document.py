@@ -115,12 +115,24 @@ class _Table:
             if given.get("content-validation-name"):
                 self.sheet.validations[f"{row}:{column + 1}"] = given["content-validation-name"]
             if value is not None or formula is not None:
+                look = _look(given, child)
                 for at in range(column + 1, column + 1 + min(repeated, _MOST_REPEATED)):
                     relative = relative_open_formula(formula, row, at) if formula is not None else None
-                    cells[at] = Cell(value, formula, relative, given.get("style-name"))
+                    cells[at] = Cell(value, formula, relative, look)
                     self._count += 1
             column += repeated
         return cells
+
+
+def _look(given: dict[str, str], element: Any) -> str | None:
+    """What decides how a cell looks: its style, the text shown for a number or a date, a remark pinned to it."""
+    style, shown = given.get("style-name"), []
+    typed = given.get("value-type") not in (None, "string")
+    for child in element:
+        name = local_name(child.tag) if isinstance(child.tag, str) else ""
+        if (typed and name == "p") or name == "annotation":
+            shown.append("".join(child.itertext()))
+    return "\n".join([style or "", *shown]) if shown else style
 
 
 def _value(given: dict[str, str], element: Any) -> CellValue:

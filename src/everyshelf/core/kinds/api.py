@@ -28,7 +28,7 @@ TABLE = KindTable(
     cosmetic_fields=(
         prose("description", "summary", "title", "termsOfService", "$comment"),
         prose("example", only_if=None),
-        Cosmetic(frozenset({"specification", "$schema"}), "the form of the file, not what it says"),
+        Cosmetic(frozenset({"specification", "openapi", "swagger", "$schema"}), "the form of the file, not what it says"),
         Cosmetic(frozenset({"version", "$id"}), "the name of this description; what it says of the calls is compared"),
     ),
     unordered=frozenset({"*"}),
@@ -139,7 +139,6 @@ def read_description(tree: dict[str, Any]) -> Description:
         "responses",
         "openapi",
         "swagger",
-        "consumes",
     )
     rest = {k: v for k, v in tree.items() if k not in own}
     rest |= {"components": left} if left else {}
@@ -172,6 +171,7 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
         if place == "body":
             operation.bodies = {str(media): parameter.get("schema") for media in consumes}
             operation.body_required = bool(parameter.get("required"))
+            operation.rest["body"] = {k: v for k, v in parameter.items() if k not in ("in", "required", "schema")}
         elif place == "formData":
             form[name] = parameter
         elif "$ref" in parameter:
@@ -198,7 +198,7 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
     read = ("parameters", "requestBody", "responses", "consumes")
     operation.rest |= {k: v for k, v in given.items() if k not in read}
     if left:
-        operation.rest["body"] = left
+        operation.rest.setdefault("body", {}).update(left)
     return operation
 
 

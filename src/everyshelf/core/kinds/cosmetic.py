@@ -113,6 +113,17 @@ DRAWING = Cosmetic(
     made=True,
 )
 STYLE = Cosmetic(frozenset({"style", "styles"}), "how it looks")
+# What means nothing in any kind, and why.
+EVERYWHERE = {
+    "comments": "programs pass over them; a merge keeps them, and asks where both sides wrote one anew",
+    "the order of keys and of attributes": "maps have no order",
+    "the order of elements of different names (XML)": "they are read by their names",
+    "the order of elements that a name or an id tells apart (XML), where the kind does not know them": "as above",
+    "an empty list, map, text or null against none at all": "readers take both for nothing",
+    "a default that the format defines, spelled out (service descriptions: required: false)": "as without it",
+    "white space inside a text of several words": "editors wrap and indent; where indentation is meaning, it counts",
+    "how a number, a text or an element is spelled": "1.0 and 1, quotes, prefixes, encodings, line ends: one value",
+}
 FIELDS_OF_EDITORS = (GEOMETRY, PROSE, LOOKS, STAMPS, WRITER)
 
 

@@ -40,7 +40,7 @@ def _records(value: Any, key: str, plain: str = "") -> list[dict[str, Any]]:
         items = []
         for name, content in value.items():
             if isinstance(content, dict):
-                items.append({key: name, **content})
+                items.append({**content, key: name})
             else:
                 items.append({key: name, plain: content} if plain else {key: name, "value": content})
         return items
@@ -139,7 +139,9 @@ class _Reader:
         fields, rest = self.split({k: v for k, v in port.items() if k not in ("id", "type", "default")})
         if "type" in port:
             fields["type"] = type_text(port["type"])
-            rest += self._shape.members(_beside_type(port["type"]))
+            beside, below = self.split(_beside_type(port["type"]))
+            fields |= {f"type.{name}": value for name, value in beside.items()}
+            rest += below
         if "default" in port:
             given = port["default"]
             fields["default"] = _json(given) if isinstance(given, dict | list) else given

@@ -49,7 +49,7 @@ def unpacked(value: Any, depth: int = 0) -> Any:
 def normalised(tree: Any) -> Any:
     """``tree`` with its graphs in one form; what is no graph stays as it is."""
     tree = unpacked(tree)
-    if isinstance(tree, list) and (name := id_field(tree)) is not None and has_wires(tree, name):
+    if isinstance(tree, list) and (name := id_field(tree)) is not None:
         return _as_graph({"nodes": tree}, "nodes", name)
     return _walk(tree)
 

@@ -37,6 +37,8 @@ TABLE = KindTable(
         "commands": "step",
         "steps": "step",
         "assertions": "assertion",
+        "system-out": "output",
+        "system-err": "output",
     },
     derived=dict.fromkeys(
         ("tests", "failures", "errors", "skipped_count", "assertions_count", "disabled"), "counts of the cases below"
