@@ -174,8 +174,7 @@ def _shows(change: Change, findings: list[dict[str, Any]]) -> bool:
 
 def _leaves(value: Any) -> Iterator[str]:
     if isinstance(value, dict | list):
-        for name in value if isinstance(value, dict) else ():
-            yield name
+        yield from value if isinstance(value, dict) else ()
         for child in value.values() if isinstance(value, dict) else value:
             yield from _leaves(child)
     elif isinstance(value, bytes):

@@ -143,7 +143,7 @@ def change_xml(root: Any, sort: str, number: int, name: str) -> tuple[Any, Chang
         before, after = (tag if _says_something(element) else None), f"{tag}{MARK}"
         element.tag = f"{element.tag}{MARK}"
     elif sort == "removed":
-        before = etree.tostring(element) if _says_something(element) else None
+        before = etree.tostring(element, with_tail=False) if _says_something(element) else None
         element.getparent().remove(element)
     elif sort == "order":
         other = element.getprevious()

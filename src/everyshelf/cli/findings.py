@@ -20,6 +20,8 @@ def print_artifact(
     """
     effects = found["effects"]
     strongest = next((e for e in ("breaks", "alters", "cosmetic") if effects.get(e)), "same")
+    if strongest != "breaks" and not found.get("judged", True):
+        strongest = "not judged"
     listing = terminal.Listing(
         (
             terminal.Column(2),

@@ -59,13 +59,13 @@ def compare_desk(
     """
     from everyshelf.core.compare.sentences import effect_of, headline, states_sentence
     from everyshelf.core.history.names import distinct_names
-    from everyshelf.core.reading.worker import Worker
+    from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
     pairs = _moved(_pairs(desk, shelf, ref))
     if artifact is not None:
         path = desk.as_path(artifact)
         pairs = [p for p in pairs if path in (p.path, p.old_path)]
-    worker, rows, names = Worker(), [], distinct_names(p.path for p in pairs)
+    worker, rows, names = Worker(deadline_seconds=WHOLE_SECONDS), [], distinct_names(p.path for p in pairs)
     kinds = kinds_on_desk(desk, [p.item for p in pairs if p.item is not None])
     try:
         with tempfile.TemporaryDirectory() as scratch:
@@ -167,6 +167,7 @@ def _compared(
             "headline": f"moved from {pair.old_path}" if pair.old_path else pair.state,
             "findings": [],
             "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+            "judged": True,
             "note": "",
         }
     beside = {name: scratch / "beside" / name for name in pair.beside}

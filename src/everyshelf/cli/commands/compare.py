@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import completing, terminal
-from everyshelf.cli.errors import FailOnMet
+from everyshelf.cli.fail_on import check_fail_on, fail_on_option
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.reports import report_form, report_option, save_report
@@ -23,11 +23,7 @@ _MOST_ROWS = 20
 
 @click.command("compare")
 @click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]", shell_complete=completing.refs_or_artifacts)
-@click.option(
-    "--fail-on",
-    type=click.Choice(["breaks", "alters", "any"]),
-    help="Exit with 6 if there is a finding with this effect.",
-)
+@fail_on_option
 @report_option
 @shelf_options
 def compare(
@@ -64,7 +60,7 @@ def compare(
         terminal.print_json(found)
     else:
         _print(found, before, after, whole=artifact is not None)
-    _check(found, fail_on)
+    check_fail_on(found, fail_on)
 
 
 def _three(refs: tuple[str, ...], desk: Desk | None) -> tuple[str, str, str | None]:
@@ -161,10 +157,3 @@ def _print_table(found: dict[str, Any]) -> None:
         return
     print_table_line(found["table"])
     print_rows(found["table"], _MOST_ROWS)
-
-
-def _check(found: dict[str, Any], fail_on: str | None) -> None:
-    effects = found["effects"]
-    met = {"breaks": effects["breaks"], "alters": effects["breaks"] + effects["alters"], "any": sum(effects.values())}
-    if fail_on is not None and met[fail_on]:
-        raise FailOnMet(f"--fail-on {fail_on} was met")

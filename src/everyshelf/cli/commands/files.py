@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.errors import FailOnMet
+from everyshelf.cli.fail_on import check_fail_on, fail_on_option
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.options import json_option
 from everyshelf.cli.reports import report_form, report_option, save_report
@@ -18,12 +18,6 @@ _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 
 
 _FILE_OR_FOLDER = click.Path(exists=True, readable=True, path_type=Path)
-_HEAVY_BYTES = 48 * 1024 * 1024
-_HEAVY_SECONDS = 3600.0
-
-
-def _size(path: Path) -> int:
-    return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
 
 
 def _rules_text(path: Path | None) -> str:
@@ -42,9 +36,9 @@ def _rules_text(path: Path | None) -> str:
 @json_option
 def outline(file: Path, kind: str | None, as_json: bool) -> None:
     """Show the structure of FILE: its kind, and its parts as a tree."""
-    from everyshelf.core.reading.worker import Worker
+    from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
-    worker = Worker()
+    worker = Worker(deadline_seconds=WHOLE_SECONDS)
     try:
         found = worker.outline(file.name, file, kind=checked_kind(kind))
     finally:
@@ -102,11 +96,7 @@ def checked_kind(kind: str | None) -> str | None:
 @click.option("--key", help="Key columns of a table, comma-separated; in a database TABLE:COLUMN[,COLUMN].")
 @click.option("--rules", type=_FILE, help="A shelf.toml with the rules to use.")
 @click.option("--limit", type=click.IntRange(0), default=10_000, show_default=True, help="Number of findings to print.")
-@click.option(
-    "--fail-on",
-    type=click.Choice(["breaks", "alters", "any"]),
-    help="Exit with 6 if there is a finding with this effect.",
-)
+@fail_on_option
 @report_option
 @json_option
 def compare_files(
@@ -124,16 +114,15 @@ def compare_files(
 
     Folders too: as one table where all their files are parts of one, else file by file.
     """
-    from everyshelf.core.reading.worker import Worker
+    from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
     form = report_form(report)
     rules_text = _rules_text(rules)
     keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
-    heavy = max(_size(old), _size(new)) > _HEAVY_BYTES
-    worker = Worker(deadline_seconds=_HEAVY_SECONDS) if heavy else Worker()
+    worker = Worker(deadline_seconds=WHOLE_SECONDS)
     wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:
-        with terminal.waiting(f"Comparing {old.name} with {new.name}", shown=heavy) as tick:
+        with terminal.waiting(f"Comparing {old.name} with {new.name}") as tick:
             from everyshelf.desk.kinds import files_beside
 
             beside = files_beside(old), files_beside(new)
@@ -150,7 +139,7 @@ def compare_files(
         terminal.print_json(found)
     else:
         _print(old, new, found)
-    _fail_on(found["effects"], fail_on)
+    check_fail_on(found, fail_on)
 
 
 def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
@@ -159,9 +148,8 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
     if found["equal"]:
         terminal.say(terminal.bold("Nothing changed") + (f": {found['note']}." if found["note"] else "."))
         return
-    terminal.say(
-        terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + f"; {effects_phrase(found['effects'])}."
-    )
+    phrase = effects_phrase(found["effects"], judged=found["judged"])
+    terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + (f"; {phrase}." if phrase else "."))
     print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "", whole=True)
     if "model" in found:
         print_measured(found["model"])
@@ -175,9 +163,3 @@ def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
         terminal.say(
             terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json.")
         )
-
-
-def _fail_on(effects: dict[str, int], fail_on: str | None) -> None:
-    met = {"breaks": effects["breaks"], "alters": effects["breaks"] + effects["alters"], "any": sum(effects.values())}
-    if fail_on is not None and met[fail_on]:
-        raise FailOnMet(f"--fail-on {fail_on} was met")

@@ -130,12 +130,12 @@ class _Members:
         try:
             before, after = old.read(), new.read()
         except UnreadableError as error:
-            self._say("changed", name, "alters", field="content", before=old.size, after=new.size, detail=str(error))
+            self._say("changed", name, None, field="content", before=old.size, after=new.size, detail=str(error))
             return
         if before == after:
             return
         if not look:
-            self._say("changed", name, "alters", field="content", before=old.size, after=new.size)
+            self._say("changed", name, None, field="content", before=old.size, after=new.size)
             return
         found = self._inside(name, before, after)
         if self._is_document and looks_only(name):
@@ -144,7 +144,7 @@ class _Members:
             return
         path = _path(name)
         if found.read_as == "bytes":
-            self._say("changed", name, "alters", field="content", before=len(before), after=len(after))
+            self._say("changed", name, None, field="content", before=len(before), after=len(after))
         else:
             self._findings += [
                 replace(f, part=path + (f.part if f.part != "/" else ""), label=_label(name, f)) for f in found.findings
@@ -154,7 +154,7 @@ class _Members:
         self,
         action: str,
         name: str,
-        effect: Effect,
+        effect: Effect | None,
         *,
         field: str | None = None,
         before: object = None,

@@ -222,7 +222,13 @@ def _as_kind(
         return _as_text(before, after, new, "nested too deeply for its kind")
     except Exception as error:
         # Kinds come from other packages too; a mistake in a reader must not cost the answer.
-        return _as_text(before, after, new, f"its reader failed ({type(error).__name__})")
+        return _as_text(before, after, new, reader_failed(error))
+
+
+def reader_failed(error: Exception) -> str:
+    """What is said of a mistake in a reader: its sort and the first words of its message."""
+    said = " ".join(str(error).split())[:80]
+    return f"its reader failed ({type(error).__name__}{': ' + said if said else ''})"
 
 
 def _as_outlines(
@@ -252,12 +258,14 @@ def _as_text(before: ArtifactSide, after: ArtifactSide, found: Recognition, why:
     except UnreadableError:
         return as_bytes(after.name, len(before.data), len(after.data), why, found.kind)
     findings, lines = compare_texts(old.lines(), new.lines(), _without_comments(old, new, found))
+    if why:  # what was not read as its kind is not judged
+        findings = [f if f.effect == "cosmetic" else replace(f, effect=None) for f in findings]
     for name, was, now in (("encoding", old.encoding, new.encoding), ("line ends", old.newline, new.newline)):
         if was != now:
             findings.append(Finding("changed", "/", "text", name, "cosmetic", name, repr(was), repr(now)))
     # Scripts and reports are read by lines in earnest; for other kinds the note says why they were not read as such.
     by_lines = found.kind in _LINE_KINDS and found.format not in kind_for(found.kind).readers and not why
-    note = "" if by_lines else f"compared as text: {why}" if why else "compared as text"
+    note = "" if by_lines else f"compared as text, effects not judged: {why}" if why else "compared as text"
     return Comparison(found.kind, findings, read_as="text", note=note, lines=lines)
 
 

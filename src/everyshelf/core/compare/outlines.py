@@ -377,7 +377,7 @@ class _Siblings:
                 )
 
     def _order_counts(self, parts: Sequence[Part]) -> bool:
-        """In a list, and among elements that the kind knows or that nothing names: what is named is found by its name."""
+        """In a list, and among elements that the kind knows or that nothing names."""
         if self._parent.type == "list" or self._parent.sequence or self._run.knows(parts[0].type):
             return True
         named = any(p.key is not None for p in parts) or any(is_id_like(f) is not None for f in self._identity.fields)

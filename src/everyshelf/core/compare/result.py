@@ -25,6 +25,11 @@ class Comparison:
     model: dict[str, Any] | None = None
     picture: dict[str, Any] | None = None
 
+    @property
+    def judged(self) -> bool:
+        """False where something was not read as what it is: then nobody can say what a change does to users."""
+        return all(finding.effect is not None for finding in self.findings)
+
     def as_json(self, limit: int = DEFAULT_LIMIT) -> dict[str, Any]:
         """The JSON form of house names; counts stay exact when findings are cut off at ``limit``."""
         result: dict[str, Any] = {
@@ -32,6 +37,7 @@ class Comparison:
             "equal": not self.findings,
             "counts": self._counted("action", ACTIONS),
             "effects": self._counted("effect", EFFECTS),
+            "judged": self.judged,
             "findings": [finding.as_json() for finding in self.findings[:limit]],
             "read_as": self.read_as or self.kind,
             "note": self.note,
@@ -50,12 +56,13 @@ class Comparison:
     def _counted(self, attribute: str, names: tuple[str, ...]) -> dict[str, int]:
         counts = dict.fromkeys(names, 0)
         for finding in self.findings:
-            counts[getattr(finding, attribute)] += 1
+            if getattr(finding, attribute) is not None:
+                counts[getattr(finding, attribute)] += 1
         return counts
 
 
 def as_bytes(name: str, before: int, after: int, why: str, kind: str = "opaque") -> Comparison:
-    """What can be said of contents nobody read: their sizes, and why."""
-    finding = Finding("changed", "/", "content", name, "alters", "bytes", before, after)
-    note = f"compared as bytes: {why}" if why else "compared as bytes: no reader knows it"
+    """What can be said of contents nobody read: that they differ, their sizes, and why. No effect is told."""
+    finding = Finding("changed", "/", "content", name, None, "bytes", before, after)
+    note = f"not compared: {why or 'no reader knows it'}"
     return Comparison(kind, [finding], read_as="bytes", note=note)

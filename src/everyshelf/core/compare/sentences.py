@@ -37,20 +37,28 @@ def group(number: int) -> str:
     return f"{number:,}".replace(",", "\u202f")
 
 
-def effect_of(result: dict[str, Any]) -> str | None:
-    """The strongest effect among a comparison's findings, or None if there is none."""
-    return next((e for e in ("breaks", "alters", "cosmetic") if result["effects"][e]), None)
+def effect_of(result: Mapping[str, Any]) -> str | None:
+    """The strongest effect among a comparison's findings; None if there is none, or if something was not judged and
+    nothing is known to break."""
+    strongest = next((e for e in ("breaks", "alters", "cosmetic") if result["effects"].get(e)), None)
+    return strongest if strongest == "breaks" or is_judged(result) else None
 
 
-def effects_phrase(effects: dict[str, int]) -> str:
+def is_judged(result: Mapping[str, Any]) -> bool:
+    """False where something could not be read as what it is, so that nobody can say what it does to users."""
+    return bool(result.get("judged", True))
+
+
+def effects_phrase(effects: Mapping[str, int], *, judged: bool = True) -> str:
     """How many findings have which effect, in words: "7 findings change behaviour, none break users"."""
     breaks, alters = effects.get("breaks", 0), effects.get("alters", 0)
     if breaks:
         more = f", {group(alters)} change{'s' if alters == 1 else ''} behaviour" if alters else ""
         return f"{count_noun(breaks, 'finding')} may break users{more}"
     if alters:
-        return f"{count_noun(alters, 'finding')} change{'s' if alters == 1 else ''} behaviour, none break users"
-    return "no change of behaviour"
+        known = f"{count_noun(alters, 'finding')} change{'s' if alters == 1 else ''} behaviour"
+        return f"{known}, none break users" if judged else known
+    return "no change of behaviour" if judged else ""
 
 
 def states_sentence(artifacts: Sequence[Mapping[str, Any]]) -> str:
@@ -62,21 +70,25 @@ def states_sentence(artifacts: Sequence[Mapping[str, Any]]) -> str:
         effect: sum(a["effects"].get(effect, 0) for a in artifacts) for effect in ("breaks", "alters", "cosmetic")
     }
     states = Counter(a["state"] for a in artifacts)
+    not_judged = sum(not is_judged(a) for a in artifacts)
     counted = [(states[state], state) for state in ("edited", "new", "moved", "gone") if states[state]]
     (number, state), *more = counted
     first = count_noun(number, "new artifact") if state == "new" else f"{count_noun(number, 'artifact')} {state}"
     parts = [first, *(f"{group(n)} {state}" for n, state in more)]
     hidden = f"; {count_noun(effects['cosmetic'], 'cosmetic finding')} hidden" if effects["cosmetic"] else ""
-    return f"{', '.join(parts)}; {effects_phrase(effects)}{hidden}."
+    said = [effects_phrase(effects, judged=not not_judged)]
+    if not_judged:
+        said.append(f"{count_noun(not_judged, 'artifact')} could not be judged")
+    return f"{', '.join(parts)}; {'; '.join(s for s in said if s)}{hidden}."
 
 
 def headline(result: dict[str, Any]) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
     if result.get("read_as") == "bytes":
         finding = result["findings"][0]
-        return f"content changed, {group(finding['before'])} to {group(finding['after'])} bytes"
+        return f"{result['note']}; {group(finding['before'])} to {group(finding['after'])} bytes"
     if "lines" in result and result["read_as"] == "text":
-        return _lines(result)
+        return _lines(result) + ("" if is_judged(result) else ", not judged")
     # What breaks users comes first: with several findings it is what people have to know.
     shown = sorted((f for f in result["findings"] if f["effect"] != "cosmetic"), key=lambda f: f["effect"] != "breaks")
     if len(shown) == 1 and "table" not in result and "tables" not in result:

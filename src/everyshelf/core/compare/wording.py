@@ -65,8 +65,8 @@ class Names:
 def same_but_spacing(before: Any, after: Any) -> bool:
     """True for two texts of several words that differ in white space alone.
 
-    A single word with a blank more, a text of nothing but blanks, lines whose indentation says what belongs to what (one
-    ends with a colon, the next stands deeper), and the line breaks of code other than SQL are content.
+    A single word with a blank more, a text of nothing but blanks, lines whose indentation says what belongs to what
+    (one ends with a colon, the next stands deeper), and the line breaks of code other than SQL are content.
     """
     if not isinstance(before, str) or not isinstance(after, str):
         return False

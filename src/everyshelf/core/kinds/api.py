@@ -28,7 +28,9 @@ TABLE = KindTable(
     cosmetic_fields=(
         prose("description", "summary", "title", "termsOfService", "$comment"),
         prose("example", only_if=None),
-        Cosmetic(frozenset({"specification", "openapi", "swagger", "$schema"}), "the form of the file, not what it says"),
+        Cosmetic(
+            frozenset({"specification", "openapi", "swagger", "$schema"}), "the form of the file, not what it says"
+        ),
         Cosmetic(frozenset({"version", "$id"}), "the name of this description; what it says of the calls is compared"),
     ),
     unordered=frozenset({"*"}),

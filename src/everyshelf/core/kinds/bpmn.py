@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from functools import cached_property
+
 from everyshelf.core.formats.xml import Element, local_name
 from everyshelf.core.kinds.shapes import XmlShape
 from everyshelf.core.kinds.table import KindTable

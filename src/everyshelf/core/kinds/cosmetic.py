@@ -82,9 +82,10 @@ def prose(*names: str, only_if: Callable[[Place], bool] | None = _is_text) -> Co
     return Cosmetic(frozenset(names), "written for people: nothing acts on it", only_if=only_if)
 
 
+_EDITOR_STATES = ["zIndex", "zoom", "collapsed", "expanded", "selected"]
 GEOMETRY = Cosmetic(
     frozenset(
-        "x y z left top width height positionX positionY position size zIndex zoom collapsed expanded selected".split()
+        {*"xyz", "left", "top", "width", "height", "positionX", "positionY", "position", "size", *_EDITOR_STATES}
     ),
     "numbers beside x and y, or left and top: where something is drawn",
     made=True,
@@ -94,21 +95,23 @@ PROSE = prose("description", "doc", "documentation", "comment", "comments", "not
 LOOKS = Cosmetic(frozenset({"color", "colour", "icon"}), "how it looks", only_if=_is_text)
 STAMPS = Cosmetic(
     frozenset(
-        "saved_at savedAt modified modified_at modifiedAt lastModified last_modified updated_at updatedAt exported_at "
-        "exportedAt generated_at generatedAt".split()
-    ),
+        f"{verb}{ending}"
+        for verb in ("saved", "modified", "updated", "exported", "generated")
+        for ending in ("_at", "At")
+    )
+    | {"modified", "lastModified", "last_modified"},
     "times that the program writes when it saves",
     made=True,
     only_if=_is_time,
 )
 WRITER = Cosmetic(
-    frozenset("exporter exporterVersion editorVersion editor_version generator buildStamp".split()),
+    frozenset(["exporter", "exporterVersion", "editorVersion", "editor_version", "generator", "buildStamp"]),
     "the program that wrote the file, said of the whole file",
     made=True,
     only_if=_is_of_the_file,
 )
 DRAWING = Cosmetic(
-    frozenset("layout canvas viewport bounds waypoints diagram editor gui".split()),
+    frozenset(["layout", "canvas", "viewport", "bounds", "waypoints", "diagram", "editor", "gui"]),
     "layout only",
     made=True,
 )

@@ -30,7 +30,9 @@ TABLE = KindTable(
         "OutputField": "output",
     },
     cosmetic_types=(
-        Cosmetic(frozenset({"Header", "Timestamp", "Application", "producer"}), "who wrote it, with what, when", made=True),
+        Cosmetic(
+            frozenset({"Header", "Timestamp", "Application", "producer"}), "who wrote it, with what, when", made=True
+        ),
     ),
     cosmetic_fields=(
         prose("description"),

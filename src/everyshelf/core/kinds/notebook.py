@@ -16,7 +16,9 @@ TABLE = KindTable(
     types={"cells": "cell", "outputs": "output"},
     cosmetic_types=(
         Cosmetic(frozenset({"output", "outputs"}), "what a run put there", made=True),
-        Cosmetic(frozenset({"kernelspec", "language_info", "widgets"}), "written by the program that runs it", made=True),
+        Cosmetic(
+            frozenset({"kernelspec", "language_info", "widgets"}), "written by the program that runs it", made=True
+        ),
         Cosmetic(frozenset({"metadata"}), "settings of editors; tags are read apart from it"),
     ),
     cosmetic_fields=(

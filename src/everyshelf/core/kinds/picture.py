@@ -8,7 +8,11 @@ from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
-TABLE = KindTable(id="picture", cosmetic_types=(Cosmetic(frozenset({"metadata"}), "about the picture, not on it"),), unordered=frozenset({"metadata"}))
+TABLE = KindTable(
+    id="picture",
+    cosmetic_types=(Cosmetic(frozenset({"metadata"}), "about the picture, not on it"),),
+    unordered=frozenset({"metadata"}),
+)
 
 
 def read_pixels(data: bytes, table: KindTable) -> Part:

@@ -10,7 +10,10 @@ from everyshelf.core.outline.model import Effect, Part
 
 
 def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
-    """An input that callers must now give breaks; a narrower type does, a wider one does not. A CWL document's own id is cosmetic: nothing outside of it uses it."""
+    """An input that callers must now give breaks; a narrower type does, a wider one does not.
+
+    A CWL document's own id is cosmetic: nothing outside of it uses it.
+    """
     if part.type in ("process", "pipeline") and field == "id":
         return "cosmetic"
     if part.type == "input" and field is None and action == "added":

@@ -39,11 +39,11 @@ class KindTable:
     """What one kind says about its parts.
 
     ``types``: element or list name -> part type. ``derived``: names that only mirror other parts and are left out, each
-    with the reason; of JSON and YAML only plain values (counts), never lists. ``ignored``: names that shelf.toml says mean
-    nothing.
-    ``cosmetic_types`` and ``cosmetic_fields``: layout, time stamps, texts for people. ``unordered``: part types (or "*")
-    whose order has no meaning. ``breaks``: pairs of action and part type, or (action, type, field). ``identity``: part
-    type -> fields that identify it. ``in_order``: part types whose order counts although ``unordered`` says "*".
+    with the reason; of JSON and YAML only plain values (counts), never lists. ``ignored``: names that shelf.toml says
+    mean nothing. ``cosmetic_types`` and ``cosmetic_fields``: layout, time stamps, texts for people. ``unordered``: part
+    types (or "*") whose order has no meaning. ``breaks``: pairs of action and part type, or (action, type, field).
+    ``identity``: part type -> fields that identify it. ``in_order``: part types whose order counts although
+    ``unordered`` says "*".
     ``lasting_keys``: keys are unique in the whole document, so that a part keeps its key when it goes to another
     parent. ``follows``: field -> the field whose change explains its own, which is then not told beside it.
     ``renamed_if_equal``: part types of which a likeness says nothing: two tensors of one shape are not one renamed.

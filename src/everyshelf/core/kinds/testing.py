@@ -45,7 +45,9 @@ TABLE = KindTable(
     ),
     cosmetic_types=(Cosmetic(frozenset({"output"}), "what a run printed", made=True),),
     cosmetic_fields=(
-        Cosmetic(frozenset({"time", "timestamp", "hostname", "duration"}), "when, where and how long it ran", made=True),
+        Cosmetic(
+            frozenset({"time", "timestamp", "hostname", "duration"}), "when, where and how long it ran", made=True
+        ),
         Cosmetic(frozenset({"file", "line"}), "where the case stands in its source", made=True),
         Cosmetic(frozenset({"id"}), "made by the program; cases are known by class and name", made=True),
         Cosmetic(frozenset({"keyword", "language"}), "the same step in other words of the grammar"),

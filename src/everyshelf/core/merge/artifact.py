@@ -31,6 +31,7 @@ from everyshelf.core.merge.model import (
     Merged,
     Side,
     SideNames,
+    Take,
 )
 from everyshelf.core.merge.naming import PartNames, sentence
 from everyshelf.core.merge.policy import Policy
@@ -152,7 +153,10 @@ def _by_structure(
     namer = _Namer(v, found, rules)
     merge = StructureMerge(policy, nodes, speller, namer.decisions(decided), prefer)
     out = merge.run(kind)
-    around = [_around([s[n] for s in sources], where, prefer, decided) for n, where in ((1, "before"), (2, "behind"))]
+    around = [
+        _around([s[1] for s in sources], "before", prefer, decided),
+        _around([s[2] for s in sources], "behind", prefer, decided),
+    ]
     namer.name(merge.conflicts)
     merge.conflicts += [c for _, c in around if c is not None]
     edits = merge.target_side.edits + merge.source_side.edits
@@ -176,7 +180,9 @@ class _Namer:
 
     @cached_property
     def _names(self) -> PartNames:
-        outlines = (_outline(data, f, self._v.name, self._rules) for data, f in zip(self._v.all, self._found, strict=True))
+        outlines = (
+            _outline(data, f, self._v.name, self._rules) for data, f in zip(self._v.all, self._found, strict=True)
+        )
         return PartNames(o for o in outlines if o is not None)
 
     def decisions(self, decided: Decisions) -> Decide:
@@ -207,9 +213,7 @@ class _Namer:
         return conflict
 
 
-def _around(
-    said: list[str], where: str, prefer: Side | None, decided: Decisions
-) -> tuple[str, Conflict | None]:
+def _around(said: list[str], where: str, prefer: Side | None, decided: Decisions) -> tuple[str, Conflict | None]:
     """What stands before or behind the root: merged by lines; where both sides wrote it anew, a conflict."""
     base, target, source = said
     if source in (base, target):
@@ -220,8 +224,9 @@ def _around(
     if not any(p.clash for p in pieces):
         return "\n".join(line for p in pieces for line in p.lines), None
     field = f"text {where} the root"
-    texts = (text.strip() or NOTHING for text in said)
-    conflict = Conflict("/", "text", field, field, *texts, "", ("target", "source", "both"))
+    was, on_target, on_source = (text.strip() or NOTHING for text in said)
+    options: tuple[Take, ...] = ("target", "source", "both")
+    conflict = Conflict("/", "text", field, field, was, on_target, on_source, "", options)
     conflict.decision = decided.get(conflict.id) or (Decision(prefer) if prefer else None)
     take = conflict.decision.take if conflict.decision is not None else "target"
     both = "\n".join(line for p in pieces for line in ((*p.target, *p.source) if p.clash else p.lines))
@@ -297,8 +302,8 @@ def _by_lines(v: Versions, found: list[Recognition], rules: Rules, prefer: Side 
 def _line_ends(texts: list[Decoded]) -> tuple[str, list[list[str]]]:
     """The line end of the result and the lines of each version.
 
-    Where every version has one line end throughout (LF, CRLF, or the lone CR of old programs), lines are compared without
-    it and the side that changed it has its way; a version that mixes them keeps every end as it is.
+    Where every version has one line end throughout (LF, CRLF, or the lone CR of old programs), lines are compared
+    without it and the side that changed it has its way; a version that mixes them keeps every end as it is.
     """
     ends = []
     for text in texts:

@@ -606,7 +606,7 @@ class StructureMerge:
         because = self._referred.get(id(base), "")
         if not because and left.name == base.name and same_value(left.node.value, base.node.value):
             return None
-        if self._is_made(where, base.node, target and target.node, source and source.node) or (
+        if self._is_made(where, base.node, target.node if target else None, source.node if source else None) or (
             self._policy.table.is_left_out(where.names[-1])
         ):
             self._made.append(f"{where.field or where.names[-1]} of {where.label or where.type}")

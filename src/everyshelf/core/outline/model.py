@@ -96,7 +96,7 @@ class Finding:
     part: str
     type: str
     label: str
-    effect: Effect
+    effect: Effect | None  # None: nobody could judge it
     field: str | None = None
     before: Any = None
     after: Any = None

@@ -39,13 +39,15 @@ from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 
-DEADLINE_SECONDS = 20.0
+DEADLINE_SECONDS = 20.0  # of processor time, for what somebody waits for
+WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
 MEMORY_BYTES = 1_000 * 1024 * 1024
 # The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.
 _RESERVED_BYTES = 3 * 1024 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
 _TRIES = 3
+_NO_MEMORY = 3  # the status with which a process ends that may have no more
 _BATCH_FILES = 256
 _BATCH_BYTES = 8 * 1024 * 1024
 # The deadline counts the processor time of the process: a busy machine must not make an answer another one. One that
@@ -56,6 +58,7 @@ _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 # The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
 _FAMILIES: dict[str, type[EveryShelfError]] = {
     "conflict": ConflictError,
+    "limit": LimitError,
     "storage": StorageError,
     "unreadable": UnreadableError,
 }
@@ -81,14 +84,18 @@ class Worker:
         limit: int = 10_000,
         rows: Path | None = None,
         beside: tuple[Mapping[str, Path], Mapping[str, Path]] = ({}, {}),
+        seconds: float | None = None,
+        patient: bool = True,
         tick: Callable[[], None] | None = None,
     ) -> dict[str, Any]:
         """The JSON form of a comparison of two files, each given as (name, path).
 
-        What cannot be read within the limits is compared as text, and what cannot even be that as bytes; the note says
-        why. ``beside``: for each side, files of the same folder that belong to it, by name. Rows of a table that differ
-        go to the file ``rows``, for ``page``. ``tick`` is called about once a second; if it raises, the process ends
-        and the work with it.
+        What cannot be read within the memory, or by a reader that fails, is compared as text, and what cannot even be
+        that is not compared; the note says why, and nothing is said of its effects. ``seconds``: of processor time, in
+        place of this process's own. ``patient``: False raises ``LimitError`` (limit.time) where they run out, for
+        whoever can leave the work to a job. ``beside``: for each side, files of the same folder that belong to it, by
+        name. Rows of a table that differ go to the file ``rows``, for ``page``. ``tick`` is called about once a second;
+        if it raises, the process ends and the work with it.
         """
         request = {
             "task": "compare",
@@ -102,8 +109,10 @@ class Worker:
             "beside": [{name: str(path) for name, path in side.items()} for side in beside],
         }
         try:
-            return self._ask(request, tick)
+            return self._ask(request, tick, seconds)
         except LimitError as error:
+            if error.code == "limit.time" and not patient:
+                raise
             why = error.message
         if max(_size_of(path) for _, path in (before, after)) > MOST_AS_TEXT:
             return as_bytes(after[0], _size_of(before[1]), _size_of(after[1]), why).as_json()
@@ -193,18 +202,22 @@ class Worker:
         prefer: str | None = None,
         decisions: Mapping[str, Mapping[str, Any]] | None = None,
         names: SideNames = SIDE_NAMES,
+        seconds: float | None = None,
+        patient: bool = True,
     ) -> dict[str, Any]:
         """Merge target and source, which both grew from base, into ``output``; gives the JSON form of ``merge-files``.
 
         ``decisions``: conflict id -> ``{"take", "value"}``; ``names``: what the sides are called in sentences. What
-        cannot be merged within the limits is left to choose as a whole.
+        cannot be merged within the limits is left to choose as a whole. ``seconds``, ``patient``: as for ``compare``.
         """
         request = {"task": "merge", "name": name, "files": [str(f) for f in files], "output": str(output)}
         request["names"] = [names.target, names.source]
         given = {"rules": rules_text, "kind": kind, "prefer": prefer, "decisions": dict(decisions or {})}
         try:
-            return self._ask({**request, **given})
+            return self._ask({**request, **given}, None, seconds)
         except LimitError as error:
+            if error.code == "limit.time" and not patient:
+                raise
             found = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {}, names)
         if found["merged"]:
             taken = found["conflicts"][0]["decision"]["take"]
@@ -315,7 +328,9 @@ class Worker:
         with self._lock:
             self._end()
 
-    def _ask(self, request: dict[str, Any], tick: Callable[[], None] | None = None) -> dict[str, Any]:
+    def _ask(
+        self, request: dict[str, Any], tick: Callable[[], None] | None = None, seconds: float | None = None
+    ) -> dict[str, Any]:
         try:
             line_of = orjson.dumps(request)
         except (TypeError, ValueError) as error:
@@ -327,16 +342,17 @@ class Worker:
             try:
                 process.stdin.write(line_of + b"\n")
                 process.stdin.flush()
-                line = self._line(process, process.stdout, tick)
+                line = self._line(process, process.stdout, tick, seconds or self._deadline)
             except (BrokenPipeError, LimitError) as error:
                 self._end()
-                raise error if isinstance(error, LimitError) else _died() from error
+                raise error if isinstance(error, LimitError) else _died(process) from error
             except BaseException:
                 self._end()  # the caller gave up
                 raise
             if not line:
+                died = _died(process)
                 self._end()
-                raise _died()
+                raise died
         answer = orjson.loads(line)
         if "problem" in answer:
             problem = answer["problem"]
@@ -345,17 +361,20 @@ class Worker:
         result: dict[str, Any] = answer["result"]
         return result
 
-    def _line(self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None = None) -> bytes:
-        end = time.monotonic() + self._deadline * _PATIENCE
-        most = _worked(process.pid) + self._deadline
+    def _line(
+        self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None, seconds: float
+    ) -> bytes:
+        end = time.monotonic() + seconds * _PATIENCE
+        most = _worked(process.pid) + seconds
         ticked = time.monotonic()
         pieces = []
         while True:
             if not select.select([pipe], [], [], _LOOK_SECONDS)[0]:
                 if _resident(process.pid) > self._memory:
-                    raise _died()
+                    raise _out_of_memory()
                 if _worked(process.pid) > most or time.monotonic() > end:
-                    raise LimitError(f"reading took over {self._deadline:g} seconds", code="limit.time")
+                    said = f"reading took over {seconds:g} seconds of processor time"
+                    raise LimitError(said, code="limit.time")
                 if tick is not None and time.monotonic() - ticked > 1:
                     ticked = time.monotonic()
                     tick()
@@ -426,8 +445,21 @@ def _worked(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) / _TICKS  # utime and stime (proc(5)), counted behind the command's name
 
 
-def _died() -> LimitError:
+def _out_of_memory() -> LimitError:
     return LimitError("reading needed more memory than it may use", code="limit.memory")
+
+
+def _died(process: subprocess.Popen[bytes]) -> LimitError:
+    """Why a reading process ended without an answer."""
+    try:
+        code = process.wait(timeout=5)
+    except subprocess.TimeoutExpired:
+        code = 0
+    # Killed by the system itself, or by us, it had asked for too much; memory refused to a library ends in an abort.
+    if code in (_NO_MEMORY, -signal.SIGKILL, -signal.SIGABRT):
+        return _out_of_memory()
+    sort = f"by signal {-code}" if code < 0 else f"with status {code}"
+    return LimitError(f"the reading process ended {sort}", code="reader.ended")
 
 
 # --- in the child ----------------------------------------------------------------
@@ -435,6 +467,7 @@ def _died() -> LimitError:
 
 def serve(memory_bytes: int) -> None:
     """Answer requests from standard input until it ends."""
+    from everyshelf.core.compare.artifact import reader_failed
     from everyshelf.core.reading.tasks import answer
     from everyshelf.core.tables.options import limit_memory
 
@@ -455,9 +488,22 @@ def serve(memory_bytes: int) -> None:
         except OSError as error:
             reply = {"problem": _problem_json(StorageError(f"the reading process: {error.strerror or error}"))}
         except MemoryError:
-            os._exit(3)
-        answers.write(orjson.dumps(reply) + b"\n")
+            os._exit(_NO_MEMORY)
+        except Exception as error:
+            # A mistake in a reader of ours or of another package: told as what it is, and the process goes on.
+            reply = {
+                "problem": {"message": reader_failed(error), "code": "reader.failed", "hint": "", "family": "limit"}
+            }
+        answers.write(_line_of(reply))
         answers.flush()
+
+
+def _line_of(reply: dict[str, Any]) -> bytes:
+    try:
+        return orjson.dumps(reply, default=str, option=orjson.OPT_NON_STR_KEYS) + b"\n"
+    except (TypeError, ValueError) as error:
+        problem = {"message": f"the answer cannot be written: {error}", "code": "reader.failed", "hint": ""}
+        return orjson.dumps({"problem": {**problem, "family": "limit"}}) + b"\n"
 
 
 def _problem_json(error: EveryShelfError) -> dict[str, str]:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import orjson
 
-from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline
+from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline, is_judged
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.report.html import html
 from everyshelf.core.report.markdown import markdown
@@ -65,7 +65,8 @@ def _alone(found: Mapping[str, Any]) -> dict[str, Any]:
 
 def _sentence(artifact: dict[str, Any]) -> str:
     words = artifact["headline"] or "nothing changed"
-    return f"{words[:1].upper()}{words[1:]}; {effects_phrase(artifact['effects'])}."
+    phrase = effects_phrase(artifact["effects"], judged=is_judged(artifact))
+    return f"{words[:1].upper()}{words[1:]}" + (f"; {phrase}." if phrase else ".")
 
 
 def written(report: dict[str, Any], form: Form) -> str:

@@ -45,7 +45,8 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
         {name: Entry(name, "artifact", *held) for name, held in side.items()} for side in given.get("beside", [{}, {}])
     )
     pair = Pairing(given["after_path"], given["before_path"], *sides, (before, after))
-    found = compare_pair(run.job.shelf, pair, parse_rules(given["rules"]), tick=lambda: run.progress(0, 1, pair.path))
+    rules = parse_rules(given["rules"])
+    found = compare_pair(run.job.shelf, pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}
 

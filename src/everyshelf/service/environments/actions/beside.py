@@ -8,7 +8,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.compare.sentences import count_noun, effect_of, headline, is_judged
 from everyshelf.core.history.names import distinct_names
 from everyshelf.core.promotion import Destination, Manifest
 from everyshelf.service.base.config import get_config
@@ -100,7 +100,7 @@ def _compared(a: _Side, b: _Side, path: str, rules: str) -> dict[str, Any]:
             found = worker.compare((path, files[0]), (path, files[1]), rules_text=rules)
     return {
         "kind": found["kind"],
-        "effect": effect_of(found) or "cosmetic",
+        "effect": effect_of(found) or ("cosmetic" if is_judged(found) else ""),
         "headline": headline(found),
         "findings": found["findings"][:_MOST_FINDINGS],
     }

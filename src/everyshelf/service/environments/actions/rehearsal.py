@@ -13,7 +13,7 @@ from typing import Any
 import orjson
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline
+from everyshelf.core.compare.sentences import count_noun, effect_of, headline, is_judged
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry
 from everyshelf.core.history.names import distinct_names, file_name
@@ -217,6 +217,9 @@ def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
 
 def _compared(look: Outlook, path: str) -> dict[str, Any]:
     found = _compare_there(look, path)
+    if found is None:
+        said = "not compared here, it takes long: everyshelf compare shows it"
+        return {"effect": "", "headline": said}
     hidden = [f"${{{name}}}" for name in look.aim.values.secret]
     for finding in found["findings"]:
         # What somebody put there by hand where a secret belongs may be one as well.
@@ -224,23 +227,21 @@ def _compared(look: Outlook, path: str) -> dict[str, Any]:
             if any(name in str(finding.get(one)) for name in hidden) and finding.get(other) is not None:
                 finding[other] = _HIDDEN
     return {
-        "effect": effect_of(found) or "cosmetic",
+        "effect": effect_of(found) or ("cosmetic" if is_judged(found) else ""),
         "headline": headline(found),
         "kind": found["kind"],
         "findings": found["findings"][:_MOST_FINDINGS],
     }
 
 
-def _compare_there(look: Outlook, path: str) -> dict[str, Any]:
-    """What is really there with what would be; secrets are names on both sides."""
+def _compare_there(look: Outlook, path: str) -> dict[str, Any] | None:
+    """What is really there with what would be; secrets are names on both sides. None if it takes too long."""
     before, (row, placed) = look.present[path], look.aim.put[path]
     was, rules = look.record.get(path), look.aim.rules
     untouched = was is not None and bool(was.source) and was.is_at(before)
     if untouched and was is not None and not was.there and not row.there:
         entries = Entry(path, "artifact", before.id, before.size), Entry(path, "artifact", placed.id, placed.size)
-        found = compare_contents(path, entries[0], path, entries[1], rules)
-        assert found is not None
-        return found
+        return compare_contents(path, entries[0], path, entries[1], rules, "request")
     with ExitStack() as stack:
         old = stack.enter_context(look.destination.as_file(path))
         if rules_for(path, rules):

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import effect_of
+from everyshelf.core.compare.sentences import effect_of, is_judged
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history import Entry, check_path
 from everyshelf.core.kinds.rules import Rules
@@ -21,7 +21,6 @@ from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.comparison import (
     READ_LIMIT_BYTES,
     compare_pair,
-    is_heavy,
     pair_changes,
     remembered,
 )
@@ -273,6 +272,10 @@ def verdicts_of(proposal: Proposal, ends: Ends) -> list[dict[str, Any]]:
     ]
 
 
+def _is_cosmetic(found: dict[str, Any]) -> bool:
+    return is_judged(found) and effect_of(found) in (None, "cosmetic")
+
+
 def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
     """Why a verdict has lapsed: the source has changes since that are more than cosmetic and do not come from the
     target."""
@@ -286,7 +289,7 @@ def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
         there = trees.find(target_root, pair.path) if target_root else None
         if pair.after == there or (pair.after and there and pair.after.id == there.id):
             continue
-        found = compare_pair(shelf, pair, rules, allowed=not is_heavy(pair))
-        if found is None or pair.state in ("new", "gone", "moved") or effect_of(found) not in (None, "cosmetic"):
+        found = compare_pair(shelf, pair, rules, "request")
+        if found is None or pair.state in ("new", "gone", "moved") or not _is_cosmetic(found):
             return f"{pair.path} changed since"
     return ""

@@ -15,15 +15,15 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import orjson
 from django.db import DatabaseError
 
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
-from everyshelf.core.compare.sentences import effect_of, headline, states_sentence
-from everyshelf.core.errors import InvalidError
+from everyshelf.core.compare.sentences import effect_of, headline, is_judged, states_sentence
+from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import find_moves
@@ -31,7 +31,7 @@ from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.worker import Worker
+from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.base.room import is_no_room
@@ -44,11 +44,16 @@ from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
 Tick = Callable[[], None]
+# How much work a comparison that is not known yet may take: none, what fits into a request, or what a job may do.
+Effort = Literal["none", "request", "job"]
 BUDGET_SECONDS = 0.8
 READ_LIMIT_BYTES = 200 * 1024 * 1024  # of an outline
-HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares, in a process with limits of its own
-_HEAVY_SECONDS = 3600.0
+HEAVY_BYTES = 48 * 1024 * 1024  # beyond, nobody tries in a request what only a job can do
 _HEAVY_MEMORY = 1024 * 1024 * 1024
+_REQUEST_SECONDS = 5.0  # of processor time; what takes longer goes on as a job
+_MOST_SLOW = 10_000
+# Comparisons that took longer than a request may: nobody tries them in one again.
+_slow: dict[str, None] = {}
 FINGERPRINT_BYTES = 4 * 1024 * 1024  # smaller tables are read as quickly as their fingerprints are looked up
 SHOWN_FINDINGS = 50
 _MOST_BESIDE = 1 << 30
@@ -150,8 +155,8 @@ def compare_states(
         if progress is not None:
             progress(done, len(pairs), pair.path)
         tick = None if progress is None else functools.partial(progress, done, len(pairs), pair.path)
-        allowed = end is None or (time.monotonic() < end and not is_heavy(pair))
-        found = compare_pair(shelf, pair, rules, allowed=allowed, tick=tick)
+        effort: Effort = "job" if end is None else "request" if time.monotonic() < end else "none"
+        found = compare_pair(shelf, pair, rules, effort, tick=tick)
         artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found, shown))
     _name(artifacts, pairs, rules)
     artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
@@ -216,6 +221,7 @@ def _artifact(
         "effect": None,
         "headline": "",
         "effects": {},
+        "judged": True,
         "counts": {},
         "findings": [],
         "read_as": "",
@@ -224,7 +230,7 @@ def _artifact(
     }
     if found is None:
         return result
-    for name in ("effects", "counts", "read_as", "note", "kind", "table", "tables", "lines"):
+    for name in ("effects", "judged", "counts", "read_as", "note", "kind", "table", "tables", "lines"):
         if name in found:
             result[name] = found[name]
     if "table" in found:
@@ -253,21 +259,21 @@ def _side(entry: Entry | None, version: ArtifactVersion | None) -> dict[str, Any
 # --- one artifact ----------------------------------------------------------------
 
 
-def is_heavy(pair: Pairing) -> bool:
-    """True if comparing the two is left to a job."""
-    return any(entry is not None and entry.size > HEAVY_BYTES for entry in (pair.before, pair.after))
+def _is_heavy(before: Entry, after: Entry) -> bool:
+    """True for contents so large that comparing them cannot end within a request."""
+    return max(before.size, after.size) > HEAVY_BYTES
 
 
 def compare_pair(
-    shelf: Shelf, pair: Pairing, rules: Rules, *, allowed: bool = True, tick: Tick | None = None
+    shelf: Shelf, pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | None = None
 ) -> dict[str, Any] | None:
-    """The findings of one artifact, from the records or worked out; None if that is not allowed now."""
+    """The findings of one artifact, from the records or worked out; None if that takes more than ``effort``."""
     if pair.before is None or pair.after is None:
         return _whole(pair)
     if pair.before.id == pair.after.id and pair.beside[0] == pair.beside[1]:
         return _moved_only(pair)
     sides = (pair.old_path, pair.before, pair.path, pair.after)
-    return compare_contents(*sides, rules, allowed=allowed, tick=tick, beside=pair.beside)
+    return compare_contents(*sides, rules, effort, tick=tick, beside=pair.beside)
 
 
 def _whole(pair: Pairing) -> dict[str, Any]:
@@ -307,6 +313,7 @@ def _result(findings: list[dict[str, Any]], note: str) -> dict[str, Any]:
         "equal": False,
         "counts": counts,
         "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
+        "judged": True,
         "findings": findings,
         "read_as": "",
         "note": note,
@@ -321,8 +328,8 @@ def compare_contents(
     new_name: str,
     after: Entry,
     rules: Rules,
+    effort: Effort,
     *,
-    allowed: bool = True,
     kind: str | None = None,
     tick: Tick | None = None,
     beside: Beside = ({}, {}),
@@ -332,10 +339,19 @@ def compare_contents(
     rows = kept_rows.file_of(_key(parts))
     if kind is None and (same := _known_same(old_name, before, new_name, after, rules)) is not None:
         return same
-    work = (
-        (lambda: _worked_out(old_name, before, new_name, after, rules, kind, rows, tick, beside)) if allowed else None
-    )
-    return remembered(parts, work)
+    key = _key(parts)
+    may_work = effort == "job" or (effort == "request" and key not in _slow and not _is_heavy(before, after))
+
+    def work() -> dict[str, Any]:
+        return _worked_out(old_name, before, new_name, after, rules, kind, rows, tick, beside, effort)
+
+    try:
+        return remembered(parts, work if may_work else None)
+    except LimitError:
+        if len(_slow) >= _MOST_SLOW:
+            _slow.clear()
+        _slow[key] = None
+        return None
 
 
 def _known_same(old_name: str, before: Entry, new_name: str, after: Entry, rules: Rules) -> dict[str, Any] | None:
@@ -363,7 +379,7 @@ def fingerprint_at(
 def _reader_for(*entries: Entry) -> Iterator[Worker]:
     """A process that may take as long as contents of this size need."""
     if max(entry.size for entry in entries) > HEAVY_BYTES:
-        worker = Worker(deadline_seconds=_HEAVY_SECONDS, memory_bytes=_HEAVY_MEMORY)
+        worker = Worker(deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY)
         try:
             yield worker
         finally:
@@ -393,9 +409,18 @@ def rows_between(pair: Pairing, rules: Rules, start: int, count: int, **wanted: 
     file = kept_rows.file_of(_key(parts))
     if not kept_rows.files_at(file):
         sides = (pair.old_path, pair.before, pair.path, pair.after)
-        if is_heavy(pair) or _known_same(*sides, rules) is not None or _differs_nowhere(remembered(parts, None)):
+        if (
+            _is_heavy(pair.before, pair.after)
+            or _known_same(*sides, rules) is not None
+            or _differs_nowhere(remembered(parts, None))
+        ):
             return nothing
-        _worked_out(pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None)
+        try:
+            _worked_out(
+                pair.old_path, pair.before, pair.path, pair.after, rules, None, file, None, pair.beside, "request"
+            )
+        except LimitError:
+            return nothing  # the job that compares them keeps their rows
     kept_rows.mark_used(file)
     with reader() as worker:
         return worker.page(file, start, count, **wanted)
@@ -446,8 +471,10 @@ def _worked_out(
     kind: str | None,
     rows: Path,
     tick: Tick | None,
-    beside: Beside = ({}, {}),
+    beside: Beside,
+    effort: Effort,
 ) -> dict[str, Any]:
+    """Raises ``LimitError`` where ``effort`` is a request's and its time runs out."""
     part = rows.with_suffix(f".{uuid.uuid4().hex[:8]}")
     with ExitStack() as stack:
         old, new = (stack.enter_context(as_given(entry)) for entry in (before, after))
@@ -455,8 +482,16 @@ def _worked_out(
         worker = stack.enter_context(_reader_for(before, after))
         sides = (old_name, old), (new_name, new)
         try:
+            in_request = effort == "request"
             found = worker.compare(
-                *sides, rules_text=rules.source, kind=kind, rows=part, tick=tick, beside=(one, other)
+                *sides,
+                rules_text=rules.source,
+                kind=kind,
+                rows=part,
+                tick=tick,
+                beside=(one, other),
+                seconds=_REQUEST_SECONDS if in_request else WHOLE_SECONDS,
+                patient=not in_request,
             )
             kept_rows.take_in(part, rows)
         finally:
@@ -505,7 +540,7 @@ def text_of(entry: Entry, encoding: str | None, *, limit: int = 2 * 1024 * 1024)
 def describe_commit(commit: Any) -> None:
     """Write into each version a commit made what it changed against the version before (the work of a job)."""
     commit.versions.filter(number=1).update(effect="alters", headline="first version")
-    versions = commit.versions.filter(content__gt="", effect="").select_related("artifact", "shelf")
+    versions = commit.versions.filter(content__gt="", headline="").select_related("artifact", "shelf")
     rules = rules_at(commit.root)
     for version in versions[:_MOST_DESCRIBED]:
         previous = (
@@ -527,8 +562,8 @@ def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules
         for path, entry in ((previous.path, before), (version.path, after)):
             fingerprint_at(path, entry, rules, make=True)
     try:
-        found = compare_contents(previous.path, before, version.path, after, rules)
+        found = compare_contents(previous.path, before, version.path, after, rules, "job")
     except InvalidError as error:
         return "alters", error.message[:300]
     assert found is not None
-    return effect_of(found) or "cosmetic", headline(found)[:300]
+    return effect_of(found) or ("cosmetic" if is_judged(found) else ""), headline(found)[:300]

@@ -8,12 +8,14 @@ from typing import Any
 
 from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.merging import Trio
+from everyshelf.core.reading.worker import WHOLE_SECONDS
 from everyshelf.service.base.config import get_config
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.models import Shelf
 
 Progress = Callable[[int, int, str], None]
+_REQUEST_SECONDS = 20.0
 _LARGE_BYTES = 16 * 1024 * 1024  # of the three versions of one artifact together
 
 
@@ -37,6 +39,16 @@ class Pace:
         self._end = None if progress else time.monotonic() + get_config().merge_seconds
         self._progress, self._total, self._done = progress, total, 0
         self.left = 0
+
+    @property
+    def is_job(self) -> bool:
+        """True where nobody waits for an answer."""
+        return self._progress is not None
+
+    @property
+    def seconds(self) -> float:
+        """Processor time for one artifact."""
+        return WHOLE_SECONDS if self.is_job else _REQUEST_SECONDS
 
     def may_run(self, trio: Trio) -> bool:
         """Whether to merge this artifact now; counts those left."""

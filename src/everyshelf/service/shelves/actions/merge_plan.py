@@ -12,6 +12,7 @@ from typing import Any
 
 import orjson
 
+from everyshelf.core.errors import LimitError
 from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import Combined, Trio, merge_trees
 from everyshelf.core.history.trees import Change
@@ -259,6 +260,23 @@ class _Combining:
             return known.answer, known.content, known.size
         if not self.pace.may_run(trio):
             return None
+        try:
+            answer, content, size = self._read(trio, rules_text, kind, plain)
+        except LimitError:
+            self.pace.left += 1  # a job has the time it takes
+            return None
+        with aside():
+            # The same merge in parallel gives the same.
+            row = MergedContent(key=key, answer=answer, content=content, size=size)
+            MergedContent.objects.bulk_create([row], ignore_conflicts=True)
+        return answer, content, size
+
+    def _read(
+        self, trio: Trio, rules_text: str, kind: str | None, decisions: Mapping[str, Any]
+    ) -> tuple[dict[str, Any], str, int]:
+        """Merge in a reading process and store the result. Raises ``LimitError`` in a request that takes long."""
+        assert trio.base is not None and trio.target is not None and trio.source is not None
+        ids = trio.base.id, trio.target.id, trio.source.id
         with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
             output = Path(folder, "merged")
             with as_file(ids[0]) as base, as_file(ids[1]) as target, as_file(ids[2]) as source, reader() as worker:
@@ -269,16 +287,14 @@ class _Combining:
                     rules_text=rules_text,
                     kind=kind,
                     prefer=self.prefer,
-                    decisions=plain,
+                    decisions=decisions,
                     names=self.names,
+                    seconds=self.pace.seconds,
+                    patient=self.pace.is_job,
                 )
             content, size = "", 0
             if answer["merged"]:
                 with output.open("rb") as file:
                     info = take_in(self.shelf, iter(lambda: file.read(1 << 20), b""), None)
                 content, size = info.id, info.size
-        with aside():
-            # The same merge in parallel gives the same.
-            row = MergedContent(key=key, answer=answer, content=content, size=size)
-            MergedContent.objects.bulk_create([row], ignore_conflicts=True)
         return answer, content, size

@@ -194,12 +194,12 @@ def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
             "note": "",
             "counts": {},
             "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
+            "judged": True,
             "identity": {},
             "truncated": False,
         }
     else:
-        allowed = not comparison.is_heavy(pair)
-        worked_out = comparison.compare_pair(shelf, pair, _rules(shelf, request), allowed=allowed)
+        worked_out = comparison.compare_pair(shelf, pair, _rules(shelf, request), "request")
         if worked_out is None:
             return {
                 **_NOTHING_YET,
@@ -223,6 +223,7 @@ _NOTHING_YET: dict[str, Any] = {
     "note": "still being compared",
     "counts": {},
     "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
+    "judged": True,
     "identity": {},
     "truncated": False,
     "headline": "still being compared",

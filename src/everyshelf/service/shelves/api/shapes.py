@@ -250,7 +250,9 @@ class FindingOut(serializers.Serializer):
     field = serializers.CharField(required=False)
     before = serializers.JSONField()  # anything, null included
     after = serializers.JSONField()
-    effect = serializers.ChoiceField(["breaks", "alters", "cosmetic"])
+    effect = serializers.ChoiceField(
+        ["breaks", "alters", "cosmetic"], allow_null=True, help_text="Null: not read as what it is, so not judged."
+    )
     detail = serializers.CharField(required=False)
     within = serializers.CharField(required=False, help_text="The part it lies in: class Harbour, sheet Fares.")
     used_by = UseOut(many=True, required=False)
@@ -263,6 +265,7 @@ class ArtifactComparison(serializers.Serializer):
     equal = serializers.BooleanField()
     counts = serializers.DictField(child=serializers.IntegerField())
     effects = serializers.DictField(child=serializers.IntegerField())
+    judged = serializers.BooleanField(help_text="False where something could not be read as what it is.")
     findings = FindingOut(many=True)
     read_as = serializers.CharField()
     note = serializers.CharField()
@@ -320,6 +323,7 @@ class ComparedArtifact(serializers.Serializer):
     effect = serializers.CharField(allow_null=True)
     headline = serializers.CharField()
     effects = serializers.DictField(child=serializers.IntegerField())
+    judged = serializers.BooleanField(help_text="False where something could not be read as what it is.")
     counts = serializers.DictField(child=serializers.IntegerField())
     findings = FindingOut(many=True)
     read_as = serializers.CharField()
