@@ -69,7 +69,8 @@ class FilesTests(unittest.TestCase):
             [("/route:AB/group:stops", "last", "Brae", "Corran")],
         )
         self.assertEqual(
-            set(found), {"kind", "equal", "counts", "effects", "findings", "read_as", "note", "identity", "truncated"}
+            set(found),
+            {"kind", "equal", "counts", "effects", "judged", "findings", "read_as", "note", "identity", "truncated"},
         )
 
     def test_fail_on_sets_the_exit_code(self) -> None:

@@ -172,7 +172,8 @@ class ArchiveTests(unittest.TestCase):
 
         self.assertEqual([f["type"] for f in compared(nested(1, 2), nested(2, 2), "a.zip")["findings"]], ["settings"])
         deep = compared(nested(1, 9), nested(2, 9), "a.zip")
-        self.assertEqual([(f["field"], f["effect"]) for f in deep["findings"]], [("content", "alters")])
+        self.assertEqual([(f["field"], f["effect"]) for f in deep["findings"]], [("content", None)])
+        self.assertFalse(deep["judged"])
 
     def test_a_zip_is_what_its_members_say_and_not_what_three_bytes_in_it_spell(self) -> None:
         noise = zipped([("a.bin", b"xl/word/ppt/opendocument." * 40)], packing=zipfile.ZIP_STORED)

@@ -27,7 +27,7 @@ class ReadAgainTests(unittest.TestCase):
 
     def merged(self, around: str, base: str, name: str = "flow.json") -> object:
         one, other = base.replace("weigh.py", "scale.py"), base.replace("load.py", "crane.py")
-        with mock.patch("everyshelf.core.merge.artifact._around", side_effect=[around, ""]):
+        with mock.patch("everyshelf.core.merge.artifact._around", side_effect=[(around, None), ("", None)]):
             return merge_artifacts(Versions(name, base.encode(), one.encode(), other.encode()))
 
     def test_what_cannot_be_read_is_never_a_result(self) -> None:
@@ -172,7 +172,10 @@ class RegeneratedTests(unittest.TestCase):
     def test_ids_that_were_kept_mostly(self) -> None:
         old = [f"a{n}" for n in range(8)]
         new = [*old[:5], "z5", "z6", "z7"]
-        self.assertEqual(ids_given_anew(self.flow(old), self.flow(new)), {})
+        made = {"z5": "a5", "z6": "a6", "z7": "a7"}
+        self.assertEqual(ids_given_anew(self.flow(old), self.flow(new)), made)
+        spoken = [*old[:5], "weigh", "load", "sail"]
+        self.assertEqual(ids_given_anew(self.flow(old), self.flow(spoken)), {}, "people rename their steps")
 
 
 class WhiteSpaceTests(unittest.TestCase):

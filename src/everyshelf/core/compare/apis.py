@@ -185,7 +185,7 @@ class _Apis:
         for name in gone:
             twin = next((n for n in new if n not in old and same_value(old[name], new[n])), None)
             if twin is not None:
-                self._say("renamed", _path("", "schema", twin), "schema", twin, "alters", before=name, after=twin)
+                self._say("renamed", _path("", "schema", twin), "schema", twin, "cosmetic", before=name, after=twin)
             else:
                 self._say("removed", _path("", "schema", name), "schema", name, "alters")
         twins = {f.after for f in self.findings if f.action == "renamed"}

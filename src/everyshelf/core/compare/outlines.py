@@ -75,6 +75,8 @@ class Run:
         self.identity: dict[str, list[str]] = {}
         self.renamed_if_equal = table.renamed_if_equal
         self._known_types = frozenset(table.types.values())
+        self._joins = "connection" in table.identity
+        self._renamed: dict[str, str] = {}  # new key of a part -> its old one
 
     # --- one pair of parts -------------------------------------------------
 
@@ -99,7 +101,7 @@ class Run:
             before, after = self._columns(before, after, path, cosmetic=cosmetic)
         self.fields(before, after, path, cosmetic=cosmetic)
         self.children(before, after, path, cosmetic=cosmetic)
-        if len(self._findings) == said and not (after.children() or before.children()):
+        if len(self._findings) == said and not any((before.fields, after.fields, before.children(), after.children())):
             # Bytes and the like, of which nobody made fields.
             self.say("changed", path, after, detail="its content differs", cosmetic=cosmetic)
         elif len(self._findings) == said and _form(before.value) != _form(after.value):
@@ -142,7 +144,7 @@ class Run:
                 continue
             old, new = before.fields.get(name), after.fields.get(name)
             if name in before.fields and name in after.fields:
-                if same_value(old, new):
+                if same_value(old, new) or (self._renamed and self.before_renaming(new) == old):
                     continue
                 action: Step = "changed"
             else:
@@ -161,7 +163,10 @@ class Run:
     def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
         """What differs between the children of two matched parts, type by type."""
         old, new = _by_type(before.children()), _by_type(after.children())
-        for part_type in dict.fromkeys([*old, *new]):
+        types = dict.fromkeys([*old, *new])
+        if self._joins:  # what is joined comes first: joints are told by what its names were
+            types = dict.fromkeys(sorted(types, key=lambda t: t != "step"))
+        for part_type in types:
             if part_type == leave_out:
                 continue
             ordered = before.ordered and after.ordered
@@ -229,6 +234,32 @@ class Run:
         fields = {k: v for k, v in part.fields.items() if v is not None and not looks(k)}
         return dict(list(fields.items())[:8]) or None
 
+    def note_renamed(self, old: str, new: str) -> None:
+        """A part that others may refer to got another key."""
+        if self._joins and old != new:
+            self._renamed[new] = old
+
+    def before_renaming(self, reference: Any) -> Any:
+        """A reference to a renamed part as it was written before: ``step`` or ``step/output``."""
+        if not isinstance(reference, str):
+            return reference
+        whole = self._renamed.get(reference)
+        if whole is not None:
+            return whole
+        for sign in ("/", ":", "."):
+            head, found, tail = reference.partition(sign)
+            if found and head in self._renamed:
+                return f"{self._renamed[head]}{sign}{tail}"
+        return reference
+
+    def joined_as_before(self, parts: Sequence[Part]) -> Sequence[Part]:
+        """Connections whose ends are named as they were before those were renamed."""
+        if not self._renamed or not isinstance(parts, Items) or parts.type != "connection":
+            return parts
+        ends = ("from", "to")
+        values = [{k: self.before_renaming(v) if k in ends else v for k, v in value.items()} for value in parts.values]
+        return parts.with_values(values)
+
     def knows(self, part_type: str) -> bool:
         """True for a type that the kind's table has names for."""
         return part_type in self._known_types
@@ -283,6 +314,7 @@ class _Siblings:
         self._skip: tuple[str, ...] = ()  # the identity, where only one version spells it out
 
     def compare(self, before: Sequence[Part], after: Sequence[Part]) -> None:
+        after = self._run.joined_as_before(after)
         lazy = isinstance(before, Items) and isinstance(after, Items)
         keyed = not lazy and all(p.key is not None for p in before) and all(p.key is not None for p in after)
         if not keyed:
@@ -317,36 +349,36 @@ class _Siblings:
     def _by_key(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         place = {key: j for j, key in enumerate(self._keys(after))}
         pairs = [(i, place[key]) for i, key in enumerate(self._keys(before)) if key in place]
+        left_a = without(before, {i for i, _ in pairs})
+        left_b = without(after, {j for _, j in pairs})
+        # Renames come first: what refers to a renamed part has not changed by that.
+        renamed = self._renames(before, after, left_a, left_b)
+        for i, j in renamed:
+            self._run.note_renamed(self._key(before[i]), self._key(after[j]))
         olds, news = values_of(before), values_of(after)
         for i, j in differing(olds, news, pairs):
             self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
-        left_a = without(before, {i for i, _ in pairs})
-        left_b = without(after, {j for _, j in pairs})
-        self._renames(before, after, left_a, left_b)
-
-    def _renames(self, before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int]) -> None:
-        renamed: list[Pair] = []
-        if left_a and left_b:
-            skip = self._identity.fields
-            renamed = pairs_by_equal(before, after, left_a, left_b, skip)
-            rest_a, rest_b = minus(left_a, renamed, 0), minus(left_b, renamed, 1)
-            # The only one of its type on both sides needs less to be taken for the same.
-            least = ALONE_LIKENESS if len(before) == len(after) == 1 else RENAMED_LIKENESS
-            if before[0].type not in self._run.renamed_if_equal:
-                renamed += pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
         for i, j in renamed:
-            path = self._child_path(after[j], j)
-            self._run.say(
-                "renamed",
-                path,
-                after[j],
-                before=self._key(before[i]),
-                after=self._key(after[j]),
-                cosmetic=self._cosmetic,
-            )
+            path, keys = self._child_path(after[j], j), (self._key(before[i]), self._key(after[j]))
+            self._run.say("renamed", path, after[j], before=keys[0], after=keys[1], cosmetic=self._cosmetic)
             self._pair(before[i], after[j], path, skip=self._identity.fields)
         self._rest(before, after, minus(left_a, renamed, 0), minus(left_b, renamed, 1))
+
+    def _renames(
+        self, before: Sequence[Part], after: Sequence[Part], left_a: list[int], left_b: list[int]
+    ) -> list[Pair]:
+        """Pairs of equal content, then of like content, among what has no counterpart by its key."""
+        if not left_a or not left_b:
+            return []
+        skip = self._identity.fields
+        renamed = pairs_by_equal(before, after, left_a, left_b, skip)
+        rest_a, rest_b = minus(left_a, renamed, 0), minus(left_b, renamed, 1)
+        # The only one of its type on both sides needs less to be taken for the same.
+        least = ALONE_LIKENESS if len(before) == len(after) == 1 else RENAMED_LIKENESS
+        if before[0].type not in self._run.renamed_if_equal:
+            renamed += pairs_by_likeness(before, after, rest_a, rest_b, skip, least)
+        return renamed
 
     def _rest(self, before: Sequence[Part], after: Sequence[Part], gone: list[int], come: list[int]) -> None:
         for i in gone:

@@ -7,8 +7,9 @@ those of what it refers to, of what refers to it, and of what holds it.
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterator, Sequence
+import re
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -20,7 +21,10 @@ _ROUNDS = 3
 _LEAST_IDS = 3
 _MOST_KEPT = 0.5
 _LEAST_MATCHED = 0.5
-_SAMPLE = 2000
+# Ids as programs make them: hexadecimal groups, a word with a number or a mixed code behind it (Activity_0x1f2a, n12).
+_MADE = re.compile(
+    r"(?i)(?:sid-)?[0-9a-f]{6,}(?:[-.][0-9a-f]{2,})*|(?:[a-z]+[-_])+(?=[a-z]*\d)[0-9a-z]{6,}|[a-z]?_?\d+"
+)
 
 
 @dataclass
@@ -40,34 +44,97 @@ def realigned(before: Any, after: Any) -> tuple[Any, int]:
 
 
 def ids_given_anew(before: Any, after: Any) -> dict[str, str]:
-    """New id -> old id of equal things, where most ids were given anew; else empty."""
-    for most in (_SAMPLE, None):
-        found = _ids(after, most)
-        if len(_ids(before, most) & found) > _MOST_KEPT * len(found):
-            return {}
+    """New id -> old id of equal things.
+
+    Where most ids were given anew, all are looked through. Where a few were, only those that a program makes: in XML
+    all are; elsewhere an id has to look like it, since people rename their steps.
+    """
+    gone, come = _ids_that_differ(before, after)
+    if not gone or not come:
+        return {}
     old, new = _things(before), _things(after)
     ids_old, ids_new = {t.id for t in old}, {t.id for t in new}
     kept = ids_old & ids_new
     least = min(len(ids_old), len(ids_new))
-    if least - len(kept) < _LEAST_IDS or len(kept) > _MOST_KEPT * least:
+    if least - len(kept) >= _LEAST_IDS and len(kept) <= _MOST_KEPT * least:
+        mapping = _matched(old, new, kept, named_too=True)
+        return mapping if len(mapping) >= _LEAST_MATCHED * (least - len(kept)) else {}
+    if not isinstance(after, Element):
+        gone, come = ({i for i in ids if _MADE.fullmatch(i)} for ids in (gone, come))
+    if not gone or not come:
         return {}
-    mapping = _matched(old, new, kept)
-    return mapping if len(mapping) >= _LEAST_MATCHED * (least - len(kept)) else {}
+    mapping = _matched(old, new, kept, named_too=False)
+    return {anew: former for anew, former in mapping.items() if anew in come and former in gone}
 
 
-def _ids(tree: Any, most: int | None) -> set[str]:
-    """All ids, or some: nearly always they were kept, and nothing else needs to be looked at."""
+def _ids_that_differ(before: Any, after: Any) -> tuple[set[str], set[str]]:
+    """Ids that only one version has, found where the two differ: nearly always there are none."""
+    gone: set[str] = set()
+    come: set[str] = set()
+    waiting = [(before, after)]
+    while waiting:
+        old, new = waiting.pop()
+        if old is new or old == new:
+            continue
+        pairs, left_old, left_new = _matched_children(old, new)
+        if pairs is None:
+            left_old, left_new = [old], [new]
+        else:
+            gone |= _own_ids(old) - _own_ids(new)
+            come |= _own_ids(new) - _own_ids(old)
+            waiting += pairs
+        gone.update(*map(_ids, left_old))
+        come.update(*map(_ids, left_new))
+    return gone - come, come - gone
+
+
+def _matched_children(old: Any, new: Any) -> tuple[list[tuple[Any, Any]] | None, list[Any], list[Any]]:
+    """Children of both by key, by id, else by place; None where the two cannot be compared by their children."""
+    if isinstance(old, Element) and isinstance(new, Element):
+        if not all(type(c) is Element for side in (old, new) for c in side.children[:1]):
+            return [], [], []  # nothing but drawing
+        sides = [_by_identity(e.children, lambda c: (c.tag, c.attributes.get("id"))) for e in (old, new)]
+    elif isinstance(old, dict) and isinstance(new, dict):
+        sides = [{k: v for k, v in d.items() if type(v) is dict or type(v) is list} for d in (old, new)]
+    elif isinstance(old, list) and isinstance(new, list):
+        sides = [_by_identity(values, lambda v: next(iter(sorted(_own_ids(v))), None)) for values in (old, new)]
+    else:
+        return None, [], []
+    one, other = sides
+    pairs = [(value, other[key]) for key, value in one.items() if key in other]
+    return pairs, [v for k, v in one.items() if k not in other], [v for k, v in other.items() if k not in one]
+
+
+def _by_identity(values: Sequence[Any], identity: Callable[[Any], Any]) -> dict[Any, Any]:
+    """Values by identity and how often that stood before."""
+    seen: Counter[Any] = Counter()
+    found = {}
+    for value in values:
+        key = identity(value)
+        found[key, seen[key]] = value
+        seen[key] += 1
+    return found
+
+
+def _own_ids(value: Any) -> set[str]:
+    if type(value) is Element:
+        return {value.attributes["id"]} if "id" in value.attributes else set()
+    if isinstance(value, dict):
+        return {value[n] for n in _ID_NAMES if isinstance(value.get(n), str)}
+    return set()
+
+
+def _ids(tree: Any) -> set[str]:
+    """All ids in a tree."""
     found: set[str] = set()
     waiting = [tree]
-    while waiting and (most is None or len(found) < most):
+    while waiting:
         value = waiting.pop()
+        found |= _own_ids(value)
         if type(value) is Element:
-            if "id" in value.attributes:
-                found.add(value.attributes["id"])
             if value.children and type(value.children[0]) is Element:
                 waiting.extend(value.children)
         elif isinstance(value, dict):
-            found.update(value[n] for n in _ID_NAMES if isinstance(value.get(n), str))
             waiting.extend(v for v in value.values() if type(v) is dict or type(v) is list)
         elif isinstance(value, list):
             waiting.extend(value)
@@ -130,8 +197,11 @@ def _walk_xml(root: Element, holder: int | None, name: str, found: list[_Thing],
     yield
 
 
-def _matched(old: list[_Thing], new: list[_Thing], kept: set[str]) -> dict[str, str]:
-    """New id -> old id; the most telling signatures first, equal ones in the order of the document."""
+def _matched(old: list[_Thing], new: list[_Thing], kept: set[str], *, named_too: bool) -> dict[str, str]:
+    """New id -> old id; the most telling signatures first, equal ones in the order of the document.
+
+    ``named_too``: neighbours alone also match what has another name.
+    """
     mapping: dict[str, str] = {}
     taken_old = {k for k, t in enumerate(old) if t.id in kept}
     taken_new = {k for k, t in enumerate(new) if t.id in kept}
@@ -153,7 +223,7 @@ def _matched(old: list[_Thing], new: list[_Thing], kept: set[str]) -> dict[str, 
                 taken_old.add(i)
                 taken_new.add(j)
     known = {**mapping, **{identity: identity for identity in kept}}
-    _by_neighbours(old, new, known, taken_old, taken_new)
+    _by_neighbours(old, new, known, taken_old, taken_new, named_too=named_too)
     return {anew: former for anew, former in known.items() if anew not in kept}
 
 
@@ -195,12 +265,18 @@ def _tells(name: str) -> bool:
 
 
 def _by_neighbours(
-    old: list[_Thing], new: list[_Thing], mapping: dict[str, str], taken_old: set[int], taken_new: set[int]
+    old: list[_Thing],
+    new: list[_Thing],
+    mapping: dict[str, str],
+    taken_old: set[int],
+    taken_new: set[int],
+    *,
+    named_too: bool,
 ) -> None:
     """What is left and joined to the same known neighbours in the same way is the same thing, changed."""
     places = {t.id: k for k, t in enumerate(old)}
     for j, thing in enumerate(new):
-        if j in taken_new:
+        if j in taken_new or (not named_too and _name_of(thing) is not None):
             continue
         wanted = {(n, mapping[new[o].id]) for n, o in thing.uses if new[o].id in mapping}
         wanted_by = {(n, mapping[new[o].id]) for n, o in thing.used_by if new[o].id in mapping}
@@ -209,7 +285,8 @@ def _by_neighbours(
         near = {places[i] for _, i in wanted | wanted_by}
         for i in {k for p in near for k in [*(o for _, o in old[p].uses), *(o for _, o in old[p].used_by)]} - taken_old:
             uses, used_by = {(n, old[o].id) for n, o in old[i].uses}, {(n, old[o].id) for n, o in old[i].used_by}
-            if old[i].type == thing.type and wanted <= uses and wanted_by <= used_by:
+            may_be = named_too or _name_of(old[i]) is None
+            if may_be and old[i].type == thing.type and wanted <= uses and wanted_by <= used_by:
                 mapping[thing.id] = old[i].id
                 taken_old.add(i)
                 taken_new.add(j)

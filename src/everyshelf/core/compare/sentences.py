@@ -86,7 +86,8 @@ def headline(result: dict[str, Any]) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
     if result.get("read_as") == "bytes":
         finding = result["findings"][0]
-        return f"{result['note']}; {group(finding['before'])} to {group(finding['after'])} bytes"
+        said = result["note"][max(0, result["note"].find("not compared")) :]
+        return f"{said}, {group(finding['before'])} to {group(finding['after'])} bytes"
     if "lines" in result and result["read_as"] == "text":
         return _lines(result) + ("" if is_judged(result) else ", not judged")
     # What breaks users comes first: with several findings it is what people have to know.

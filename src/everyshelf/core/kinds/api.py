@@ -31,8 +31,13 @@ TABLE = KindTable(
         Cosmetic(
             frozenset({"specification", "openapi", "swagger", "$schema"}), "the form of the file, not what it says"
         ),
+        Cosmetic(frozenset({"name of a schema"}), "calls do not see it"),
         Cosmetic(frozenset({"version", "$id"}), "the name of this description; what it says of the calls is compared"),
     ),
+    derived={
+        "consumes": "each call knows which forms it takes",
+        "name of the body": "OpenAPI 2.0 gives it no meaning",
+    },
     unordered=frozenset({"*"}),
     breaks=frozenset(
         {("removed", "operation"), ("removed", "answer"), ("removed", "property"), ("removed", "parameter")}
@@ -141,6 +146,7 @@ def read_description(tree: dict[str, Any]) -> Description:
         "responses",
         "openapi",
         "swagger",
+        "consumes",
     )
     rest = {k: v for k, v in tree.items() if k not in own}
     rest |= {"components": left} if left else {}
@@ -165,6 +171,7 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
     places = {name: str(k) for k, name in enumerate(_PATH_PARAMETER.findall(path), 1)}
     consumes = as_list(given.get("consumes")) or as_list(found.tree.get("consumes")) or ["*/*"]
     form: dict[str, Any] = {}
+    left: dict[str, Any] = {}  # what is said of the body beside its form
     for reference in [*shared, *as_list(given.get("parameters"))]:
         parameter = as_object(found.resolve(reference)[0])
         if not parameter:
@@ -173,7 +180,7 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
         if place == "body":
             operation.bodies = {str(media): parameter.get("schema") for media in consumes}
             operation.body_required = bool(parameter.get("required"))
-            operation.rest["body"] = {k: v for k, v in parameter.items() if k not in ("in", "required", "schema")}
+            left = {k: v for k, v in parameter.items() if k not in ("in", "name", "required", "schema")}
         elif place == "formData":
             form[name] = parameter
         elif "$ref" in parameter:
@@ -190,7 +197,6 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
         }
         operation.bodies = {str(media): schema for media in consumes}
     body, _ = found.resolve(given.get("requestBody"))
-    left: dict[str, Any] = {}
     if isinstance(body, dict):
         operation.bodies = _media(body)
         operation.body_required = bool(body.get("required"))
@@ -200,7 +206,7 @@ def _operation(found: Description, path: str, given: dict[str, Any], shared: lis
     read = ("parameters", "requestBody", "responses", "consumes")
     operation.rest |= {k: v for k, v in given.items() if k not in read}
     if left:
-        operation.rest.setdefault("body", {}).update(left)
+        operation.rest["body"] = left
     return operation
 
 

@@ -82,11 +82,9 @@ def prose(*names: str, only_if: Callable[[Place], bool] | None = _is_text) -> Co
     return Cosmetic(frozenset(names), "written for people: nothing acts on it", only_if=only_if)
 
 
-_EDITOR_STATES = ["zIndex", "zoom", "collapsed", "expanded", "selected"]
+_STATES = ["zIndex", "zoom", "collapsed", "expanded", "selected"]
 GEOMETRY = Cosmetic(
-    frozenset(
-        {*"xyz", "left", "top", "width", "height", "positionX", "positionY", "position", "size", *_EDITOR_STATES}
-    ),
+    frozenset({*"xyz", "left", "top", "width", "height", "positionX", "positionY", "position", "size", *_STATES}),
     "numbers beside x and y, or left and top: where something is drawn",
     made=True,
     only_if=_on_a_drawing,

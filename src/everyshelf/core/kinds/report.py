@@ -19,7 +19,7 @@ _LOOKS = ("class", "style", "id", "width", "height", "align", "valign", "bgcolor
 TABLE = KindTable(
     id="report",
     cosmetic_types=(Cosmetic(frozenset({"metadata", "style"}), "about the page, not on it"),),
-    derived=dict.fromkeys(_LOOKS, "how it looks"),
+    cosmetic_fields=(Cosmetic(frozenset(_LOOKS), "how it looks"),),
 )
 _BLOCKS = frozenset(
     [

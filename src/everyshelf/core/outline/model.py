@@ -61,6 +61,10 @@ class Items(Sequence[Part]):
         self._make = make
         self._made: dict[int, Part] = {}
 
+    def with_values(self, values: list[dict[str, Any]]) -> Items:
+        """Items made in the same way from other values."""
+        return Items(self.type, values, self._make)
+
     def __len__(self) -> int:
         return len(self.values)
 
@@ -120,7 +124,7 @@ class Finding:
             result["detail"] = self.detail
         if self.within:
             result["within"] = self.within
-        return {k: v for k, v in result.items() if v is not None or k in ("before", "after")}
+        return {k: v for k, v in result.items() if v is not None or k in ("before", "after", "effect")}
 
 
 def plain(value: Any) -> Any:
