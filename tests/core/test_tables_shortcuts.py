@@ -200,7 +200,8 @@ class LineTests(unittest.TestCase):
         with shortcuts_for_small_tables():
             found = compared(text(old), text(new), "t.csv", key=["k"])
         self.assertIn("not unique", found["note"])
-        self.assertEqual((found["table"]["rows"]["added"], found["table"]["rows"]["removed"]), (1, 1))
+        self.assertEqual(found["table"]["rows"]["changed"], 1)
+        self.assertEqual(found["table"]["details"][0]["rows"], [51, 51])
 
 
 class RowGroupTests(unittest.TestCase):

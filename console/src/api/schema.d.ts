@@ -650,7 +650,8 @@ export interface paths {
         };
         /**
          * Compare two states: which artifacts differ, and how
-         * @description Compare two states: which artifacts differ, and how. A job computes what takes longer than a second.
+         * @description Compare two states: which artifacts differ, and how. A branch or draft is compared from where it parted from
+         *     the branch in from; name a commit to compare the states as they are. A job computes what takes longer.
          */
         get: operations["compare_states"];
         put?: never;
@@ -695,6 +696,27 @@ export interface paths {
          *     without drawings.
          */
         get: operations["compare_drawing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/compare/parted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return the newest commit that two states both come from, and how many newer ones the first has
+         * @description Return the newest commit that two states both come from, and how many newer ones the first has; the commit is
+         *     null where one comes from the other.
+         */
+        get: operations["compare_parted"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2031,6 +2053,8 @@ export interface components {
             effects: {
                 [key: string]: number;
             };
+            /** @description False where something could not be read as what it is. */
+            judged: boolean;
             findings: components["schemas"]["FindingOut"][];
             read_as: string;
             note: string;
@@ -2316,6 +2340,8 @@ export interface components {
             effects: {
                 [key: string]: number;
             };
+            /** @description False where something could not be read as what it is. */
+            judged: boolean;
             counts: {
                 [key: string]: number;
             };
@@ -2679,7 +2705,14 @@ export interface components {
             field?: string;
             before: unknown;
             after: unknown;
-            effect: components["schemas"]["EffectEnum"];
+            /**
+             * @description Null: not read as what it is, so not judged.
+             *
+             *     * `breaks` - breaks
+             *     * `alters` - alters
+             *     * `cosmetic` - cosmetic
+             */
+            effect: components["schemas"]["EffectEnum"] | components["schemas"]["NullEnum"];
             detail?: string;
             /** @description The part it lies in: class Harbour, sheet Fares. */
             within?: string;
@@ -3275,6 +3308,13 @@ export interface components {
             content: string;
             branch: string;
         };
+        /** @description Where two lines parted: ``head`` is where the first is now, ``newer`` how many commits it has since. */
+        PartedOut: {
+            ref: string;
+            head: string | null;
+            commit: string | null;
+            newer: number;
+        };
         /** @description The password there is, and the one there shall be. */
         PasswordChangeRequest: {
             old: string;
@@ -3831,6 +3871,7 @@ export interface components {
             pending: number;
             same: number;
             job: string | null;
+            parted: components["schemas"]["PartedOut"] | null;
         };
         /** @description One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good. */
         StepOut: {
@@ -6157,6 +6198,7 @@ export interface operations {
                      *             "alters": 2,
                      *             "cosmetic": 0
                      *           },
+                     *           "judged": false,
                      *           "counts": {
                      *             "new": 0,
                      *             "edited": 1,
@@ -6209,7 +6251,13 @@ export interface operations {
                      *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users.",
                      *       "pending": 1,
                      *       "same": 1,
-                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "parted": {
+                     *         "ref": "main",
+                     *         "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "newer": 1
+                     *       }
                      *     }
                      */
                     "application/json": components["schemas"]["StateComparison"];
@@ -6275,6 +6323,7 @@ export interface operations {
                      *         "alters": 2,
                      *         "cosmetic": 0
                      *       },
+                     *       "judged": false,
                      *       "findings": [
                      *         {
                      *           "action": "changed",
@@ -6411,6 +6460,52 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["Drawing"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    compare_parted: {
+        parameters: {
+            query: {
+                /**
+                 * @description The state before.
+                 * @example tag:spring-1
+                 */
+                from: string;
+                /**
+                 * @description The state after; the main branch if left out.
+                 * @example data/fares.csv
+                 */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "ref": "main",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "newer": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["PartedOut"];
                 };
             };
             400: components["responses"]["Problem400"];

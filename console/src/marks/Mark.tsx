@@ -60,9 +60,9 @@ const EFFECT_LINES: Record<string, React.ReactNode> = {
   cosmetic: <path d="M0 5H16" stroke="currentColor" strokeWidth="1.5" strokeDasharray="1.5 2.4" />,
 };
 
-/** Effect is ink, not colour. */
-export function Effect({ effect }: { effect: string | null | undefined }) {
-  if (!effect) return null;
+/** Effect is ink, not colour. `judged` false: something could not be read as what it is, so nobody can say. */
+export function Effect({ effect, judged = true }: { effect: string | null | undefined; judged?: boolean | undefined }) {
+  if (!effect) return judged ? null : <span className="ef mut">? not judged</span>;
   return (
     <span className={`ef ${effect}`}>
       <svg viewBox="0 0 16 10" aria-hidden="true">

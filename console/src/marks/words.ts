@@ -11,10 +11,11 @@ export function count(n: number, noun: string, plural = `${noun}s`): string {
 }
 
 /** How many findings have which effect: "7 findings change behaviour, none break users". */
-export function effectsPhrase(effects: Record<string, number>): string {
+export function effectsPhrase(effects: Record<string, number>, judged = true): string {
   const { breaks = 0, alters = 0 } = effects;
   const change = alters === 1 ? "changes" : "change";
   if (breaks) return `${count(breaks, "finding")} may break users${alters ? `, ${group(alters)} ${change} behaviour` : ""}`;
+  if (!judged) return alters ? `${count(alters, "finding")} ${change} behaviour, the rest is not judged` : "its effects are not judged";
   return alters ? `${count(alters, "finding")} ${change} behaviour, none break users` : "no change of behaviour";
 }
 

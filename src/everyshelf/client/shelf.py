@@ -299,12 +299,21 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
     # --- comparison --------------------------------------------------------
 
     def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> dict[str, Any]:
-        """Compare two states; waits for the job that works out what takes long."""
+        """Compare two states; waits for the job that works out what takes long.
+
+        A branch or draft is compared from where it parted from the branch ``before`` (``parted`` in the answer says so);
+        a commit, a tag or a moment is that state and no other.
+        """
         while True:
             found = self._transport.get(f"{self._base}/compare", dict[str, Any], from_=before, to=after)
             if not found["job"]:
                 return found
             self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+
+    def parted(self, before: str, after: str | None = None) -> dict[str, Any]:
+        """Where two states parted: ``commit`` (None if one comes from the other), ``head`` of the first, and how many
+        ``newer`` commits it has."""
+        return self._transport.get(f"{self._base}/compare/parted", dict[str, Any], from_=before, to=after)
 
     def compare_artifact(
         self, path: str, before: str, after: str | None = None, on_progress: Progress | None = None

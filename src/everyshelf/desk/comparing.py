@@ -61,7 +61,8 @@ def compare_desk(
     from everyshelf.core.history.names import distinct_names
     from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
-    pairs = _moved(_pairs(desk, shelf, ref))
+    parted = _parted(desk, shelf, ref)
+    pairs = _moved(_pairs(desk, shelf, f"commit:{parted['commit']}" if parted else ref))
     if artifact is not None:
         path = desk.as_path(artifact)
         pairs = [p for p in pairs if path in (p.path, p.old_path)]
@@ -86,8 +87,23 @@ def compare_desk(
         "counts": {state: states[state] for state in ("new", "edited", "moved", "gone")},
         "effects": {e: sum(r["effects"].get(e, 0) for r in rows) for e in _EFFECTS},
         "pending": 0,
-        "sentence": states_sentence(rows),
+        "sentence": states_sentence(rows) + (f" {_left_out(parted)}" if parted else ""),
+        "parted": parted,
     }
+
+
+def _parted(desk: Desk, shelf: ShelfClient, ref: str) -> dict[str, Any] | None:
+    """Where the desk's line parted from another branch that went on since; None for any other ref."""
+    if ":" in ref or ref == (desk.home.branch or desk.home.ref) or not desk.home.commit:
+        return None
+    found = shelf.parted(ref, f"commit:{desk.home.commit}")
+    return found if found["commit"] else None
+
+
+def _left_out(parted: dict[str, Any]) -> str:
+    from everyshelf.core.compare.sentences import count_noun
+
+    return f"{parted['ref']} has {count_noun(parted['newer'], 'newer commit')}, left out here."
 
 
 def _pairs(desk: Desk, shelf: ShelfClient, ref: str) -> list[_Pair]:

@@ -51,7 +51,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const table = c.table ? (c.table as unknown as ComparedTable) : null;
   const hidden = c.effects.cosmetic ?? 0;
   const shown = c.findings.filter((f) => (effect ? f.effect === effect : cosmetic || f.effect !== "cosmetic"));
-  const phrase = effectsPhrase(c.effects);
+  const phrase = effectsPhrase(c.effects, c.judged);
   return (
     <>
       <h1>
@@ -165,7 +165,7 @@ function FindingRow({ finding, current, onChoose }: { finding: Finding; current:
       <span className="hd">
         <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
         <b>{finding.label}</b>
-        <Effect effect={finding.effect} />
+        <Effect effect={finding.effect} judged={finding.effect !== null} />
       </span>
       <span className="sub">
         {lead} <Inline before={before === null ? null : short(before)} after={after === null ? null : short(after)} />

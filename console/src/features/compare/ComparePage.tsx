@@ -35,12 +35,12 @@ export function ComparePage() {
   );
   return (
     <Page page="compare" title={`${single || "Comparison"}, ${before} to ${to}`} at={state ? main : to} say={say} current={path}>
-      {path ? <ArtifactFindings shelf={key} path={path} from={before} to={to} onAll={state ? undefined : () => setPath("")} /> : <States before={before} to={to} onOpen={setPath} onSwap={() => { setFrom(to); setTo(before); }} />}
+      {path ? <ArtifactFindings shelf={key} path={path} from={before} to={to} onAll={state ? undefined : () => setPath("")} /> : <States before={before} to={to} onOpen={setPath} onFrom={setFrom} onSwap={() => { setFrom(to); setTo(before); }} />}
     </Page>
   );
 }
 
-function States({ before, to, onOpen, onSwap }: { before: string; to: string; onOpen: (path: string) => void; onSwap: () => void }) {
+function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: string; onOpen: (path: string) => void; onFrom: (ref: string) => void; onSwap: () => void }) {
   const key = useShelfKey();
   const [effect, setEffect] = useParam("effect");
   const found = useQuery(comparison(key, before, to));
@@ -61,6 +61,12 @@ function States({ before, to, onOpen, onSwap }: { before: string; to: string; on
           <SaveReport shelf={key} from={before} to={to} waiting={c.pending > 0} />
         </span>
       </div>
+      {c.parted && (
+        <p className="sec sm">
+          Compared from where {to} parted from {before}, at <span className="mono">{c.parted.commit?.slice(0, 8)}</span>.{" "}
+          <button type="button" className="plainbtn" onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>Compare with {before} as it is now</button>
+        </p>
+      )}
       <StateTable artifacts={c.artifacts.filter((a) => !effect || (a.effects[effect] ?? 0) > 0)} onOpen={onOpen} />
     </>
   );

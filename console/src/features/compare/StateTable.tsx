@@ -20,7 +20,7 @@ export function StateTable({ artifacts, onOpen }: { artifacts: Compared[]; onOpe
               {a.old_path !== a.path && <span className="mut"> from {a.old_path}</span>}
             </td>
             <td className="sec">{[a.before?.version, a.after?.version].filter(Boolean).map((v) => `v${v}`).join(" → ")}</td>
-            <td>{a.pending ? <span className="mut">comparing …</span> : <Effect effect={a.effect} />}</td>
+            <td>{a.pending ? <span className="mut">comparing …</span> : <Effect effect={a.effect} judged={a.judged} />}</td>
             <td title={a.note || a.headline} style={{ maxWidth: 470, overflow: "hidden", textOverflow: "ellipsis" }}>{a.headline}</td>
           </tr>
         );

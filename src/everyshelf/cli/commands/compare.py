@@ -36,7 +36,8 @@ def compare(
 ) -> None:
     """Compare two states by meaning (steps, columns, rows), not by lines.
 
-    FROM and TO are refs; TO is the desk's branch if left out. Without refs, the desk is compared with its branch.
+    FROM and TO are refs; TO is the desk's branch if left out. Without refs, the desk is compared with its branch. A
+    branch, draft or desk is compared from where it parted from the branch FROM; a commit or tag is taken as it is.
     With an ARTIFACT, all its findings are shown with whole values, and refs may be version:N.
     """
     form = report_form(report)
@@ -120,6 +121,10 @@ def _print(found: dict[str, Any], before: str, after: str, *, whole: bool) -> No
     terminal.paragraph(terminal.bold(found["sentence"]))
     for row in found["artifacts"]:
         _print_row(row, whole=whole)
+    parted = found.get("parted")
+    if parted:
+        said = f"as {before} is now, with its {terminal.count(parted['newer'], 'newer commit')} undone:"
+        terminal.say(terminal.dim(f"  {said} everyshelf compare commit:{parted['head'][:12]} {after}"))
     first = next((a for a in found["artifacts"] if a["findings"]), None)
     if first is not None and not whole:
         import shlex

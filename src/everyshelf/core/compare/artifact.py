@@ -188,7 +188,8 @@ def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str
     if old.kind != new.kind and old.format == new.format and "settings" in (old.kind, new.kind):
         # One version lost what tells its kind (the last wire of a graph): it is still the same artifact.
         kind = new.kind if old.kind == "settings" else old.kind
-        old, new = replace(old, kind=kind), replace(new, kind=kind)
+        if kind_for(kind).realigns:
+            old, new = replace(old, kind=kind), replace(new, kind=kind)
     if old.kind != new.kind:
         note = f"it was read as {old.kind} before and as {new.kind} after"
     result = _as_kind(before, after, old, new, rules, depth)

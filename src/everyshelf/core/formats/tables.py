@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from everyshelf.core.errors import UnreadableError
@@ -16,6 +17,7 @@ from everyshelf.core.formats.text import Decoded, decode
 DELIMITERS = ",;\t|"
 _SAMPLE_LINES = 200
 _HEADER_ROWS = 50
+_LEAST, _SURE = 0.6, 0.9  # share of the lines that a delimiter splits alike
 csv.field_size_limit(64 * 1024 * 1024)
 
 
@@ -36,18 +38,29 @@ class Table:
 
 
 def find_delimiter(text: str) -> str | None:
-    """The delimiter that splits most of the first lines into the same number (over one) of cells, or None."""
-    sample = "\n".join(text.splitlines()[:_SAMPLE_LINES])
-    best: tuple[float, int, str] | None = None
+    """The delimiter that splits most of the first lines into the same number (over one) of cells, or None.
+
+    One that splits the first line in the same way as most wins: commas inside texts are in no header. Of two that fit
+    equally well a tab does, which hardly ever stands inside a cell.
+    """
+    sample = "\n".join(line for line in text.splitlines()[:_SAMPLE_LINES] if not line.startswith("#"))
+    best: tuple[tuple[bool, float, bool, int], str] | None = None
     for delimiter in DELIMITERS:
         if delimiter not in sample:
             continue
-        widths = Counter(len(row) for row in csv.reader(io.StringIO(sample), delimiter=delimiter) if row)
+        rows = [row for row in csv.reader(io.StringIO(sample), delimiter=delimiter) if row]
+        widths = Counter(map(len, rows))
         width, count = max(widths.items(), key=lambda item: (item[1], item[0]))
-        score = count / max(1, sum(widths.values()))
-        if width > 1 and (best is None or (score, width) > best[:2]):
-            best = (score, width, delimiter)
-    return best[2] if best is not None and best[0] >= 0.6 else None
+        score = count / max(1, len(rows))
+        rank = (score >= _SURE and len(rows[0]) == width, score, delimiter == "\t", width)
+        if width > 1 and score >= _LEAST and (best is None or rank > best[0]):
+            best = (rank, delimiter)
+    return best[1] if best is not None else None
+
+
+def is_comment(row: Sequence[str], width: int) -> bool:
+    """True for a line that begins with ``#`` and is no row of the table."""
+    return bool(row) and row[0].startswith("#") and len(row) != width
 
 
 def parse_table(data: bytes, *, delimiter: str | None = None) -> Table:
@@ -72,15 +85,28 @@ def shape_rows(decoded: Decoded, *, delimiter: str | None = None) -> Table:
 def _shaped(rows: list[tuple[str, ...]], delimiter: str, decoded: Decoded) -> Table:
     if not rows:
         raise UnreadableError("there is no row in it")
-    width = Counter(len(row) for row in rows).most_common(1)[0][0]
-    # Lines before the first one of full width are a title, a count or units: layout that is kept apart.
-    start = next(i for i, row in enumerate(rows) if len(row) == width) if len(rows) > 2 else 0
+    width = Counter(len(row) for row in rows if not row[0].startswith("#")).most_common(1) or [(len(rows[0]), 1)]
+    wide = width[0][0]
+    start = _first_row(rows, wide)
     preamble = [delimiter.join(row) for row in rows[:start]]
-    rows = rows[start:]
+    rows = [row for row in rows[start:] if not is_comment(row, wide)]
     header = _is_header(rows)
-    names = [cell.strip() for cell in rows[0]] if header else [f"column {i + 1}" for i in range(width)]
+    names = [cell.strip() for cell in rows[0]] if header else [f"column {i + 1}" for i in range(wide)]
     dialect = {"delimiter": delimiter, "encoding": decoded.encoding, "newline": decoded.newline}
     return Table(unique_names(names), rows[1:] if header else rows, dialect, header, preamble)
+
+
+def _first_row(rows: list[tuple[str, ...]], width: int) -> int:
+    """Where the table begins: lines above it are a title, a count, units or comments, layout that is kept apart.
+
+    A line of full width that begins with ``#`` is the header where none follows.
+    """
+    if len(rows) <= 2 and not rows[0][0].startswith("#"):
+        return 0
+    start = next((i for i, row in enumerate(rows) if len(row) == width and not row[0].startswith("#")), 0)
+    above = rows[start - 1] if start else ()
+    is_header = len(above) == width and above[0].startswith("#") and not _is_header(rows[start:])
+    return start - 1 if is_header else start
 
 
 def _is_header(rows: list[tuple[str, ...]]) -> bool:

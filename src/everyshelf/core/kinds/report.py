@@ -201,10 +201,13 @@ def _after(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
 
 
 def _attributes(node: Any) -> dict[str, Any]:
-    return {str(name): value for name, value in node.attrib.items() if name not in _LOOKS}
+    # Two attributes are called as what a block has of its own.
+    own = ("text", "kind")
+    given = node.attrib.items()
+    return {f"{n} attribute" if n in own else str(n): value for n, value in given if n not in _LOOKS}
 
 
 def _element(node: Any) -> Iterator[tuple[str, str, dict[str, Any]]]:
     """An element by what its attributes say, where they say more than how it looks: links, pictures, fields."""
     if isinstance(node.tag, str) and (found := _attributes(node)):
-        yield {"a": "link", "img": "picture"}.get(node.tag, node.tag), "", found
+        yield {"a": "link", "img": "picture", "table": "table element"}.get(node.tag, node.tag), "", found

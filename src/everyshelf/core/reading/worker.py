@@ -16,6 +16,7 @@ import select
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -65,10 +66,20 @@ _FAMILIES: dict[str, type[EveryShelfError]] = {
 
 
 class Worker:
-    """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end."""
+    """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end.
 
-    def __init__(self, *, deadline_seconds: float = DEADLINE_SECONDS, memory_bytes: int = MEMORY_BYTES) -> None:
-        self._deadline = deadline_seconds
+    ``scratch``: the folder in which it keeps what does not fit into its memory; the system's own if not given.
+    """
+
+    def __init__(
+        self,
+        *,
+        deadline_seconds: float = DEADLINE_SECONDS,
+        memory_bytes: int = MEMORY_BYTES,
+        scratch: Path | None = None,
+    ) -> None:
+        self._deadline, self._scratch = deadline_seconds, scratch
+        self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._memory = memory_bytes
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
@@ -386,12 +397,17 @@ class Worker:
 
     def _started(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
+            self._clear()
+            self._folder = tempfile.TemporaryDirectory(
+                prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
+            )
             self._process = subprocess.Popen(
                 [sys.executable, "-m", "everyshelf.core.reading.worker", str(self._memory)],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
                 bufsize=0,
+                env={**os.environ, "TMPDIR": self._folder.name},
             )
         return self._process
 
@@ -403,6 +419,13 @@ class Worker:
                 with contextlib.suppress(OSError):
                     pipe.close()  # type: ignore[union-attr]
             self._process = None
+        self._clear()
+
+    def _clear(self) -> None:
+        """Remove what a process that was killed could not remove itself."""
+        if self._folder is not None:
+            self._folder.cleanup()
+            self._folder = None
 
 
 def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str, bytes, int]]]:

@@ -178,7 +178,8 @@ class _Rows:
         return by_key(self._engine, self._before, self._after, pairs, key, self._options, self._keep, expected)
 
     def _without_key(self) -> RowChanges:
-        return as_multisets(self._engine, self._before, self._after, self._columns.pairs, self._keep)
+        pairs = self._columns.pairs
+        return as_multisets(self._engine, self._before, self._after, pairs, self._options, self._keep)
 
     def _told(self, rows: RowChanges, key: list[str], notes: Sequence[str] = ()) -> TableComparison:
         return TableComparison(self._before, self._after, self._columns, rows, key, list(notes))
@@ -220,7 +221,7 @@ class _Rows:
 
     def _by_content(self) -> TableComparison:
         found = self._told(self._without_key(), [])
-        if not found.rows.same and min(self._before.row_count, self._after.row_count) > 10:
+        if not found.rows.same and not found.rows.changed and min(self._before.row_count, self._after.row_count) > 10:
             found.notes.append("no row of one table is in the other: they may be unrelated")
             found.unrelated = True
         return found

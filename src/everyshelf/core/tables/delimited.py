@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.tables import Table, parse_table, shape_rows
+from everyshelf.core.formats.tables import Table, is_comment, parse_table, shape_rows
 from everyshelf.core.formats.text import decode
 from everyshelf.core.tables.columns import MOST_COLUMNS, Column, Source
 from everyshelf.core.tables.engine import Engine, literal
@@ -125,7 +125,8 @@ def _parsed(path: Path, shaped: Table) -> Iterator[tuple[str, ...]]:
     with path.open(encoding="utf-8-sig", newline="") as file:
         try:
             rows = (tuple(row) for row in csv.reader(file, delimiter=shaped.dialect["delimiter"]) if row)
-            yield from islice(rows, shaped.lines_before, None)
+            width = len(shaped.columns)
+            yield from (row for row in islice(rows, shaped.lines_before, None) if not is_comment(row, width))
         except (csv.Error, UnicodeError) as error:
             raise UnreadableError(f"not readable as a table: {error}") from error
 

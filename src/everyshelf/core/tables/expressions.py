@@ -8,7 +8,8 @@ from everyshelf.core.tables.columns import NUMBERS, Column
 from everyshelf.core.tables.spelling import plain
 
 # What may have become of a cell.
-EQUAL, RESPELT, CHANGED, ROUNDED = 0, 1, 2, 3
+# ``TIED``: rounded from exactly between two values, which the rest of the column has to bear out.
+EQUAL, RESPELT, CHANGED, ROUNDED, TIED = 0, 1, 2, 3, 4
 
 
 @dataclass(frozen=True)
@@ -111,7 +112,8 @@ JUDGED = (
     f"WHEN t IS NOT NULL AND abs(TRY_CAST(o AS DOUBLE) - TRY_CAST(w AS DOUBLE)) <= t * 1.000000000001 THEN {RESPELT} "
     f"WHEN greatest(es_fraction(o), es_fraction(w)) > 8 AND "
     f"es_noise(TRY_CAST(o AS DOUBLE), TRY_CAST(w AS DOUBLE)) THEN {RESPELT} "
-    f"WHEN es_rounded(trim(o), trim(w)) THEN {ROUNDED} ELSE {CHANGED} END"
+    f"WHEN es_rounded(trim(o), trim(w)) THEN {ROUNDED} WHEN es_tied(trim(o), trim(w)) THEN {TIED} "
+    f"WHEN es_single(TRY_CAST(o AS DOUBLE), TRY_CAST(w AS DOUBLE)) THEN {ROUNDED} ELSE {CHANGED} END"
 )
 
 

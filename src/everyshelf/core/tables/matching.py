@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +18,7 @@ _SAMPLE_ROWS = 20_000
 _KEY_COLUMNS = 12
 _MOST_CANDIDATES = 6
 _NO_KEYS = ("decimal", "nested", "bytes", "boolean", "empty")
+_OVERLAP = 0.8  # a column with less of the best one's overlap comes behind it
 _SIGNS = 64  # smallest hashes kept of a column's values, to see which columns may be alike
 
 
@@ -120,8 +121,15 @@ def key_candidates(
         return
     samples = [_sample(engine, s, usable, old=old) for s, old in ((before, True), (after, False))]
     found: list[set[int]] = []
+    singles = [n for n in range(len(usable)) if all(_is_unique([sample[n]]) for sample in samples)]
+    if len(singles) > 1:
+        # Of several columns that tell rows apart, the one whose values both versions have.
+        overlaps = _overlaps(engine, before, after, [usable[n] for n in singles])
+        likeliest = sorted(range(len(singles)), key=lambda k: overlaps[k] < _OVERLAP * max(overlaps))
+        singles = [singles[k] for k in likeliest]
     for size in (1, 2, 3):
-        for chosen in itertools.combinations(range(len(usable)), size):
+        places: Iterable[tuple[int, ...]] = itertools.combinations(range(len(usable)), size)
+        for chosen in [(n,) for n in singles] if size == 1 else places:
             if any(smaller <= set(chosen) for smaller in found):
                 continue
             if all(_is_unique([sample[n] for n in chosen]) for sample in samples):
@@ -130,6 +138,23 @@ def key_candidates(
                     yield tuple(usable[n] for n in chosen)
                 if len(found) == _MOST_CANDIDATES:
                     return
+
+
+def _overlaps(engine: Engine, before: Source, after: Source, pairs: list[Pair]) -> list[float]:
+    """For each column the share of the older table's values that the newer one has, told by an even share of them."""
+    least = min(before.row_count - before.left_out, after.row_count - after.left_out)
+    step = max(1, least // _SAMPLE_ROWS)
+    found = []
+    for pair in pairs:
+        sides = [
+            f"(SELECT DISTINCT {value} AS v FROM {source.relation} t WHERE hash({value}) % {step} = 0)"
+            for source, value in ((before, pair.old_value("t")), (after, pair.new_value("t")))
+        ]
+        both, old = engine.row(
+            f"SELECT count(y.v), count(*) FROM {sides[0]} x LEFT JOIN {sides[1]} y ON x.v = y.v WHERE x.v IS NOT NULL"
+        )
+        found.append(both / old if old else 0.0)
+    return found
 
 
 def _sample(engine: Engine, source: Source, pairs: list[Pair], *, old: bool) -> list[list[Any]]:

@@ -14,7 +14,7 @@ from everyshelf.core.tables.aligned import Differing, by_alignment, can_align
 from everyshelf.core.tables.changes import NoKeyError, RowChanges
 from everyshelf.core.tables.columns import AT_ONCE, Source
 from everyshelf.core.tables.engine import Engine, literal
-from everyshelf.core.tables.expressions import CHANGED, EQUAL, JUDGED, RESPELT, ROUNDED, Pair, plain_text, shown
+from everyshelf.core.tables.expressions import CHANGED, EQUAL, JUDGED, RESPELT, ROUNDED, TIED, Pair, plain_text, shown
 from everyshelf.core.tables.keep import MOST_KEPT, Keep
 from everyshelf.core.tables.kept import kept
 from everyshelf.core.tables.options import TableOptions
@@ -42,34 +42,19 @@ def by_key(
     return KeyedRun(engine, before, after, pairs, key, options).compared(keep or Keep(), expected)
 
 
-class KeyedRun:
-    """Both tables under one key: first the rows that differ are found, then only those are looked at, cell by cell.
-
-    The first step compares keys exactly, and a 64-bit hash of the rest of the row beside them; two different rows under
-    one key are taken for equal with a chance of 2^-64.
-    """
+class RowRun:
+    """Rows that differ, known by their numbers on both sides, looked at cell by cell."""
 
     def __init__(
-        self,
-        engine: Engine,
-        before: Source,
-        after: Source,
-        pairs: Sequence[Pair],
-        key: Sequence[Pair],
-        options: TableOptions,
+        self, engine: Engine, before: Source, after: Source, cells: Sequence[Pair], options: TableOptions
     ) -> None:
         self._engine, self._before, self._after = engine, before, after
-        self._key, self._options = key, options
-        self._cells = [p for p in pairs if p not in key]
+        self._options, self._cells = options, cells
 
-    def compared(self, keep: Keep, expected: Sequence[int]) -> RowChanges:
-        """The counts and the rows to keep; raises ``NoKeyError``."""
-        left_out = self._after.left_out
-        differing = self._aligned(expected) or self._joined()
-        matched = differing.matched + left_out
+    def told(self, differing: Differing, keep: Keep) -> RowChanges:
+        """The counts and the rows to keep; uses the table of ``differing`` up."""
+        matched = differing.matched + self._after.left_out
         result = RowChanges(self._after.row_count - matched, self._before.row_count - matched, 0, matched)
-        if not differing.is_checked:
-            self._check_alone(differing.table)
         looked = self._looked_at(differing)
         self._count(result, looked, differing.suspects, matched)
         if keep.first or keep.path:
@@ -77,59 +62,6 @@ class KeyedRun:
         for table in (differing.table, looked):
             self._engine.run(f"DROP TABLE {table}")
         return result
-
-    # --- which rows differ -------------------------------------------------
-
-    def _aligned(self, expected: Sequence[int]) -> Differing | None:
-        if not can_align(self._before, self._after, self._key):
-            return None
-        return by_alignment(self._engine, self._before, self._after, self._key[0], self._cells, expected)
-
-    def _joined(self) -> Differing:
-        """Both sides in one full outer join."""
-        sides = []
-        for source, old in ((self._before, True), (self._after, False)):
-            keys = ", ".join(f"{(p.old_value if old else p.new_value)('t')} AS k{n}" for n, p in enumerate(self._key))
-            rest = ", ".join(p.hashed("t", old=old) for p in self._cells)
-            row_hash = f"hash({rest})" if rest else "0"
-            sides.append(f"(SELECT r, {keys}, {row_hash} AS h FROM {source.relation} t)")
-        on = " AND ".join(f"a.k{n} = b.k{n}" for n in range(len(self._key)))
-        alone = "a.r IS NULL OR b.r IS NULL"
-        found, pairs = self._engine.name("found"), self._engine.name("differing")
-        self._engine.run(
-            f"CREATE TEMP TABLE {found} AS SELECT count(a.r) AS in_old, count(b.r) AS in_new, "
-            f"count(*) FILTER (a.r IS NOT NULL AND b.r IS NOT NULL) AS matched, "
-            f"list({{'ar': a.r, 'br': b.r}}) FILTER (a.h <> b.h OR {alone}) AS pairs "
-            f"FROM {sides[0]} a FULL OUTER JOIN {sides[1]} b ON {on}"
-        )
-        *counts, matched = self._engine.row(f"SELECT in_old, in_new, matched FROM {found}")
-        # A row that was joined twice has a key that comes twice.
-        if counts != [source.row_count - source.left_out for source in (self._before, self._after)]:
-            raise NoKeyError("not unique")
-        self._engine.run(
-            f"CREATE TEMP TABLE {pairs} AS SELECT p.ar AS ar, p.br AS br FROM (SELECT unnest(pairs) AS p FROM {found})"
-        )
-        self._engine.run(f"DROP TABLE {found}")
-        return Differing(pairs, matched, list(range(len(self._cells))))
-
-    def _check_alone(self, differing: str) -> None:
-        """Rows without a partner must have a key as well, one that tells them apart; rows left out too."""
-        for source, row, other, is_old in ((self._before, "ar", "br", True), (self._after, "br", "ar", False)):
-            places = [p.old_place if is_old else p.new_place for p in self._key]
-            if source.rest is not None:
-                if not source.rest.is_key(places):
-                    raise NoKeyError("not unique or empty in some rows")
-                continue
-            names = [f"t.c{place}" for place in places]
-            alone = f"FROM {source.relation} t JOIN {differing} d ON t.r = d.{row} WHERE d.{other} IS NULL"
-            empty = " OR ".join(f"{name} IS NULL" for name in names)
-            keys = ", ".join(names)
-            is_empty, is_twice = self._engine.row(
-                f"SELECT coalesce(bool_or({empty}), false), coalesce(bool_or(n > 1), false) FROM "
-                f"(SELECT {keys}, count(*) AS n {alone} GROUP BY {keys}) t"
-            )
-            if is_empty or is_twice:
-                raise NoKeyError("empty in some rows" if is_empty else "not unique")
 
     # --- what differs in them ----------------------------------------------
 
@@ -177,13 +109,14 @@ class KeyedRun:
             counts = self._states(looked, suspects)
         for n in suspects:
             pair, states = self._cells[n], counts[n]
-            if states[ROUNDED]:
-                is_rounded = _mostly(states[ROUNDED], max(matched, 1))
+            if states[ROUNDED] or states[TIED]:
+                told = states[ROUNDED] + states[TIED]
+                is_rounded = _mostly(told, max(matched, 1)) and states[TIED] <= states[ROUNDED]
                 if is_rounded:
                     result.rounded.append(pair.name)
                 taken_for = RESPELT if is_rounded else CHANGED
-                self._engine.run(f"UPDATE {looked} SET s{n} = {taken_for} WHERE s{n} = {ROUNDED}")
-                states[taken_for] += states[ROUNDED]
+                self._engine.run(f"UPDATE {looked} SET s{n} = {taken_for} WHERE s{n} IN ({ROUNDED}, {TIED})")
+                states[taken_for] += told
             if states[CHANGED] or states[RESPELT]:
                 result.cells[pair.name] = {"changed": states[CHANGED], "representation_only": states[RESPELT]}
         result.changed = self._engine.row(f"SELECT count(*) FROM {looked} WHERE {_any_changed(suspects)}")[0]
@@ -191,7 +124,7 @@ class KeyedRun:
 
     def _states(self, looked: str, suspects: Sequence[int]) -> dict[int, dict[int, int]]:
         result: dict[int, dict[int, int]] = {}
-        states = (RESPELT, CHANGED, ROUNDED)
+        states = (RESPELT, CHANGED, ROUNDED, TIED)
         for start in range(0, len(suspects), AT_ONCE):
             places = suspects[start : start + AT_ONCE]
             wanted = [f"count(*) FILTER (s{n} = {state})" for n in places for state in states]
@@ -256,6 +189,84 @@ class KeyedRun:
             f"SELECT t.r, [{cells}] AS cells FROM {source.relation} t JOIN {picked} d ON t.r = d.{row} "
             f"WHERE t.r BETWEEN {low} AND {high}"
         )
+
+
+class KeyedRun(RowRun):
+    """Both tables under one key: first the rows that differ are found, then only those are looked at.
+
+    The first step compares keys exactly, and a 64-bit hash of the rest of the row beside them; two different rows under
+    one key are taken for equal with a chance of 2^-64.
+    """
+
+    def __init__(
+        self,
+        engine: Engine,
+        before: Source,
+        after: Source,
+        pairs: Sequence[Pair],
+        key: Sequence[Pair],
+        options: TableOptions,
+    ) -> None:
+        super().__init__(engine, before, after, [p for p in pairs if p not in key], options)
+        self._key = key
+
+    def compared(self, keep: Keep, expected: Sequence[int]) -> RowChanges:
+        """The counts and the rows to keep; raises ``NoKeyError``."""
+        differing = self._aligned(expected) or self._joined()
+        if not differing.is_checked:
+            self._check_alone(differing.table)
+        return self.told(differing, keep)
+
+    def _aligned(self, expected: Sequence[int]) -> Differing | None:
+        if not can_align(self._before, self._after, self._key):
+            return None
+        return by_alignment(self._engine, self._before, self._after, self._key[0], self._cells, expected)
+
+    def _joined(self) -> Differing:
+        """Both sides in one full outer join."""
+        sides = []
+        for source, old in ((self._before, True), (self._after, False)):
+            keys = ", ".join(f"{(p.old_value if old else p.new_value)('t')} AS k{n}" for n, p in enumerate(self._key))
+            rest = ", ".join(p.hashed("t", old=old) for p in self._cells)
+            row_hash = f"hash({rest})" if rest else "0"
+            sides.append(f"(SELECT r, {keys}, {row_hash} AS h FROM {source.relation} t)")
+        on = " AND ".join(f"a.k{n} = b.k{n}" for n in range(len(self._key)))
+        alone = "a.r IS NULL OR b.r IS NULL"
+        found, pairs = self._engine.name("found"), self._engine.name("differing")
+        self._engine.run(
+            f"CREATE TEMP TABLE {found} AS SELECT count(a.r) AS in_old, count(b.r) AS in_new, "
+            f"count(*) FILTER (a.r IS NOT NULL AND b.r IS NOT NULL) AS matched, "
+            f"list({{'ar': a.r, 'br': b.r}}) FILTER (a.h <> b.h OR {alone}) AS pairs "
+            f"FROM {sides[0]} a FULL OUTER JOIN {sides[1]} b ON {on}"
+        )
+        *counts, matched = self._engine.row(f"SELECT in_old, in_new, matched FROM {found}")
+        # A row that was joined twice has a key that comes twice.
+        if counts != [source.row_count - source.left_out for source in (self._before, self._after)]:
+            raise NoKeyError("not unique")
+        self._engine.run(
+            f"CREATE TEMP TABLE {pairs} AS SELECT p.ar AS ar, p.br AS br FROM (SELECT unnest(pairs) AS p FROM {found})"
+        )
+        self._engine.run(f"DROP TABLE {found}")
+        return Differing(pairs, matched, list(range(len(self._cells))))
+
+    def _check_alone(self, differing: str) -> None:
+        """Rows without a partner must have a key as well, one that tells them apart; rows left out too."""
+        for source, row, other, is_old in ((self._before, "ar", "br", True), (self._after, "br", "ar", False)):
+            places = [p.old_place if is_old else p.new_place for p in self._key]
+            if source.rest is not None:
+                if not source.rest.is_key(places):
+                    raise NoKeyError("not unique or empty in some rows")
+                continue
+            names = [f"t.c{place}" for place in places]
+            alone = f"FROM {source.relation} t JOIN {differing} d ON t.r = d.{row} WHERE d.{other} IS NULL"
+            empty = " OR ".join(f"{name} IS NULL" for name in names)
+            keys = ", ".join(names)
+            is_empty, is_twice = self._engine.row(
+                f"SELECT coalesce(bool_or({empty}), false), coalesce(bool_or(n > 1), false) FROM "
+                f"(SELECT {keys}, count(*) AS n {alone} GROUP BY {keys}) t"
+            )
+            if is_empty or is_twice:
+                raise NoKeyError("empty in some rows" if is_empty else "not unique")
 
 
 def _any_changed(suspects: Sequence[int]) -> str:

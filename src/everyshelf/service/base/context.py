@@ -34,13 +34,13 @@ def get_trees() -> Trees:
 def _readers() -> queue.Queue[Worker]:
     pool: queue.Queue[Worker] = queue.Queue()
     for _ in range(_READERS):
-        pool.put(Worker())
+        pool.put(Worker(scratch=get_config().scratch))
     return pool
 
 
 @functools.cache
 def _recogniser() -> Worker:
-    return Worker(deadline_seconds=_RECOGNISING_SECONDS)
+    return Worker(deadline_seconds=_RECOGNISING_SECONDS, scratch=get_config().scratch)
 
 
 def recogniser() -> Worker:
@@ -63,7 +63,7 @@ def reader() -> Iterator[Worker]:
 @contextmanager
 def unpacker() -> Iterator[Worker]:
     """A reading process for one parcel, which may be large: it takes the time that its bytes take, and nobody waits."""
-    worker = Worker(deadline_seconds=_UNPACKING_SECONDS)
+    worker = Worker(deadline_seconds=_UNPACKING_SECONDS, scratch=get_config().scratch)
     try:
         yield worker
     finally:

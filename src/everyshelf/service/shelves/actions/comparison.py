@@ -33,6 +33,7 @@ from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 from everyshelf.service.base.acts import aside
+from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.base.room import is_no_room
 from everyshelf.service.shelves.actions import kept_rows
@@ -379,7 +380,7 @@ def fingerprint_at(
 def _reader_for(*entries: Entry) -> Iterator[Worker]:
     """A process that may take as long as contents of this size need."""
     if max(entry.size for entry in entries) > HEAVY_BYTES:
-        worker = Worker(deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY)
+        worker = Worker(deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY, scratch=get_config().scratch)
         try:
             yield worker
         finally:

@@ -20,6 +20,7 @@ from everyshelf.service.http.transfer import REPORT_TYPES, as_download
 from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import comparison, drawings, listing, recording
+from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api import shapes
@@ -38,15 +39,33 @@ class CompareView(ShelfView):
 
     @extend_schema(operation_id="compare_states", responses=shapes.StateComparison, parameters=[FROM, TO])
     def get(self, request: Any, shelf: str) -> Response:
-        """Compare two states: which artifacts differ, and how. A job computes what takes longer than a second."""
+        """Compare two states: which artifacts differ, and how. A branch or draft is compared from where it parted from
+        the branch in from; name a commit to compare the states as they are. A job computes what takes longer."""
         caller, found = self.shelf(request, shelf)
-        before, after = self.at(request, found, "from"), self.at(request, found, "to")
+        after = self.at(request, found, "to")
+        before, parting = since_parting(found, self.at(request, found, "from"), after)
         result = _states(found, before, after, comparison.SHOWN_FINDINGS)
-        result["job"] = None
+        result |= {"job": None, "parted": None}
+        if parting is not None:
+            result |= {"parted": parting.as_json(), "sentence": f"{result['sentence']} {parting.sentence()}"}
         if result["pending"] and before.commit is not None and after.commit is not None:
             job = start_job(caller, "compare", found, {"from": before.commit.uid, "to": after.commit.uid})
             result["job"] = job.uid
         return Response(result)
+
+
+class PartedView(ShelfView):
+    """Where two states parted."""
+
+    @extend_schema(operation_id="compare_parted", responses=shapes.PartedOut, parameters=[FROM, TO])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Return the newest commit that two states both come from, and how many newer ones the first has; the commit is
+        null where one comes from the other."""
+        _, found = self.shelf(request, shelf)
+        before = self.at(request, found, "from")
+        parting = parted(found, before, self.at(request, found, "to"))
+        nothing = {"ref": before.ref, "head": before.commit.uid if before.commit else None, "commit": None, "newer": 0}
+        return Response(nothing if parting is None else parting.as_json())
 
 
 class CompareArtifactView(ShelfView):
@@ -144,7 +163,10 @@ class CompareReportView(ShelfView):
             told = {**one, "path": path, "from": {"ref": before}, "to": {"ref": after}}
             title = f"{found.name}, {file_name(path)} from {before} to {after}"
         else:
-            told = _states(found, self.at(request, found, "from"), self.at(request, found, "to"), _MOST_FINDINGS)
+            state = self.at(request, found, "to")
+            told = _states(
+                found, since_parting(found, self.at(request, found, "from"), state)[0], state, _MOST_FINDINGS
+            )
             if told["pending"]:
                 raise _still_pending()
             title = f"{found.name} from {before} to {after}"
@@ -173,12 +195,19 @@ def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict
     after, new, after_beside = _side(
         shelf, request.query_params.get("to") or shelf.main_branch, path, path, request.user
     )
-    before, old, before_beside = _side(
-        shelf, request.query_params.get("from") or shelf.main_branch, old_path, path, request.user
-    )
+    before, old, before_beside = _side(shelf, _from(shelf, request), old_path, path, request.user)
     if old is None and new is None:
         raise MissingError(f"{path} exists in neither state", code="artifact.missing", hint="See everyshelf browse.")
     return (before, after), comparison.Pairing(path, old_path, old, new, (before_beside, after_beside))
+
+
+def _from(shelf: Shelf, request: Any) -> str:
+    """The ref to compare from: where the two parted, for branches and drafts."""
+    names = [request.query_params.get(side) or shelf.main_branch for side in ("from", "to")]
+    if any(name.startswith("version:") for name in names):
+        return names[0]
+    _, parting = since_parting(shelf, resolve(shelf, names[0], request.user), resolve(shelf, names[1], request.user))
+    return f"commit:{parting.commit.uid}" if parting is not None else names[0]
 
 
 def _one(shelf: Shelf, request: Any) -> dict[str, Any]:

@@ -345,6 +345,15 @@ class RefOut(serializers.Serializer):
     recorded = serializers.DateTimeField(allow_null=True)
 
 
+class PartedOut(serializers.Serializer):
+    """Where two lines parted: ``head`` is where the first is now, ``newer`` how many commits it has since."""
+
+    ref = serializers.CharField()
+    head = serializers.CharField(allow_null=True)
+    commit = serializers.CharField(allow_null=True)
+    newer = serializers.IntegerField()
+
+
 class StateComparison(serializers.Serializer):
     """The comparison of two states of a shelf; ``job`` works out what is pending."""
 
@@ -355,6 +364,7 @@ class StateComparison(serializers.Serializer):
     pending = serializers.IntegerField()
     same = serializers.IntegerField()
     job = serializers.CharField(allow_null=True)
+    parted = PartedOut(allow_null=True)
 
     def get_fields(self) -> dict[str, serializers.Field]:
         """With ``from``, which no class attribute can be called."""

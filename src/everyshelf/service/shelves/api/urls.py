@@ -46,6 +46,7 @@ urlpatterns = [
     path(f"{_S}/commits", artifacts.CommitsView.as_view()),
     path(f"{_S}/commits/<str:uid>", artifacts.CommitView.as_view()),
     path(f"{_S}/compare", compare.CompareView.as_view()),
+    path(f"{_S}/compare/parted", compare.PartedView.as_view()),
     path(f"{_S}/compare/artifact", compare.CompareArtifactView.as_view()),
     path(f"{_S}/compare/drawing", compare.CompareDrawingView.as_view()),
     path(f"{_S}/compare/rows", compare.CompareRowsView.as_view()),
