@@ -301,8 +301,8 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
     def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> dict[str, Any]:
         """Compare two states; waits for the job that works out what takes long.
 
-        A branch or draft is compared from where it parted from the branch ``before`` (``parted`` in the answer says so);
-        a commit, a tag or a moment is that state and no other.
+        A branch or draft is compared from where it parted from the branch ``before`` (``parted`` in the answer says
+        so); a commit, a tag or a moment is that state and no other.
         """
         while True:
             found = self._transport.get(f"{self._base}/compare", dict[str, Any], from_=before, to=after)

@@ -1,4 +1,4 @@
-"""Where two lines parted: what a branch or a draft changed is told from there, and not from where the other one is now."""
+"""Where two lines parted: what a branch or draft changed is told from there, not from where the other one is now."""
 
 from __future__ import annotations
 
