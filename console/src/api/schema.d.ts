@@ -612,7 +612,8 @@ export interface paths {
         put?: never;
         /**
          * Commit changes, all or none
-         * @description Commit changes, all or none.
+         * @description Commit changes, all or none. Of more than a thousand, a job makes it: the call answers commit.working with
+         *     the job's id, and asked again with the same key when that is done, it gives the commit.
          */
         post: operations["commits_make"];
         delete?: never;
@@ -839,6 +840,26 @@ export interface paths {
          * @description Fold a zip of parts, stored before, into a content.
          */
         post: operations["contents_fold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/contents/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Store several small contents from one body, each after its length (8 bytes, big-endian)
+         * @description Store several small contents from one body, each after its length (8 bytes, big-endian); ids in order.
+         */
+        put: operations["contents_put_many"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2381,6 +2402,10 @@ export interface components {
         ContentOut: {
             id: string;
             size: number;
+        };
+        /** @description Stored contents, in the order in which they were sent. */
+        ContentsOut: {
+            contents: components["schemas"]["ContentOut"][];
         };
         /** @description An artifact of another shelf: ``path`` as it is on its main branch now; its newest version if none is named. */
         CopyInRequest: {
@@ -6828,6 +6853,49 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["FoldedOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    contents_put_many: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "contents": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "size": 1434
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["ContentsOut"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -160,7 +160,8 @@ def paragraph(text: str, *, indent: int = 0) -> None:
 
 
 def effect(word: str) -> str:
-    """An effect as ink: breaks stands out, alters is plain, cosmetic recedes."""
+    """An effect as ink: breaks stands out, alters is plain, cosmetic recedes; empty: nobody could judge it."""
+    word = word or "not judged"
     return stops("breaks") if word == "breaks" else dim(word) if word == "cosmetic" else word
 
 

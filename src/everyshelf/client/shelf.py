@@ -33,6 +33,7 @@ from everyshelf.client.proposals import ProposalsPart
 Progress = Callable[[Job], None]
 _PAGE = 1000
 _IDS_PER_REQUEST = 5000
+_MANY, _MOST_IN_MANY = 500, 2 * 1024 * 1024  # files of one call, and their bytes
 
 
 class _Page(msgspec.Struct):
@@ -59,6 +60,31 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
                 length = source.stat().st_size
                 return self._transport.put_bytes(path, iter(lambda: file.read(1 << 20), b""), length, Content)
         return self._transport.put_bytes(path, source, size, Content)
+
+    def upload_many(self, files: Iterable[Path]) -> Iterator[Content]:
+        """Store small files, many in one call; gives their contents in order. A large one is sent by itself."""
+        batch: list[bytes] = []
+        held = 0
+        for file in files:
+            size = file.stat().st_size
+            if size > _MOST_IN_MANY:
+                yield from self._sent(batch)
+                batch, held = [], 0
+                yield self.upload(file)
+                continue
+            batch.append(file.read_bytes())
+            held += size
+            if held >= _MOST_IN_MANY or len(batch) >= _MANY:
+                yield from self._sent(batch)
+                batch, held = [], 0
+        yield from self._sent(batch)
+
+    def _sent(self, batch: list[bytes]) -> list[Content]:
+        if not batch:
+            return []
+        body = b"".join(len(data).to_bytes(8, "big") + data for data in batch)
+        path = f"{self._base}/contents/many"
+        return self._transport.put_bytes(path, _pieces_of(body), len(body), dict[str, list[Content]])["contents"]
 
     def missing(self, ids: Iterable[str]) -> list[str]:
         """Those content ids the shelf does not hold."""
@@ -204,8 +230,12 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         prefer: str | None = None,
         author: str | None = None,
         time: datetime | None = None,
+        key: str = "",
     ) -> Commit:
-        """Commit changes onto a branch whose head is believed to be ``base``; all or nothing."""
+        """Commit changes onto a branch whose head is believed to be ``base``; all or nothing.
+
+        ``key``: who asks again with the same key and changes gets the commit that was made, and no second one.
+        """
         body = {
             "branch": branch,
             "base": base,
@@ -219,7 +249,7 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
             "author": author,
             "time": time,
         }
-        return self._transport.send("POST", f"{self._base}/commits", body, Commit)
+        return self._transport.send("POST", f"{self._base}/commits", body, Commit, key)
 
     def restore(self, branch: str, ref: str, path: str | None = None, summary: str = "") -> Commit:
         """Bring an artifact, or the whole shelf, back to an older state as a new commit."""

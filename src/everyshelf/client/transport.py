@@ -16,7 +16,7 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 T = TypeVar("T")
 _TRIES = 4
 # An answer that a job works out first, and how often one is waited for: what it was about may move on meanwhile.
-_WORKED_OUT, _MOST_WAITS = "merge.reading", 20
+_WORKED_OUT, _MOST_WAITS = ("merge.reading", "commit.working"), 20
 _PIECE_BYTES = 1024 * 1024
 
 
@@ -62,10 +62,11 @@ class Transport:
         """An answer that is a text."""
         return self._send("GET", path, params=_clean(query)).content.decode("utf-8")
 
-    def send(self, method: str, path: str, body: Any = None, kind: type[T] | None = None) -> T:
-        """Write something. An idempotency key makes it safe to repeat after a lost answer."""
+    def send(self, method: str, path: str, body: Any = None, kind: type[T] | None = None, key: str = "") -> T:
+        """Write something. An idempotency key makes it safe to repeat after a lost answer; one of the caller's own lets
+        it be asked for again later."""
         content = msgspec.json.encode(body if body is not None else {})
-        headers = {"Content-Type": "application/json", "Idempotency-Key": uuid.uuid4().hex}
+        headers = {"Content-Type": "application/json", "Idempotency-Key": key or uuid.uuid4().hex}
         response = self._send(method, path, content=content, headers=headers)
         return self._decode(response, kind) if kind is not None else None  # type: ignore[return-value]
 
@@ -96,7 +97,7 @@ class Transport:
             try:
                 return self._sent(method, path, **arguments)
             except ProblemError as error:
-                if error.code != _WORKED_OUT:
+                if error.code not in _WORKED_OUT:
                     raise
                 self._wait(str(error.problem.get("job")))
         return self._sent(method, path, **arguments)
@@ -120,7 +121,13 @@ class Transport:
         for attempt in range(_TRIES):
             try:
                 response = self._http.request(method, path, **arguments)
-            except (httpx.ConnectError, httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError) as error:
+            except (
+                httpx.ConnectError,
+                httpx.ReadError,
+                httpx.ReadTimeout,  # the answer may be there by now: asked again, it is given and nothing done twice
+                httpx.RemoteProtocolError,
+                httpx.WriteError,
+            ) as error:
                 if attempt == _TRIES - 1 or isinstance(error, httpx.ConnectError):
                     raise self._unreachable(error) from error
             except httpx.HTTPError as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import shutil
@@ -47,6 +48,7 @@ Progress = Callable[[int, int, str], None]
 T = TypeVar("T")
 R = TypeVar("R")
 _AT_ONCE = 8
+_SENT_AT_ONCE = 500  # files of one batch
 _NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 _SPARE_BYTES = 4 * 1024 * 1024
 
@@ -366,10 +368,15 @@ class Desk:
         tasks: list[str] | None = None,
         merge: bool = False,
         prefer: str | None = None,
+        key: str = "",
         progress: Progress = _silent,
     ) -> Commit:
-        """Commit these items, all or nothing; only contents the shelf lacks are sent."""
-        from everyshelf.client import ProblemError, WantedChange
+        """Commit these items, all or nothing; only contents the shelf lacks are sent.
+
+        ``key``: what the commit is asked for with; where no answer comes, ``commit_later`` takes it along, so that a
+        commit that landed is found and not made twice.
+        """
+        from everyshelf.client import ProblemError, UnreachableError, WantedChange
 
         self._check_can_commit(items)
         self._check_all_is_sent()
@@ -388,6 +395,7 @@ class Desk:
                 tasks=tasks,
                 merge=merge,
                 prefer=prefer,
+                key=key,
             )
         except ProblemError as error:
             if error.code == "merge.conflict" and error.problem.get("merge"):
@@ -395,7 +403,8 @@ class Desk:
             raise
         self._note_commit(shelf, items, made.commit)
         if merge or made.parents != ([base] if base else []):
-            self.take(shelf)  # others' work came in with it
+            with contextlib.suppress(UnreachableError):  # the next take brings it
+                self.take(shelf)  # others' work came in with it
         return made
 
     def commit_later(
@@ -407,10 +416,12 @@ class Desk:
         labels: dict[str, str] | None = None,
         tasks: list[str] | None = None,
         run: dict[str, Any] | None = None,
+        key: str = "",
     ) -> int:
         """Keep a commit of these items until the service can be reached; gives how many there are now.
 
-        ``run``: a run of an experiment to be recorded with it, which may have written nothing.
+        ``run``: a run of an experiment to be recorded with it, which may have written nothing. ``key``: what it was
+        asked for with already.
         """
         if items or run is None:
             self._check_can_commit(items)
@@ -418,7 +429,7 @@ class Desk:
             raise DeskError("a commit needs a summary of one line", code="commit.summary", hint='Say --summary "…"')
         changes = [(i.path, i.content, i.size, i.moved_from) for i in items]
         made = datetime.now(UTC)
-        commit = UnsentCommit(summary, made, changes, description, labels or {}, tasks or [], run)
+        commit = UnsentCommit(summary, made, changes, description, labels or {}, tasks or [], run, key=key)
         return keep(self.root, self.home, items, commit)
 
     def _check_can_commit(self, items: list[Item]) -> None:
@@ -450,19 +461,23 @@ class Desk:
     def _send_contents(self, shelf: ShelfClient, items: list[Item], progress: Progress) -> None:
         by_content = {i.content: i for i in items if i.content is not None}
         missing = shelf.missing(by_content)
+        done = 0
+        batches = [missing[start : start + _SENT_AT_ONCE] for start in range(0, len(missing), _SENT_AT_ONCE)]
 
-        def send(content: str) -> Item:
-            item = by_content[content]
-            if shelf.upload(self.root / item.path).id != content:
-                raise DeskError(
-                    f"{item.path} changed while it was sent",
-                    code="desk.unsettled",
-                    hint="Wait until it is written, then commit again; nothing was committed.",
-                )
-            return item
+        def send(batch: list[str]) -> list[str]:
+            files = [self.root / by_content[content].path for content in batch]
+            return [content.id for content in shelf.upload_many(files)]
 
-        for done, item in enumerate(_side_by_side(send, missing)):
-            progress(done + 1, len(missing), item.path)
+        for batch, sent in zip(batches, _side_by_side(send, batches), strict=True):
+            for content, stored in zip(batch, sent, strict=True):
+                item, done = by_content[content], done + 1
+                if stored != content:
+                    raise DeskError(
+                        f"{item.path} changed while it was sent",
+                        code="desk.unsettled",
+                        hint="Wait until it is written, then commit again; nothing was committed.",
+                    )
+                progress(done, len(missing), item.path)
 
     def _note_commit(self, shelf: ShelfClient, items: list[Item], commit: str) -> None:
         entries = load_entries(self.root)
@@ -470,14 +485,14 @@ class Desk:
             entries.pop(item.moved_from or "", None)
             if item.content is None:
                 entries.pop(item.path, None)
-        ref = f"commit:{commit}"
-        known = {a.path: a for a in shelf.artifacts(ref, files=True)} if len(items) > 20 else {}
+        known = self._as_recorded(shelf, items, f"commit:{commit}")
         versions = {}
         for item in items:
             if item.content is not None:
-                made = known.get(item.path) or shelf.artifact(item.path, ref)
-                entries[item.path] = Entry(item.content, item.size, -1, made.version, made.kind, made.within)
-                versions[made.within] = made.version
+                made = known.get(item.path)
+                version, kind, within = (made.version, made.kind, made.within) if made else (None, "opaque", "")
+                entries[item.path] = Entry(item.content, item.size, -1, version, kind, within)
+                versions[within] = version
         for entry in entries.values():
             if entry.within:  # one file of it has another version, so all have
                 entry.version = versions.get(entry.within, entry.version)
@@ -485,6 +500,16 @@ class Desk:
         self._keep_bases([i.path for i in items if i.content is not None], entries)
         self.home.commit = commit
         save_home(self.root, self.home)
+
+    def _as_recorded(self, shelf: ShelfClient, items: list[Item], ref: str) -> dict[str, Artifact]:
+        """What the shelf says of committed items, by path. The commit is there whether or not this can be asked."""
+        from everyshelf.client import UnreachableError
+
+        with contextlib.suppress(UnreachableError):
+            if len(items) > 20:
+                return {a.path: a for a in shelf.artifacts(ref, files=True)}
+            return {i.path: shelf.artifact(i.path, ref) for i in items if i.content is not None}
+        return {}
 
     # --- discarding --------------------------------------------------------
 

@@ -30,7 +30,8 @@ class UnsentCommit(msgspec.Struct):
     """A commit that is not on the shelf yet. ``changes``: path, content id (None: gone), size, where it moved from.
 
     ``run``: a run of an experiment that is recorded with it. ``merge``: the merge on the server that is to be settled
-    before this commit is there. ``before``: the desk's entry of each path it touched, as it was before (None: none).
+    before this commit is there. ``key``: what it was asked for with before, without an answer. ``before``: the desk's
+    entry of each path it touched, as it was before (None: none).
     """
 
     summary: str
@@ -41,6 +42,7 @@ class UnsentCommit(msgspec.Struct):
     tasks: list[str] = []
     run: dict[str, Any] | None = None
     merge: str = ""
+    key: str = ""
     before: dict[str, Entry | None] = {}
 
 
@@ -197,6 +199,8 @@ def _send_one(root: Path, home: Home, shelf: ShelfClient, unsent: Unsent, state:
     commit = unsent.commit
     if not commit.changes:
         return ""
+    if commit.key and (landed := _landed(home, shelf, commit)):
+        return landed
     if commit.merge and (settled := _settled(shelf, commit.merge)):
         state.merging = True
         return settled
@@ -219,6 +223,29 @@ def _send_one(root: Path, home: Home, shelf: ShelfClient, unsent: Unsent, state:
             commit.merge = str(error.problem.get("merge", ""))
             write_settled(unsent.file, msgspec.json.encode(commit))
         raise
+
+
+def _landed(home: Home, shelf: ShelfClient, commit: UnsentCommit) -> str:
+    """The id of the commit, made when it was asked for the first time or now; empty if the branch has moved on."""
+    from everyshelf.client import ProblemError, WantedChange
+
+    changes = [WantedChange(path, content, moved) for path, content, _, moved in commit.changes]
+    try:
+        if shelf.missing({c.content for c in changes if c.content is not None}):
+            return ""  # it cannot be there without its contents
+        made = shelf.commit(
+            str(home.branch),
+            home.commit,
+            changes,
+            commit.summary,
+            description=commit.description,
+            labels=commit.labels,
+            tasks=commit.tasks,
+            key=commit.key,
+        )
+    except ProblemError:
+        return ""
+    return made.commit
 
 
 def _commit(

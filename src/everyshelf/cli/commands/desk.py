@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import shlex
+import uuid
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -389,16 +390,16 @@ def commit(
     _confirm_removals(items, remove)
     blocked = [i for i in states if i.state == "blocked"]
     said: dict[str, Any] = {"description": description, "labels": _labels(labels), "tasks": list(tasks)}
-    waiting, made = 0, None
+    waiting, made, key = 0, None, uuid.uuid4().hex
     try:
         send_first(desk, shelf)
         with terminal.progress_bar("Sending") as progress:
             side = _COMMITTED.get(prefer or "")
-            made = desk.commit(shelf, items, summary, merge=merge, prefer=side, progress=progress, **said)
+            made = desk.commit(shelf, items, summary, merge=merge, prefer=side, key=key, progress=progress, **said)
     except UnreachableError as error:
         if error.code != "service.unreachable":
             raise
-        waiting = desk.commit_later(items, summary, **said)
+        waiting = desk.commit_later(items, summary, key="" if merge else key, **said)
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
         told = _plain(made) if made else {"commit": None, "summary": summary}

@@ -174,5 +174,12 @@ def told_distance(moved: Distance | None) -> str:
     """How far in words."""
     if moved is None:
         return "other bytes"
-    far = f"moved by {moved.relative:.2%} of their size" if moved.relative is not None else "were all zero"
-    return f"{far}, the largest by {moved.largest:.3g}, {moved.share:.0%} of them"
+    far = f"moved by {_percent(moved.relative)} of their size" if moved.relative is not None else "were all zero"
+    return f"{far}, the largest by {moved.largest:.3g}, {_percent(moved.share)} of them"
+
+
+def _percent(share: float) -> str:
+    """A share that is never told as nothing at all."""
+    if share in (0, 1) or share >= 0.1:
+        return f"{share:.0%}"
+    return f"{share * 100:.2g}%" if share >= 0.0001 else "under 0.01%"

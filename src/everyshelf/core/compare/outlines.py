@@ -41,6 +41,7 @@ from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
 _MOVE_LEAVES = 3
+_MOST_BRIEF = 8  # fields or values of an added or removed part that its finding shows
 
 
 @dataclass
@@ -232,7 +233,7 @@ class Run:
             return part.fields["value"]
         looks = self._table.may_be_cosmetic
         fields = {k: v for k, v in part.fields.items() if v is not None and not looks(k)}
-        return dict(list(fields.items())[:8]) or None
+        return dict(list(fields.items())[:_MOST_BRIEF]) or _held(part)
 
     def note_renamed(self, old: str, new: str) -> None:
         """A part that others may refer to got another key."""
@@ -476,6 +477,15 @@ class _Siblings:
 
     def _list_path(self) -> str:
         return self._path or "/"
+
+
+def _held(part: Part) -> Any:
+    """What a part without fields holds: the values of a plain list, else the names of what is in it."""
+    value = part.value
+    if isinstance(value, list) and not any(isinstance(v, dict | list | tuple) for v in value):
+        return value[:_MOST_BRIEF] + (["…"] if len(value) > _MOST_BRIEF else []) or None
+    names = [child.label for child in part.children()[: _MOST_BRIEF + 1]]
+    return {"holds": ", ".join([*names[:_MOST_BRIEF], *(["…"] if len(names) > _MOST_BRIEF else [])])} if names else None
 
 
 def _differs(field: str, before: Part, after: Part) -> bool:

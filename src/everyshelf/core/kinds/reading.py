@@ -55,7 +55,8 @@ def parse_tree(data: bytes, found: Recognition) -> Any:
         return decode(data).unified
     if found.kind in ("opaque", "script", "report"):
         raise UnreadableError("")  # compared by lines or as bytes in earnest
-    raise UnreadableError(f"a {found.kind} in this format has no outline yet")
+    form = found.format or "a form nobody knows"
+    raise UnreadableError(f"no reader takes {found.kind} as {form}")
 
 
 def table_in_force(found: Recognition, rules: Rules, name: str) -> KindTable:
@@ -80,6 +81,18 @@ def read_outline(name: str, data: bytes, found: Recognition, rules: Rules) -> Ou
     return shape_tree(parse_tree(data, found), found, table_in_force(found, rules, name))
 
 
+def _parse_lines(data: bytes) -> Any:
+    """JSON lines as one list."""
+    found = []
+    for number, line in enumerate(decode(data).lines(), 1):
+        if line.strip():
+            try:
+                found.append(parse_json(line.encode()))
+            except UnreadableError as error:
+                raise UnreadableError(f"line {number}: {error}") from error
+    return found
+
+
 def _parse_toml(data: bytes) -> Any:
     try:
         return tomllib.loads(decode(data).unified)
@@ -89,6 +102,7 @@ def _parse_toml(data: bytes) -> Any:
 
 _PARSERS = {
     "json": parse_json,
+    "jsonl": _parse_lines,
     "yaml": parse_yaml,
     "toml": _parse_toml,
     "ini": parse_ini,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -64,16 +65,20 @@ class _Section:
     blocks: list[tuple[str, str, dict[str, Any]]] = field(default_factory=list)
     below: list[_Section] = field(default_factory=list)
 
-    def part(self, maker: Maker, part_type: str = "section") -> Part:
+    def part(self, maker: Maker, part_type: str = "section", *, is_named: bool = True) -> Part:
         blocks = [
             _table_part(maker, extra["rows"])
             if kind == "table"
             else maker.part(kind, text or kind, None, {"text": text or None, **extra}, anonymous=True)
             for kind, text, extra in self.blocks
         ]
-        below = [s.part(maker) for s in self.below]
-        key = "" if part_type != "section" else self.title or "untitled"
-        return maker.part(part_type, self.title or part_type, key, {}, [*blocks, *below])
+        titles = Counter(s.title for s in self.below)
+        # Headings that come again are no names: such sections are told apart by what stands in them.
+        named = not titles or max(titles.values()) == 1
+        below = [s.part(maker, is_named=named) for s in self.below]
+        key = "" if part_type != "section" else (self.title or "untitled") if is_named else None
+        fields = {} if is_named else {"title": self.title or "untitled"}
+        return maker.part(part_type, self.title or part_type, key, fields, [*blocks, *below], anonymous=not is_named)
 
 
 def _table_part(maker: Maker, rows: list[list[str]]) -> Part:

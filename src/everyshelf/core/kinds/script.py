@@ -11,12 +11,22 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.kinds.cosmetic import Cosmetic, prose
 from everyshelf.core.kinds.maker import Maker
 from everyshelf.core.kinds.table import KindTable
-from everyshelf.core.outline.model import Part
+from everyshelf.core.outline.model import Effect, Part
+
+
+def _judge(action: str, part: Part, field: str | None, before: Any, after: Any) -> Effect | None:
+    """In Basic, case and runs of blanks outside of quoted texts are cosmetic."""
+    in_basic = part.type in ("procedure", "declaration") and field in ("signature", "code")
+    if in_basic and isinstance(before, str) and isinstance(after, str) and _folded(before) == _folded(after):
+        return "cosmetic"
+    return None
+
 
 TABLE = KindTable(
     id="script",
     cosmetic_types=(Cosmetic(frozenset({"header"}), "attributes that the editor writes above a module", made=True),),
     cosmetic_fields=(prose("docstring", "comment"),),
+    judge=_judge,
     unordered=frozenset({"import", "procedure"}),
 )
 _MAX_PYTHON = 2_000_000
@@ -134,7 +144,7 @@ def _parsed(text: str, dialect: str) -> list[Any]:
 
 
 def _statement_by_statement(text: str, maker: Maker, problem: str) -> list[Part]:
-    """Statements one by one; those no dialect knows by their tokens, as long as they are less than half."""
+    """Statements one by one; those no dialect knows by their tokens, as long as there are others."""
     import sqlglot
     from sqlglot.errors import SqlglotError
 
@@ -154,9 +164,9 @@ def _statement_by_statement(text: str, maker: Maker, problem: str) -> list[Part]
             parts += [_statement(s, maker) for s in _parsed(text[group[0].start : group[-1].end + 1], "postgres")]
         except UnreadableError:
             unknown += 1
-            code = " ".join(token.text for token in group)
+            code = " ".join(text[token.start : token.end + 1] for token in group)
             parts.append(maker.part("statement", code, None, {"code": code}, anonymous=True))
-    if unknown * 2 >= len(parts):
+    if unknown == len(parts):
         raise UnreadableError(problem)
     return parts
 
@@ -218,7 +228,10 @@ def read_basic(text: str, table: KindTable) -> Part:
         raise UnreadableError(f"“{name}” does not end")
     if not parts and not declarations:
         raise UnreadableError("there is no procedure in it")
-    parts += [maker.part("declaration", d, None, {"code": _folded(d)}, anonymous=True) for d in declarations]
+    parts += [
+        _as_written(maker.part("declaration", d, None, {"code": _folded(d)}, anonymous=True), code=d)
+        for d in declarations
+    ]
     if header:
         parts.append(maker.part("header", "header", "header", {"text": "\n".join(header)}))
     return maker.part("script", "module", "", {}, parts)
@@ -226,7 +239,16 @@ def read_basic(text: str, table: KindTable) -> Part:
 
 def _procedure(name: str, body: list[str], maker: Maker) -> Part:
     code = [_folded(line) for line in body if line]
-    return maker.part("procedure", name, name.lower(), {"signature": code[0], "code": "\n".join(code[1:])})
+    part = maker.part("procedure", name, name.lower(), {"signature": code[0], "code": "\n".join(code[1:])})
+    written = [" ".join(line.split()) for line in body if line]
+    return _as_written(part, signature=written[0], code="\n".join(written[1:]))
+
+
+def _as_written(part: Part, **fields: str) -> Part:
+    """A part that is compared in lower case and shown as people wrote it."""
+    folded = dict(part.fields)
+    part.fields = {n: v for n, v in fields.items() if v or folded.get(n)}
+    return part
 
 
 def _folded(code: str) -> str:

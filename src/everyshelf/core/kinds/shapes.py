@@ -109,7 +109,7 @@ class DataShape:
         if not value:
             return name in self.table.types
         many = all(isinstance(v, dict) for v in value.values())
-        return many and (name in self.table.types or (singular(name) != name and len(value) > 1))
+        return many and (name in self.table.types or singular(name) != name)
 
     def _map(self, value: dict[str, Any], name: str) -> Part:
         item_type = self.table.types.get(name) or singular(name)

@@ -145,5 +145,5 @@ def walk(part: Part, path: str = "") -> Iterator[tuple[str, Part]]:
 
 
 def child_path(base: str, part: Part, key: str) -> str:
-    """``base/type:key``; a slash inside a key is written as %2F so that the path can be split."""
-    return f"{base}/{part.type}:{key.replace('/', '%2F')}"
+    """``base/type:key``; a slash inside a type or a key is written as %2F so that the path can be split."""
+    return f"{base}/{part.type.replace('/', '%2F')}:{key.replace('/', '%2F')}"

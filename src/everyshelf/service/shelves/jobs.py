@@ -9,6 +9,7 @@ from everyshelf.core.history import Entry
 from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
 from everyshelf.service.shelves.actions.comparison import Pairing, compare_pair, compare_states, describe_commit
+from everyshelf.service.shelves.actions.long_commits import KIND, make_long_commit
 from everyshelf.service.shelves.actions.merge_plan import work_out
 from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
@@ -49,6 +50,12 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     found = compare_pair(run.job.shelf, pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}
+
+
+@job_kind(KIND, resumes=True)
+def commit(run: Run) -> dict[str, Any] | None:
+    """Make a commit of thousands of artifacts."""
+    return make_long_commit(run)
 
 
 @job_kind("merge", resumes=True)

@@ -18,9 +18,11 @@ from everyshelf.service.shelves.actions.merging import prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import (
     Message,
     PreparedCommit,
+    Progress,
     checked_message,
     marked,
     moved,
+    no_progress,
     prepare_commit,
     record_commit,
     require_branch,
@@ -66,13 +68,15 @@ def prepare_changes(
     merge: bool = False,
     prefer: Side | None = None,
     older: Mapping[str, str] | None = None,
+    progress: Progress = no_progress,
 ) -> PreparedCommit:
     """A commit of ``wanted`` onto the branch, whose head the caller believes to be ``base`` (None: no commit yet).
 
     Raises ``ConflictError`` (branch.moved, with both ids) if the branch has moved on and changed something that
     ``wanted`` touches, unless ``merge`` asks to combine. What does not touch each other needs no asking. ``prefer``
     settles artifacts changed on both sides: "target" is what the branch has, "source" what is committed. ``older``:
-    path -> the state (a root) that change was made on, where that is an older one than ``base``.
+    path -> the state (a root) that change was made on, where that is an older one than ``base``. ``progress`` is told
+    how many artifacts were looked into.
     """
     branch = get_branch(shelf, branch_name)
     require_branch(caller, shelf, branch)
@@ -93,7 +97,8 @@ def prepare_changes(
         return prepared
     if root == root_before:
         raise _nothing_to_commit()
-    return prepare_commit(caller, shelf, branch, [head] if head is not None else [], root, message, moves)
+    parents = [head] if head is not None else []
+    return prepare_commit(caller, shelf, branch, parents, root, message, moves, progress=progress)
 
 
 def _with_older(root: str, older: Mapping[str, str]) -> str:

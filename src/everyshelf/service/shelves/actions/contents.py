@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 import tempfile
 import zipfile
 from collections.abc import Iterable, Iterator
@@ -17,6 +18,10 @@ from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.base.room import require_room
 from everyshelf.service.shelves.models import Shelf, ShelfContent
+
+MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
+_MOST_AT_ONCE = 2_000
+_LENGTH = struct.Struct(">Q")
 
 
 def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> ContentInfo:
@@ -45,6 +50,51 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
     with aside():
         ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
     return info
+
+
+def take_in_many(shelf: Shelf, pieces: Iterable[bytes], expected: int) -> list[ContentInfo]:
+    """Store several contents of one body, made durable once. Each is preceded by its length, 8 bytes, big-endian."""
+    require_room()
+    store, body = get_store(), _Body(pieces)
+    found = []
+    while (head := body.take(_LENGTH.size)) and len(found) < _MOST_AT_ONCE:
+        size = _LENGTH.unpack(head)[0] if len(head) == _LENGTH.size else -1
+        content = body.take(size) if 0 <= size <= MOST_IN_MANY else b""
+        if size < 0 or len(content) != size:
+            raise InvalidError(
+                f"the upload of several contents is broken after {body.taken} of {expected} bytes",
+                code="content.incomplete",
+                hint="Write the length of each content, 8 bytes, big-endian, before it; one of over "
+                f"{MOST_IN_MANY >> 20} MB is sent by itself. Nothing was kept.",
+            )
+        found.append(store.put(content))
+    if body.taken != expected:
+        raise InvalidError(
+            f"more than {_MOST_AT_ONCE} contents at once",
+            code="content.too_many",
+            hint="Send the others in a next call.",
+        )
+    store.sync()
+    with aside():
+        rows = [ShelfContent(shelf=shelf, content=info.id, size=info.size) for info in found]
+        ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
+    return found
+
+
+class _Body:
+    """A body in pieces, taken in the lengths that are asked for."""
+
+    def __init__(self, pieces: Iterable[bytes]) -> None:
+        self._pieces, self._held, self.taken = iter(pieces), bytearray(), 0
+
+    def take(self, size: int) -> bytes:
+        """So many bytes, fewer at the end."""
+        while len(self._held) < size and (piece := next(self._pieces, b"")):
+            self._held += piece
+        wanted = bytes(self._held[:size])
+        del self._held[:size]
+        self.taken += len(wanted)
+        return wanted
 
 
 def _too_large(limit: int) -> LimitError:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
@@ -27,6 +27,12 @@ _BATCH_BYTES = 16 * 1024 * 1024
 _SOONEST = timedelta(microseconds=1)
 _MOST_REMEMBERED = 20_000
 _remembered: dict[tuple[str, str, str], str] = {}  # kinds by path, content and rules
+# Told how far a long commit is: done, total, and a note.
+Progress = Callable[[int, int, str], None]
+
+
+def no_progress(_done: int, _total: int, _note: str) -> None:
+    """For commits that nobody watches."""
 
 
 @dataclass(frozen=True)
@@ -172,6 +178,7 @@ def prepare_commit(
     moves: Iterable[tuple[str, str]] = (),
     *,
     recorded: datetime | None = None,
+    progress: Progress = no_progress,
 ) -> PreparedCommit:
     """Work out everything about a commit and make its bytes durable; nothing is recorded yet.
 
@@ -182,7 +189,8 @@ def prepare_commit(
     before = parents[0].root if parents else trees.empty
     changes = list(trees.changes(before, root))
     known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
-    kinds = _kinds(rules_at(root), (c for c in changes if c.after is not None and known.get(c.path) != c.after.id))
+    fresh = [c for c in changes if c.after is not None and known.get(c.path) != c.after.id]
+    kinds = _kinds(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
     artifacts = _artifacts_before(shelf, changes, {new: old for old, new in moves})
     now = timezone.now()
     # Times of a line grow, whatever the clock does: else the state at a moment would not be the newest by then.
@@ -245,13 +253,16 @@ def _commit_data(
     )
 
 
-def _kinds(rules: Rules, changes: Iterable[Change]) -> dict[str, str]:
+def _kinds(
+    rules: Rules, changes: Iterable[Change], looked: Callable[[int, str], None] = lambda _done, _path: None
+) -> dict[str, str]:
     """Kind by path of what came or changed. Files are looked into by a reading process, a batch at a time."""
     result: dict[str, str] = {}
     waiting: list[tuple[str, bytes, int]] = []
     held = 0
-    for change in changes:
+    for done, change in enumerate(changes):
         assert change.after is not None
+        looked(done, change.path)
         declared = rules.kind_for(change.path)
         if declared is not None:
             result[change.path] = declared

@@ -21,6 +21,7 @@ from everyshelf.service.shelves.actions import (
     drawings,
     editing,
     listing,
+    long_commits,
     recording,
     references,
     unfolding,
@@ -226,6 +227,23 @@ class ContentsView(ShelfView):
         return Response({"id": info.id, "size": info.size}, status=201)
 
 
+class ManyContentsView(ShelfView):
+    """Several contents going in at once."""
+
+    takes_bytes = True
+
+    @extend_schema(
+        operation_id="contents_put_many",
+        request={"application/octet-stream": OpenApiTypes.BINARY},
+        responses={201: shapes.ContentsOut},
+    )
+    def put(self, request: Any, shelf: str) -> Response:
+        """Store several small contents from one body, each after its length (8 bytes, big-endian); ids in order."""
+        _, found = self.shelf(request, shelf, "commit")
+        taken = contents.take_in_many(found, *body_pieces(request._request))
+        return Response({"contents": [{"id": info.id, "size": info.size} for info in taken]}, status=201)
+
+
 class MissingContentsView(ShelfView):
     """Which contents have to be sent."""
 
@@ -265,21 +283,26 @@ class CommitsView(ShelfView):
 
     @extend_schema(operation_id="commits_make", request=shapes.NewCommit, responses={201: shapes.CommitOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Commit changes, all or none."""
+        """Commit changes, all or none. Of more than a thousand, a job makes it: the call answers commit.working with
+        the job's id, and asked again with the same key when that is done, it gives the commit."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewCommit, request)
         wanted = [committing.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
-
-        made = committing.commit_changes(
-            caller,
-            found,
-            values["branch"],
-            values["base"],
-            wanted,
-            message_of(values),
-            merge=values["merge"],
-            prefer=values["prefer"],
-        )
+        message = message_of(values)
+        key = request.headers.get("Idempotency-Key", "")[:100]
+        if key and long_commits.is_long(wanted, message, merge=values["merge"]):
+            made = long_commits.commit_by_job(caller, found, values["branch"], values["base"], wanted, message, key)
+        else:
+            made = committing.commit_changes(
+                caller,
+                found,
+                values["branch"],
+                values["base"],
+                wanted,
+                message,
+                merge=values["merge"],
+                prefer=values["prefer"],
+            )
         return Response(listing.commit_json(made), status=201)
 
 

@@ -219,6 +219,12 @@ class ContentOut(serializers.Serializer):
     size = serializers.IntegerField()
 
 
+class ContentsOut(serializers.Serializer):
+    """Stored contents, in the order in which they were sent."""
+
+    contents = ContentOut(many=True)
+
+
 class ContentIds(serializers.Serializer):
     """Content ids."""
 

@@ -39,6 +39,7 @@ urlpatterns = [
     path(f"{_S}/artifact/text", artifacts.ArtifactTextView.as_view()),
     path(f"{_S}/artifact/file", artifacts.ArtifactFileView.as_view()),
     path(f"{_S}/contents", artifacts.ContentsView.as_view()),
+    path(f"{_S}/contents/many", artifacts.ManyContentsView.as_view()),
     path(f"{_S}/contents/missing", artifacts.MissingContentsView.as_view()),
     path(f"{_S}/contents/edit", artifacts.EditView.as_view()),
     path(f"{_S}/contents/fold", artifacts.FoldView.as_view()),
