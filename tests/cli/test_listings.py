@@ -139,7 +139,7 @@ class ListingTests(ServiceCase):
         for arguments in (("rehearse", "second", "test"), ("env", "compare", "test", "production")):
             text = self.terminal.run(*arguments).stdout
             self.assertRegex(text, r"(?m)^  contrib/admin/\S*/ \d+ artifacts?$")
-            self.check(*arguments, shown=40)
+            self.check(*arguments, shown=20)
 
     def test_patterns_name_artifacts(self) -> None:
         wanted = [p for p in self.paths[1::2] if p.endswith(".html")]

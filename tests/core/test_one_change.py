@@ -27,11 +27,11 @@ from tests.support.published import published
 Made = Iterator[tuple[bytes, bytes, Change]]
 
 
-class _Plain(yaml.CSafeLoader):
+class PlainYaml(yaml.CSafeLoader):
     """YAML without dates, which JSON cannot hold."""
 
 
-_Plain.yaml_implicit_resolvers = {
+PlainYaml.yaml_implicit_resolvers = {
     first: [(tag, pattern) for tag, pattern in found if not tag.endswith("timestamp")]
     for first, found in yaml.CSafeLoader.yaml_implicit_resolvers.items()
 }
@@ -39,7 +39,7 @@ _Plain.yaml_implicit_resolvers = {
 
 def data_changes(name: str, data: bytes, rng: random.Random, most: int) -> Made:
     is_json = name.endswith((".json", ".ipynb", ".side"))
-    tree = json.loads(data) if is_json else yaml.load(data, _Plain)
+    tree = json.loads(data) if is_json else yaml.load(data, PlainYaml)
     base = json.dumps(tree).encode()
     if not isinstance(tree, dict | list):
         return

@@ -57,7 +57,7 @@ def compare_desk(
 
     Returns artifacts, counts, effects and a sentence, as the service does for two states of the shelf.
     """
-    from everyshelf.core.compare.sentences import effect_of, headline, states_sentence
+    from everyshelf.core.compare.sentences import effect_of, headline, rank_of, states_sentence
     from everyshelf.core.history.names import distinct_names
     from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
@@ -83,7 +83,7 @@ def compare_desk(
             row["effect"], row["headline"] = effect_of(row), headline(row)
     states = Counter(row["state"] for row in rows)
     return {
-        "artifacts": sorted(rows, key=lambda r: (_EFFECTS.index(r["effect"] or "cosmetic"), r["path"])),
+        "artifacts": sorted(rows, key=lambda r: (rank_of(r), r["path"])),
         "counts": {state: states[state] for state in ("new", "edited", "moved", "gone")},
         "effects": {e: sum(r["effects"].get(e, 0) for r in rows) for e in _EFFECTS},
         "pending": 0,

@@ -85,7 +85,8 @@ class Run:
         """Everything that differs between two matched parts."""
         if same_value(before.value, after.value):
             return
-        is_inside = bool(path) and after.type != "process"  # a workflow's process is all of it
+        # A workflow's process is all of it, and a mere list is not what its items lie in.
+        is_inside = bool(path) and after.type != "process" and not after.through
         if is_inside:
             self._above.append((path, after.label if after.type == after.label else f"{after.type} {after.label}"))
         self._parts(before, after, path, cosmetic=cosmetic)

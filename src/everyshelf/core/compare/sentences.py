@@ -49,6 +49,14 @@ def is_judged(result: Mapping[str, Any]) -> bool:
     return bool(result.get("judged", True))
 
 
+def rank_of(artifact: Mapping[str, Any]) -> int:
+    """The place of a compared artifact among others: what breaks first, then what nobody could judge."""
+    effect = artifact["effect"]
+    if not effect and not is_judged(artifact):
+        return 1
+    return {"breaks": 0, "alters": 2, "cosmetic": 3}.get(effect or "", 4)
+
+
 def effects_phrase(effects: Mapping[str, int], *, judged: bool = True) -> str:
     """How many findings have which effect, in words: "7 findings change behaviour, none break users"."""
     breaks, alters = effects.get("breaks", 0), effects.get("alters", 0)

@@ -116,7 +116,7 @@ DRAWING = Cosmetic(
 STYLE = Cosmetic(frozenset({"style", "styles"}), "how it looks")
 # What means nothing in any kind, and why.
 EVERYWHERE = {
-    "comments": "programs pass over them; a merge keeps them, and asks where both sides wrote one anew",
+    "comments": "programs pass over them; a merge keeps them, and asks where both sides changed one",
     "the order of keys and of attributes": "maps have no order",
     "the order of elements of different names (XML)": "they are read by their names",
     "the order of elements that a name or an id tells apart (XML), where the kind does not know them": "as above",

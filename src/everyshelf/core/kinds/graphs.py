@@ -66,7 +66,11 @@ def _walk(value: Any) -> Any:
         if nodes and field is not None:
             made = _as_graph({**value, name: nodes}, name, field)
             if isinstance(value[name], dict):  # a map stays one: its keys are the steps' names
-                made[name] = {n["id"]: {k: v for k, v in n.items() if k != "id"} for n in made[name]}
+                given = value[name]
+                made[name] = {
+                    key: {k: v for k, v in node.items() if k != "id" or "id" in given[key]}
+                    for key, node in zip(given, made[name], strict=True)
+                }
             return made
     return value
 

@@ -114,17 +114,14 @@ class _Unkeyed:
         return old, self._cells(self._after, left_new, digits, old=False)
 
     def _by(self, left_old: str, left_new: str, digits: int) -> None:
-        """Rows that are equal with fewer digits; several equal ones in their order."""
-        whole = self._mixed()
+        """Rows that are equal with fewer digits; of several equal ones those at the same place, then in their order."""
+        old, new = (f"SELECT r, {self._mixed()} AS k FROM ({s})" for s in self._sides(left_old, left_new, digits))
+        self._take(f"SELECT x.r AS ar, y.r AS br FROM ({old}) x JOIN ({new}) y USING (k, r)", left_old, left_new)
         ranked = [
-            f"SELECT r, k, row_number() OVER (PARTITION BY k ORDER BY r) AS place FROM (SELECT r, {whole} AS k FROM ({s}))"
-            for s in self._sides(left_old, left_new, digits)
+            f"SELECT r, k, row_number() OVER (PARTITION BY k ORDER BY r) AS place FROM ({side})" for side in (old, new)
         ]
-        self._take(
-            f"SELECT x.r AS ar, y.r AS br FROM ({ranked[0]}) x JOIN ({ranked[1]}) y USING (k, place)",
-            left_old,
-            left_new,
-        )
+        joined = f"SELECT x.r AS ar, y.r AS br FROM ({ranked[0]}) x JOIN ({ranked[1]}) y USING (k, place)"
+        self._take(joined, left_old, left_new)
 
     def _mixed(self) -> str:
         """The hashes of all cells as one; each can be taken out again."""

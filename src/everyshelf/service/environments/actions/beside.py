@@ -23,7 +23,7 @@ from everyshelf.service.shelves.actions.refs import resolve
 
 _BUDGET_SECONDS = 12.0
 _MOST_FINDINGS = 20
-_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
+_ORDER = {"breaks": 0, "": 1, "alters": 2, "cosmetic": 3}  # "": nobody could judge it
 
 
 class _Side:
@@ -76,7 +76,7 @@ def _told(a: _Side, b: _Side) -> dict[str, Any]:
         told.append(row)
     names = distinct_names(row["path"] for row in told)
     told = [{**row, "name": names[row["path"]]} for row in told]
-    told.sort(key=lambda row: (_ORDER.get(row["effect"], 3), row["path"]))
+    told.sort(key=lambda row: (_ORDER.get(row["effect"], 4), row["path"]))
     return {
         "one": one.name,
         "other": other.name,

@@ -22,7 +22,7 @@ from django.db import DatabaseError
 
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.compare.known import compare_known
-from everyshelf.core.compare.sentences import effect_of, headline, is_judged, states_sentence
+from everyshelf.core.compare.sentences import effect_of, headline, is_judged, rank_of, states_sentence
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history import Entry
@@ -160,7 +160,7 @@ def compare_states(
         found = compare_pair(shelf, pair, rules, effort, tick=tick)
         artifacts.append(_artifact(pair, old_versions.get(pair.old_path), new_versions.get(pair.path), found, shown))
     _name(artifacts, pairs, rules)
-    artifacts.sort(key=lambda a: (_EFFECT_ORDER.get(a["effect"] or "", 3), a["path"]))
+    artifacts.sort(key=lambda a: (rank_of(a), a["path"]))
     return {
         "from": before.as_json(),
         "to": after.as_json(),
@@ -182,9 +182,6 @@ def _name(artifacts: list[dict[str, Any]], pairs: list[Pairing], rules: Rules) -
     for artifact in artifacts:
         artifact["name"] = names[artifact["path"]]
         artifact["kind"] = artifact["kind"] or kinds[artifact["path"]]
-
-
-_EFFECT_ORDER = {"breaks": 0, "alters": 1, "cosmetic": 2}
 
 
 def _state_counts(pairs: list[Pairing]) -> dict[str, int]:
