@@ -21,7 +21,7 @@ from tests.support.factories import ServiceCase, commit_files
 from tests.support.service import Service, shared_service
 
 # What is content and not JSON is the same however often it is sent; a session is nothing without its cookie.
-NOT_KEPT = {"contents_put", "session_begin", "session_end", "session_token"}
+NOT_KEPT = {"contents_put", "contents_put_many", "session_begin", "session_end", "session_token"}
 LOOKING = {"environments_rehearse", "environments_look", "contents_missing", "invitations_look"}
 # These are refused while an earlier promotion of the same environment is still under way.
 AFTER_JOBS = {"environments_try_draft", "environments_roll_back"}

@@ -57,6 +57,7 @@ ROWS: dict[str, Row] = {
     "contents_missing": Row("reader", body={"ids": ["{content}"]}),
     "commits_list": Row("reader"),
     "commits_get": Row("reader", path={"uid": "{commit}"}),
+    "compare_parted": Row("reader", query={"from": "tag:first"}),
     "compare_states": Row("reader", query={"from": "tag:first"}),
     "compare_artifact": Row("reader", query={**A, "from": "tag:first"}),
     "compare_drawing": Row("reader", query={**A, "from": "tag:first"}),
@@ -94,6 +95,7 @@ ROWS: dict[str, Row] = {
     "shelves_verify": Row("reader", 202),
     # --- author: also drafts, commits, branches, experiments, proposals ---
     "contents_put": Row("author", (200, 201), body=b"uploaded by {who}"),
+    "contents_put_many": Row("author", (200, 201), body=b"\0\0\0\0\0\0\0\x03one"),
     "contents_edit": Row("author", 201, body={**A, "content": "{json}", "text": '{{"a": 2}}'}),
     "contents_fold": Row("author", 400, body={"content": "{content}"}),
     "commits_make": Row(

@@ -29,7 +29,7 @@ from everyshelf.service.shelves.actions.recording import marked, rules_at
 from everyshelf.service.shelves.models import Commit, MergedContent, Shelf
 
 # Raised when the same three contents would be merged otherwise.
-_MERGER_VERSION = 1
+_MERGER_VERSION = 2
 
 # path -> conflict id -> {"take", "value", "by"}
 Decided = Mapping[str, Mapping[str, Mapping[str, Any]]]
