@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from everyshelf.core.compare.identity import key_of
@@ -18,13 +18,16 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.source.json import json_source
 from everyshelf.core.formats.xml import local_name
-from everyshelf.core.kinds.cosmetic import Place, is_drawn_at
 from everyshelf.core.kinds.shapes import DataShape, label_of
+from everyshelf.core.merge.counts import recalculated
 from everyshelf.core.merge.lines import merge_lines
+from everyshelf.core.merge.location import PartLocation
+from everyshelf.core.merge.made import Made
 from everyshelf.core.merge.matching import Matching
 from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decide, Decision, Side, Take
 from everyshelf.core.merge.order import merged_order, replaced_by_both
-from everyshelf.core.merge.policy import Policy, fields_of, is_named, scalars_of
+from everyshelf.core.merge.outputs import side_of_outputs
+from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred
 from everyshelf.core.merge.spelling import (
     Speller,
@@ -36,22 +39,6 @@ from everyshelf.core.merge.spelling import (
 )
 from everyshelf.core.merge.writing import GroupWriter, Key, Out, Row, frame_of, three
 from everyshelf.core.outline.model import Part, child_path
-
-_COUNTS = ("count", "total", "size", "length", "number", "num", "len")
-
-
-@dataclass(frozen=True)
-class Where:
-    """The part a value belongs to: path, type and label; the field it is, and the names that lead to it."""
-
-    path: str = ""
-    type: str = ""
-    label: str = ""
-    field: str | None = None
-    names: tuple[str, ...] = ()
-    list_name: str = ""
-    item_type: str = ""  # of the members of a map of named things
-    beside: Group | None = None  # the group it stands in
 
 
 class StructureMerge:
@@ -71,7 +58,7 @@ class StructureMerge:
         self.conflicts: list[Conflict] = []
         self.notes: list[str] = []
         self._ids: dict[str, int] = {}
-        self._made: list[str] = []  # values a program writes that differ on both sides
+        self._made = Made(policy)
         self.target_side = Matching(policy, self._base, self._target)
         self.source_side = Matching(policy, self._base, self._source)
         self._busy = self._moved_and_edited()
@@ -80,10 +67,9 @@ class StructureMerge:
 
     def run(self, kind: str) -> Out:
         """The merged root."""
-        where = Where("", kind, kind, list_name="rows" if kind == "dataset" else "")
+        where = PartLocation("", kind, kind, list_name="rows" if kind == "dataset" else "")
         out = self._node(self._base, self._target, self._source, where)
-        if self._made:
-            self.notes.append(_made_by_programs(self._made))
+        self.notes += self._made.notes()
         return out
 
     def _moved_and_edited(self) -> dict[int, tuple[Item, Item, Item]]:
@@ -105,7 +91,7 @@ class StructureMerge:
 
     # --- nodes ---------------------------------------------------------------
 
-    def _node(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+    def _node(self, base: Node, target: Node, source: Node, where: PartLocation) -> Out:
         if target.text == source.text or source.text == base.text:
             return self._whole(target, where)
         if target.text == base.text:
@@ -115,7 +101,7 @@ class StructureMerge:
             return self._container(base, target, source, where)
         return self._scalar(base, target, source, where)
 
-    def _whole(self, node: Node, where: Where) -> Out:
+    def _whole(self, node: Node, where: PartLocation) -> Out:
         """A node as one side has it, but for what was moved into it and changed elsewhere."""
         if not self._busy or not node.groups:
             return Out(node.text, node.value, node)
@@ -145,7 +131,7 @@ class StructureMerge:
             return element_value(tag or node.value.tag, attributes, children)
         return value_of_group(node, [(i, v) for _, i, v in values])
 
-    def _scalar(self, base: Node, target: Node, source: Node, where: Where) -> Out:
+    def _scalar(self, base: Node, target: Node, source: Node, where: PartLocation) -> Out:
         if same_value(target.value, source.value) or same_value(source.value, base.value):
             return self._whole(target, where)
         if same_value(target.value, base.value):
@@ -153,26 +139,14 @@ class StructureMerge:
         inside = self._json_inside(base, target, source, where)
         if inside is not None:
             return inside
-        if self._is_made(where, base, target, source):
-            self._made.append(f"{where.field or where.names[-1]} of {where.label or where.type}")
+        if self._made.takes(where, base, target, source):
             return self._whole(target, where)
         pieces = [self._speller.segments(n) for n in (base, target, source)]
         if all(p is not None for p in pieces) and len({p[0] for p in pieces if p}) == 1:
             return self._lines(base, target, source, where, [p for p in pieces if p])
         return self._clash_of_values(where, base, target, source)
 
-    def _is_made(self, where: Where, *versions: Node | None) -> bool:
-        """True for what a program writes by itself: taken from a side, never a conflict."""
-        if self._policy.is_inside_made(where.names):
-            return True
-        holder = where.label if where.path else ""
-        values = tuple(v.value if v is not None else None for v in versions)
-        name = local_name(where.field or "")
-        if not name or not (self._policy.table.may_be_cosmetic(name) or self._policy.table.is_left_out(name)):
-            return False
-        return self._policy.is_made(Place(name, values, scalars_of(where.beside), holder))
-
-    def _lines(self, base: Node, target: Node, source: Node, where: Where, pieces: list[Any]) -> Out:
+    def _lines(self, base: Node, target: Node, source: Node, where: PartLocation, pieces: list[Any]) -> Out:
         before, _, between, behind = pieces[0]
         merged = merge_lines(*(p[1] for p in pieces))
         if not any(p.clash for p in merged):
@@ -186,7 +160,7 @@ class StructureMerge:
 
         return self._clash_of_values(where, base, target, source, both)
 
-    def _json_inside(self, base: Node, target: Node, source: Node, where: Where) -> Out | None:
+    def _json_inside(self, base: Node, target: Node, source: Node, where: PartLocation) -> Out | None:
         """Settings that are kept as JSON inside a text: merged as what they are."""
         values = [n.value for n in (base, target, source)]
         if not all(isinstance(v, str) and v[:1] in ("{", "[") and v[-1:] in ("}", "]") for v in values):
@@ -203,7 +177,7 @@ class StructureMerge:
         result = inner._node(*nodes, replace(where, path=place, field=None, names=(*where.names, where.field or "")))
         self.conflicts += inner.conflicts
         self.notes += inner.notes
-        self._made += inner._made
+        self._made.add(inner._made)
         return Out(self._speller.value(result.text, target, ""), result.text, target)
 
     # --- conflicts -------------------------------------------------------------
@@ -219,7 +193,7 @@ class StructureMerge:
 
     def _clash(
         self,
-        where: Where,
+        where: PartLocation,
         base: Node | None,
         target: Node | None,
         source: Node | None,
@@ -242,7 +216,7 @@ class StructureMerge:
         return self._whole(taken, where) if taken is not None else None
 
     def _clash_of_values(
-        self, where: Where, base: Node, target: Node, source: Node, both: Callable[[], Out] | None = None
+        self, where: PartLocation, base: Node, target: Node, source: Node, both: Callable[[], Out] | None = None
     ) -> Out:
         found = self._clash(where, base, target, source, both)
         assert found is not None  # there is a value on either side
@@ -256,9 +230,8 @@ class StructureMerge:
 
     # --- containers ------------------------------------------------------------
 
-    def _container(self, base: Node, target: Node, source: Node, where: Where) -> Out:
-        if where.names and where.names[-1] in ("position", "size") and self._is_drawn_at(where, base, target, source):
-            self._made.append(f"{where.names[-1]} of {where.label or where.type}")
+    def _container(self, base: Node, target: Node, source: Node, where: PartLocation) -> Out:
+        if self._made.takes_group(where, base, target, source):
             return self._whole(target, where)
         if is_line_list(base) and is_line_list(target) and is_line_list(source) and (base.value or target.value):
             found = self._line_list(base, target, source, where)
@@ -266,7 +239,7 @@ class StructureMerge:
                 return found
         if len({len(n.groups) for n in (base, target, source)}) > 1:
             return self._clash_of_values(where, base, target, source)
-        notebook_cell = self._outputs_of_cell(base, target, source)
+        notebook_cell = side_of_outputs(self._policy, base, target, source)
         texts: list[str] = []
         values: list[tuple[Group, Item, Any]] = []
         frame = three(base, target, source, lambda n: n.style)
@@ -278,13 +251,7 @@ class StructureMerge:
             return Out(self._speller.empty(frame), self._value(frame, []), Node(self._speller.empty(frame), None))
         return Out("".join(texts), self._value(frame, values), frame)
 
-    def _is_drawn_at(self, where: Where, *versions: Node) -> bool:
-        if self._policy.table.cosmetic_type("layout") is None or where.beside is None:
-            return False
-        holder = {i.name or "": i.node.value for i in where.beside.items}
-        return all(is_drawn_at(where.names[-1], v.value, holder) for v in versions)
-
-    def _line_list(self, base: Node, target: Node, source: Node, where: Where) -> Out | None:
+    def _line_list(self, base: Node, target: Node, source: Node, where: PartLocation) -> Out | None:
         merged = merge_lines(*("".join(n.value).split("\n") for n in (base, target, source)))
         groups = [n.groups[0] for n in (base, target, source)]
         ascii_only = self._base.text.isascii()
@@ -312,22 +279,10 @@ class StructureMerge:
             return out(found.value.split("\n"))
         return found
 
-    def _outputs_of_cell(self, base: Node, target: Node, source: Node) -> str | None:
-        """Of a notebook's cell: the side whose source won, "none" if both changed it; None for anything else."""
-        if self._policy.table.id != "notebook" or base.shape != "map" or "outputs" not in base.value:
-            return None
-        name = "source" if "source" in base.value else "input"
-        sources = ["".join(v) if isinstance(v := n.value.get(name), list) else v for n in (base, target, source)]
-        if sources[1] == sources[2]:
-            return "target" if sources[1] != sources[0] else None
-        if sources[1] == sources[0]:
-            return "source"
-        return "target" if sources[2] == sources[0] else "none"
-
     # --- groups ----------------------------------------------------------------
 
     def _group(
-        self, nodes: tuple[Node, Node, Node], groups: tuple[Group, Group, Group], where: Where, cell: str | None
+        self, nodes: tuple[Node, Node, Node], groups: tuple[Group, Group, Group], where: PartLocation, cell: str | None
     ) -> tuple[str, list[tuple[Group, Item, Any]]]:
         rows, orders = self._rows(groups, where)
         results: dict[Key, tuple[Item, Out, bool]] = {}
@@ -345,7 +300,12 @@ class StructureMerge:
             order = merged_order(orders[0], orders[2], orders[1], results.keys())
         if order.both_inserted and groups[0].kind == "list" and not unordered:
             self.notes.append(f"both sides inserted at one place of {where.list_name or where.label}: both are kept")
-        self._counts(rows, results, groups)
+        recounted = recalculated(rows, results, groups)
+        for key, (name, was, count) in recounted.items():
+            if results[key][1].value != count:
+                self.notes.append(f"{name} is recalculated: {count}")
+                results[key] = (results[key][0], Out(str(count), count, results[key][1].like), False)
+            self.conflicts = [c for c in self.conflicts if not (c.field == name and c.base == was)]
         frame = frame_of(groups, bool(order.keys))
 
         def settle(row: Row, which: str, texts: tuple[str, str, str]) -> Take:
@@ -360,7 +320,7 @@ class StructureMerge:
         orders: list[list[Key]],
         results: dict[Key, tuple[Item, Out, bool]],
         groups: tuple[Group, Group, Group],
-        where: Where,
+        where: PartLocation,
     ) -> None:
         """One item that each side put something else in the place of: which of it holds is to be decided."""
         for gone, on_target, on_source in replaced_by_both(orders[0], orders[1], orders[2]):
@@ -386,7 +346,7 @@ class StructureMerge:
                 for key in only_target if decision is not None and decision.take == "source" else only_source:
                     results.pop(key, None)
 
-    def _rows(self, groups: tuple[Group, Group, Group], where: Where) -> tuple[dict[Key, Row], list[list[Key]]]:
+    def _rows(self, groups: tuple[Group, Group, Group], where: PartLocation) -> tuple[dict[Key, Row], list[list[Key]]]:
         base, target, source = groups
         if self._side_by_side(groups):
             keys: list[Key] = [("b", n) for n in range(len(base.items))]
@@ -424,7 +384,7 @@ class StructureMerge:
             for was, one, another in zip(base, target, source, strict=True)
         )
 
-    def _identity_of_new(self, item: Item, base: Group, where: Where, anchor: Key | None) -> Any:
+    def _identity_of_new(self, item: Item, base: Group, where: PartLocation, anchor: Key | None) -> Any:
         """What makes additions of both sides one."""
         if base.kind == "map":
             return item.name
@@ -441,8 +401,8 @@ class StructureMerge:
                 return part_type, named
         return part_type, anchor, canonical(item.node.value)
 
-    def _inside(self, item: Item, group: Group, where: Where, place: int) -> Where:
-        """Where the value of an item is."""
+    def _inside(self, item: Item, group: Group, where: PartLocation, place: int) -> PartLocation:
+        """PartLocation the value of an item is."""
         names = (*where.names, item.name or where.list_name)
         where = replace(where, beside=group)
         value, name = item.node.value, item.name or ""
@@ -455,7 +415,7 @@ class StructureMerge:
                     return replace(where, names=names, field=None, item_type=self._policy.type_of(item, name))
                 label = label_of(fields_of(value), name) if where.item_type else name
                 path = child_path(where.path, Part(part_type, label, name, None), name)
-                return Where(path, part_type, label, None, names, beside=group)
+                return PartLocation(path, part_type, label, None, names, beside=group)
             return replace(where, field=local_name(name), names=names)
         part_type = self._policy.type_of(item, where.list_name)
         fields = fields_of(value)
@@ -468,7 +428,7 @@ class StructureMerge:
         label = label_of(fields, part_type)
         key = self._key_of(item, group, part_type) or f"#{place + 1}"
         path = child_path(where.path, Part(part_type, label, key, None), key)
-        return Where(path, part_type, label, None, names, part_type)
+        return PartLocation(path, part_type, label, None, names, part_type)
 
     def _key_of(self, item: Item, group: Group, part_type: str) -> str | None:
         for matching in (self.target_side, self.source_side):
@@ -477,18 +437,18 @@ class StructureMerge:
                 return key_of(self._policy.part_of(item, part_type), identity.fields)
         return None
 
-    def _is_unordered(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
+    def _is_unordered(self, groups: tuple[Group, Group, Group], where: PartLocation) -> bool:
         types = {self._policy.type_of(i, where.list_name) for g in groups for i in g.items}
         return all(self._policy.is_unordered(t) for t in types)
 
-    def _order_counts(self, keys: frozenset[Key], rows: dict[Key, Row], where: Where) -> bool:
+    def _order_counts(self, keys: frozenset[Key], rows: dict[Key, Row], where: PartLocation) -> bool:
         """Whether the order of any of these items means something: not in a drawing, not of what has no order."""
         if not keys or self._policy.is_inside_made(where.names):
             return False
         types = (self._policy.type_of(rows[k].any(), where.list_name) for k in keys)
         return any(not self._policy.is_unordered(t) and not self._policy.is_inside_made([t]) for t in types)
 
-    def _clash_of_comments(self, where: Where, which: str, texts: tuple[str, str, str]) -> Take:
+    def _clash_of_comments(self, where: PartLocation, which: str, texts: tuple[str, str, str]) -> Take:
         """A comment that both sides wrote anew: what was decided about it, the target's while nobody has."""
         base, target, source = (text or NOTHING for text in texts)
         field = f"comment {which} {local_name(where.field)}" if where.field else f"comment {which}"
@@ -501,7 +461,7 @@ class StructureMerge:
         )
         return decision.take if decision is not None else "target"
 
-    def _order_clash(self, groups: tuple[Group, Group, Group], where: Where) -> bool:
+    def _order_clash(self, groups: tuple[Group, Group, Group], where: PartLocation) -> bool:
         """Tell that both sides put the same items elsewhere; True if the other side's order was decided on."""
         base, target, source = (
             [self._inside(i, groups[0], where, n).label for n, i in enumerate(g.items)] for g in groups
@@ -513,7 +473,7 @@ class StructureMerge:
 
     # --- rows ------------------------------------------------------------------
 
-    def _row(self, row: Row, where: Where, cell: str | None) -> tuple[Item, Out, bool] | None:
+    def _row(self, row: Row, where: PartLocation, cell: str | None) -> tuple[Item, Out, bool] | None:
         """The item that comes out, its value, and whether it is one side's as a whole; None if it goes."""
         base, target, source = row.base, row.target, row.source
         if base is None:
@@ -552,7 +512,7 @@ class StructureMerge:
             return None
         return target, Out(node.text, node.value, node), False
 
-    def _cell_part(self, cell: str | None, row: Row, where: Where) -> Out | None:
+    def _cell_part(self, cell: str | None, row: Row, where: PartLocation) -> Out | None:
         name = row.any().name
         if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
             return None
@@ -565,7 +525,7 @@ class StructureMerge:
             return Out(text, value, Node(text, value))
         return self._whole((row.source if cell == "source" else row.target).node, where)
 
-    def _new(self, target: Item | None, source: Item | None, where: Where) -> tuple[Item, Out, bool] | None:
+    def _new(self, target: Item | None, source: Item | None, where: PartLocation) -> tuple[Item, Out, bool] | None:
         for item in (target, source):
             if item is not None and id(item) in self._busy:
                 versions = self._busy[id(item)]
@@ -592,61 +552,26 @@ class StructureMerge:
                 return any(loose.item is base for loose in opposite.removed) and id(base) not in opposite.moved
         return False
 
-    def _gone_though_moved(self, item: Item, is_target: bool, where: Where) -> Out | None:
+    def _gone_though_moved(self, item: Item, is_target: bool, where: PartLocation) -> Out | None:
         matching = self.target_side if is_target else self.source_side
         base = matching.base_of[id(item)]
         sides = (item.node, None) if is_target else (None, item.node)
         return self._clash(where, base.node, *sides)
 
     def _gone(
-        self, base: Item, target: Item | None, source: Item | None, where: Where
+        self, base: Item, target: Item | None, source: Item | None, where: PartLocation
     ) -> tuple[Item, Out, bool] | None:
         left = target or source
         assert left is not None
         because = self._referred.get(id(base), "")
         if not because and left.name == base.name and same_value(left.node.value, base.node.value):
             return None
-        if self._is_made(where, base.node, target.node if target else None, source.node if source else None) or (
-            self._policy.table.is_left_out(where.names[-1])
-        ):
-            self._made.append(f"{where.field or where.names[-1]} of {where.label or where.type}")
+        versions = (base.node, target.node if target else None, source.node if source else None)
+        if self._made.takes(where, *versions) or self._made.takes_mirror(where):
             return None
         out = self._clash(where, base.node, target.node if target else None, source.node if source else None)
         self.conflicts[-1].why = because
         return (left, out, True) if out is not None else None
-
-    def _counts(self, rows: dict[Key, Row], results: dict[Key, tuple[Item, Out, bool]], groups: Any) -> None:
-        """Counts of a sibling list that both sides changed are worked out anew."""
-        if groups[0].kind != "map":
-            return
-        for key, row in rows.items():
-            if key not in results or row.base is None or row.target is None or row.source is None:
-                continue
-            name, now = str(row.base.name).lower(), results[key][1]
-            if type(row.base.node.value) is not int or not any(word in name for word in _COUNTS):
-                continue
-            for list_key, sibling in rows.items():
-                versions = (sibling.base, sibling.target, sibling.source)
-                if list_key not in results or not all(v is not None and v.node.shape != "scalar" for v in versions):
-                    continue
-                counts = (row.base, row.target, row.source)
-                pairs = zip(counts, versions, strict=True)
-                changed = any(c is not None and c.node.value != row.base.node.value for c in counts)
-                if changed and all(c and v and c.node.value == len(v.node.value) for c, v in pairs):
-                    count = len(results[list_key][1].value)
-                    if now.value != count:
-                        self.notes.append(f"{row.base.name} is recalculated: {count}")
-                        results[key] = (results[key][0], Out(str(count), count, now.like), False)
-                    self.conflicts = [
-                        c for c in self.conflicts if not (c.field == row.base.name and c.base == row.base.node.value)
-                    ]
-                    break
-
-
-def _made_by_programs(places: list[str]) -> str:
-    shown = ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
-    values = "value that a program writes differs" if len(places) == 1 else "values that a program writes differ"
-    return f"{len(places)} {values} on both sides; the target's is kept: {shown}"
 
 
 def _nodes_of(versions: tuple[Item, Item, Item]) -> tuple[Node, Node, Node]:
