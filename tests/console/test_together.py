@@ -350,7 +350,7 @@ class TogetherTests(TwoBrowsersCase):
         value = self.browser.field("The token").get_attribute("value") or ""
         self.assertTrue(value.startswith("es_"))
         self.browser.press("Done")
-        self.assertNotIn(value, self.browser.driver.page_source)
+        self.browser.wait_for(lambda: value not in self.browser.driver.page_source)
         self.browser.press(f"Revoke console {self.shelf.key}")
         self.browser.wait_for(lambda: f"console {self.shelf.key}" not in self.browser.text())
 
