@@ -391,6 +391,28 @@ class ShiftTests(unittest.TestCase):
     def test_small_tables_shift_by_chance(self) -> None:
         self.assertEqual(self.shift([1, 2, 3, 4], [1, 2, 3, 9])["told"], [])
 
+    def test_of_long_tables_the_same_rows_are_looked_at_on_both_sides(self) -> None:
+        """250,000 rows, in another order after: what did not change looks the same, what did is told."""
+        rows = [(n, n * 7919 % 250_007, f"port {n % 45}", n % 10) for n in range(250_000)]
+        after = [(n, still, port, ten + 3 if n % 2 else ten) for n, still, port, ten in reversed(rows[:-500])]
+        found = compared(*(text(side, ("id", "still", "port", "ten")) for side in (rows, after)), "t.csv")
+        profiles = {p["column"]: p for p in found["table"]["profiles"]}
+        old, new = profiles["still"]["before"], profiles["still"]["after"]
+        for side, told in ((rows, old), (after, new)):
+            values = [row[1] for row in side]
+            exactly = (min(values), max(values), sum(values) / len(values))
+            for name, value in zip(("least", "greatest", "mean"), exactly, strict=True):
+                self.assertAlmostEqual(told["numbers"][name], value, places=6)
+            quartile = sorted(values)[len(values) // 4]
+            self.assertLess(abs(told["numbers"]["lower_quartile"] - quartile) / 250_007, 0.01)
+            self.assertLess(told["sampled"], 120_000)
+            self.assertLess(abs(told["distinct"] / len(values) - 1), 0.1)
+        # 500 rows are gone, of those that stayed the same ones are looked at.
+        self.assertLess(profiles["still"]["shift"]["value"], 0.004)
+        self.assertLess(profiles["port"]["shift"]["value"], 0.004)
+        self.assertAlmostEqual(profiles["ten"]["shift"]["value"], 0.2, delta=0.02)
+        self.assertEqual([f["part"] for f in found["findings"] if f.get("field") == "shift"], ["/column:ten"])
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -5,6 +5,8 @@ export interface Side {
   rows: number;
   nulls: number;
   distinct: number;
+  /** Of how many rows quartiles, top and bins are, where not of all; distinct is an estimate then. */
+  sampled: number | null;
   numbers: Record<"least" | "lower_quartile" | "median" | "upper_quartile" | "greatest" | "mean" | "spread", number> | null;
   top: [string, number][];
   bins: number[];
@@ -80,7 +82,7 @@ export function figure(profile: Profile): { what: string; before: string; after:
   const told = (what: string, of: (s: Side) => string) => ({ what, before: before ? of(before) : "", after: after ? of(after) : "" });
   const unique = [before, after].every((s) => !s || s.distinct === s.rows - s.nulls);
   const numbers = [before, after].every((s) => !s || s.numbers);
-  if (!numbers || (type.startsWith("int") && unique)) return told("distinct", (s) => group(s.distinct));
+  if (!numbers || (type.startsWith("int") && unique)) return told("distinct", (s) => (s.sampled ? "≈ " : "") + group(s.distinct));
   if (profile.is_time) return told("until", (s) => (s.numbers ? moment(s.numbers.greatest, type) : ""));
   return told("mean", (s) => (s.numbers ? short(s.numbers.mean) : ""));
 }

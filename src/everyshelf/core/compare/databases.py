@@ -143,7 +143,9 @@ class _Run:
         options = replace(self._options_for(new.name), preferred=preferred)
         keep = Keep(self._keep.first, rows_file(self._keep.path, new.name) if self._keep.path else None)
         found = compare_tables(self._engine, before, after, options, keep)
-        profiles = [] if found.unrelated else profile_tables(self._engine, before, after, found.columns, options)
+        profiles = (
+            [] if found.unrelated else profile_tables(self._engine, before, after, found.columns, options, found.key)
+        )
         shifts = [p.shift for p in profiles if p.shift is not None and p.column not in (*found.key, *found.renumbered)]
         within = f"/table:{_path(new.name)}"
         told = table_findings(found, within=within, shifts=shifts)

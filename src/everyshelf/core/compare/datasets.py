@@ -111,7 +111,7 @@ def _compared(engine: Engine, before: Source, after: Source, options: TableOptio
     profiles = []
     if not found.unrelated and not found.is_same:  # of equal tables there is nothing to tell
         before, after = (side if side.rest is None else side.rest.whole() for side in (before, after))
-        profiles = profile_tables(engine, before, after, found.columns, options)
+        profiles = profile_tables(engine, before, after, found.columns, options, found.key)
     # The key tells rows apart: that it moves with the rows that come and go is no news.
     shifts = [p.shift for p in profiles if p.shift is not None and p.column not in (*found.key, *found.renumbered)]
     findings = table_findings(found, shifts=shifts)
