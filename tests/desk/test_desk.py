@@ -54,11 +54,11 @@ class MemoryShelf:
     def missing(self, ids: Any) -> list[str]:
         return [i for i in ids if i not in self.contents]
 
-    def upload(self, source: Path) -> Any:
-        data = source.read_bytes()
-        self.uploads += 1
-        self.contents[content_id(data)] = data
-        return SimpleNamespace(id=content_id(data), size=len(data))
+    def upload_many(self, sources: list[Path]) -> list[Any]:
+        self.uploads += len(sources)
+        held = [source.read_bytes() for source in sources]
+        self.contents.update({content_id(data): data for data in held})
+        return [SimpleNamespace(id=content_id(data), size=len(data)) for data in held]
 
     def download_content(self, identity: str, target: Path) -> None:
         target.write_bytes(self.contents[identity])

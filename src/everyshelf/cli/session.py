@@ -104,13 +104,13 @@ def open_client(address: str | None = None, desk: Desk | None = None, timeout_se
 
 def new_client(address: str, token: str | None = None, timeout_seconds: float = 60.0) -> Client:
     """A client, with the HTTP library loaded as lightly as it can be."""
-    with _without("trio"):
-        from everyshelf.client import Client
-
     from everyshelf.cli import terminal
 
     bar = terminal.progress_bar
-    return Client(address, token, timeout_seconds=timeout_seconds, working=lambda: bar("Merging"))
+    with _without("trio"):  # the transport is loaded when a client is made
+        from everyshelf.client import Client
+
+        return Client(address, token, timeout_seconds=timeout_seconds, working=lambda: bar("Merging"))
 
 
 @contextmanager

@@ -16,7 +16,11 @@ class ClientError(Exception):
 
 
 class UnreachableError(ClientError):
-    """No answer came from the service."""
+    """No answer came from the service. ``reached``: it may have got the request, and done what it asks for."""
+
+    def __init__(self, message: str, *, code: str = "client.failed", hint: str = "", reached: bool = False) -> None:
+        super().__init__(message, code=code, hint=hint)
+        self.reached = reached
 
 
 class ProblemError(ClientError):

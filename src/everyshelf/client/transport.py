@@ -93,14 +93,20 @@ class Transport:
             raise self._unreachable(error) from error
 
     def _send(self, method: str, path: str, **arguments: Any) -> httpx.Response:
-        for _ in range(_MOST_WAITS):
-            try:
-                return self._sent(method, path, **arguments)
-            except ProblemError as error:
-                if error.code not in _WORKED_OUT:
-                    raise
-                self._wait(str(error.problem.get("job")))
-        return self._sent(method, path, **arguments)
+        waited = False
+        try:
+            for _ in range(_MOST_WAITS):
+                try:
+                    return self._sent(method, path, **arguments)
+                except ProblemError as error:
+                    if error.code not in _WORKED_OUT:
+                        raise
+                    waited = True
+                    self._wait(str(error.problem.get("job")))
+            return self._sent(method, path, **arguments)
+        except UnreachableError as error:
+            error.reached = error.reached or waited
+            raise
 
     def _wait(self, uid: str) -> None:
         """Until the job ended that works an answer out; raises ``ProblemError`` if it failed or was cancelled."""
@@ -118,6 +124,7 @@ class Transport:
             raise ProblemError(int(problem.get("status", 500)), problem)
 
     def _sent(self, method: str, path: str, **arguments: Any) -> httpx.Response:
+        reached = False
         for attempt in range(_TRIES):
             try:
                 response = self._http.request(method, path, **arguments)
@@ -128,21 +135,23 @@ class Transport:
                 httpx.RemoteProtocolError,
                 httpx.WriteError,
             ) as error:
+                reached = reached or not isinstance(error, httpx.ConnectError)
                 if attempt == _TRIES - 1 or isinstance(error, httpx.ConnectError):
-                    raise self._unreachable(error) from error
+                    raise self._unreachable(error, reached=reached) from error
             except httpx.HTTPError as error:
-                raise self._unreachable(error) from error
+                raise self._unreachable(error, reached=reached) from error
             else:
                 if response.status_code != 503 or attempt == _TRIES - 1:
                     return _checked(response)
             time.sleep(0.1 * 2**attempt)
         raise AssertionError("unreachable")
 
-    def _unreachable(self, error: Exception) -> UnreachableError:
+    def _unreachable(self, error: Exception, *, reached: bool = False) -> UnreachableError:
         return UnreachableError(
             f"no answer from {self.address}: {error or type(error).__name__}",
             code="service.unreachable",
             hint="Is the service running? Start it with everyshelf serve, or look at the address.",
+            reached=reached,
         )
 
     def _decode(self, response: httpx.Response, kind: type[T]) -> T:

@@ -399,7 +399,7 @@ def commit(
     except UnreachableError as error:
         if error.code != "service.unreachable":
             raise
-        waiting = desk.commit_later(items, summary, key="" if merge else key, **said)
+        waiting = desk.commit_later(items, summary, key=key if error.reached and not merge else "", **said)
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
         told = _plain(made) if made else {"commit": None, "summary": summary}
