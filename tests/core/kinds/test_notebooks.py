@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import json
 import random
+import sys
 import unittest
 from typing import Any
 
@@ -132,6 +133,48 @@ class IdTests(unittest.TestCase):
         self.assertEqual(
             [(f["detail"], f["effect"]) for f in of(before, after)["findings"]], [("split into 2 cells", "cosmetic")]
         )
+
+
+class LongTests(unittest.TestCase):
+    """Notebooks of hundreds of cells that all changed."""
+
+    def test_work_grows_as_the_notebook_does(self) -> None:
+        """Told by calls, which a busy machine does not change: five times the cells, at most seven times the work."""
+
+        def calls(before: list[dict[str, Any]], after: list[dict[str, Any]]) -> int:
+            count = 0
+
+            def counted(*_: object) -> None:
+                nonlocal count
+                count += 1
+
+            sys.setprofile(counted)
+            try:
+                of(before, after)
+            finally:
+                sys.setprofile(None)
+            return count
+
+        def cells(count: int, prefix: str = "x") -> list[dict[str, Any]]:
+            return [cell(f"{prefix}{n} = load({n})\nplot({prefix}{n})") for n in range(count)]
+
+        def moved(count: int) -> list[dict[str, Any]]:
+            return random.Random(7).sample(cells(count), count)
+
+        def split(count: int) -> list[dict[str, Any]]:
+            return [cell(line) for made in cells(count) for line in made["source"]]
+
+        for change in (moved, split):
+            with self.subTest(change=change.__name__):
+                small, large = (calls(cells(n), change(n)) for n in (200, 1000))
+                self.assertLess(large, 7 * small)
+
+    def test_cells_that_all_were_edited_find_their_partners(self) -> None:
+        before = [cell(f"depth_{n} = load('quay {n}')\nplot(depth_{n})") for n in range(700)]
+        after = [{**c, "source": [*c["source"], f"\nshow({n})"]} for n, c in enumerate(before)]
+        found = told(of(before, after))
+        self.assertEqual(len(found), 700)
+        self.assertEqual({(action, field) for action, _, field, _, _ in found}, {("changed", "source")})
 
 
 class LawTests(unittest.TestCase):

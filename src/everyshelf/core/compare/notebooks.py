@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from bisect import bisect_left
 from collections import defaultdict
+from itertools import accumulate
 
 from everyshelf.core.compare.outlines import Run
 from everyshelf.core.compare.same import likeness
@@ -46,6 +47,7 @@ def _lines(cell: Part) -> list[str]:
 class _Cells:
     def __init__(self, run: Run, before: list[Part], after: list[Part]) -> None:
         self._run, self._before, self._after = run, before, after
+        self._lines_old, self._lines_new = ([_lines(cell) for cell in cells] for cells in (before, after))
         self._ids = self._stable_ids()
         # Cells told as split or merged: nothing else is said of them.
         self._told_old: set[int] = set()
@@ -106,64 +108,54 @@ class _Cells:
         return [pair for old, new in gaps.values() for pair in self._alike_in(old, new)]
 
     def _alike_in(self, old: list[int], new: list[int]) -> list[Pair]:
-        if not old or not new or len(old) * len(new) > _MOST_PAIRS:
+        if not old or not new:
             return []
         least = _LEAST_ALONE if len(old) == len(new) == 1 else _LEAST_LIKE
         texts = [{k: _Text(cells[k]) for k in places} for cells, places in ((self._before, old), (self._after, new))]
         scored = sorted(
             (-texts[0][i].likeness(texts[1][j]), abs(a - b), i, j)
             for a, i in enumerate(old)
-            for b, j in enumerate(new)
+            for b, j in _near(a, len(old), new)
             if self._before[i].fields.get("cell_type") == self._after[j].fields.get("cell_type")
         )
         found: list[Pair] = []
         for score, _, i, j in scored:
-            if -score >= least and all(i != a and j != b and (i < a) == (j < b) for a, b in found):
-                found.append((i, j))
+            if -score < least:
+                break
+            at = bisect_left(found, (i, j))
+            before, after = found[at - 1 : at], found[at : at + 1]
+            if all(a < i and b < j for a, b in before) and all(i < a and j < b for a, b in after):
+                found.insert(at, (i, j))
         return found
 
     def _splits(
         self, pairs: list[Pair], left_old: list[int], left_new: list[int]
     ) -> tuple[list[Pair], list[int], list[int]]:
         """Cells that became several, and several that became one, told as such and taken out."""
-        kept = dict(pairs)
-        for i in [*left_old, *(i for i, j in pairs if _lines(self._before[i]) != _lines(self._after[j]))]:
-            run = self._run_of(
-                _lines(self._before[i]), self._after, set(left_new) | ({kept[i]} if i in kept else set())
-            )
+        kept, free_old, free_new = dict(pairs), set(left_old), set(left_new)
+        changed = [(i, j) for i, j in pairs if self._lines_old[i] != self._lines_new[j]]
+        cells = _Runs(self._lines_new)
+        for i in [*left_old, *(i for i, _ in changed)]:
+            run = cells.of(self._lines_old[i], free_new, kept.get(i))
             if run:
                 self._say_split(run, split=True)
                 self._told_old.add(i)
                 self._told_new.update(run)
                 kept.pop(i, None)
-                left_new = [j for j in left_new if j not in run]
-                left_old = [k for k in left_old if k != i]
+                free_new.difference_update(run)
+                free_old.discard(i)
         back = {j: i for i, j in kept.items()}
-        for j in [*left_new, *(j for j, i in back.items() if _lines(self._before[i]) != _lines(self._after[j]))]:
-            run = self._run_of(
-                _lines(self._after[j]), self._before, set(left_old) | ({back[j]} if j in back else set())
-            )
+        cells = _Runs(self._lines_old)
+        for j in [*sorted(free_new), *(j for i, j in changed if back.get(j) == i)]:
+            run = cells.of(self._lines_new[j], free_old, back.get(j))
             if run:
                 self._say_split(run, split=False, place=j)
                 self._told_new.add(j)
                 self._told_old.update(run)
-                kept = {i: k for i, k in kept.items() if k != j}
-                left_old = [i for i in left_old if i not in run]
-                left_new = [k for k in left_new if k != j]
-        return sorted(kept.items()), left_old, left_new
-
-    @staticmethod
-    def _run_of(lines: list[str], cells: list[Part], free: set[int]) -> list[int]:
-        """Consecutive free cells, at least two, whose lines together are ``lines``."""
-        for start in sorted(free):
-            run: list[int] = []
-            have: list[str] = []
-            while start + len(run) in free and len(have) < len(lines):
-                have += _lines(cells[start + len(run)])
-                run.append(start + len(run))
-            if len(run) > 1 and have == lines:
-                return run
-        return []
+                kept.pop(back.get(j, -1), None)
+                free_old.difference_update(run)
+                free_new.discard(j)
+        return sorted(kept.items()), sorted(free_old), sorted(free_new)
 
     # --- telling -----------------------------------------------------------
 
@@ -199,6 +191,48 @@ class _Cells:
             self._run.say_removed(self._before[i], self._path(i, self._before[i]), cosmetic=False)
         for j in sorted(set(range(len(self._after))) - told_new):
             self._run.say_added(self._after[j], self._path(j, self._after[j]), cosmetic=False)
+
+
+def _near(place: int, count: int, other: list[int]) -> list[tuple[int, int]]:
+    """Those of the other side, with their places, that are compared with one of ``count``: all where the two are few,
+    else the ones about as far down."""
+    most = max(_MOST_PAIRS // count, 1)
+    start = max(0, min(place * len(other) // count - most // 2, len(other) - most))
+    return list(enumerate(other[start : start + most], start))
+
+
+class _Runs:
+    """Cells in a row whose lines together are those of one cell, found by the hash of the first one's lines."""
+
+    def __init__(self, cells: list[list[str]]) -> None:
+        self._cells = cells
+        self._starts: dict[int, list[int]] = defaultdict(list)
+        for place, lines in enumerate(cells):
+            if lines:
+                *_, whole = accumulate(lines, _chained, initial=0)
+                self._starts[whole].append(place)
+
+    def of(self, lines: list[str], free: set[int], more: int | None) -> list[int]:
+        """At least two in a row of ``free`` cells and the one ``more``, the first run there is; else none."""
+        starts = {place for head in accumulate(lines[:-1], _chained, initial=0) for place in self._starts.get(head, ())}
+        for start in sorted(starts):
+            run: list[int] = []
+            have = 0
+            place = start
+            while have < len(lines) and (place in free or place == more):
+                cell = self._cells[place]
+                if lines[have : have + len(cell)] != cell:
+                    break
+                run.append(place)
+                have += len(cell)
+                place += 1
+            if len(run) > 1 and have == len(lines):
+                return run
+        return []
+
+
+def _chained(before: int, line: str) -> int:
+    return hash((before, line))
 
 
 class _Text:
