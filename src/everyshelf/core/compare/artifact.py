@@ -21,7 +21,7 @@ from everyshelf.core.formats.archives import folder_members
 from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.text import Decoded, decode
-from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
+from everyshelf.core.kinds.peeking import is_known_whole, is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.registry import kind_for
@@ -129,7 +129,11 @@ def _versions(
         return as_bytes(after.name, before.given.size, after.given.size, why, new.kind)
     with without_collection():
         sides = [_unpacked(side) for side in (before, after)]
-        result = _compared(sides[0], sides[1], rules, kind, depth)
+        known = [
+            found if is_known_whole(side.given) else recognise_file(one.name, one.data, rules, kind)
+            for found, side, one in zip((old, new), (before, after), sides, strict=True)
+        ]
+        result = _compared(sides[0], sides[1], known[0], known[1], rules, depth)
     packed = [one is not side for one, side in zip(sides, (before, after), strict=True)]
     if packed[0] != packed[1]:
         words = ["compressed" if is_packed else "not compressed" for is_packed in packed]
@@ -180,8 +184,9 @@ def _unpacked(side: ArtifactSide) -> ArtifactSide:
         return side
 
 
-def _compared(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None, depth: int) -> Comparison:
-    old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
+def _compared(
+    before: ArtifactSide, after: ArtifactSide, old: Recognition, new: Recognition, rules: Rules, depth: int
+) -> Comparison:
     if before.data == after.data and not (new.kind == "model" and (before.beside or after.beside)):
         return Comparison(new.kind)
     note = new.note or old.note

@@ -10,7 +10,7 @@ from everyshelf.core.tables.formats import FORMATS, form_of
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.markers import is_marker
 
-_PARSE_BYTES = 4 * 1024 * 1024
+_PARSE_BYTES = 4 * 1024 * 1024  # up to here ``recognise_file`` is given the whole file
 
 
 def recognise_given(given: Given, rules: Rules, kind: str | None = None) -> Recognition:
@@ -22,6 +22,11 @@ def recognise_given(given: Given, rules: Rules, kind: str | None = None) -> Reco
     name = bare_name(given.name)
     declared = kind or rules.kind_for(given.name)
     return recognise_file(name, inside, rules, declared, size=max(given.size, len(inside) + 1))
+
+
+def is_known_whole(given: Given) -> bool:
+    """True if ``recognise_given`` saw all there is, so that ``recognise_file`` of all bytes says nothing else."""
+    return given.size <= _PARSE_BYTES and not is_compressed(given.head(16))
 
 
 def is_table(found: Recognition) -> bool:
