@@ -71,7 +71,7 @@ class BytesTests(ServiceCase):
     def test_reports_hold_cells_metrics_and_the_difference(self) -> None:
         wanted = {
             "workbooks/budget.xlsx": ("Race week", "2480"),
-            "models/tide.onnx": ("rmse", "better", "moved by 2.22%"),
+            "models/tide.onnx": ("rmse", "better", "moved by 2.2%"),
             "pictures/pier.jpg": ("data:image/png", "2.7% of the pixels"),
             "documents/terms.docx": ("two hours", "Folding scooters"),
         }
