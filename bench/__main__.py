@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from tests.support.service import Service
 
 from bench import figures
+from bench.as_run import as_run
 from bench.connections import connections
 from bench.crashes import Campaign
 from bench.crowd import crowd
@@ -73,6 +74,7 @@ def main() -> int:
         ("meaning", meaning),
         ("merging", merging),
         ("tables", tables),
+        ("run", as_run),
         ("models", models),
         ("promotion", promotion),
         ("T21", figures.command_line),
