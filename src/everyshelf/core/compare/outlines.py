@@ -16,6 +16,7 @@ import itertools
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from everyshelf.core.compare.identity import Identity, field_that_holds, find_identity, key_of, keys_of
@@ -195,10 +196,16 @@ class Run:
         """One finding; its effect follows from the kind's table."""
         effect = self._effect(action, part, field, before, after, cosmetic=cosmetic)
         if field is not None and not detail:
-            detail = text_change(before, after)
+            same = partial(self._means_the_same, part, field) if effect != "cosmetic" else None
+            detail = text_change(before, after, same)
         within = next((words for above, words in reversed(self._above) if above != path), "")
         said = Finding(action, path or "/", part.type, part.label, effect, field, before, after, detail, within)
         self._findings.append(self._names.connection(said, part) if part.type == "connection" else said)
+
+    def _means_the_same(self, part: Part, field: str, before: str, after: str) -> bool:
+        """True for two lines of a text that the kind's table tells apart only in how they are written."""
+        judge = self._table.judge
+        return judge is not None and judge("changed", part, field, before, after) == "cosmetic"
 
     def _effect(
         self, action: Step, part: Part, field: str | None, before: Any, after: Any, *, cosmetic: bool

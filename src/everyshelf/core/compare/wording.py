@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 from everyshelf.core.compare.sequence import align
@@ -17,14 +19,20 @@ _CODE = re.compile(r"[=(){}\[\];#<>|&$\\]")
 _INDENTED = re.compile(r":[ \t]*(?:#.*)?\n[ \t]+\S")
 
 
-def text_change(before: Any, after: Any) -> str:
-    """For two long texts, how many lines differ; empty for short ones."""
+def text_change(before: Any, after: Any, same: Callable[[str, str], bool] | None = None) -> str:
+    """For two long texts, how many lines differ; empty for short ones. ``same``: whether two lines in the same place
+    mean the same."""
     if not (isinstance(before, str) and isinstance(after, str)):
         return ""
     if "\n" not in before and "\n" not in after and max(len(before), len(after)) <= _LONG:
         return ""
     old, new = before.splitlines(), after.splitlines()
-    kept = len(align(old, new))
+    pairs = align(old, new)
+    kept = len(pairs)
+    if same is not None:
+        ends = [(-1, -1), *pairs, (len(old), len(new))]
+        for (i, j), (next_i, next_j) in pairwise(ends):
+            kept += sum(same(was, now) for was, now in zip(old[i + 1 : next_i], new[j + 1 : next_j], strict=False))
     return f"{len(new) - kept} of {len(new)} lines new, {len(old) - kept} of {len(old)} gone"
 
 
