@@ -46,6 +46,21 @@ class MeaningTests(ConsoleCase):
         self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["5"], ["10"]))
         self.assertIn("kept = [row for row in rows", self.browser.text())
 
+    def test_what_was_not_read_is_not_judged(self) -> None:
+        self.put({"plan.md": b"# Plan\n"})
+        torn = [b"PAR1" + bytes([n]) * 500 + b"PAR1" for n in (1, 2)]
+        self.show("gauge.parquet", torn[0], torn[1])
+        self.browser.see("Not compared: not readable as Parquet")
+        self.browser.see("its effects are not judged")
+        self.page("/compare?from=tag:one")
+        self.browser.see("1 artifact edited; 1 artifact could not be judged.")
+        effects = self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label=Effect]")
+        self.assertEqual(" ".join(effects.text.split()), "breaks 0 alters 0 cosmetic 0 not judged 1")
+        effects.find_element(By.XPATH, ".//button[contains(., 'breaks')]").click()
+        self.browser.wait_for(lambda: "gauge.parquet" not in self.browser.text())
+        effects.find_element(By.XPATH, ".//button[contains(., 'not judged')]").click()
+        self.browser.see("gauge.parquet")
+
     def test_what_breaks_can_be_shown_alone(self) -> None:
         after: dict[str, Any] = json.loads(json.dumps(API))
         del after["paths"]["/sailings"]

@@ -62,7 +62,16 @@ const EFFECT_LINES: Record<string, React.ReactNode> = {
 
 /** Effect is ink, not colour. `judged` false: something could not be read as what it is, so nobody can say. */
 export function Effect({ effect, judged = true }: { effect: string | null | undefined; judged?: boolean | undefined }) {
-  if (!effect) return judged ? null : <span className="ef mut">? not judged</span>;
+  if (!effect && judged) return null;
+  if (!effect)
+    return (
+      <span className="ef mut">
+        <svg viewBox="0 0 16 10" aria-hidden="true">
+          <path d="M5 3.2A3 2.6 0 1 1 9.2 5.2Q8 5.8 8 7M8 8.6V9.8" fill="none" stroke="currentColor" strokeWidth="1.5" />
+        </svg>
+        not judged
+      </span>
+    );
   return (
     <span className={`ef ${effect}`}>
       <svg viewBox="0 0 16 10" aria-hidden="true">

@@ -18,7 +18,7 @@ import { DatabaseComparison } from "../table/DatabaseComparison";
 import type { ComparedTable } from "../table/model";
 import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
-import { EffectFilter } from "./EffectFilter";
+import { EffectFilter, UNJUDGED } from "./EffectFilter";
 import { RemarkOnPart } from "../proposals/RemarkOnPart";
 import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
@@ -50,16 +50,16 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const isWhole = Boolean((c.after ?? c.before)?.whole);
   const table = c.table ? (c.table as unknown as ComparedTable) : null;
   const hidden = c.effects.cosmetic ?? 0;
-  const shown = c.findings.filter((f) => (effect ? f.effect === effect : cosmetic || f.effect !== "cosmetic"));
+  const shown = c.findings.filter((f) => (effect ? f.effect === (effect === UNJUDGED ? null : effect) : cosmetic || f.effect !== "cosmetic"));
   const phrase = effectsPhrase(c.effects, c.judged);
   return (
     <>
       <h1>
         {c.equal ? "Nothing changed" : sentenceCase(c.headline)}; <b style={{ color: "var(--accent)" }}>{phrase}</b>.
       </h1>
-      {c.note && c.note !== c.headline && <p className="sec">{sentenceCase(c.note)}.</p>}
+      {c.note && !c.headline.startsWith(c.note) && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">
-        <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
+        <EffectFilter effects={c.effects} unjudged={c.findings.filter((f) => f.effect === null).length} value={effect} onChange={setEffect} />
         {!isWhole && c.kind !== "model" && !isOfBytes(c.kind, path) && <span className="seg" role="group" aria-label="Seen as">
           <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>Parts</button>
           <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>Raw text</button>

@@ -8,7 +8,7 @@ import { RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { ArtifactFindings } from "./ArtifactFindings";
-import { EffectFilter } from "./EffectFilter";
+import { EffectFilter, UNJUDGED } from "./EffectFilter";
 import { SaveReport } from "./SaveReport";
 import { StateTable } from "./StateTable";
 
@@ -40,6 +40,10 @@ export function ComparePage() {
   );
 }
 
+function isUnjudged(artifact: { judged: boolean; pending: boolean }): boolean {
+  return !artifact.judged && !artifact.pending;
+}
+
 function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: string; onOpen: (path: string) => void; onFrom: (ref: string) => void; onSwap: () => void }) {
   const key = useShelfKey();
   const [effect, setEffect] = useParam("effect");
@@ -54,7 +58,7 @@ function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: st
     <>
       <h1 aria-live="polite">{c.sentence}</h1>
       <div className="line1">
-        <EffectFilter effects={c.effects} value={effect} onChange={setEffect} />
+        <EffectFilter effects={c.effects} unjudged={c.artifacts.filter(isUnjudged).length} value={effect} onChange={setEffect} />
         <span className="sec sm">{count(c.same, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
         <span className="end">
           <Button variant="outlined" onClick={onSwap}>Swap sides</Button>
@@ -67,7 +71,7 @@ function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: st
           <button type="button" className="plainbtn" onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>Compare with {before} as it is now</button>
         </p>
       )}
-      <StateTable artifacts={c.artifacts.filter((a) => !effect || (a.effects[effect] ?? 0) > 0)} onOpen={onOpen} />
+      <StateTable artifacts={c.artifacts.filter((a) => !effect || (effect === UNJUDGED ? isUnjudged(a) : (a.effects[effect] ?? 0) > 0))} onOpen={onOpen} />
     </>
   );
 }

@@ -2,7 +2,18 @@ import { Effect } from "../../marks/Mark";
 
 const EFFECTS = ["breaks", "alters", "cosmetic"] as const;
 
-export function EffectFilter({ effects, value, onChange }: { effects: Record<string, number>; value: string; onChange: (effect: string) => void }) {
+/** The filter's value for what could not be read as what it is. */
+export const UNJUDGED = "unjudged";
+
+interface Props {
+  effects: Record<string, number>;
+  /** How many could not be judged; told only where there are some. */
+  unjudged: number;
+  value: string;
+  onChange: (effect: string) => void;
+}
+
+export function EffectFilter({ effects, unjudged, value, onChange }: Props) {
   return (
     <span className="seg" role="group" aria-label="Effect">
       {EFFECTS.map((e) => (
@@ -10,6 +21,11 @@ export function EffectFilter({ effects, value, onChange }: { effects: Record<str
           <Effect effect={e} /> {effects[e] ?? 0}
         </button>
       ))}
+      {unjudged > 0 && (
+        <button type="button" aria-pressed={value === UNJUDGED} onClick={() => onChange(value === UNJUDGED ? "" : UNJUDGED)}>
+          <Effect effect={null} judged={false} /> {unjudged}
+        </button>
+      )}
     </span>
   );
 }
