@@ -16,8 +16,8 @@ fail_on_option = click.option(
 
 
 def check_fail_on(found: dict[str, Any], fail_on: str | None) -> None:
-    """Raise ``FailOnMet`` if a finding has that effect or a stronger one; also where something was not judged, of which
-    nobody can say that it has not."""
+    """Raise ``FailOnMet`` if a finding has that effect or a stronger one, or if something was not judged, which may
+    have it."""
     if fail_on is None:
         return
     effects = found["effects"]

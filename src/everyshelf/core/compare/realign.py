@@ -46,8 +46,8 @@ def realigned(before: Any, after: Any) -> tuple[Any, int]:
 def ids_given_anew(before: Any, after: Any) -> dict[str, str]:
     """New id -> old id of equal things.
 
-    Where most ids were given anew, all are looked through. Where a few were, only those that a program makes: in XML
-    all are; elsewhere an id has to look like it, since people rename their steps.
+    Where most ids are new, all are matched. Where only a few are, only ids that a program makes are matched: all ids in
+    XML; elsewhere those that look generated, since people rename their steps.
     """
     gone, come = _ids_that_differ(before, after)
     if not gone or not come:
@@ -64,7 +64,7 @@ def ids_given_anew(before: Any, after: Any) -> dict[str, str]:
     if not gone or not come:
         return {}
     mapping = _matched(old, new, kept, named_too=False)
-    return {anew: former for anew, former in mapping.items() if anew in come and former in gone}
+    return {now: former for now, former in mapping.items() if now in come and former in gone}
 
 
 def _ids_that_differ(before: Any, after: Any) -> tuple[set[str], set[str]]:

@@ -19,6 +19,9 @@ _LONGEST = 40  # characters of a name or a value in a headline
 # Findings on a whole artifact carry its kind as their part's type; some kinds are plurals.
 _SINGULAR = {"settings": "setting", "tests": "test", "rows": "row"}
 
+# What comes first in a list; "": it could not be judged.
+EFFECT_ORDER = {"breaks": 0, "": 1, "alters": 2, "cosmetic": 3}
+
 
 def count_noun(count: int, noun: str) -> str:
     """ "1 step", "2 steps", "3 entries"; thousands are grouped by a thin blank."""
@@ -45,16 +48,16 @@ def effect_of(result: Mapping[str, Any]) -> str | None:
 
 
 def is_judged(result: Mapping[str, Any]) -> bool:
-    """False where something could not be read as what it is, so that nobody can say what it does to users."""
+    """False where something could not be read as what it is, so that its effect on users is unknown."""
     return bool(result.get("judged", True))
 
 
 def rank_of(artifact: Mapping[str, Any]) -> int:
-    """The place of a compared artifact among others: what breaks first, then what nobody could judge."""
+    """The place of a compared artifact among others: what breaks first, then what could not be judged."""
     effect = artifact["effect"]
-    if not effect and not is_judged(artifact):
-        return 1
-    return {"breaks": 0, "alters": 2, "cosmetic": 3}.get(effect or "", 4)
+    if not effect and is_judged(artifact):
+        return len(EFFECT_ORDER)
+    return EFFECT_ORDER.get(effect or "", len(EFFECT_ORDER))
 
 
 def effects_phrase(effects: Mapping[str, int], *, judged: bool = True) -> str:

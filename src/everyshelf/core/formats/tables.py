@@ -59,7 +59,7 @@ def find_delimiter(text: str) -> str | None:
 
 
 def is_comment(row: Sequence[str], width: int) -> bool:
-    """True for a line that begins with ``#`` and is no row of the table."""
+    """True for a line that begins with ``#`` and is not a row of the table."""
     return bool(row) and row[0].startswith("#") and len(row) != width
 
 

@@ -154,7 +154,7 @@ def read_description(tree: dict[str, Any]) -> Description:
     found = Description({}, schemas, rest, tree)
     for path, given in as_object(tree.get("paths")).items():
         item = as_object(found.resolve(given)[0])
-        # What is described in another file, or is no call: kept as it stands.
+        # Described in another file, or not a call: kept unchanged.
         other = {k: v for k, v in item.items() if k not in METHODS and k != "parameters"}
         if other or not item:
             found.rest.setdefault("paths", {})[path] = other

@@ -2,7 +2,7 @@
 
 Cosmetic is about those who use an artifact, not about those who write it. Only what a program makes by itself
 (``made``: coordinates, counters, time stamps, outputs) is taken from one side when two people changed it; a
-description or a colour is nobody's but theirs.
+description or a colour is theirs alone.
 """
 
 from __future__ import annotations

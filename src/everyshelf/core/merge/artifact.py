@@ -214,7 +214,7 @@ class _Namer:
 
 
 def _around(said: list[str], where: str, prefer: Side | None, decided: Decisions) -> tuple[str, Conflict | None]:
-    """What stands before or behind the root: merged by lines; where both sides wrote it anew, a conflict."""
+    """The text before or behind the root: merged by lines; a conflict where both sides rewrote it."""
     base, target, source = said
     if source in (base, target):
         return target, None

@@ -449,7 +449,7 @@ class StructureMerge:
         return any(not self._policy.is_unordered(t) and not self._policy.is_inside_made([t]) for t in types)
 
     def _clash_of_comments(self, where: PartLocation, which: str, texts: tuple[str, str, str]) -> Take:
-        """A comment that both sides wrote anew: what was decided about it, the target's while nobody has."""
+        """A comment that both sides rewrote: what was decided about it, the target's until then."""
         base, target, source = (text or NOTHING for text in texts)
         field = f"comment {which} {local_name(where.field)}" if where.field else f"comment {which}"
         lines = [line.strip() for text in texts for line in text.split("\n") if line.strip()]

@@ -57,7 +57,7 @@ def frame_of(groups: tuple[Group, Group, Group], holds: bool) -> Group:
 class GroupWriter:
     """Writes one group in the form of ``frame``, the version whose brackets and indentation are kept.
 
-    ``settle`` is asked where both sides wrote a comment anew: which of them is kept, or both.
+    ``settle`` is asked where both sides rewrote a comment: which of them is kept, or both.
     """
 
     def __init__(self, form: str, groups: tuple[Group, Group, Group], frame: Group, settle: Settle) -> None:

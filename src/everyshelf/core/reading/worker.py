@@ -40,7 +40,7 @@ from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 
-DEADLINE_SECONDS = 20.0  # of processor time, for what somebody waits for
+DEADLINE_SECONDS = 20.0  # of processor time, where an answer is awaited
 WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
 MEMORY_BYTES = 1_000 * 1024 * 1024
 # The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.

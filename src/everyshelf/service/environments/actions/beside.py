@@ -8,7 +8,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline, is_judged
+from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
 from everyshelf.core.history.names import distinct_names
 from everyshelf.core.promotion import Destination, Manifest
 from everyshelf.service.base.config import get_config
@@ -23,7 +23,6 @@ from everyshelf.service.shelves.actions.refs import resolve
 
 _BUDGET_SECONDS = 12.0
 _MOST_FINDINGS = 20
-_ORDER = {"breaks": 0, "": 1, "alters": 2, "cosmetic": 3}  # "": nobody could judge it
 
 
 class _Side:
@@ -76,7 +75,7 @@ def _told(a: _Side, b: _Side) -> dict[str, Any]:
         told.append(row)
     names = distinct_names(row["path"] for row in told)
     told = [{**row, "name": names[row["path"]]} for row in told]
-    told.sort(key=lambda row: (_ORDER.get(row["effect"], 4), row["path"]))
+    told.sort(key=lambda row: (EFFECT_ORDER.get(row["effect"], 4), row["path"]))
     return {
         "one": one.name,
         "other": other.name,

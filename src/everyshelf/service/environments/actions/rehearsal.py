@@ -13,7 +13,7 @@ from typing import Any
 import orjson
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import count_noun, effect_of, headline, is_judged
+from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry
 from everyshelf.core.history.names import distinct_names, file_name
@@ -45,7 +45,6 @@ from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.models import Tag
 
-_ORDER = {"breaks": 0, "": 1, "alters": 2, "cosmetic": 3}  # "": nobody could judge it
 _BUDGET_SECONDS = 12.0
 _MOST_FINDINGS = 20
 _MOST_LOOKED_AT = 500
@@ -110,7 +109,7 @@ def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
         "tag": tag.name,
         "commit": tag.commit.uid,
         "counts": counts_of(plan),
-        "artifacts": sorted(artifacts, key=lambda a: (_ORDER.get(a["effect"], 4), a["path"])),
+        "artifacts": sorted(artifacts, key=lambda a: (EFFECT_ORDER.get(a["effect"], 4), a["path"])),
         "complete": complete,
         "drift": [
             {
