@@ -31,7 +31,7 @@ class Parting:
 
 
 def parted(shelf: Shelf, before: Resolved, after: Resolved) -> Parting | None:
-    """Where the two parted, if ``before`` has commits since; None if one grew from the other, or they share nothing."""
+    """Where the two parted, if ``before`` has commits since; None if ``after`` has them all, or they share nothing."""
     one, other = before.commit, after.commit
     if one is None or other is None or one.pk == other.pk:
         return None
