@@ -13,7 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.content import CUTTER, ContentStore, content_id, cut_window
-from everyshelf.core.content.segments import decode, iter_records
+from everyshelf.core.content.records import decode
+from everyshelf.core.content.segments import iter_records
 from everyshelf.core.errors import BrokenError, MissingError
 from tests.support.laws import law
 

@@ -8,10 +8,17 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import threading
+import time
 from abc import ABC, abstractmethod
+from collections import OrderedDict
+from dataclasses import dataclass
 from pathlib import Path
 
 from everyshelf.core.errors import StorageError
+
+_MOST_OPEN = 32
+_SETTLED_NS = 100_000_000
 
 
 class Appender(ABC):
@@ -40,6 +47,10 @@ class Place(ABC):
     @abstractmethod
     def names(self) -> list[str]:
         """All names, sorted."""
+
+    def changed(self) -> bool:
+        """False if the names are the same as at the last call, for certain."""
+        return True
 
     @abstractmethod
     def create(self, name: str) -> Appender:
@@ -100,16 +111,75 @@ class _FileAppender(Appender):
         os.close(self._descriptor)
 
 
+@dataclass
+class _OpenFile:
+    descriptor: int
+    readers: int = 0
+    stays: bool = True
+
+
+class _OpenFiles:
+    """Files of a folder that are read, a few of them kept open: those that were read last."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._open: OrderedDict[str, _OpenFile] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def read(self, name: str, offset: int, length: int) -> bytes:
+        """Up to ``length`` bytes from ``offset``."""
+        with self._lock:
+            file = self._open.get(name)
+            if file is None:
+                file = _OpenFile(os.open(self._folder / name, os.O_RDONLY | os.O_CLOEXEC))
+                self._open[name] = file
+                if len(self._open) > _MOST_OPEN:
+                    self._let_go(next(iter(self._open)))
+            self._open.move_to_end(name)
+            file.readers += 1
+        try:
+            return os.pread(file.descriptor, length, offset)
+        finally:
+            with self._lock:
+                file.readers -= 1
+                self._close_unused(file)
+
+    def forget(self, name: str) -> None:
+        """Close the file once nothing reads it any more."""
+        with self._lock:
+            if name in self._open:
+                self._let_go(name)
+
+    def _let_go(self, name: str) -> None:
+        file = self._open.pop(name)
+        file.stays = False
+        self._close_unused(file)
+
+    @staticmethod
+    def _close_unused(file: _OpenFile) -> None:
+        if not file.stays and not file.readers:
+            os.close(file.descriptor)
+
+
 class FolderPlace(Place):
     """A folder on a local disk. Ownership is an ``flock``, which the kernel lets go of when a process dies."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
-        self._open: dict[str, int] = {}
+        self._files = _OpenFiles(folder)
+        self._seen_ns: int | None = None  # when the folder had changed last, where that is settled
 
     def names(self) -> list[str]:
         return sorted(n for n in os.listdir(self.folder) if not n.startswith("."))
+
+    def changed(self) -> bool:
+        now, changed_ns = time.time_ns(), self.folder.stat().st_mtime_ns
+        if changed_ns == self._seen_ns:
+            return False
+        # What changes within one tick of the clock has one stamp: only an older stamp can be relied on.
+        self._seen_ns = changed_ns if now - changed_ns > _SETTLED_NS else None
+        return True
 
     def create(self, name: str) -> Appender:
         path, hidden = self.folder / name, self.folder / f".{name}"
@@ -144,10 +214,7 @@ class FolderPlace(Place):
         return (self.folder / name).stat().st_size
 
     def read(self, name: str, offset: int, length: int) -> bytes:
-        descriptor = self._open.get(name)
-        if descriptor is None:
-            descriptor = self._open.setdefault(name, os.open(self.folder / name, os.O_RDONLY | os.O_CLOEXEC))
-        return os.pread(descriptor, length, offset)
+        return self._files.read(name, offset, length)
 
     def write_whole(self, name: str, data: bytes) -> None:
         temporary = self.folder / f".{name}.{os.getpid()}.part"
@@ -163,9 +230,7 @@ class FolderPlace(Place):
             raise StorageError(f"{self.folder / name} could not be written: {error.strerror}") from error
 
     def remove(self, name: str) -> None:
-        descriptor = self._open.pop(name, None)
-        if descriptor is not None:
-            os.close(descriptor)
+        self._files.forget(name)
         (self.folder / name).unlink(missing_ok=True)
 
     def _sync_folder(self) -> None:

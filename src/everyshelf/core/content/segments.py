@@ -1,16 +1,5 @@
 """Segments: append-only files of checked records, each with a sorted directory that can be rebuilt by scanning.
 
-A record is a fixed head and a payload::
-
-    4 s  mark b"ESr2"      1 B  kind      1 B  codec      2 B  check of the head
-    32 s id                4 B  stored length             4 B  raw length
-    4 B  check of the payload
-
-Lengths are little-endian and in bytes. Both checks are the first bytes of a BLAKE3 hash that begins with the segment's
-name: a record that lies inside the payload of another one (someone versioned a segment) is therefore never taken for
-a record of this segment. The head has a check of its own so that its length can be trusted where the payload is
-damaged.
-
 What a scan finds is one of three things:
 
 1. a record whose checks agree;
@@ -26,113 +15,18 @@ directory is written beside it.
 from __future__ import annotations
 
 import contextlib
-import struct
 import threading
 import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-import numpy as np
-from blake3 import blake3
-from numpy.typing import NDArray
-
+from everyshelf.core.content.directory import Directories, Directory
 from everyshelf.core.content.place import Appender, Place
+from everyshelf.core.content.records import HEAD_BYTES, MARK, Damage, Location, Record, decode, encode, stored_length
 from everyshelf.core.errors import BrokenError, StorageError
 
-_HEAD = struct.Struct("<4sBBH32sII")
-_HEAD_CHECK = struct.Struct("<H")
-_HEAD_CHECK_OFFSET = 6
-_CHECK_BYTES = 4
-HEAD_BYTES = _HEAD.size + _CHECK_BYTES
-_MARK = b"ESr2"
-_DIRECTORY_MARK = b"ESd2"
-_DIRECTORY_HEAD = struct.Struct("<4sIIQ")
-_ENTRY = np.dtype([("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("pad", "V3")])
-_RANGE = struct.Struct("<QQ")
 SEGMENT_BYTES = 256 * 1024 * 1024
 _SCAN_BYTES = 4 * 1024 * 1024
-
-WHOLE, CHUNK, RECIPE = 1, 2, 3
-RAW, ZSTD = 0, 1
-
-
-@dataclass(frozen=True)
-class Record:
-    """One stored piece: ``payload`` as it lies on disk, ``raw_bytes`` its length when unpacked."""
-
-    id: bytes
-    kind: int
-    codec: int
-    raw_bytes: int
-    payload: bytes
-
-
-@dataclass(frozen=True)
-class Location:
-    """Where a record lies, and what a caller may want to know before reading it."""
-
-    segment: str
-    offset: int
-    kind: int
-    raw_bytes: int
-
-
-@dataclass(frozen=True)
-class Damage:
-    """Bytes ``start`` to ``stop`` of a segment that are not a record although something was stored there."""
-
-    segment: str
-    start: int
-    stop: int
-
-    def __str__(self) -> str:
-        return f"segment {self.segment}: bytes {self.start} to {self.stop} are damaged"
-
-
-def _check(length: int, *parts: bytes) -> bytes:
-    # As a checksum BLAKE3 is several times faster than CRC-32 in the standard library, and catches more.
-    hasher = blake3()
-    for part in parts:
-        hasher.update(part)
-    return hasher.digest(length)
-
-
-def encode(record: Record, segment: str) -> bytes:
-    """The record's bytes, head and payload, as they lie in ``segment``."""
-    salt = segment.encode()
-    bare = _HEAD.pack(_MARK, record.kind, record.codec, 0, record.id, len(record.payload), record.raw_bytes)
-    head = _with_check(bare, _check(_HEAD_CHECK.size, salt, bare))
-    return b"".join((head, _check(_CHECK_BYTES, salt, head, record.payload), record.payload))
-
-
-def _with_check(bare: bytes, check: bytes) -> bytes:
-    return bare[:_HEAD_CHECK_OFFSET] + check + bare[_HEAD_CHECK_OFFSET + _HEAD_CHECK.size :]
-
-
-def _stored_length(data: bytes | memoryview, segment: str) -> int | None:
-    """The payload's length, if ``data`` begins with a head whose own check agrees."""
-    if len(data) < HEAD_BYTES or data[:4] != _MARK:
-        return None
-    head = bytes(data[: _HEAD.size])
-    bare = _with_check(head, bytes(_HEAD_CHECK.size))
-    if _with_check(bare, _check(_HEAD_CHECK.size, segment.encode(), bare)) != head:
-        return None
-    stored: int = _HEAD.unpack(head)[5]
-    return stored
-
-
-def decode(data: bytes | memoryview, segment: str) -> tuple[Record, int] | None:
-    """The record of ``segment`` at the start of ``data`` and its length, or None if it is incomplete or damaged."""
-    stored = _stored_length(data, segment)
-    if stored is None or len(data) < HEAD_BYTES + stored:
-        return None
-    end = HEAD_BYTES + stored
-    payload = bytes(data[HEAD_BYTES:end])
-    head = bytes(data[: _HEAD.size])
-    if _check(_CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:
-        return None
-    _, kind, codec, _, identity, _, raw = _HEAD.unpack(head)
-    return Record(identity, kind, codec, raw, payload), end
 
 
 @dataclass(frozen=True)
@@ -156,7 +50,7 @@ class _Scan:
     def __iter__(self) -> Iterator[tuple[int, Record] | Damage | _Torn]:
         while self._fill(HEAD_BYTES):
             start = self._at
-            stored = _stored_length(self._rest, self._name)
+            stored = stored_length(self._rest, self._name)
             complete = stored is not None and self._fill(HEAD_BYTES + stored)
             decoded = decode(self._rest, self._name) if complete else None
             if decoded is not None:
@@ -197,12 +91,12 @@ class _Scan:
         """Go on to the next head whose check agrees; False if there is none to the end of the file."""
         self._used += 1
         while self._fill(HEAD_BYTES):
-            mark = self._buffer.find(_MARK, self._used)
+            mark = self._buffer.find(MARK, self._used)
             if mark < 0:
-                self._used = len(self._buffer) - len(_MARK) + 1
+                self._used = len(self._buffer) - len(MARK) + 1
                 continue
             self._used = mark
-            if self._fill(HEAD_BYTES) and _stored_length(self._rest, self._name) is not None:
+            if self._fill(HEAD_BYTES) and stored_length(self._rest, self._name) is not None:
                 return True
             self._used += 1
         return False
@@ -222,63 +116,6 @@ def iter_records(place: Place, name: str, start: int = 0) -> Iterator[tuple[int,
     for seen in _Scan(place, name, start):
         if isinstance(seen, tuple):
             yield seen
-
-
-class Directory:
-    """The sorted ids of one sealed segment, kept as one array of fixed-size entries (prefix search, then full id), and
-    its damaged ranges."""
-
-    def __init__(self, segment: str, entries: NDArray[np.void], damage: list[Damage]) -> None:
-        self.segment = segment
-        self.damage = damage
-        self._entries = entries
-        self._prefixes = np.ascontiguousarray(entries["prefix"])
-
-    @classmethod
-    def build(cls, segment: str, locations: dict[bytes, Location], damage: list[Damage]) -> Directory:
-        """From what a scan found."""
-        entries = np.zeros(len(locations), _ENTRY)
-        for row, (identity, where) in enumerate(sorted(locations.items())):
-            prefix = int.from_bytes(identity[:8], "big")
-            entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, b"")
-        return cls(segment, entries, damage)
-
-    @classmethod
-    def parse(cls, segment: str, data: bytes, segment_bytes: int) -> Directory | None:
-        """From stored bytes, or None if they are not the directory of a segment of that length."""
-        if len(data) < _DIRECTORY_HEAD.size + _CHECK_BYTES:
-            return None
-        mark, count, ranges, length = _DIRECTORY_HEAD.unpack_from(data)
-        body = data[:-_CHECK_BYTES]
-        ranges_at = _DIRECTORY_HEAD.size + count * _ENTRY.itemsize
-        whole = len(body) == ranges_at + ranges * _RANGE.size
-        if mark != _DIRECTORY_MARK or length != segment_bytes or not whole:
-            return None
-        if _check(_CHECK_BYTES, segment.encode(), body) != data[-_CHECK_BYTES:]:
-            return None
-        damage = [Damage(segment, start, stop) for start, stop in _RANGE.iter_unpack(body[ranges_at:])]
-        return cls(segment, np.frombuffer(body, _ENTRY, count, _DIRECTORY_HEAD.size), damage)
-
-    def encoded(self, segment_bytes: int) -> bytes:
-        """The bytes to store beside a segment of ``segment_bytes``."""
-        head = _DIRECTORY_HEAD.pack(_DIRECTORY_MARK, len(self._entries), len(self.damage), segment_bytes)
-        ranges = b"".join(_RANGE.pack(d.start, d.stop) for d in self.damage)
-        body = head + self._entries.tobytes() + ranges
-        return body + _check(_CHECK_BYTES, self.segment.encode(), body)
-
-    def find(self, identity: bytes) -> Location | None:
-        """Where ``identity`` lies, or None."""
-        prefix = np.uint64(int.from_bytes(identity[:8], "big"))
-        row = int(np.searchsorted(self._prefixes, prefix))
-        while row < len(self._entries) and self._prefixes[row] == prefix:
-            entry = self._entries[row]
-            if entry["id"].tobytes() == identity:
-                return Location(self.segment, int(entry["offset"]), int(entry["kind"]), int(entry["raw"]))
-            row += 1
-        return None
-
-    def __len__(self) -> int:
-        return len(self._entries)
 
 
 class _Live:
@@ -320,7 +157,7 @@ class Segments:
         self.place = place
         self._segment_bytes = segment_bytes
         self._lock = threading.RLock()
-        self._sealed: dict[str, Directory] = {}
+        self._sealed = Directories()
         self._live: dict[str, _Live] = {}
         self._own: _Live | None = None
         self._appender: Appender | None = None
@@ -342,11 +179,7 @@ class Segments:
         for live in self._live.values():
             if identity in live.locations:
                 return live.locations[identity]
-        for directory in self._sealed.values():
-            where = directory.find(identity)
-            if where is not None:
-                return where
-        return None
+        return self._sealed.find(identity)
 
     def read(self, where: Location) -> Record:
         """The record at ``where``; raises ``BrokenError`` if its checksum or its place does not hold."""
@@ -359,7 +192,7 @@ class Segments:
     def damage(self) -> list[Damage]:
         """The damaged ranges that were met so far, by segment and place."""
         with self._lock:
-            known = [d for sealed in self._sealed.values() for d in sealed.damage]
+            known = [d for sealed in self._sealed for d in sealed.damage]
             known += [d for live in self._live.values() for d in live.damage]
         return sorted(known, key=lambda d: (d.segment, d.start))
 
@@ -377,26 +210,36 @@ class Segments:
     def refresh(self) -> None:
         """Take notice of segments that came, grew or were given up by their process since the last look."""
         with self._lock:
-            names = set(self.place.names())
-            for name in sorted(n for n in names if n.endswith(".seg")):
-                if name in self._sealed or (self._own is not None and name == self._own.name):
-                    continue
-                self._look_at(name, name.removesuffix(".seg") + ".dir" in names)
+            if self.place.changed():
+                self._look_around()
+            for live in list(self._live.values()):
+                if live is not self._own:
+                    with contextlib.suppress(FileNotFoundError):
+                        live.scan(self.place, final=False)
 
-    def _look_at(self, name: str, has_directory: bool) -> None:
-        if has_directory:
-            self._load_directory(name)
-            return
+    def _look_around(self) -> None:
+        names = set(self.place.names())
+        sealed: list[Directory | None] = []
+        for name in sorted(n for n in names if n.endswith(".seg")):
+            if name in self._sealed or (self._own is not None and name == self._own.name):
+                continue
+            if name.removesuffix(".seg") + ".dir" in names:
+                sealed.append(self._load_directory(name))
+            else:
+                sealed.append(self._seal_orphan(name))
+        self._sealed.add(directory for directory in sealed if directory is not None)
+
+    def _seal_orphan(self, name: str) -> Directory | None:
+        """The directory of a segment that no process owns, else None; one that is owned is followed as it grows."""
         appender = self.place.own(name)
         if appender is None:
-            with contextlib.suppress(FileNotFoundError):
-                self._live.setdefault(name, _Live(name)).scan(self.place, final=False)
-            return
+            self._live.setdefault(name, _Live(name))
+            return None
         live = self._live.pop(name, None) or _Live(name)
         live.scan(self.place, final=True)
-        self._seal(live, appender)
+        return self._seal(live, appender)
 
-    def _load_directory(self, name: str) -> None:
+    def _load_directory(self, name: str) -> Directory:
         stored = name.removesuffix(".seg") + ".dir"
         data = self.place.read(stored, 0, self.place.size(stored))
         directory = Directory.parse(name, data, self.place.size(name))
@@ -404,18 +247,21 @@ class Segments:
             live = _Live(name)
             live.scan(self.place, final=True)
             directory = self._write_directory(live)
-        self._sealed[name] = directory
         self._live.pop(name, None)
+        return directory
 
-    def _seal(self, live: _Live, appender: Appender) -> None:
+    def _seal(self, live: _Live, appender: Appender) -> Directory | None:
+        """The directory of a segment that nothing is added to any more; None for one that holds nothing."""
         if live.torn_at is not None:
             appender.truncate(live.torn_at)  # nothing that was acknowledged lies there
             appender.sync()
+        directory = None
         if live.locations or live.damage:
-            self._sealed[live.name] = self._write_directory(live)
+            directory = self._write_directory(live)
         elif live.torn_at == 0 or not self.place.size(live.name):
             self.place.remove(live.name)
         appender.close()
+        return directory
 
     def _write_directory(self, live: _Live) -> Directory:
         directory = Directory.build(live.name, live.locations, live.damage)
@@ -428,13 +274,13 @@ class Segments:
     def rebuild(self) -> int:
         """Scan every sealed segment again and write its directory; returns the number of records found."""
         with self._lock:
-            total = 0
-            for name in list(self._sealed):
-                live = _Live(name)
+            rebuilt = []
+            for known in self._sealed:
+                live = _Live(known.segment)
                 live.scan(self.place, final=True)
-                self._sealed[name] = self._write_directory(live)
-                total += len(live.locations)
-            return total
+                rebuilt.append(self._write_directory(live))
+            self._sealed.replace(rebuilt)
+            return sum(len(directory) for directory in rebuilt)
 
     # --- writing -----------------------------------------------------------
 
@@ -478,15 +324,19 @@ class Segments:
         own.locations = {i: where for i, where in own.locations.items() if where.offset < self._synced_end}
         own.torn_at = self._synced_end
         with contextlib.suppress(StorageError):
-            self._seal(own, appender)
+            self._take_up(self._seal(own, appender))
         self._live.pop(own.name, None)
+
+    def _take_up(self, sealed: Directory | None) -> None:
+        if sealed is not None:
+            self._sealed.add([sealed])
 
     def close(self) -> None:
         """Seal this process's own segment."""
         with self._lock:
             if self._own is not None and self._appender is not None:
                 self.sync()
-                self._seal(self._live.pop(self._own.name), self._appender)
+                self._take_up(self._seal(self._live.pop(self._own.name), self._appender))
                 self._own = self._appender = None
 
     def iter_all(self) -> Iterator[tuple[str, int, Record]]:

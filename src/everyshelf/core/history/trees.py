@@ -10,11 +10,14 @@ from __future__ import annotations
 
 import threading
 import zlib
+from bisect import bisect_left
 from collections import OrderedDict
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from operator import itemgetter
+from typing import Annotated, Any, Literal
 
+import msgspec
 import orjson
 
 from everyshelf.core.content import ContentStore
@@ -24,12 +27,12 @@ EntryType = Literal["artifact", "folder", "whole"]
 _LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
 _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
-_CACHED_NODES = 4096
+_CACHED_ROWS = 200_000
 
-Row = tuple[Any, ...]
+Row = tuple[Any, ...]  # of a node, as it is stored
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Entry:
     """One name in a folder. ``id`` is a content id (of a node for folders), ``size`` bytes (artifacts below it for
     folders, bytes of all files for a folder kept whole)."""
@@ -49,18 +52,60 @@ class Change:
     after: Entry | None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class _Block:
     last: str
     id: str
     count: int
 
 
-@dataclass(frozen=True)
 class _Node:
-    level: int
-    entries: tuple[Entry, ...] = ()
-    blocks: tuple[_Block, ...] = ()
+    """A node as it is stored: rows become entries or blocks when they are asked for, as most never are."""
+
+    __slots__ = ("level", "rows", "weight")
+
+    def __init__(self, level: int, rows: Sequence[Row]) -> None:
+        self.level = level
+        self.rows = rows
+        self.weight: int | None = None  # artifacts below it, once somebody asked
+
+    @property
+    def blocks(self) -> list[_Block]:
+        return [_Block(*row) for row in self.rows]
+
+    @property
+    def entries(self) -> Iterator[Entry]:
+        return map(_entry, self.rows)
+
+    def find(self, name: str) -> Row | None:
+        """The row of an entry, or of the block in which it would be."""
+        place = bisect_left(self.rows, name, key=_first)
+        return self.rows[place] if place < len(self.rows) else None
+
+
+_first = itemgetter(0)
+
+
+def _entry(row: Row) -> Entry:
+    name, letter, identity, size = row
+    return Entry(name, _TYPE[letter], identity, size)
+
+
+def _row(entry: Entry) -> Row:
+    return entry.name, _LETTER[entry.type], entry.id, entry.size
+
+
+class _Leaf(msgspec.Struct):
+    level: Literal[0]
+    entries: list[tuple[str, Literal["a", "f", "w"], str, int]]
+
+
+class _Index(msgspec.Struct):
+    level: Annotated[int, msgspec.Meta(ge=1)]
+    entries: list[tuple[str, str, int]]
+
+
+_leaf_of, _index_of = msgspec.json.Decoder(_Leaf).decode, msgspec.json.Decoder(_Index).decode
 
 
 def _weight(entry: Entry | None) -> int:
@@ -78,6 +123,7 @@ class Trees:
     def __init__(self, store: ContentStore) -> None:
         self._store = store
         self._cache: OrderedDict[str, _Node] = OrderedDict()
+        self._cached_rows = 0
         self._lock = threading.Lock()
         self.empty = self._write_folder([])
 
@@ -107,12 +153,18 @@ class Trees:
         if loaded.level == 0:
             yield from loaded.entries
             return
-        for block in loaded.blocks:
-            yield from self.entries(block.id)
+        for block in loaded.rows:
+            yield from self.entries(block[1])
 
     def count(self, root: str) -> int:
-        """How many artifacts lie below ``root``, without reading the folders in it."""
-        return sum(_weight(e) for e in self.entries(root))
+        """How many artifacts lie below ``root``, without reading the folders in it; remembered while its nodes are."""
+        loaded = self._node(root)
+        if loaded.weight is None:
+            if loaded.level:
+                loaded.weight = sum(self.count(block[1]) for block in loaded.rows)
+            else:
+                loaded.weight = sum(row[3] if row[1] == "f" else 1 for row in loaded.rows)
+        return loaded.weight
 
     def walk(self, root: str, prefix: str = "") -> Iterator[tuple[str, Entry]]:
         """Path and entry of every artifact below ``root``; a folder kept whole is one artifact."""
@@ -145,17 +197,18 @@ class Trees:
     def children(self, node: str) -> tuple[list[str], list[Entry]]:
         """The nodes directly below ``node`` (blocks and folders), and the artifacts in it."""
         loaded = self._node(node)
-        folders = [e.id for e in loaded.entries if e.type != "artifact"]
-        return [b.id for b in loaded.blocks] + folders, [e for e in loaded.entries if e.type == "artifact"]
+        if loaded.level:
+            return [block.id for block in loaded.blocks], []
+        entries = list(loaded.entries)
+        return [e.id for e in entries if e.type != "artifact"], [e for e in entries if e.type == "artifact"]
 
     def _find_name(self, node: str, name: str) -> Entry | None:
         loaded = self._node(node)
-        while loaded.level:
-            block = next((b for b in loaded.blocks if b.last >= name), None)
-            if block is None:
-                return None
-            loaded = self._node(block.id)
-        return next((e for e in loaded.entries if e.name == name), None)
+        row = loaded.find(name)
+        while row is not None and loaded.level:
+            loaded = self._node(row[1])
+            row = loaded.find(name)
+        return _entry(row) if row is not None and row[0] == name else None
 
     def _node(self, node: str) -> _Node:
         with self._lock:
@@ -167,18 +220,23 @@ class Trees:
 
     def _remember(self, node: str, loaded: _Node) -> _Node:
         with self._lock:
-            self._cache[node] = loaded
-            if len(self._cache) > _CACHED_NODES:
-                self._cache.popitem(last=False)
+            if node not in self._cache:
+                self._cache[node] = loaded
+                self._cached_rows += len(loaded.rows) + 1
+            while self._cached_rows > _CACHED_ROWS and len(self._cache) > 1:
+                self._cached_rows -= len(self._cache.popitem(last=False)[1].rows) + 1
         return loaded
 
     def _read(self, node: str) -> _Node:
         try:
-            data = orjson.loads(self._store.read(node))
-            if data["level"]:
-                return _Node(data["level"], blocks=tuple(_Block(*row) for row in data["entries"]))
-            return _Node(0, tuple(Entry(n, _TYPE[t], i, s) for n, t, i, s in data["entries"]))
-        except (ValueError, KeyError, TypeError) as error:
+            data = self._store.read(node)
+            try:
+                leaf = _leaf_of(data)
+                return _Node(0, leaf.entries)
+            except msgspec.ValidationError:
+                index = _index_of(data)
+                return _Node(index.level, index.entries)
+        except ValueError as error:
             raise BrokenError(f"folder node {node[:12]} is not one", content=node) from error
 
     # --- writing -----------------------------------------------------------
@@ -239,7 +297,7 @@ class Trees:
 
     def _leaves(self, loaded: _Node, node: str) -> Iterator[_Block]:
         if loaded.level == 0:
-            yield _Block(loaded.entries[-1].name if loaded.entries else "", node, len(loaded.entries))
+            yield _Block(loaded.rows[-1][0] if loaded.rows else "", node, len(loaded.rows))
         elif loaded.level == 1:
             yield from loaded.blocks
         else:
@@ -307,17 +365,17 @@ class Trees:
         return self._write_index(blocks, level).id
 
     def _write_index(self, blocks: list[_Block], level: int) -> _Block:
-        identity = self._put(level, [[b.last, b.id, b.count] for b in blocks])
-        self._remember(identity, _Node(level, blocks=tuple(blocks)))
+        identity = self._put(level, [(b.last, b.id, b.count) for b in blocks])
         return _Block(blocks[-1].last, identity, sum(b.count for b in blocks))
 
     def _write_leaf(self, entries: list[Entry]) -> _Block:
-        identity = self._put(0, [[e.name, _LETTER[e.type], e.id, e.size] for e in entries])
-        self._remember(identity, _Node(0, tuple(entries)))
+        identity = self._put(0, [_row(entry) for entry in entries])
         return _Block(entries[-1].name if entries else "", identity, len(entries))
 
-    def _put(self, level: int, rows: list[list[Any]]) -> str:
-        return self._store.put(orjson.dumps({"entries": rows, "level": level})).id
+    def _put(self, level: int, rows: list[Row]) -> str:
+        identity = self._store.put(orjson.dumps({"entries": rows, "level": level})).id
+        self._remember(identity, _Node(level, rows))
+        return identity
 
     # --- comparing ---------------------------------------------------------
 
@@ -336,14 +394,26 @@ class Trees:
             yield from self.changes(folders[0], folders[1], path + "/")
 
     def _differing(self, before: str, after: str) -> Iterator[tuple[Entry | None, Entry | None]]:
-        old_blocks = list(self._leaves(self._node(before), before))
-        new_blocks = list(self._leaves(self._node(after), after))
-        shared = {b.id for b in old_blocks} & {b.id for b in new_blocks}
-        old = self._entries_of(b for b in old_blocks if b.id not in shared)
-        new = self._entries_of(b for b in new_blocks if b.id not in shared)
+        old, new = self._rows_apart(before, after)
         for name in sorted(old.keys() | new.keys()):
-            if old.get(name) != new.get(name):
-                yield old.get(name), new.get(name)
+            here, there = old.get(name), new.get(name)
+            yield None if here is None else _entry(here), None if there is None else _entry(there)
 
-    def _entries_of(self, blocks: Iterable[_Block]) -> dict[str, Entry]:
-        return {e.name: e for b in blocks for e in self._node(b.id).entries}
+    def _rows_apart(self, before: str, after: str) -> tuple[dict[str, Row], dict[str, Row]]:
+        """By name, the rows that only one of both folders has; blocks that both have are not read."""
+        one, other = self._node(before), self._node(after)
+        while one.level or other.level:
+            if one.level == other.level:
+                shared = {row[1] for row in one.rows} & {row[1] for row in other.rows}
+                one, other = self._below(one, shared), self._below(other, shared)
+            elif one.level > other.level:
+                one = self._below(one)
+            else:
+                other = self._below(other)
+        old, new = set(one.rows), set(other.rows)
+        return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
+
+    def _below(self, node: _Node, left_out: Container[str] = ()) -> _Node:
+        """What lies one level deeper, as one node, without these blocks."""
+        below = [self._node(row[1]) for row in node.rows if row[1] not in left_out]
+        return _Node(node.level - 1, [row for one in below for row in one.rows])

@@ -1,0 +1,149 @@
+"""Directories: which ids a sealed segment holds, and one search over those of all segments."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from everyshelf.core.content.records import CHECK_BYTES, Damage, Location, check
+
+_DIRECTORY_MARK = b"ESd2"
+_DIRECTORY_HEAD = struct.Struct("<4sIIQ")
+_ENTRY = np.dtype([("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("pad", "V3")])
+_ROW = struct.Struct("<Q32sQIB3x")  # an entry, read without numpy: one at a time that is faster
+_RANGE = struct.Struct("<QQ")
+_RATIO = 4
+
+
+class Directory:
+    """The sorted ids of one sealed segment, kept as one array of fixed-size entries, and its damaged ranges."""
+
+    def __init__(self, segment: str, entries: NDArray[np.void], damage: list[Damage]) -> None:
+        self.segment = segment
+        self.damage = damage
+        self._entries = entries
+        self._bytes = entries.view(np.uint8).data
+
+    @classmethod
+    def build(cls, segment: str, locations: dict[bytes, Location], damage: list[Damage]) -> Directory:
+        """From what a scan found."""
+        entries = np.zeros(len(locations), _ENTRY)
+        for row, (identity, where) in enumerate(sorted(locations.items())):
+            prefix = int.from_bytes(identity[:8], "big")
+            entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, b"")
+        return cls(segment, entries, damage)
+
+    @classmethod
+    def parse(cls, segment: str, data: bytes, segment_bytes: int) -> Directory | None:
+        """From stored bytes, or None if they are not the directory of a segment of that length."""
+        if len(data) < _DIRECTORY_HEAD.size + CHECK_BYTES:
+            return None
+        mark, count, ranges, length = _DIRECTORY_HEAD.unpack_from(data)
+        body = data[:-CHECK_BYTES]
+        ranges_at = _DIRECTORY_HEAD.size + count * _ENTRY.itemsize
+        whole = len(body) == ranges_at + ranges * _RANGE.size
+        if mark != _DIRECTORY_MARK or length != segment_bytes or not whole:
+            return None
+        if check(CHECK_BYTES, segment.encode(), body) != data[-CHECK_BYTES:]:
+            return None
+        damage = [Damage(segment, start, stop) for start, stop in _RANGE.iter_unpack(body[ranges_at:])]
+        return cls(segment, np.frombuffer(body, _ENTRY, count, _DIRECTORY_HEAD.size), damage)
+
+    def encoded(self, segment_bytes: int) -> bytes:
+        """The bytes to store beside a segment of ``segment_bytes``."""
+        head = _DIRECTORY_HEAD.pack(_DIRECTORY_MARK, len(self._entries), len(self.damage), segment_bytes)
+        ranges = b"".join(_RANGE.pack(d.start, d.stop) for d in self.damage)
+        body = head + self._entries.tobytes() + ranges
+        return body + check(CHECK_BYTES, self.segment.encode(), body)
+
+    @property
+    def prefixes(self) -> NDArray[np.uint64]:
+        """The first eight bytes of each id as a number, in order."""
+        prefixes: NDArray[np.uint64] = self._entries["prefix"]
+        return prefixes
+
+    def at(self, row: int, identity: bytes) -> Location | None:
+        """Where the record of that row lies, if it has this id."""
+        _, there, offset, raw, kind = _ROW.unpack_from(self._bytes, row * _ROW.size)
+        return Location(self.segment, offset, kind, raw) if there == identity else None
+
+    def __len__(self) -> int:
+        return len(self._entries)
+
+
+@dataclass(frozen=True)
+class _Run:
+    """Prefixes of many directories in order; for each, which directory and which of its rows it comes from."""
+
+    prefixes: NDArray[np.uint64]
+    owners: NDArray[np.uint32]
+    rows: NDArray[np.uint32]
+
+    @classmethod
+    def merged(cls, runs: list[_Run]) -> _Run:
+        prefixes = np.concatenate([run.prefixes for run in runs])
+        order = np.argsort(prefixes, kind="stable")
+        owners, rows = (np.concatenate(p)[order] for p in ([r.owners for r in runs], [r.rows for r in runs]))
+        return cls(prefixes[order], owners, rows)
+
+    def find(self, prefix: np.uint64) -> Iterator[tuple[int, int]]:
+        """Directory and row of every id with this prefix: hardly ever more than one."""
+        at = int(self.prefixes.searchsorted(prefix))
+        while at < len(self.prefixes) and self.prefixes[at] == prefix:
+            yield int(self.owners[at]), int(self.rows[at])
+            at += 1
+
+
+class Directories:
+    """One search over the directories of all sealed segments, however many there are.
+
+    The prefixes lie in a few sorted runs, each at least four times as long as the next (a log-structured merge:
+    O'Neil et al., Acta Informatica 33, 1996), so a look takes a handful of binary searches, and taking up a new segment
+    sorts few old ones again.
+    """
+
+    def __init__(self) -> None:
+        self._all: dict[str, Directory] = {}
+        self._numbered: list[Directory] = []  # runs name directories by their place here
+        self._runs: list[_Run] = []
+
+    def __contains__(self, segment: str) -> bool:
+        return segment in self._all
+
+    def __iter__(self) -> Iterator[Directory]:
+        return iter(self._all.values())
+
+    def add(self, directories: Iterable[Directory]) -> None:
+        """Take up the directories of segments that were not known so far."""
+        runs = []
+        for directory in directories:
+            owner = len(self._numbered)
+            self._all[directory.segment] = directory
+            self._numbered.append(directory)
+            count = len(directory)
+            if count:
+                owners = np.full(count, owner, np.uint32)
+                runs.append(_Run(directory.prefixes, owners, np.arange(count, dtype=np.uint32)))
+        if runs:
+            self._runs.append(_Run.merged(runs))
+        while len(self._runs) > 1 and _RATIO * len(self._runs[-1].rows) > len(self._runs[-2].rows):
+            self._runs.append(_Run.merged([self._runs.pop(), self._runs.pop()]))
+
+    def replace(self, directories: Iterable[Directory]) -> None:
+        """Know these and no others."""
+        self._all, self._numbered, self._runs = {}, [], []
+        self.add(directories)
+
+    def find(self, identity: bytes) -> Location | None:
+        """Where the record lies, or None."""
+        prefix = np.uint64(int.from_bytes(identity[:8], "big"))
+        for run in self._runs:
+            for owner, row in run.find(prefix):
+                where = self._numbered[owner].at(row, identity)
+                if where is not None:
+                    return where
+        return None
