@@ -70,6 +70,11 @@ class Transport:
         response = self._send(method, path, content=content, headers=headers)
         return self._decode(response, kind) if kind is not None else None  # type: ignore[return-value]
 
+    def bytes_of(self, method: str, path: str, body: Any) -> bytes:
+        """The bytes of an answer to a question that has a body and changes nothing."""
+        headers = {"Content-Type": "application/json"}
+        return self._send(method, path, content=msgspec.json.encode(body), headers=headers).content
+
     def put_bytes(self, path: str, pieces: Iterable[bytes], size: int | None, kind: type[T]) -> T:
         """Stream a body; not repeated by itself, because its source may be used up."""
         headers = {"Content-Type": "application/octet-stream"}

@@ -7,6 +7,7 @@ import errno
 import os
 import shutil
 import time
+from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -49,6 +50,7 @@ T = TypeVar("T")
 R = TypeVar("R")
 _AT_ONCE = 8
 _SENT_AT_ONCE = 500  # files of one batch
+_BATCH_BYTES = 2 * 1024 * 1024
 _NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 _SPARE_BYTES = 4 * 1024 * 1024
 
@@ -84,6 +86,7 @@ class Desk:
     def __init__(self, root: Path, home: Home) -> None:
         self.root = root
         self.home = home
+        self._inner_folders: set[Path] = set()  # that were looked at: no link leads out of the desk there
 
     # --- finding and making ------------------------------------------------
 
@@ -177,10 +180,12 @@ class Desk:
                 result.written.append(artifact.path)
             self._remove_gone(wanted, states, entries, result)
             rest = fresh[len(result.written) :]
-            for done, artifact in enumerate(_side_by_side(lambda a: self._write(shelf, a), rest)):
-                self._note(artifact, entries)
-                result.written.append(artifact.path)
-                progress(done + 1, len(rest), artifact.path)
+            batches = _in_batches(rest, lambda artifact: artifact.size)
+            for written in _side_by_side(lambda batch: self._write_many(shelf, batch), batches):
+                for artifact in written:
+                    self._note(artifact, entries)
+                    result.written.append(artifact.path)
+                progress(len(result.written) - len(fresh) + len(rest), len(rest), result.written[-1])
         except OSError as error:
             if error.errno in _NO_ROOM:
                 raise _no_room(self.root) from error
@@ -297,25 +302,43 @@ class Desk:
             del entries[path]
 
     def _write(self, shelf: ShelfClient, artifact: Artifact) -> Artifact:
-        target = self._inside(artifact.path)
-        target.parent.mkdir(parents=True, exist_ok=True)
+        self._put(artifact.path, lambda part: shelf.download_content(artifact.content, part))
+        return artifact
+
+    def _write_many(self, shelf: ShelfClient, batch: list[Artifact]) -> list[Artifact]:
+        """Small files come many in one call."""
+        if len(batch) == 1:
+            return [self._write(shelf, batch[0])]
+        paths: dict[str, list[str]] = defaultdict(list)
+        for artifact in batch:
+            paths[artifact.content].append(artifact.path)
+        for content, data in shelf.read_many({a.content: a.size for a in batch}):
+            for path in paths[content]:
+                self._put(path, lambda part, data=data: part.write_bytes(data))  # type: ignore[misc]
+        return batch
+
+    def _put(self, path: str, write: Callable[[Path], Any]) -> None:
+        """Write a file beside its place, then put it there in one step."""
+        target = self._inside(path)
         part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
         try:
-            shelf.download_content(artifact.content, part)
+            write(part)
             os.replace(part, target)
         finally:
             part.unlink(missing_ok=True)
-        return artifact
 
     def _inside(self, path: str) -> Path:
         """The file for ``path``: the service's word is not enough to write outside the desk, through a link or not."""
         from everyshelf.core.history.paths import check_path
 
         target = self.root / check_path(path)
-        if not target.parent.resolve().is_relative_to(self.root.resolve()):
-            raise DeskError(
-                f"{path} would lie outside the desk, through a link", code="desk.outside", hint="Remove the link."
-            )
+        if target.parent not in self._inner_folders:
+            if not target.parent.resolve().is_relative_to(self.root.resolve()):
+                raise DeskError(
+                    f"{path} would lie outside the desk, through a link", code="desk.outside", hint="Remove the link."
+                )
+            target.parent.mkdir(parents=True, exist_ok=True)
+            self._inner_folders.add(target.parent)
         return target
 
     def _note(self, artifact: Artifact, entries: dict[str, Entry]) -> None:
@@ -326,6 +349,7 @@ class Desk:
         )
 
     def _drop_empty_folders(self, path: str) -> None:
+        self._inner_folders.clear()
         folder = (self.root / path).parent
         while folder != self.root:
             try:
@@ -531,14 +555,7 @@ class Desk:
         return [i.path for i in items]
 
     def _bring_back(self, shelf: ShelfClient, path: str, entry: Entry, entries: dict[str, Entry]) -> None:
-        target = self._inside(path)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
-        try:
-            self.write_base(entry.content, part, shelf)
-            os.replace(part, target)
-        finally:
-            part.unlink(missing_ok=True)
+        self._put(path, lambda part: self.write_base(entry.content, part, shelf))
         entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind, entry.within)
 
 
@@ -549,6 +566,19 @@ def _no_room(root: Path, needed: int = 0) -> DeskError:
         code="desk.room",
         hint="Make room, then take again: what is here already is not fetched twice.",
     )
+
+
+def _in_batches(things: Iterable[T], size: Callable[[T], int]) -> list[list[T]]:
+    """Small things together, as many as go into one call; a large one by itself."""
+    batches: list[list[T]] = []
+    held = _BATCH_BYTES + 1
+    for thing in things:
+        held += size(thing)
+        if held > _BATCH_BYTES or len(batches[-1]) >= _SENT_AT_ONCE:
+            batches.append([])
+            held = size(thing)
+        batches[-1].append(thing)
+    return batches
 
 
 def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:

@@ -32,7 +32,7 @@ def check_path(path: str) -> str:
 def _check_name(path: str, name: str) -> None:
     if not name or name in (".", ".."):
         raise _wrong(path, f"{name or 'an empty part'!r} is not a name of a file or folder")
-    for character in name:
+    for character in "" if name.isascii() and name.isprintable() else name:
         category = unicodedata.category(character)
         if category in ("Cc", "Cs", "Cf") and character not in "\u200c\u200d":
             raise _wrong(path, f"it holds the invisible character U+{ord(character):04X}")

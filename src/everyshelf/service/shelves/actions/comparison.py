@@ -40,7 +40,8 @@ from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.contents import as_file, as_given
 from everyshelf.service.shelves.actions.listing import entry_of, versions_at
 from everyshelf.service.shelves.actions.moves import recorded_moves
-from everyshelf.service.shelves.actions.recording import kinds_of, rules_at
+from everyshelf.service.shelves.actions.recognising import kinds_of
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 

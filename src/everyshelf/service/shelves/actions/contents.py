@@ -21,6 +21,7 @@ from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
 _MOST_AT_ONCE = 2_000
+_MOST_OUT_BYTES = 16 * 1024 * 1024
 _LENGTH = struct.Struct(">Q")
 
 
@@ -79,6 +80,25 @@ def take_in_many(shelf: Shelf, pieces: Iterable[bytes], expected: int) -> list[C
         rows = [ShelfContent(shelf=shelf, content=info.id, size=info.size) for info in found]
         ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
     return found
+
+
+def read_many(shelf: Shelf, identities: list[str]) -> bytes:
+    """Several small contents in one answer, in order: each after its length, 8 bytes, big-endian."""
+    sizes = held_of(shelf, identities)
+    for identity in identities:
+        if identity not in sizes:
+            raise MissingError(f"the shelf holds no content {identity[:12]!r}", code="content.missing")
+    if len(identities) > _MOST_AT_ONCE or sum(sizes[i] for i in identities) > _MOST_OUT_BYTES:
+        raise InvalidError(
+            f"more than {_MOST_AT_ONCE} contents, or {_MOST_OUT_BYTES >> 20} MB of them, at once",
+            code="content.too_many",
+            hint="Ask for fewer in each call; for a large one by itself.",
+        )
+    parts = []
+    for identity in identities:
+        content = get_store().read(identity)
+        parts += [_LENGTH.pack(len(content)), content]
+    return b"".join(parts)
 
 
 class _Body:

@@ -12,7 +12,8 @@ from everyshelf.core.history import Entry, check_path
 from everyshelf.core.history.names import did_you_mean, distinct_names, file_name, nearest_paths
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
-from everyshelf.service.shelves.actions.recording import kinds_of, rules_at
+from everyshelf.service.shelves.actions.recognising import kinds_of
+from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 

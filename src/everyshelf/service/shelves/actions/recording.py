@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import uuid
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
@@ -11,22 +10,19 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history import Change, CommitData, Entry, Move, encode_commit
+from everyshelf.core.history import Change, CommitData, Move, encode_commit
 from everyshelf.core.history.wholes import keep_whole
-from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.base.context import get_store, get_trees, recogniser
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
-from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Branch, Commit, CommitParent, Shelf
+from everyshelf.service.shelves.actions.recognising import recognise_changes
+from everyshelf.service.shelves.actions.versions import artifacts_before, record_versions
+from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
 
-RECOGNISED_BYTES = 1024 * 1024
-_BATCH_BYTES = 16 * 1024 * 1024
 _SOONEST = timedelta(microseconds=1)
-_MOST_REMEMBERED = 20_000
-_remembered: dict[tuple[str, str, str], str] = {}  # kinds by path, content and rules
 # Told how far a long commit is: done, total, and a note.
 Progress = Callable[[int, int, str], None]
 
@@ -164,7 +160,7 @@ class PreparedCommit:
         CommitParent.objects.bulk_create(
             CommitParent(commit=commit, parent=p, position=k) for k, p in enumerate(self.parents)
         )
-        _record_versions(self.shelf, commit, self.changes, self.kinds, self.artifacts, self.moved_from, self.known)
+        record_versions(self.shelf, commit, self.changes, self.kinds, self.artifacts, self.moved_from, self.known)
         return commit
 
 
@@ -190,8 +186,8 @@ def prepare_commit(
     changes = list(trees.changes(before, root))
     known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
     fresh = [c for c in changes if c.after is not None and known.get(c.path) != c.after.id]
-    kinds = _kinds(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
-    artifacts = _artifacts_before(shelf, changes, {new: old for old, new in moves})
+    kinds = recognise_changes(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
+    artifacts = artifacts_before(shelf, changes, {new: old for old, new in moves})
     now = timezone.now()
     # Times of a line grow, whatever the clock does: else the state at a moment would not be the newest by then.
     recorded = max([recorded or message.time or now, *(p.recorded + _SOONEST for p in parents)])
@@ -251,144 +247,3 @@ def _commit_data(
         tasks=message.tasks,
         moves=[Move(artifacts[new], old, new) for old, new in moves if new in artifacts],
     )
-
-
-def _kinds(
-    rules: Rules, changes: Iterable[Change], looked: Callable[[int, str], None] = lambda _done, _path: None
-) -> dict[str, str]:
-    """Kind by path of what came or changed. Files are looked into by a reading process, a batch at a time."""
-    result: dict[str, str] = {}
-    waiting: list[tuple[str, bytes, int]] = []
-    held = 0
-    for done, change in enumerate(changes):
-        assert change.after is not None
-        looked(done, change.path)
-        declared = rules.kind_for(change.path)
-        if declared is not None:
-            result[change.path] = declared
-        elif change.after.type == "whole":
-            result[change.path] = _kind_of_folder(change.path, change.after)
-        else:
-            size = change.after.size
-            waiting.append((change.path, _beginning(change.after, RECOGNISED_BYTES), size))
-            held += min(size, RECOGNISED_BYTES)
-            if held > _BATCH_BYTES:
-                result.update(_recognised(waiting))
-                waiting, held = [], 0
-    result.update(_recognised(waiting))
-    return result
-
-
-def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
-    """Kind by path of artifacts that have no version, as they would be recorded; what was recognised is remembered."""
-    keys = {path: (path, entry.id, rules.source) for path, entry in entries.items()}
-    kinds = {path: kind for path, key in keys.items() if (kind := _remembered.get(key)) is not None}
-    fresh = _kinds(rules, (Change(path, None, entries[path]) for path in keys.keys() - kinds.keys()))
-    if len(_remembered) + len(fresh) > _MOST_REMEMBERED:
-        _remembered.clear()  # other threads may be reading: nothing relies on an entry that was seen before
-    _remembered.update({keys[path]: kind for path, kind in fresh.items()})
-    return kinds | fresh
-
-
-def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:
-    return dict(zip((path for path, _, _ in files), recogniser().recognise(files), strict=True)) if files else {}
-
-
-def _beginning(entry: Entry, most: int) -> bytes:
-    """All of a small file, of others how they begin."""
-    return b"".join(get_store().iter_range(entry.id, 0, entry.size if entry.size <= most else HEAD_BYTES))
-
-
-def _kind_of_folder(path: str, entry: Entry) -> str:
-    """A table in many files is a dataset; other folders are known for nothing but their files."""
-    files: list[tuple[str, bytes, int]] = []
-    for inner, held in get_trees().files(entry.id):
-        # The first file is looked into, of the others only how they begin.
-        head = b"".join(get_store().iter_range(held.id, 0, 8)) if files else _beginning(held, RECOGNISED_BYTES)
-        files.append((inner, head, held.size))
-    return recogniser().recognise_folder(path, files)
-
-
-def _artifacts_before(shelf: Shelf, changes: list[Change], moved_from: dict[str, str]) -> dict[str, str]:
-    """Artifact id by path for every changed path: the one known there, the one that moved there, or a new one.
-
-    A path that comes back, or comes on another branch too, is the same artifact, unless that one has moved away.
-    """
-    sources = {c.path: moved_from.get(c.path, c.path) for c in changes}
-    newest: dict[str, ArtifactVersion] = {}
-    paths = list(set(sources.values()))
-    for start in range(0, len(paths), 500):
-        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=paths[start : start + 500]).select_related(
-            "artifact"
-        )
-        for row in rows.order_by("id"):
-            newest[row.path] = row
-    back = [c.path for c in changes if c.before is None and c.path not in moved_from and c.path in newest]
-    elsewhere = _living_elsewhere([newest[path] for path in back])
-    gone_away = set(moved_from.values())
-    result = {}
-    for change in changes:
-        row = newest.get(sources[change.path])
-        taken = change.path in elsewhere or (change.path in gone_away and change.after is not None)
-        result[change.path] = uuid.uuid4().hex if row is None or taken else row.artifact.uid
-    return result
-
-
-def _living_elsewhere(rows: list[ArtifactVersion]) -> set[str]:
-    """The paths of those rows whose artifact has another path now."""
-    last: dict[int, ArtifactVersion] = {}
-    artifacts = [row.artifact_id for row in rows]
-    for start in range(0, len(artifacts), 500):
-        for row in ArtifactVersion.objects.filter(artifact__in=artifacts[start : start + 500]).order_by("id"):
-            last[row.artifact_id] = row
-    return {row.path for row in rows if (now := last[row.artifact_id]).content and now.path != row.path}
-
-
-def _record_versions(
-    shelf: Shelf,
-    commit: Commit,
-    changes: list[Change],
-    kinds: dict[str, str],
-    artifacts: dict[str, str],
-    moved_from: dict[str, str],
-    known: dict[str, str],
-) -> None:
-    """One row for each artifact the commit changed. What a merge takes from its other parent is one already."""
-    left = set(moved_from.values())
-    concerned = [c for c in changes if _is_new_here(c, known) and not (c.path in left and c.after is None)]
-    uids = {artifacts[c.path] for c in concerned}
-    rows = {a.uid: a for a in _existing(uids)}
-    fresh = [Artifact(shelf=shelf, uid=uid) for uid in uids - rows.keys()]
-    Artifact.objects.bulk_create(fresh, batch_size=500)
-    rows.update({a.uid: a for a in _existing({f.uid for f in fresh})})
-    versions = []
-    for change in concerned:
-        artifact = rows[artifacts[change.path]]
-        if change.after is not None:
-            artifact.versions_made += 1
-        versions.append(
-            ArtifactVersion(
-                artifact=artifact,
-                shelf=shelf,
-                commit=commit,
-                path=change.path,
-                moved_from=moved_from.get(change.path, ""),
-                number=artifact.versions_made if change.after else None,
-                content=change.after.id if change.after else "",
-                size=change.after.size if change.after else 0,
-                kind=kinds.get(change.path, ""),
-            )
-        )
-    Artifact.objects.bulk_update(rows.values(), ["versions_made"], batch_size=500)
-    ArtifactVersion.objects.bulk_create(versions, batch_size=500)
-
-
-def _is_new_here(change: Change, known: dict[str, str]) -> bool:
-    return change.after is None or known.get(change.path) != change.after.id
-
-
-def _existing(uids: set[str]) -> list[Artifact]:
-    wanted, found = list(uids), []
-    for start in range(0, len(wanted), 500):
-        found.extend(Artifact.objects.filter(uid__in=wanted[start : start + 500]))
-    return found

@@ -228,7 +228,7 @@ class ContentsView(ShelfView):
 
 
 class ManyContentsView(ShelfView):
-    """Several contents going in at once."""
+    """Several contents going in or out at once."""
 
     takes_bytes = True
 
@@ -242,6 +242,17 @@ class ManyContentsView(ShelfView):
         _, found = self.shelf(request, shelf, "commit")
         taken = contents.take_in_many(found, *body_pieces(request._request))
         return Response({"contents": [{"id": info.id, "size": info.size} for info in taken]}, status=201)
+
+    @extend_schema(
+        operation_id="contents_read_many",
+        request=shapes.ContentIds,
+        responses={(200, "application/octet-stream"): OpenApiTypes.BINARY},
+    )
+    def post(self, request: Any, shelf: str) -> HttpResponseBase:
+        """Return several small contents in one answer, each after its length (8 bytes, big-endian), in order."""
+        _, found = self.shelf(request, shelf)
+        data = contents.read_many(found, valid(shapes.ContentIds, request)["ids"])
+        return as_download(data, "contents", "application/octet-stream")
 
 
 class MissingContentsView(ShelfView):

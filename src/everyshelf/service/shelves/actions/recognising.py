@@ -1,0 +1,71 @@
+"""Of which kind artifacts are: files are looked into by a reading process, many at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+
+from everyshelf.core.history import Change, Entry
+from everyshelf.core.kinds.recognise import HEAD_BYTES
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.base.context import get_store, get_trees, recogniser
+
+RECOGNISED_BYTES = 1024 * 1024
+_BATCH_BYTES = 16 * 1024 * 1024
+_MOST_REMEMBERED = 20_000
+_remembered: dict[tuple[str, str, str], str] = {}  # kinds by path, content and rules
+
+
+def recognise_changes(
+    rules: Rules, changes: Iterable[Change], looked: Callable[[int, str], None] = lambda _done, _path: None
+) -> dict[str, str]:
+    """Kind by path of what came or changed. Files are looked into by a reading process, a batch at a time."""
+    result: dict[str, str] = {}
+    waiting: list[tuple[str, bytes, int]] = []
+    held = 0
+    for done, change in enumerate(changes):
+        assert change.after is not None
+        looked(done, change.path)
+        declared = rules.kind_for(change.path)
+        if declared is not None:
+            result[change.path] = declared
+        elif change.after.type == "whole":
+            result[change.path] = _kind_of_folder(change.path, change.after)
+        else:
+            size = change.after.size
+            waiting.append((change.path, _beginning(change.after, RECOGNISED_BYTES), size))
+            held += min(size, RECOGNISED_BYTES)
+            if held > _BATCH_BYTES:
+                result.update(_recognised(waiting))
+                waiting, held = [], 0
+    result.update(_recognised(waiting))
+    return result
+
+
+def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
+    """Kind by path of artifacts that have no version, as they would be recorded; what was recognised is remembered."""
+    keys = {path: (path, entry.id, rules.source) for path, entry in entries.items()}
+    kinds = {path: kind for path, key in keys.items() if (kind := _remembered.get(key)) is not None}
+    fresh = recognise_changes(rules, (Change(path, None, entries[path]) for path in keys.keys() - kinds.keys()))
+    if len(_remembered) + len(fresh) > _MOST_REMEMBERED:
+        _remembered.clear()  # other threads may be reading: nothing relies on an entry that was seen before
+    _remembered.update({keys[path]: kind for path, kind in fresh.items()})
+    return kinds | fresh
+
+
+def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:
+    return dict(zip((path for path, _, _ in files), recogniser().recognise(files), strict=True)) if files else {}
+
+
+def _beginning(entry: Entry, most: int) -> bytes:
+    """All of a small file, of others how they begin."""
+    return b"".join(get_store().iter_range(entry.id, 0, entry.size if entry.size <= most else HEAD_BYTES))
+
+
+def _kind_of_folder(path: str, entry: Entry) -> str:
+    """A table in many files is a dataset; other folders are known for nothing but their files."""
+    files: list[tuple[str, bytes, int]] = []
+    for inner, held in get_trees().files(entry.id):
+        # The first file is looked into, of the others only how they begin.
+        head = b"".join(get_store().iter_range(held.id, 0, 8)) if files else _beginning(held, RECOGNISED_BYTES)
+        files.append((inner, head, held.size))
+    return recogniser().recognise_folder(path, files)
