@@ -8,6 +8,7 @@ from typing import Any
 
 from everyshelf.core.errors import MissingError, RefusedError
 from everyshelf.core.history.names import did_you_mean, nearest
+from everyshelf.service.base.unchanged import while_unchanged
 
 ROLES = ("reader", "author", "keeper", "owner")
 SCOPES = ("read", "write", "promote", "admin", "import")
@@ -66,7 +67,10 @@ def caller_of(request: Any) -> Caller:
 
 def role_on(caller: Caller, shelf: Any) -> str | None:
     """The caller's role on a shelf; shelves open to all signed-in people give at least reader."""
-    role = shelf.members.filter(person=caller.person).values_list("role", flat=True).first()
+    role = while_unchanged(
+        ("role", shelf.pk, caller.person.pk),
+        lambda: shelf.members.filter(person=caller.person).values_list("role", flat=True).first(),
+    )
     if role is not None:
         return str(role)
     return "reader" if shelf.open_to_all else None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from heapq import heappop, heappush
+from heapq import heapify, heappop, heappush
 from typing import TypeVar
 
 T = TypeVar("T", int, str)
@@ -43,6 +43,31 @@ def merge_base(one: T, other: T, parents: Parents[T], order: Callable[[T], int])
             for parent in parents(commit):
                 heappush(heap, (-order(parent), parent, reached[commit]))
     return None
+
+
+def divergence(one: T, other: T, parents: Parents[T], order: Callable[[T], int]) -> tuple[int, int]:
+    """How many commits only ``one`` comes from, and how many only ``other``; what lies behind their newest common
+    ancestors is not read. ``order`` must grow from parent to child."""
+    sides = {one: 1, other: 2} if one != other else {one: 3}
+    heap = [(-order(commit), commit) for commit in sides]
+    heapify(heap)
+    open_sides = len(heap) if one != other else 0  # commits waiting that only one line reaches
+    counts = {1: 0, 2: 0}
+    while heap and open_sides:
+        _, commit = heappop(heap)
+        side = sides.pop(commit)
+        if side != 3:
+            open_sides -= 1
+            counts[side] += 1
+        for parent in parents(commit):
+            before = sides.get(parent)
+            if before is None:
+                heappush(heap, (-order(parent), parent))
+                open_sides += side != 3
+            elif before != 3 and before | side == 3:
+                open_sides -= 1
+            sides[parent] = (before or 0) | side
+    return counts[1], counts[2]
 
 
 def newest_first(start: T, parents: Parents[T], order: Callable[[T], int]) -> Iterator[T]:

@@ -15,6 +15,17 @@ def file_name(path: str) -> str:
     return path.rpartition("/")[2]
 
 
+def tail_of(path: str) -> str:
+    """The parts of a path from the last to the first, each with a slash behind it: paths that end alike are neighbours
+    in the order of their tails."""
+    return "".join(f"{part}/" for part in reversed(path.split("/")))
+
+
+def path_of_tail(tail: str) -> str:
+    """The path behind ``tail_of``."""
+    return "/".join(reversed(tail[:-1].split("/")))
+
+
 def distinct_names(paths: Iterable[str]) -> dict[str, str]:
     """A name for each path, no two alike: ``settings.json``, or ``app/settings.json`` and ``web/settings.json``."""
     names: dict[str, str] = {}

@@ -28,6 +28,7 @@ _LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
 _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
 _CACHED_ROWS = 200_000
+_MOST_WEIGHTS = 50_000
 
 Row = tuple[Any, ...]  # of a node, as it is stored
 
@@ -62,12 +63,11 @@ class _Block:
 class _Node:
     """A node as it is stored: rows become entries or blocks when they are asked for, as most never are."""
 
-    __slots__ = ("level", "rows", "weight")
+    __slots__ = ("level", "rows")
 
     def __init__(self, level: int, rows: Sequence[Row]) -> None:
         self.level = level
         self.rows = rows
-        self.weight: int | None = None  # artifacts below it, once somebody asked
 
     @property
     def blocks(self) -> list[_Block]:
@@ -124,6 +124,7 @@ class Trees:
         self._store = store
         self._cache: OrderedDict[str, _Node] = OrderedDict()
         self._cached_rows = 0
+        self._weights: dict[tuple[str, bool], int] = {}  # by node: artifacts, or files, below it
         self._lock = threading.Lock()
         self.empty = self._write_folder([])
 
@@ -158,13 +159,46 @@ class Trees:
 
     def count(self, root: str) -> int:
         """How many artifacts lie below ``root``, without reading the folders in it; remembered while its nodes are."""
-        loaded = self._node(root)
-        if loaded.weight is None:
+        return self._weight_of(root, files=False)
+
+    def count_files(self, root: str) -> int:
+        """How many files lie below ``root``, those of folders kept whole too."""
+        return self._weight_of(root, files=True)
+
+    def _weight_of(self, node: str, *, files: bool) -> int:
+        known = self._weights.get((node, files))
+        if known is None:
+            loaded = self._node(node)
             if loaded.level:
-                loaded.weight = sum(self.count(block[1]) for block in loaded.rows)
+                known = sum(self._weight_of(block[1], files=files) for block in loaded.rows)
             else:
-                loaded.weight = sum(row[3] if row[1] == "f" else 1 for row in loaded.rows)
-        return loaded.weight
+                known = sum(self._row_weight(row, files=files) for row in loaded.rows)
+            if len(self._weights) > _MOST_WEIGHTS:
+                self._weights.clear()
+            self._weights[node, files] = known
+        return known
+
+    def _row_weight(self, row: Row, *, files: bool) -> int:
+        if row[1] == "f":
+            return self._weight_of(row[2], files=True) if files else int(row[3])
+        return self._weight_of(row[2], files=True) if files and row[1] == "w" else 1
+
+    def page(self, root: str, prefix: str = "", *, start: int = 0, files: bool = False) -> Iterator[tuple[str, Entry]]:
+        """As ``walk``, or as ``files``, from number ``start`` on: what lies before it is passed over unread."""
+        loaded = self._node(root)
+        for row in loaded.rows:
+            if start:
+                weight = self._weight_of(row[1], files=files) if loaded.level else self._row_weight(row, files=files)
+                if start >= weight:
+                    start -= weight
+                    continue
+            if loaded.level:
+                yield from self.page(row[1], prefix, start=start, files=files)
+            elif row[1] == "f" or (files and row[1] == "w"):
+                yield from self.page(row[2], f"{prefix}{row[0]}/", start=start, files=files)
+            else:
+                yield prefix + row[0], _entry(row)
+            start = 0
 
     def walk(self, root: str, prefix: str = "") -> Iterator[tuple[str, Entry]]:
         """Path and entry of every artifact below ``root``; a folder kept whole is one artifact."""

@@ -26,9 +26,9 @@ from everyshelf.service.proposals.actions.proposals import open_proposal, up_to_
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import make_branch
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import Commit, Shelf
 
 _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")

@@ -8,6 +8,11 @@ import orjson
 from rest_framework.renderers import BaseRenderer
 
 
+def as_json(data: Any) -> bytes:
+    """UTF-8 bytes of an answer, or of a part of one."""
+    return orjson.dumps(data, option=orjson.OPT_NON_STR_KEYS | orjson.OPT_UTC_Z)
+
+
 class JsonRenderer(BaseRenderer):
     """Renders whatever a view returns."""
 
@@ -17,4 +22,4 @@ class JsonRenderer(BaseRenderer):
 
     def render(self, data: Any, accepted_media_type: str | None = None, renderer_context: Any = None) -> bytes:
         """UTF-8 bytes; nothing for an empty answer."""
-        return b"" if data is None else orjson.dumps(data, option=orjson.OPT_NON_STR_KEYS | orjson.OPT_UTC_Z)
+        return b"" if data is None else as_json(data)

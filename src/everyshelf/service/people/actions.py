@@ -16,6 +16,7 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role, Token
 from everyshelf.service.rights import SCOPES, Caller, require, require_scope
@@ -127,7 +128,10 @@ def digest_of(value: str) -> str:
 
 def find_token(value: str) -> Token | None:
     """The token behind its secret value, or None."""
-    return Token.objects.select_related("person").filter(digest=digest_of(value)).first()
+    digest = digest_of(value)
+    return while_unchanged(
+        ("token", digest), lambda: Token.objects.select_related("person").filter(digest=digest).first()
+    )
 
 
 def make_token(caller: Caller, name: str, scopes: list[str], days: int | None) -> tuple[Token, str]:

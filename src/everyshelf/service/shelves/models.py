@@ -138,13 +138,15 @@ class Artifact(models.Model):
 
 
 class ArtifactVersion(models.Model):
-    """What a commit did to an artifact. A removal has no number and no content."""
+    """What a commit did to an artifact. A removal has no number and no content. ``tail`` is the path from its last part
+    to the first, which keeps those that end alike together."""
 
     artifact = models.ForeignKey(Artifact, models.CASCADE, related_name="versions")
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
     commit = models.ForeignKey(Commit, models.CASCADE, related_name="versions")
     number = models.PositiveIntegerField(null=True)
     path = models.CharField(max_length=4000)
+    tail = models.CharField(max_length=4001, default="")
     moved_from = models.CharField(max_length=4000, blank=True)
     content = models.CharField(max_length=64, blank=True)
     size = models.BigIntegerField(default=0)
@@ -160,6 +162,7 @@ class ArtifactVersion(models.Model):
         ]
         indexes = [
             models.Index(fields=["shelf", "path", "-id"]),
+            models.Index(fields=["shelf", "tail"]),
             models.Index(fields=["shelf", "content"]),
             models.Index(fields=["artifact", "-id"]),
         ]

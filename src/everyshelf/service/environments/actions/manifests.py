@@ -27,8 +27,8 @@ from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.base.keys import digest
 from everyshelf.service.environments.actions.bindings import Values, bind
 from everyshelf.service.environments.models import Deployment, Environment, Phase
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.actions.verify import check_manifest
 from everyshelf.service.shelves.models import Commit, Shelf
 

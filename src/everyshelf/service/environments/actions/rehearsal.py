@@ -38,10 +38,10 @@ from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.shelves.actions.comparison import compare_contents
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.models import Tag
 

@@ -26,9 +26,9 @@ from everyshelf.service.shelves.actions.comparison import (
 )
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.lineage import lineage_of
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 _FOLLOWER_VERSION = "1"

@@ -78,10 +78,9 @@ def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
     """All branches with how far they are ahead of and behind the main branch."""
     lineage = lineage_of(shelf)
     main = get_branch(shelf, shelf.main_branch)
-    main_line = lineage.ancestors(main.head_id) if main.head_id else set()
     result = []
     for branch in shelf.branches.select_related("head").order_by("name"):
-        line = lineage.ancestors(branch.head_id) if branch.head_id else set()
+        ahead, behind = lineage.divergence(branch.head_id, main.head_id)
         head = branch.head
         result.append(
             {
@@ -95,8 +94,8 @@ def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
                 "summary": head.summary if head else "",
                 "author": head.author if head else "",
                 "recorded": head.recorded if head else None,
-                "ahead": len(line - main_line),
-                "behind": len(main_line - line),
+                "ahead": ahead,
+                "behind": behind,
             }
         )
     return result

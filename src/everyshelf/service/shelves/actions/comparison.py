@@ -38,11 +38,12 @@ from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.base.room import is_no_room
 from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.contents import as_file, as_given
-from everyshelf.service.shelves.actions.listing import entry_of, versions_at
+from everyshelf.service.shelves.actions.listing import entry_of
 from everyshelf.service.shelves.actions.moves import recorded_moves
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
 from everyshelf.service.shelves.models import ArtifactVersion, CachedComparison, Shelf
 
 Tick = Callable[[], None]
@@ -202,8 +203,8 @@ def _effects(artifacts: list[dict[str, Any]]) -> dict[str, int]:
 
 def _artifact(
     pair: Pairing,
-    old: ArtifactVersion | None,
-    new: ArtifactVersion | None,
+    old: SeenVersion | None,
+    new: SeenVersion | None,
     found: dict[str, Any] | None,
     shown: int,
 ) -> dict[str, Any]:
@@ -249,7 +250,7 @@ def _artifact(
     return result
 
 
-def _side(entry: Entry | None, version: ArtifactVersion | None) -> dict[str, Any] | None:
+def _side(entry: Entry | None, version: SeenVersion | None) -> dict[str, Any] | None:
     if entry is None:
         return None
     return {"version": version.number if version else None, "content": entry.id, "size": entry.size}
@@ -551,7 +552,7 @@ def describe_commit(commit: Any) -> None:
         version.save(update_fields=["effect", "headline"])
 
 
-def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules: Rules) -> tuple[str, str]:
+def _described(version: ArtifactVersion, previous: SeenVersion | None, rules: Rules) -> tuple[str, str]:
     if previous is None:
         return "alters", "first version"
     before, after = entry_of(previous), entry_of(version)

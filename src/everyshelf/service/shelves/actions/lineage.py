@@ -7,10 +7,12 @@ from collections import OrderedDict
 
 from django.db import connection
 
-from everyshelf.core.history.ancestry import ancestors, merge_base
+from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
+from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
 
-_KEPT_SETS = 32
+_KEPT_SETS = 16
+_KEPT_PAIRS = 4096
 _lock = threading.Lock()
 _lineages: dict[int, Lineage] = {}
 
@@ -23,6 +25,7 @@ class Lineage:
         self._parents: dict[int, list[int]] = {}
         self._seen_link = 0
         self._sets: OrderedDict[int, set[int]] = OrderedDict()
+        self._apart: OrderedDict[tuple[int, int], tuple[int, int]] = OrderedDict()
         self._guard = threading.Lock()
 
     def refresh(self) -> None:
@@ -59,6 +62,23 @@ class Lineage:
                 self._sets.popitem(last=False)
         return found
 
+    def divergence(self, one: int | None, other: int | None) -> tuple[int, int]:
+        """How many commits each line has that the other has not; None is a line without commits."""
+        if one == other:
+            return 0, 0
+        if one is None or other is None:
+            alone = len(self.ancestors(one or other or 0))
+            return (alone, 0) if other is None else (0, alone)
+        with self._guard:
+            known = self._apart.get((one, other))
+        if known is None:
+            known = divergence(one, other, self.parents, int)
+            with self._guard:
+                self._apart[one, other] = known
+                if len(self._apart) > _KEPT_PAIRS:
+                    self._apart.popitem(last=False)
+        return known
+
     def base(self, one: int, other: int) -> int | None:
         """The newest common ancestor."""
         return merge_base(one, other, self.parents, int)
@@ -71,7 +91,9 @@ def lineage_of(shelf: Shelf) -> Lineage:
         lineage = _lineages.setdefault(shelf.pk, Lineage(shelf.pk))
     if connection.in_atomic_block:
         lineage = lineage.copy()
-    lineage.refresh()
+        lineage.refresh()
+    else:
+        while_unchanged(("lineage", shelf.pk), lineage.refresh)
     return lineage
 
 

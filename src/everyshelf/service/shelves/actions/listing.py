@@ -3,31 +3,27 @@
 from __future__ import annotations
 
 import base64
-import functools
+import itertools
 from collections.abc import Iterable
 from typing import Any
 
+from django.db.models import Count
+
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history import Entry, check_path
-from everyshelf.core.history.names import did_you_mean, distinct_names, file_name, nearest_paths
+from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
+from everyshelf.service.shelves.actions.pages import pages
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions, versions_at
+from everyshelf.service.shelves.actions.short_names import short_names
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 MAX_PAGE = 5000
-
-
-@functools.lru_cache(16)
-def _all_artifacts(root: str, *, files: bool) -> tuple[tuple[str, Entry], ...]:
-    return tuple(get_trees().files(root) if files else get_trees().walk(root))
-
-
-@functools.lru_cache(16)
-def _names(root: str, *, files: bool) -> dict[str, str]:
-    return distinct_names(path for path, _ in _all_artifacts(root, files=files))
+_SHOWN_OF_COMMIT = 20
 
 
 def list_artifacts(
@@ -35,18 +31,34 @@ def list_artifacts(
 ) -> dict[str, Any]:
     """One page of the artifacts at a ref, by path; ``next`` is the cursor of the page after it, or None.
 
-    ``files``: with each file of the folders that are kept whole, instead of the folders.
+    ``files``: with each file of the folders that are kept whole, instead of the folders. Only the folder that is asked
+    for is walked, and of it only the page.
     """
-    rows = _all_artifacts(at.root, files=files)
-    if folder:
-        prefix = check_path(folder.rstrip("/")) + "/"
-        rows = tuple(r for r in rows if r[0].startswith(prefix))
-    start = decode_cursor(cursor)
-    page = rows[start : start + min(limit, MAX_PAGE)]
-    after = start + len(page)
-    names = _names(at.root, files=files)
-    items = [{**one, "name": names[one["path"]]} for one in describe(shelf, at.commit, page, files=files)]
-    return {"items": items, "total": len(rows), "next": encode_cursor(after) if after < len(rows) else None}
+    trees = get_trees()
+    node, prefix = _node_of(at.root, folder, files=files)
+    total = trees.count_files(node) if files else trees.count(node)
+    start, limit = decode_cursor(cursor), min(limit, MAX_PAGE)
+
+    def make() -> list[dict[str, Any]]:
+        rows = itertools.islice(trees.page(node, prefix, start=start, files=files), limit)
+        return describe(shelf, at, rows, files=files)
+
+    key = (shelf.pk, at.commit.uid if at.commit else None, at.root, prefix, node, start, limit, files)
+    items = pages.get(key, make)
+    after = min(start + limit, total)
+    return {"items": items, "total": total, "next": encode_cursor(after) if after < total else None}
+
+
+def _node_of(root: str, folder: str, *, files: bool) -> tuple[str, str]:
+    """The node of a folder and the beginning of the paths in it; that of an empty folder where it is not there."""
+    if not folder:
+        return root, ""
+    trees, path = get_trees(), check_path(folder.rstrip("/"))
+    entry = trees.find(root, path)
+    within = entry is not None and (entry.type == "whole" or trees.whole_above(root, path) is not None)
+    if entry is None or entry.type == "artifact" or (within and not files):
+        return trees.empty, ""
+    return entry.id, f"{path}/"
 
 
 def encode_cursor(place: int) -> str:
@@ -68,18 +80,22 @@ def decode_cursor(cursor: str) -> int:
 
 
 def describe(
-    shelf: Shelf, commit: Commit | None, rows: Iterable[tuple[str, Entry]], *, files: bool = False
+    shelf: Shelf, at: Resolved, rows: Iterable[tuple[str, Entry]], *, files: bool = False
 ) -> list[dict[str, Any]]:
-    """The public form of entries at a commit; ``files``: some may lie in folders kept whole."""
-    rows = list(rows)
+    """The public form of entries at a ref; ``files``: some may lie in folders kept whole."""
+    commit, rows = at.commit, list(rows)
     above = _wholes_above(commit, rows) if files else {}
     own = {path: entry.id for path, entry in rows if path not in above}
-    versions = versions_at(shelf, commit, {**own, **{path: entry.id for path, entry in above.values()}})
+    own.update({path: entry.id for path, entry in above.values()})
+    versions = versions_at(shelf, commit, own)
+    names = short_names(shelf, at.root, own, versions)
     told = []
     for path, entry in rows:
         within = above[path][0] if path in above else ""
         version = versions.get(within or path)
-        told.append(artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within))
+        one = artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within)
+        one["name"] = names[within] + path.removeprefix(within) if within else names[path]
+        told.append(one)
     return _with_kinds(commit, told, dict(rows))
 
 
@@ -101,7 +117,13 @@ def _wholes_above(commit: Commit | None, rows: Iterable[tuple[str, Entry]]) -> d
 
 
 def artifact_json(
-    path: str, content: str, size: int, version: ArtifactVersion | None, *, whole: bool = False, within: str = ""
+    path: str,
+    content: str,
+    size: int,
+    version: ArtifactVersion | SeenVersion | None,
+    *,
+    whole: bool = False,
+    within: str = "",
 ) -> dict[str, Any]:
     """One artifact at one moment. ``whole``: a folder of which it is made; ``within``: the one in which a file lies."""
     commit = version.commit if version else None
@@ -124,27 +146,12 @@ def artifact_json(
     }
 
 
-def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -> dict[str, ArtifactVersion]:
-    """The newest version of each path in the commit's line, for known contents of these paths."""
-    if commit is None or not contents:
-        return {}
-    line = lineage_of(shelf).ancestors(commit.pk)
-    result: dict[str, ArtifactVersion] = {}
-    paths = list(contents)
-    for start in range(0, len(paths), 500):
-        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=paths[start : start + 500])
-        for row in rows.select_related("commit", "artifact").order_by("id"):
-            if row.commit_id in line and row.content == contents[row.path]:
-                result[row.path] = row
-    return result
-
-
-def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, ArtifactVersion | None]:
+def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, SeenVersion | None]:
     """The entry at ``path`` and its version; raises ``MissingError``."""
     trees = get_trees()
     entry = trees.find(at.root, check_path(path))
     if entry is None or entry.type == "folder":
-        meant = did_you_mean(nearest_paths(path, _names(at.root, files=True)))
+        meant = did_you_mean(nearest_paths(path, [one for one, _ in trees.files(at.root)]))
         raise MissingError(f"{path} is not in {at.ref}", code="artifact.missing", hint=f"{meant}See everyshelf browse.")
     above = trees.whole_above(at.root, path)
     if above is not None:
@@ -158,7 +165,7 @@ def within(at: Resolved, path: str) -> str:
     return above[0] if above is not None else ""
 
 
-def entry_of(version: ArtifactVersion) -> Entry:
+def entry_of(version: ArtifactVersion | SeenVersion) -> Entry:
     """What a version was made of, under its path then."""
     entry = get_trees().find(version.commit.root, version.path)
     return Entry(version.path, entry.type if entry is not None else "artifact", version.content, version.size)
@@ -169,7 +176,7 @@ def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> Artifact
     _, current = get_artifact(shelf, at, path)
     found = None
     if current is not None:
-        rows = ArtifactVersion.objects.filter(artifact=current.artifact, number=number)
+        rows = ArtifactVersion.objects.filter(artifact_id=current.artifact_id, number=number)
         found = rows.select_related("commit", "artifact").first()
     if found is None:
         raise MissingError(
@@ -184,7 +191,7 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, An
     if current is None:
         return []
     line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
-    rows = ArtifactVersion.objects.filter(artifact=current.artifact).select_related("commit", "artifact")
+    rows = see_versions(ArtifactVersion.objects.filter(artifact_id=current.artifact_id).order_by("-pk"))
     return [
         {
             **artifact_json(r.path, r.content, r.size, r, whole=entry.type == "whole"),
@@ -194,7 +201,7 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, An
             "description": r.commit.description,
             "labels": r.commit.labels,
         }
-        for r in rows.order_by("-id")
+        for r in rows
     ]
 
 
@@ -223,11 +230,12 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
     line = sorted(lineage.ancestors(at.commit.pk), reverse=True)
     start = decode_cursor(cursor)
     page = line[start : start + min(limit, 1000)]
-    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page).prefetch_related("tags", "versions")}
+    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page).prefetch_related("tags")}
+    touched = _touched_by(page)
     items = []
     for number in page:
         commit = rows[number]
-        versions = list(commit.versions.all())
+        versions, count = touched[number]
         items.append(
             {
                 **commit_json(commit, lineage),
@@ -243,10 +251,28 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
                         "headline": v.headline,
                         "removed": not v.content,
                     }
-                    for v in versions[:20]
+                    for v in versions
                 ],
-                "artifact_count": len(versions),
+                "artifact_count": count,
             }
         )
     after = start + len(page)
     return {"items": items, "total": len(line), "next": encode_cursor(after) if after < len(line) else None}
+
+
+def _touched_by(commits: list[int]) -> dict[int, tuple[list[ArtifactVersion], int]]:
+    """The first artifacts each commit touched, and how many there are: one of a hundred thousand is not read whole."""
+    counts = ArtifactVersion.objects.filter(commit__in=commits).values("commit").annotate(count=Count("pk"))
+    result: dict[int, tuple[list[ArtifactVersion], int]] = {commit: ([], 0) for commit in commits}
+    many = []
+    for commit, count in counts.order_by().values_list("commit", "count"):
+        result[commit] = ([], count)
+        if count > _SHOWN_OF_COMMIT:
+            many.append(commit)
+    few = [commit for commit, (_, count) in result.items() if 0 < count <= _SHOWN_OF_COMMIT]
+    rows = list(ArtifactVersion.objects.filter(commit__in=few).order_by("pk"))
+    for commit in many:
+        rows += ArtifactVersion.objects.filter(commit=commit).order_by("pk")[:_SHOWN_OF_COMMIT]
+    for row in rows:
+        result[row.commit_id][0].append(row)
+    return result

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from everyshelf.core.history import Change
-from everyshelf.service.shelves.actions.listing import versions_at
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import Commit, Shelf
 
 

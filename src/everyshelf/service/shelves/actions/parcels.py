@@ -14,11 +14,11 @@ from everyshelf.core.kinds.rules import FILE_NAME
 from everyshelf.core.parcel import Packed, pack
 from everyshelf.core.promotion.bindings import needed, rules_for
 from everyshelf.service.base.context import get_store, get_trees
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.models import ArtifactVersion, Shelf
+from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
+from everyshelf.service.shelves.models import Shelf
 
 FORMAT = 1
 _MOST_NAMING_BYTES = 1 << 20
@@ -60,7 +60,7 @@ def pack_state(
     return about
 
 
-def _about(path: str, entry: Entry, versions: dict[str, ArtifactVersion], rules: Any) -> dict[str, Any]:
+def _about(path: str, entry: Entry, versions: dict[str, SeenVersion], rules: Any) -> dict[str, Any]:
     """The sidecar of an artifact."""
     version = versions.get(path)
     told: dict[str, Any] = {

@@ -13,9 +13,9 @@ from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.shelves.actions.comparison import remembered
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import Commit, Shelf
 
 _MOST_BYTES = 1024 * 1024

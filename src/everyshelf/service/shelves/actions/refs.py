@@ -14,6 +14,7 @@ from django.utils.dateparse import parse_date, parse_datetime
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
 
@@ -82,7 +83,10 @@ def resolve(shelf: Shelf, ref: str, person: Any = None) -> Resolved:
 
 def _bare(shelf: Shelf, name: str) -> Resolved:
     """A branch, or where there is none of that name, a tag."""
-    branch = Branch.objects.select_related("head").filter(shelf=shelf, name=name).first()
+    branch = while_unchanged(
+        ("branch", shelf.pk, name),
+        lambda: Branch.objects.select_related("head").filter(shelf=shelf, name=name).first(),
+    )
     if branch is not None:
         return _resolved(name, "branch", branch.head)
     tag = Tag.objects.select_related("commit").filter(shelf=shelf, name=name).first()

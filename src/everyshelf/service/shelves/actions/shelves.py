@@ -11,6 +11,7 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
 from everyshelf.service.rights import Caller, missing_shelf, require, require_scope, role_on
@@ -28,7 +29,7 @@ def visible_shelves(caller: Caller) -> QuerySet[Shelf]:
 
 def get_shelf(caller: Caller, key: str, right: str = "see") -> Shelf:
     """The shelf, if the caller has the right on it; missing and invisible are told alike."""
-    shelf = Shelf.objects.filter(key=key).first()
+    shelf = while_unchanged(("shelf", key), lambda: Shelf.objects.filter(key=key).first())
     try:
         if shelf is None:
             raise missing_shelf(key)

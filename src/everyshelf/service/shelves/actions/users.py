@@ -10,8 +10,8 @@ from everyshelf.core.kinds.references import NAMING_KINDS, may_name
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions.contents import as_file
-from everyshelf.service.shelves.actions.listing import versions_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import Shelf
 
 _MOST_BYTES = 1024 * 1024

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from django.db.models import Max, QuerySet
 
 from everyshelf.core.history import Change
+from everyshelf.core.history.names import tail_of
 from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Commit, Shelf
 
 
@@ -75,6 +76,7 @@ def record_versions(
             shelf_id=shelf.pk,
             commit_id=commit.pk,
             path=change.path,
+            tail=tail_of(change.path),
             moved_from=moved_from.get(change.path, ""),
             number=numbers.get(change.path),
             content=change.after.id if change.after else "",

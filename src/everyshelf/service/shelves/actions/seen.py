@@ -1,0 +1,122 @@
+"""Versions and commits as listings show them: read as rows, without a record object for each.
+
+What a commit says never changes, so commits that were read are remembered; what a version says of its comparison
+(effect, headline) comes later, so versions are not.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+import msgspec
+from django.db import connection
+from django.db.models import F, QuerySet, Value
+from django.db.models.functions import Coalesce
+
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+_MOST_REMEMBERED = 20_000
+_AT_ONCE = 500
+
+
+class SeenCommit(msgspec.Struct, frozen=True):
+    """A commit as it is shown."""
+
+    pk: int
+    uid: str
+    root: str
+    author: str
+    time: datetime
+    recorded: datetime
+    summary: str
+    description: str
+    labels: dict[str, str]
+
+
+class SeenArtifact(msgspec.Struct, frozen=True):
+    """An artifact, whatever its path."""
+
+    uid: str
+
+
+class SeenVersion(msgspec.Struct, frozen=True):
+    """A version as it is shown, with its commit and artifact."""
+
+    pk: int
+    artifact_id: int
+    artifact: SeenArtifact
+    commit_id: int
+    commit: SeenCommit
+    number: int | None
+    path: str
+    moved_from: str
+    content: str
+    size: int
+    kind: str
+    effect: str
+    headline: str
+
+
+_COMMIT_FIELDS = ("pk", "uid", "root", "author", "time", "recorded", "summary", "description", "labels")
+_VERSION_FIELDS = (
+    *("pk", "artifact_id", "artifact__uid", "commit_id"),
+    *("number", "path", "moved_from", "content", "size", "kind", "effect", "headline"),
+)
+_remembered: OrderedDict[int, SeenCommit] = OrderedDict()
+_lock = threading.Lock()
+
+
+def see_commits(keys: Iterable[int]) -> dict[int, SeenCommit]:
+    """The commits of these record numbers, by number."""
+    wanted = set(keys)
+    with _lock:
+        seen = {key: _remembered[key] for key in wanted if key in _remembered}
+    missing = list(wanted - seen.keys())
+    fresh: dict[int, SeenCommit] = {}
+    for start in range(0, len(missing), _AT_ONCE):
+        rows = Commit.objects.filter(pk__in=missing[start : start + _AT_ONCE]).values_list(*_COMMIT_FIELDS)
+        fresh.update({row[0]: SeenCommit(*row) for row in rows})
+    # What a transaction wrote may be taken back, and its record numbers given to something else.
+    if fresh and not connection.in_atomic_block:
+        with _lock:
+            _remembered.update(fresh)
+            while len(_remembered) > _MOST_REMEMBERED:
+                _remembered.popitem(last=False)
+    return seen | fresh
+
+
+def see_versions(rows: QuerySet[ArtifactVersion]) -> list[SeenVersion]:
+    """The versions of a query, in its order."""
+    found = list(rows.values_list(*_VERSION_FIELDS))
+    commits = see_commits(row[3] for row in found)
+    return [_version(row, commits) for row in found]
+
+
+def _version(row: tuple[Any, ...], commits: dict[int, SeenCommit]) -> SeenVersion:
+    pk, artifact, uid, commit, *rest = row
+    return SeenVersion(pk, artifact, SeenArtifact(uid), commit, commits[commit], *rest)
+
+
+def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -> dict[str, SeenVersion]:
+    """The newest version of each path in the commit's line, for known contents of these paths."""
+    if commit is None or not contents:
+        return {}
+    line = lineage_of(shelf).ancestors(commit.pk)
+    newest: dict[str, tuple[Any, ...]] = {}
+    paths = list(contents)
+    for start in range(0, len(paths), _AT_ONCE):
+        some = paths[start : start + _AT_ONCE]
+        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=some)
+        # Found by their paths: one content may be that of a hundred thousand artifacts.
+        rows = rows.alias(held=Coalesce(F("content"), Value(""))).filter(held__in={contents[path] for path in some})
+        for row in rows.values_list(*_VERSION_FIELDS):  # sorting them would make SQLite walk the whole shelf
+            path = row[5]
+            if row[3] in line and row[7] == contents[path] and (path not in newest or newest[path][0] < row[0]):
+                newest[path] = row
+    commits = see_commits(row[3] for row in newest.values())
+    return {path: _version(row, commits) for path, row in newest.items()}

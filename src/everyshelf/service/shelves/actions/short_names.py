@@ -1,0 +1,117 @@
+"""What artifacts of a state are called, told apart from all others there; see ``core.history.names``.
+
+A name is as long as it must be to differ from the two paths beside it, where paths are in the order of their last part,
+then the one before it and so on (``tail``). An index keeps the versions of a shelf in that order, so that a page of a
+large shelf asks for the neighbours of what is on it, and for nothing else.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+
+from django.db.models import Max, OuterRef, Subquery
+
+from everyshelf.core.history import Trees
+from everyshelf.core.history.names import path_of_tail, tail_of
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.shelves.actions.seen import SeenVersion
+from everyshelf.service.shelves.models import ArtifactVersion, Shelf
+
+_AT_ONCE = 500
+_MOST_ROUNDS = 20
+_ALL_PARTS = 1_000
+_MOST_WITHOUT_VERSION = 100
+
+
+def short_names(shelf: Shelf, root: str, paths: Iterable[str], versions: dict[str, SeenVersion]) -> dict[str, str]:
+    """A name for each of these paths that no other artifact in the state ``root`` has.
+
+    Paths that are only in a draft have no version; of many of these the whole path is the name.
+    """
+    shared = dict.fromkeys(paths, 0)
+    fresh = [path for path in shared if path not in versions]
+    for path in fresh[:_MOST_WITHOUT_VERSION]:
+        shared[path] = _shared_of_draft(shelf, root, path)
+    shared.update(dict.fromkeys(fresh[_MOST_WITHOUT_VERSION:], _ALL_PARTS))
+    for backwards in (True, False):
+        asked = {versions[path].pk: path for path in shared if path in versions}
+        for path, parts in _shared_with_neighbours(shelf, root, asked, backwards=backwards).items():
+            shared[path] = max(shared[path], parts)
+    return {path: "/".join(path.split("/")[-1 - parts :]) for path, parts in shared.items()}
+
+
+def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, backwards: bool) -> dict[str, int]:
+    """How many of its last parts each path shares with the next one there; asked by record number of a version."""
+    trees = get_trees()
+    result: dict[str, int] = {}
+    waiting = {key: [path] for key, path in asked.items()}
+    for _ in range(_MOST_ROUNDS):
+        passed: dict[str, list[str]] = defaultdict(list)  # what was removed or has moved away, or is on another branch
+        for key, tail in _neighbours(shelf, list(waiting), backwards=backwards):
+            other = path_of_tail(tail)
+            there = None
+            for path in waiting[key]:
+                parts = shared_parts(path, other)
+                if parts and there is None:
+                    there = _is_there(trees, root, other)
+                if parts and not there:
+                    passed[tail].append(path)
+                else:
+                    result[path] = parts
+        waiting = _versions_with(shelf, passed)
+        if not waiting:
+            break
+    result.update({path: _ALL_PARTS for paths in waiting.values() for path in paths})
+    return result
+
+
+def _neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> Iterable[tuple[int, str]]:
+    """For each version, by number, the tail beside its own in their order; none at the end."""
+    of_shelf = ArtifactVersion.objects.filter(shelf=shelf)
+    if backwards:
+        beside = of_shelf.filter(tail__lt=OuterRef("tail")).order_by("-tail")
+    else:
+        beside = of_shelf.filter(tail__gt=OuterRef("tail")).order_by("tail")
+    for start in range(0, len(keys), _AT_ONCE):
+        rows = ArtifactVersion.objects.filter(pk__in=keys[start : start + _AT_ONCE])
+        for key, tail in rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list("pk", "beside"):
+            if tail is not None:
+                yield key, tail
+
+
+def _versions_with(shelf: Shelf, passed: dict[str, list[str]]) -> dict[int, list[str]]:
+    """A version with each of these tails, by number."""
+    tails, result = list(passed), {}
+    for start in range(0, len(tails), _AT_ONCE):
+        rows = ArtifactVersion.objects.filter(shelf=shelf, tail__in=tails[start : start + _AT_ONCE])
+        for tail, key in rows.values_list("tail").annotate(key=Max("pk")).order_by():
+            result[key] = passed[tail]
+    return result
+
+
+def _shared_of_draft(shelf: Shelf, root: str, path: str) -> int:
+    trees, tail, most = get_trees(), tail_of(path), 0
+    of_shelf = ArtifactVersion.objects.filter(shelf=shelf)
+    for rows in (of_shelf.filter(tail__lt=tail).order_by("-tail"), of_shelf.filter(tail__gt=tail).order_by("tail")):
+        for other in rows.values_list("tail", flat=True)[:_MOST_ROUNDS]:
+            parts = shared_parts(path, path_of_tail(other))
+            if not parts or _is_there(trees, root, path_of_tail(other)):
+                most = max(most, parts)
+                break
+    return most
+
+
+def _is_there(trees: Trees, root: str, path: str) -> bool:
+    entry = trees.find(root, path)
+    return entry is not None and entry.type != "folder"
+
+
+def shared_parts(path: str, other: str) -> int:
+    """How many of their last parts two paths have in common."""
+    count = 0
+    for one, two in zip(reversed(path.split("/")), reversed(other.split("/")), strict=False):
+        if one != two:
+            break
+        count += 1
+    return count
