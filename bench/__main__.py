@@ -17,14 +17,17 @@ from bench.connections import connections
 from bench.crashes import Campaign
 from bench.crowd import crowd
 from bench.cut_short import campaigns
+from bench.desk import desk
 from bench.flips import flips
 from bench.full_disk import full_disk
 from bench.fuzz import fuzz
+from bench.listings import listings
 from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
 from bench.promotion import promotion
+from bench.storage import storage
 from bench.tables import tables
 
 KILLS = 200
@@ -75,6 +78,9 @@ def main() -> int:
         ("merging", merging),
         ("tables", tables),
         ("run", as_run),
+        ("storage", storage),
+        ("listings", listings),
+        ("desk", desk),
         ("models", models),
         ("promotion", promotion),
         ("T21", figures.command_line),

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import random
 import subprocess
 import sys
 import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from hypothesis import given
@@ -53,6 +55,24 @@ class StoringTests(StoreCase):
         info = store.put(BIG)
         for start, stop in ((0, 1), (65_000, 66_000), (100, 800_000), (899_999, 900_000), (899_990, 2_000_000)):
             self.assertEqual(b"".join(store.iter_range(info.id, start, stop)), BIG[start:stop])
+
+    def test_pieces_read_ahead_come_in_order_and_checked(self) -> None:
+        store = self.open()
+        data = random.Random(5).randbytes(6_000_000)
+        info = store.put_stream([data])
+        pieces = store.pieces(info.id)
+        self.assertGreater(len(pieces), 40)
+        self.assertEqual(b"".join(store.iter_range(info.id, 1_000_001, 5_500_000)), data[1_000_001:5_500_000])
+        some = store.iter_range(info.id)
+        self.assertEqual(next(some), data[: pieces[0][1]])
+        some.close()
+        store.close()
+        segment = max(self.folder.glob("*.seg"), key=lambda path: path.stat().st_size)
+        raw = bytearray(segment.read_bytes())
+        raw[len(raw) // 2] ^= 4
+        segment.write_bytes(raw)
+        with self.assertRaises(BrokenError):
+            list(self.open().iter_range(info.id))
 
     def test_unknown_content_is_missing(self) -> None:
         with self.assertRaises(MissingError) as caught:
@@ -208,3 +228,42 @@ except StorageError as error:
 
     def test_half_a_record_is_none(self) -> None:
         self.assertIsNone(decode(b"ESr2" + bytes(20), "a.seg"))
+
+
+class ManySegmentsTests(StoreCase):
+    """Hundreds of segments, as after hundreds of processes."""
+
+    def fill(self, count: int) -> list[str]:
+        store, ids = self.open(), []
+        for number in range(count):
+            ids += [store.put(b"%d of %d" % (part, number)).id for part in range(3)]
+            store.segments.close()
+        return ids
+
+    def test_all_is_found_with_few_files_open(self) -> None:
+        ids = self.fill(300)
+        before = len(os.listdir("/proc/self/fd"))
+        for store in (self.open(), self.open()):
+            self.assertEqual([store.read(identity)[-4:] for identity in ids[:3]], [b"of 0"] * 3)
+            self.assertTrue(all(store.has(identity) for identity in ids))
+            for identity in ids:
+                store.read(identity)
+        self.assertFalse(store.has(content_id(b"never stored")))
+        self.assertLess(len(os.listdir("/proc/self/fd")) - before, 80, "two stores, 300 segments")
+
+    def test_readers_at_once_get_what_they_asked_for(self) -> None:
+        ids = self.fill(120)
+        store = self.open()
+        with ThreadPoolExecutor(8) as pool:
+            read = list(pool.map(lambda n: content_id(store.read(ids[n * 7 % len(ids)])), range(2_000)))
+        self.assertEqual(read, [ids[n * 7 % len(ids)] for n in range(2_000)])
+
+    def test_what_another_store_seals_is_found(self) -> None:
+        first, second = self.open(), self.open()
+        for number in range(40):
+            info = first.put(b"made later %d" % number)
+            first.sync()
+            self.assertEqual(second.read(info.id), b"made later %d" % number)
+            if number % 5 == 0:
+                first.segments.close()
+                self.assertEqual(second.read(info.id), b"made later %d" % number)

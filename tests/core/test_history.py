@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from everyshelf.core.content import ContentStore, content_id
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import CommitData, Entry, Trees, check_path, decode_commit, encode_commit
-from everyshelf.core.history.ancestry import ancestors, merge_base
+from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
 from everyshelf.core.history.merging import as_wholes, merge_trees
 from everyshelf.core.merge import Side
 from tests.support.laws import law
@@ -60,6 +60,26 @@ class TreeTests(TreeCase):
             if before.get(p) != after.get(p)
         }
         self.assertEqual(found, expected)
+
+    @law(60)
+    @given(STATES, st.integers(0, 70), st.booleans())
+    def test_a_page_is_that_part_of_the_walk(self, state: dict[str, int], start: int, files: bool) -> None:
+        root = self.root(state)
+        old = self.trees.find(root, "data/old")
+        if old is not None and state.get("data/old") is None:
+            root = self.trees.apply(root, {"data/old": self.trees.whole("old", old.id)})
+        rows = list((self.trees.files if files else self.trees.walk)(root))
+        self.assertEqual(list(self.trees.page(root, start=start, files=files)), rows[start:])
+        self.assertEqual((self.trees.count_files if files else self.trees.count)(root), len(rows))
+
+    def test_wide_folders_of_different_depth_are_compared(self) -> None:
+        many = self.root({f"wide/artifact-{n:05}": n % 7 for n in range(18_000)})
+        some = {f"wide/artifact-{n:05}": n % 7 for n in range(0, 18_000, 60)}
+        few = self.root({**some, "wide/artifact-00060": 6})
+        changes = list(self.trees.changes(few, many))
+        self.assertEqual(len(changes), 18_000 - len(some) + 1)
+        self.assertIn("wide/artifact-00060", [c.path for c in changes if c.before is not None])
+        self.assertEqual(len(list(self.trees.changes(many, few))), len(changes))
 
     def test_wide_folder_rewrites_little(self) -> None:
         state: dict[str, object] = {f"artifact-{n:05d}.json": n for n in range(20_000)}
@@ -137,6 +157,16 @@ class CommitTests(unittest.TestCase):
 
 class AncestryTests(unittest.TestCase):
     """Numbers grow from parent to child."""
+
+    @law(100)
+    @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))
+    def test_divergence_counts_both_sides(self, links: list[list[int]]) -> None:
+        parents = {n: sorted({k % n for k in own}) if n else [] for n, own in enumerate(links)}
+        for one in parents:
+            for other in parents:
+                left, right = (ancestors(n, parents.__getitem__) for n in (one, other))
+                found = divergence(one, other, parents.__getitem__, int)
+                self.assertEqual(found, (len(left - right), len(right - left)), (one, other))
 
     @law(100)
     @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))

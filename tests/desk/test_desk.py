@@ -60,6 +60,9 @@ class MemoryShelf:
         self.contents.update({content_id(data): data for data in held})
         return [SimpleNamespace(id=content_id(data), size=len(data)) for data in held]
 
+    def read_many(self, sizes: dict[str, int]) -> Iterator[tuple[str, bytes]]:
+        yield from ((identity, self.contents[identity]) for identity in sizes)
+
     def download_content(self, identity: str, target: Path) -> None:
         target.write_bytes(self.contents[identity])
 

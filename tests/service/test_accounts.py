@@ -7,6 +7,7 @@ import stat
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -191,6 +192,8 @@ class FolderTests(unittest.TestCase):
         finally:
             os.umask(before)
         self.addCleanup(service.stop)
+        while not (data / "records.sqlite-wal").exists():  # until the first process that answers has opened them
+            time.sleep(0.05)
         modes = {p.name: stat.S_IMODE(p.stat().st_mode) for p in data.iterdir() if p.is_file()}
         self.assertEqual(stat.S_IMODE(data.stat().st_mode), 0o700)
         for name in ("records.sqlite", "records.sqlite-wal", "secret-key"):

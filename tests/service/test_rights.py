@@ -55,6 +55,7 @@ ROWS: dict[str, Row] = {
     "artifact_cells": Row("reader", query=T),
     "contents_get": Row("reader", path={"identity": "{content}"}),
     "contents_missing": Row("reader", body={"ids": ["{content}"]}),
+    "contents_read_many": Row("reader", body={"ids": ["{content}"]}),
     "commits_list": Row("reader"),
     "commits_get": Row("reader", path={"uid": "{commit}"}),
     "compare_parted": Row("reader", query={"from": "tag:first"}),

@@ -859,7 +859,11 @@ export interface paths {
          * @description Store several small contents from one body, each after its length (8 bytes, big-endian); ids in order.
          */
         put: operations["contents_put_many"];
-        post?: never;
+        /**
+         * Return several small contents in one answer, each after its length (8 bytes, big-endian), in order
+         * @description Return several small contents in one answer, each after its length (8 bytes, big-endian), in order.
+         */
+        post: operations["contents_read_many"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6896,6 +6900,46 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["ContentsOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    contents_read_many: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "ids": [
+                 *         "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["ContentIdsRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             400: components["responses"]["Problem400"];

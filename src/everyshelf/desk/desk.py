@@ -7,13 +7,12 @@ import errno
 import os
 import shutil
 import time
-from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -41,16 +40,12 @@ from everyshelf.desk.unsent import (
     send_unsent,
     unsent_content,
 )
+from everyshelf.desk.writing import FILES_AT_ONCE, Writer, in_batches, side_by_side
 
 if TYPE_CHECKING:
     from everyshelf.client import Artifact, Commit, Draft, ShelfClient
 
 Progress = Callable[[int, int, str], None]
-T = TypeVar("T")
-R = TypeVar("R")
-_AT_ONCE = 8
-_SENT_AT_ONCE = 500  # files of one batch
-_BATCH_BYTES = 2 * 1024 * 1024
 _NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 _SPARE_BYTES = 4 * 1024 * 1024
 
@@ -86,7 +81,7 @@ class Desk:
     def __init__(self, root: Path, home: Home) -> None:
         self.root = root
         self.home = home
-        self._inner_folders: set[Path] = set()  # that were looked at: no link leads out of the desk there
+        self._writer = Writer(root)
 
     # --- finding and making ------------------------------------------------
 
@@ -176,12 +171,12 @@ class Desk:
         fresh.sort(key=lambda artifact: artifact.path != RULES_FILE)
         try:
             for artifact in [a for a in fresh[:1] if a.path == RULES_FILE]:
-                self._note(self._write(shelf, artifact), entries)
+                self._note(self._writer.write(shelf, artifact), entries)
                 result.written.append(artifact.path)
             self._remove_gone(wanted, states, entries, result)
             rest = fresh[len(result.written) :]
-            batches = _in_batches(rest, lambda artifact: artifact.size)
-            for written in _side_by_side(lambda batch: self._write_many(shelf, batch), batches):
+            batches = in_batches(rest, lambda artifact: artifact.size)
+            for written in side_by_side(lambda batch: self._writer.write_many(shelf, batch), batches):
                 for artifact in written:
                     self._note(artifact, entries)
                     result.written.append(artifact.path)
@@ -231,7 +226,21 @@ class Desk:
     def _keep_bases(self, paths: Iterable[str], entries: dict[str, Entry]) -> None:
         with Bases(self.root) as bases:
             bases.make_room({e.content: e.size for e in entries.values()})
-            bases.keep(self.root / path for path in paths if (self.root / path).is_file())
+        self._keep_files([self.root / path for path in paths])
+
+    @contextlib.contextmanager
+    def _keeping(self, items: list[Item]) -> Iterator[None]:
+        """Keep what is committed as bases, while the service works; without a commit that does no harm."""
+        files = [self.root / item.path for item in items if item.content is not None]
+        with ThreadPoolExecutor(1) as pool:
+            pool.submit(self._keep_files, files)
+            yield
+        with Bases(self.root) as bases:
+            bases.make_room({e.content: e.size for e in load_entries(self.root).values()})
+
+    def _keep_files(self, files: list[Path]) -> None:
+        with Bases(self.root) as bases:
+            bases.keep(file for file in files if file.is_file())
 
     def write_base(self, content: str, target: Path, shelf: ShelfClient) -> None:
         """Write a content this desk came from into ``target``: as it is kept here, else from the service."""
@@ -301,46 +310,6 @@ class Desk:
                 result.removed.append(path)
             del entries[path]
 
-    def _write(self, shelf: ShelfClient, artifact: Artifact) -> Artifact:
-        self._put(artifact.path, lambda part: shelf.download_content(artifact.content, part))
-        return artifact
-
-    def _write_many(self, shelf: ShelfClient, batch: list[Artifact]) -> list[Artifact]:
-        """Small files come many in one call."""
-        if len(batch) == 1:
-            return [self._write(shelf, batch[0])]
-        paths: dict[str, list[str]] = defaultdict(list)
-        for artifact in batch:
-            paths[artifact.content].append(artifact.path)
-        for content, data in shelf.read_many({a.content: a.size for a in batch}):
-            for path in paths[content]:
-                self._put(path, lambda part, data=data: part.write_bytes(data))  # type: ignore[misc]
-        return batch
-
-    def _put(self, path: str, write: Callable[[Path], Any]) -> None:
-        """Write a file beside its place, then put it there in one step."""
-        target = self._inside(path)
-        part = target.with_name(f".{target.name[:80]}.{os.getpid()}.part")
-        try:
-            write(part)
-            os.replace(part, target)
-        finally:
-            part.unlink(missing_ok=True)
-
-    def _inside(self, path: str) -> Path:
-        """The file for ``path``: the service's word is not enough to write outside the desk, through a link or not."""
-        from everyshelf.core.history.paths import check_path
-
-        target = self.root / check_path(path)
-        if target.parent not in self._inner_folders:
-            if not target.parent.resolve().is_relative_to(self.root.resolve()):
-                raise DeskError(
-                    f"{path} would lie outside the desk, through a link", code="desk.outside", hint="Remove the link."
-                )
-            target.parent.mkdir(parents=True, exist_ok=True)
-            self._inner_folders.add(target.parent)
-        return target
-
     def _note(self, artifact: Artifact, entries: dict[str, Entry]) -> None:
         stat = (self.root / artifact.path).stat()
         mtime = trusted_mtime(stat, time.time_ns())
@@ -349,7 +318,7 @@ class Desk:
         )
 
     def _drop_empty_folders(self, path: str) -> None:
-        self._inner_folders.clear()
+        self._writer.forget_folders()
         folder = (self.root / path).parent
         while folder != self.root:
             try:
@@ -408,24 +377,25 @@ class Desk:
         base = self.home.commit
         self._send_contents(shelf, items, progress)
         changes = [WantedChange(i.path, i.content, i.moved_from) for i in items]
-        try:
-            made = shelf.commit(
-                self.home.branch,
-                base,
-                changes,
-                summary,
-                description=description,
-                labels=labels,
-                tasks=tasks,
-                merge=merge,
-                prefer=prefer,
-                key=key,
-            )
-        except ProblemError as error:
-            if error.code == "merge.conflict" and error.problem.get("merge"):
-                remember_merge(self.root, str(error.problem["merge"]), items)
-            raise
-        self._note_commit(shelf, items, made.commit)
+        with self._keeping(items):
+            try:
+                made = shelf.commit(
+                    self.home.branch,
+                    base,
+                    changes,
+                    summary,
+                    description=description,
+                    labels=labels,
+                    tasks=tasks,
+                    merge=merge,
+                    prefer=prefer,
+                    key=key,
+                )
+            except ProblemError as error:
+                if error.code == "merge.conflict" and error.problem.get("merge"):
+                    remember_merge(self.root, str(error.problem["merge"]), items)
+                raise
+            self._note_commit(shelf, items, made.commit)
         if merge or made.parents != ([base] if base else []):
             with contextlib.suppress(UnreachableError):  # the next take brings it
                 self.take(shelf)  # others' work came in with it
@@ -486,13 +456,13 @@ class Desk:
         by_content = {i.content: i for i in items if i.content is not None}
         missing = shelf.missing(by_content)
         done = 0
-        batches = [missing[start : start + _SENT_AT_ONCE] for start in range(0, len(missing), _SENT_AT_ONCE)]
+        batches = [missing[start : start + FILES_AT_ONCE] for start in range(0, len(missing), FILES_AT_ONCE)]
 
         def send(batch: list[str]) -> list[str]:
             files = [self.root / by_content[content].path for content in batch]
             return [content.id for content in shelf.upload_many(files)]
 
-        for batch, sent in zip(batches, _side_by_side(send, batches), strict=True):
+        for batch, sent in zip(batches, side_by_side(send, batches), strict=True):
             for content, stored in zip(batch, sent, strict=True):
                 item, done = by_content[content], done + 1
                 if stored != content:
@@ -521,7 +491,6 @@ class Desk:
             if entry.within:  # one file of it has another version, so all have
                 entry.version = versions.get(entry.within, entry.version)
         save_entries(self.root, entries)
-        self._keep_bases([i.path for i in items if i.content is not None], entries)
         self.home.commit = commit
         save_home(self.root, self.home)
 
@@ -555,7 +524,7 @@ class Desk:
         return [i.path for i in items]
 
     def _bring_back(self, shelf: ShelfClient, path: str, entry: Entry, entries: dict[str, Entry]) -> None:
-        self._put(path, lambda part: self.write_base(entry.content, part, shelf))
+        self._writer.put(path, lambda part: self.write_base(entry.content, part, shelf))
         entries[path] = Entry(entry.content, entry.size, -1, entry.version, entry.kind, entry.within)
 
 
@@ -566,28 +535,3 @@ def _no_room(root: Path, needed: int = 0) -> DeskError:
         code="desk.room",
         hint="Make room, then take again: what is here already is not fetched twice.",
     )
-
-
-def _in_batches(things: Iterable[T], size: Callable[[T], int]) -> list[list[T]]:
-    """Small things together, as many as go into one call; a large one by itself."""
-    batches: list[list[T]] = []
-    held = _BATCH_BYTES + 1
-    for thing in things:
-        held += size(thing)
-        if held > _BATCH_BYTES or len(batches[-1]) >= _SENT_AT_ONCE:
-            batches.append([])
-            held = size(thing)
-        batches[-1].append(thing)
-    return batches
-
-
-def _side_by_side(act: Callable[[T], R], things: Iterable[T]) -> Iterator[R]:
-    """Results of ``act`` in order, a few at a time: most of the work is waiting for the service."""
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        futures = [pool.submit(act, thing) for thing in things]
-        try:
-            for future in futures:
-                yield future.result()
-        finally:
-            for future in futures:
-                future.cancel()

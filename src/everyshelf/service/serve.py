@@ -1,10 +1,13 @@
-"""Starting the service: the web process, the job worker beside it, all data in one folder."""
+"""Starting the service: processes that answer, the job worker beside them, all data in one folder."""
 
 from __future__ import annotations
 
 import os
 import secrets
 import signal
+import socket
+import subprocess
+import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -74,36 +77,64 @@ def _settle_promotions() -> None:
 
 
 def serve(ready: Callable[[], None]) -> None:
-    """Serve until SIGTERM or SIGINT; ``ready`` is called once requests are answered."""
-    from everyshelf.service.base.context import get_store
+    """Serve until SIGTERM or SIGINT; ``ready`` is called once connections are taken."""
+    from everyshelf.service.base.context import get_store, get_trees
     from everyshelf.service.base.logs import set_up_logs
-    from everyshelf.service.jobs.keeper import start_keeper
+    from everyshelf.service.base.processes import Forked, Kept, beat_file, keep_alive
+    from everyshelf.service.base.room import keep_reserve
     from everyshelf.service.web.job_kinds import load
-    from everyshelf.service.web.server import make_server
-    from everyshelf.service.wsgi import application
+    from everyshelf.service.web.server import listen
 
     set_up_logs()
     load()
     config = get_config()
-    server = make_server(
-        application,
-        host=config.host,
-        port=config.port,
-        scratch=config.scratch,
-        most_bytes=config.max_upload_bytes,
-        proxy=config.proxy,
-    )
-    keeper = start_keeper()
-    signal.signal(signal.SIGTERM, _stop)
+    listener = listen(config.host, config.port)
+    # What the children are not to share: a segment that is written, connections to the records.
+    get_store().close()
+    get_trees.cache_clear()
+    get_store.cache_clear()
+    _close_connections()
+    stopping: list[int] = []
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda got, _frame: stopping.append(got))
+    keep_reserve()
+    beat_file().touch(mode=0o600)  # the worker has a minute from now on to be seen
+    children = [
+        Kept(f"web process {number + 1}", lambda: Forked(lambda: _answer(listener))) for number in range(config.workers)
+    ]
+    children.append(Kept("worker", _job_worker))
     ready()
+    keep_alive(children, lambda: bool(stopping), keep_reserve)
+
+
+def _job_worker() -> subprocess.Popen[bytes]:
+    return subprocess.Popen([sys.executable, "-m", "everyshelf.service.worker", str(os.getpid())])
+
+
+def _answer(listener: socket.socket) -> None:
+    """The work of a web process: answer until SIGTERM."""
+    from everyshelf.service.base.context import get_store
+    from everyshelf.service.web.server import make_server
+    from everyshelf.service.wsgi import application
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C reaches the whole group; the first process ends the others
+    signal.signal(signal.SIGTERM, _stop)
+    config = get_config()
+    server = make_server(
+        application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy
+    )
     try:
         server.run()
     finally:
         # A second signal must not cut off what makes the stop an orderly one.
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
-        keeper.stop()
         get_store().close()  # seals its segment
+
+
+def _close_connections() -> None:
+    from django.db import connections
+
+    connections.close_all()
 
 
 def _stop(*_: Any) -> None:

@@ -1,39 +1,34 @@
 """The job worker: a process of its own beside the web process, which ends with it however that ends.
 
-``python -m everyshelf.service.worker``
+``python -m everyshelf.service.worker PARENT``; PARENT is the process whose end is its end.
 """
 
 from __future__ import annotations
 
-import ctypes
 import os
 import signal
+import sys
 import threading
 from pathlib import Path
+
+from everyshelf.service.base.processes import end_with_parent
 
 _WORKERS = 2
 _BEAT_SECONDS = 1.0
 _STOP_SECONDS = 5.0
 
 
-def end_with_parent() -> None:
-    """Ask the kernel for SIGKILL when the parent dies (prctl(2), PR_SET_PDEATHSIG), also if it was killed with -9."""
-    ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
-    if os.getppid() == 1:
-        os._exit(0)
-
-
 def main() -> None:
     """Take up what an earlier process left, then work until SIGTERM."""
-    end_with_parent()
+    end_with_parent(int(sys.argv[1]))
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "everyshelf.service.settings")
     import django
 
     django.setup()
     from everyshelf.service.base.context import get_store
     from everyshelf.service.base.logs import set_up_logs
+    from everyshelf.service.base.processes import beat_file
     from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart, work_on_jobs
-    from everyshelf.service.jobs.keeper import beat_file
     from everyshelf.service.web.job_kinds import load
 
     set_up_logs()
@@ -46,7 +41,7 @@ def main() -> None:
     threads.append(threading.Thread(target=run_periodic, args=[stop.wait], daemon=True))
     for thread in threads:
         thread.start()
-    beat = Path(beat_file())
+    beat = beat_file()
     while not stop.wait(_BEAT_SECONDS) and all(thread.is_alive() for thread in threads):
         _beat(beat)
     stop.set()

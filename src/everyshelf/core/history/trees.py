@@ -22,6 +22,7 @@ import orjson
 
 from everyshelf.core.content import ContentStore
 from everyshelf.core.errors import BrokenError, InvalidError
+from everyshelf.core.history.raw_rows import rows_apart
 
 EntryType = Literal["artifact", "folder", "whole"]
 _LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
@@ -439,12 +440,31 @@ class Trees:
         while one.level or other.level:
             if one.level == other.level:
                 shared = {row[1] for row in one.rows} & {row[1] for row in other.rows}
+                if one.level == 1:
+                    return self._leaf_rows_apart(one, other, shared)
                 one, other = self._below(one, shared), self._below(other, shared)
             elif one.level > other.level:
                 one = self._below(one)
             else:
                 other = self._below(other)
         old, new = set(one.rows), set(other.rows)
+        return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
+
+    def _leaf_rows_apart(
+        self, one: _Node, other: _Node, shared: Container[str]
+    ) -> tuple[dict[str, Row], dict[str, Row]]:
+        """As ``_rows_apart``; of blocks that end with the same name only the bytes that differ are decoded."""
+        left, right = ({row[0]: row[1] for row in node.rows if row[1] not in shared} for node in (one, other))
+        old: set[Row] = set()
+        new: set[Row] = set()
+        for last in left.keys() | right.keys():
+            pair = left.get(last), right.get(last)
+            apart = None
+            if pair[0] is not None and pair[1] is not None and not self._cache.keys() >= set(pair):
+                apart = rows_apart(self._store.read(pair[0]), self._store.read(pair[1]))
+            rows = apart or [set() if block is None else set(self._node(block).rows) for block in pair]
+            old |= rows[0]
+            new |= rows[1]
         return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
 
     def _below(self, node: _Node, left_out: Container[str] = ()) -> _Node:

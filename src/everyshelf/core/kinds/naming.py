@@ -10,7 +10,7 @@ import posixpath
 import re
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from everyshelf.core.kinds.references import EXACT_FIELDS, parts_of, said_of
 from everyshelf.core.outline.model import Part
@@ -78,15 +78,40 @@ def offered_by(root: Part) -> list[str]:
     return found
 
 
-class Targets:
-    """What names can mean on a shelf: its paths, and the ids its artifacts offer."""
+class Paths(Protocol):
+    """The paths of a state, wherever they are kept."""
 
-    def __init__(self, paths: Iterable[str], offers: dict[str, list[str]]) -> None:
+    def has(self, path: str) -> bool:
+        """Whether an artifact is at this path."""
+
+    def ending(self, name: str) -> list[str]:
+        """The paths with this file name, in order."""
+
+
+class PathsOf:
+    """Paths that are at hand."""
+
+    def __init__(self, paths: Iterable[str]) -> None:
         self._paths = set(paths)
-        self._offers = offers
         self._by_end: dict[str, list[str]] = {}
         for path in sorted(self._paths):
             self._by_end.setdefault(posixpath.basename(path), []).append(path)
+
+    def has(self, path: str) -> bool:
+        """Whether an artifact is at this path."""
+        return path in self._paths
+
+    def ending(self, name: str) -> list[str]:
+        """The paths with this file name, in order."""
+        return self._by_end.get(name, [])
+
+
+class Targets:
+    """What names can mean on a shelf: its paths, and the ids its artifacts offer."""
+
+    def __init__(self, paths: Paths, offers: dict[str, list[str]]) -> None:
+        self._paths = paths
+        self._offers = offers
 
     def of(self, named: dict[str, Any], holder: str) -> list[str]:
         """The artifacts a name in ``holder`` means: beside that first, then by full path, then by the end of it."""
@@ -95,10 +120,10 @@ class Targets:
         text = posixpath.normpath(named["text"])
         beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
         for candidate in (beside, text.lstrip("/")):
-            if candidate in self._paths:
+            if self._paths.has(candidate):
                 return [] if candidate == holder else [candidate]
         end = "/" + text.lstrip("./")
-        alike = self._by_end.get(posixpath.basename(text), [])
+        alike = self._paths.ending(posixpath.basename(text))
         return [p for p in alike if p != holder and f"/{p}".endswith(end)][:3]
 
     def may_mean(self, named: dict[str, Any], path: str) -> bool:

@@ -7,6 +7,7 @@ EVERYSHELF_DATA        the folder that holds everything                         
 EVERYSHELF_HOST        address to listen on                                                    127.0.0.1
 EVERYSHELF_PORT        port to listen on                                                       7463
 EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
+EVERYSHELF_WORKERS     processes that answer requests                                          processors
 EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
 EVERYSHELF_KEY_FILE    the key that seals secrets                                              beside DATA: DATA.key
 EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
@@ -37,6 +38,7 @@ from everyshelf.service.base.key_files import damaged_key, read_or_make
 DEFAULT_PORT = 7463
 _MAX_UPLOAD = 20 * 1024**3
 _MAX_ROWS = 4 * 1024**3
+_MOST_WORKERS = 64
 _MERGE_SECONDS = 4  # what a merge may take within a request; the rest is a job
 
 
@@ -57,6 +59,7 @@ class Config:
     raw_csv: bool = False
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
+    workers: int = 1
 
     @property
     def segments(self) -> Path:
@@ -108,6 +111,7 @@ def get_config() -> Config:
         raw_csv=_yes("raw_csv", value("raw_csv", False)),
         max_rows_bytes=_number("max_rows", value("max_rows", _MAX_ROWS)),
         merge_seconds=_number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
+        workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 
 

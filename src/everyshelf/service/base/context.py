@@ -33,7 +33,7 @@ def get_trees() -> Trees:
 @functools.cache
 def _readers() -> queue.Queue[Worker]:
     pool: queue.Queue[Worker] = queue.Queue()
-    for _ in range(_READERS):
+    for _ in range(max(1, _READERS // get_config().workers)):
         pool.put(Worker(scratch=get_config().scratch))
     return pool
 

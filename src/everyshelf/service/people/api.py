@@ -18,8 +18,8 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.http.views import ApiView, valid
 from everyshelf.service.log.actions import note
-from everyshelf.service.people import accounts, actions
-from everyshelf.service.people.tries import COOKIE, COOKIE_SECONDS, Tries, device_cookie, device_of
+from everyshelf.service.people import accounts, actions, tries
+from everyshelf.service.people.tries import COOKIE, COOKIE_SECONDS, device_cookie, device_of
 from everyshelf.service.rights import SCOPES, Caller, caller_of
 
 
@@ -136,18 +136,15 @@ def _token_json(token: Any) -> dict[str, Any]:
     return {f: getattr(token, f) for f in ("name", "beginning", "scopes", "created", "expires", "last_used")}
 
 
-_tries = Tries()
-
-
 def _checked(request: Any, name: str, password: str) -> Any:
     """The person of that name and password; raises after too many tries, or if they do not belong together."""
     address, device = str(request.META.get("REMOTE_ADDR", "")), device_of(request, name)
-    _tries.check(name, address, device)
+    tries.check(name, address, device)
     person = authenticate(request, username=name, password=password)
     if person is None:
-        _tries.note_failure(name, address, device)
+        tries.note_failure(name, address, device)
         raise exceptions.AuthenticationFailed("Wrong name or password.")
-    _tries.note_success(name, address)
+    tries.note_success(name, address)
     return person
 
 

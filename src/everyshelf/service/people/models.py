@@ -58,3 +58,20 @@ class Invitation(models.Model):
     accepted = models.DateTimeField(null=True)
     accepted_by = models.ForeignKey(User, models.CASCADE, null=True, related_name="+")
     withdrawn = models.BooleanField(default=False)
+
+
+class FailedTry(models.Model):
+    """A sign-in that failed in the last minute; ``bucket`` is the SHA-256 of what it is counted for, ``at`` a time in
+    seconds since 1970."""
+
+    bucket = models.CharField(max_length=64)
+    at = models.FloatField()
+
+    class Meta:
+        indexes = [models.Index(fields=["bucket", "at"]), models.Index(fields=["at"])]
+
+
+class KnownAddress(models.Model):
+    """That somebody signed in from an address; ``bucket`` is the SHA-256 of both."""
+
+    bucket = models.CharField(max_length=64, unique=True)

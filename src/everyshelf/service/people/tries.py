@@ -1,6 +1,6 @@
 """Slowing down who guesses passwords, without locking out whose password it is.
 
-Failed tries are counted in memory, for they only have to slow guessing:
+Failed tries of the last minute are counted in the records, for all processes together:
 
 * for a name from one address: five a minute;
 * from one address, whatever the name: thirty a minute;
@@ -13,68 +13,68 @@ with device cookies".)
 
 from __future__ import annotations
 
-import threading
+import hashlib
 import time
-from collections import OrderedDict
+from collections import defaultdict
 from typing import Any
 
 from django.core import signing
 from rest_framework import exceptions
 
+from everyshelf.service.base.acts import aside
+from everyshelf.service.people.models import FailedTry, KnownAddress
+
 COOKIE = "everyshelf_device"
 COOKIE_SECONDS = 180 * 24 * 3600
 _WINDOW_SECONDS = 60.0
 _FOR_PAIR, _FOR_ADDRESS, _FOR_NAME = 5, 30, 50
-_MOST_BUCKETS = 50_000
+_MOST_KNOWN = 50_000
 _SALT = "everyshelf.device"
 
 
-class Tries:
-    """Failed tries of the last minute by what they are counted for."""
+def check(name: str, address: str, device: str) -> None:
+    """Return if a try may be made now, else raise ``Throttled`` with the seconds to wait."""
+    now = time.time()
+    buckets = _buckets(name, address, device)
+    times: dict[str, list[float]] = defaultdict(list)
+    rows = FailedTry.objects.filter(bucket__in=[bucket for bucket, _ in buckets], at__gt=now - _WINDOW_SECONDS)
+    for bucket, at in rows.order_by("at").values_list("bucket", "at"):
+        times[bucket].append(at)
+    waits = [times[b][-most] + _WINDOW_SECONDS - now for b, most in buckets if len(times[b]) >= most]
+    if waits:
+        raise exceptions.Throttled(wait=max(1, round(max(waits))), detail="Too many failed tries.")
 
-    def __init__(self) -> None:
-        self._failed: OrderedDict[tuple[str, str], list[float]] = OrderedDict()
-        self._known: OrderedDict[tuple[str, str], None] = OrderedDict()
-        self._lock = threading.Lock()
 
-    def check(self, name: str, address: str, device: str) -> None:
-        """Return if a try may be made now, else raise ``Throttled`` with the seconds to wait."""
-        with self._lock:
-            waits = [self._wait(bucket, most) for bucket, most in self._buckets(name, address, device)]
-        if any(waits):
-            raise exceptions.Throttled(wait=max(1, round(max(waits))), detail="Too many failed tries.")
+def note_failure(name: str, address: str, device: str) -> None:
+    """Count a failed try."""
+    now = time.time()
+    with aside():
+        FailedTry.objects.filter(at__lt=now - _WINDOW_SECONDS).delete()
+        FailedTry.objects.bulk_create(FailedTry(bucket=b, at=now) for b, _ in _buckets(name, address, device))
 
-    def note_failure(self, name: str, address: str, device: str) -> None:
-        """Count a failed try."""
-        with self._lock:
-            for bucket, _ in self._buckets(name, address, device):
-                self._failed.setdefault(bucket, []).append(time.monotonic())
-                self._failed.move_to_end(bucket)
-            while len(self._failed) > _MOST_BUCKETS:  # the oldest first: flooding forgets nothing recent
-                self._failed.popitem(last=False)
 
-    def note_success(self, name: str, address: str) -> None:
-        """Remember where somebody signs in from."""
-        with self._lock:
-            self._known[(name, address)] = None
-            self._known.move_to_end((name, address))
-            while len(self._known) > _MOST_BUCKETS:
-                self._known.popitem(last=False)
+def note_success(name: str, address: str) -> None:
+    """Remember where somebody signs in from."""
+    bucket = _bucket("known", name, address)
+    with aside():
+        KnownAddress.objects.bulk_create([KnownAddress(bucket=bucket)], ignore_conflicts=True)
+        newest = KnownAddress.objects.order_by("-pk").values_list("pk", flat=True)[_MOST_KNOWN : _MOST_KNOWN + 1]
+        for pk in newest:
+            KnownAddress.objects.filter(pk__lte=pk).delete()
 
-    def _buckets(self, name: str, address: str, device: str) -> list[tuple[tuple[str, str], int]]:
-        if device:
-            return [(("device", device), _FOR_PAIR)]
-        buckets = [((f"pair {name}", address), _FOR_PAIR), (("address", address), _FOR_ADDRESS)]
-        if (name, address) not in self._known:
-            buckets.append((("name", name), _FOR_NAME))
-        return buckets
 
-    def _wait(self, bucket: tuple[str, str], most: int) -> float:
-        now = time.monotonic()
-        recent = [t for t in self._failed.get(bucket, []) if now - t < _WINDOW_SECONDS]
-        if bucket in self._failed:
-            self._failed[bucket] = recent
-        return recent[-most] + _WINDOW_SECONDS - now if len(recent) >= most else 0.0
+def _buckets(name: str, address: str, device: str) -> list[tuple[str, int]]:
+    """What a try is counted for, and how many failed ones are too many."""
+    if device:
+        return [(_bucket("device", device), _FOR_PAIR)]
+    buckets = [(_bucket("pair", name, address), _FOR_PAIR), (_bucket("address", address), _FOR_ADDRESS)]
+    if not KnownAddress.objects.filter(bucket=_bucket("known", name, address)).exists():
+        buckets.append((_bucket("name", name), _FOR_NAME))
+    return buckets
+
+
+def _bucket(*what: str) -> str:
+    return hashlib.sha256("\0".join(what).encode()).hexdigest()
 
 
 def device_of(request: Any, name: str) -> str:

@@ -12,8 +12,8 @@ from django.utils import timezone
 
 import everyshelf
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.processes import beat_file, states
 from everyshelf.service.base.room import LEAST_FREE_BYTES, free_bytes
-from everyshelf.service.jobs.keeper import beat_file, keeper
 from everyshelf.service.jobs.models import Job, State
 
 _SILENT_SECONDS = 60
@@ -54,17 +54,17 @@ def _look() -> tuple[dict[str, Any], list[str]]:
 
 
 def _worker(problems: list[str]) -> dict[str, Any]:
-    keeps = keeper()
+    worker = states().get("worker")
     try:
         silent: int | None = round(time.time() - os.stat(beat_file()).st_mtime)
     except OSError:
         silent = None
-    running = keeps.alive if keeps is not None else None
+    running = worker.running if worker is not None else None
     if running is False:
         problems.append("worker: it does not run; it is started again by itself")
     elif silent is None or silent > _SILENT_SECONDS:
         problems.append("worker: it has not been seen at work" + (f" for {silent} seconds" if silent else ""))
-    return {"running": running, "starts": keeps.starts if keeps is not None else 0, "seen_seconds_ago": silent}
+    return {"running": running, "starts": worker.starts if worker is not None else 0, "seen_seconds_ago": silent}
 
 
 def _queue(problems: list[str]) -> dict[str, Any]:

@@ -12,6 +12,7 @@ trickles takes no thread. What it lacks is here:
 
 from __future__ import annotations
 
+import errno
 import resource
 import socket
 import tempfile
@@ -33,6 +34,8 @@ from everyshelf.service.problems import body
 THREADS = 24
 MOST_CONNECTIONS = 4000
 IDLE_SECONDS = 75
+_BACKLOG = 1024
+_TRIES = 20
 HEADER_SECONDS = 30
 BODY_GRACE_SECONDS = 60
 STALLED_SECONDS = 60
@@ -226,16 +229,33 @@ class _Server(TcpWSGIServer):  # type: ignore[misc]
                 channel.will_close = True
 
 
+def listen(host: str, port: int) -> socket.socket:
+    """A socket that takes connections; several processes may answer what comes to it."""
+    family, kind, protocol, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
+    listener = socket.socket(family, kind, protocol)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    # One that was killed a moment ago may still be on its way out.
+    for attempt in range(_TRIES):
+        try:
+            listener.bind(address)
+            break
+        except OSError as error:
+            if error.errno != errno.EADDRINUSE or attempt == _TRIES - 1:
+                raise
+            time.sleep(0.1)
+    listener.listen(_BACKLOG)
+    return listener
+
+
 def make_server(
     application: Callable[..., Any],
+    listener: socket.socket,
     *,
-    host: str,
-    port: int,
     scratch: Path,
     most_bytes: int,
     proxy: str = "",
 ) -> _Server:
-    """A server that listens already; ``run()`` answers until SIGTERM or SIGINT.
+    """A server for what comes to ``listener``, which others may take from as well; ``run()`` answers until SIGTERM.
 
     ``most_bytes``: the largest body. ``scratch``: where bodies lie until they are whole. ``proxy``: address of a proxy
     whose X-Forwarded headers are believed; nobody else's are.
@@ -250,12 +270,12 @@ def make_server(
             "trusted_proxy_headers": {"x-forwarded-for", "x-forwarded-host", "x-forwarded-proto"},
         }
     adjustments = Adjustments(
-        host=host,
-        port=port,
+        host=listener.getsockname()[0],
+        port=listener.getsockname()[1],
         threads=THREADS,
         ident=None,
         connection_limit=MOST_CONNECTIONS,
-        backlog=1024,
+        backlog=_BACKLOG,
         cleanup_interval=1,
         asyncore_use_poll=True,
         asyncore_loop_timeout=1,
@@ -271,7 +291,15 @@ def make_server(
     adjustments.everyshelf_most_bytes = most_bytes
     dispatcher = ThreadedTaskDispatcher()
     dispatcher.set_thread_count(THREADS)
-    return _Server(application, map={}, dispatcher=dispatcher, adj=adjustments, sockinfo=adjustments.listen[0])
+    return _Server(
+        application,
+        map={},
+        dispatcher=dispatcher,
+        adj=adjustments,
+        sockinfo=adjustments.listen[0],
+        _sock=listener,
+        bind_socket=False,
+    )
 
 
 def _raise_file_limit() -> None:

@@ -17,7 +17,7 @@ from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_o
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history import Entry
 from everyshelf.core.history.names import distinct_names, file_name
-from everyshelf.core.kinds.naming import Targets, is_missed
+from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
 from everyshelf.core.promotion.bindings import rules_for
@@ -261,7 +261,7 @@ def _needed(look: Outlook) -> list[dict[str, Any]]:
     entries = dict(get_trees().walk(look.tag.commit.root))
     wanted = [p for p in (*look.plan.changed, *look.plan.added) if p in entries][:_MOST_LOOKED_AT]
     kinds = versions_at(look.environment.shelf, look.tag.commit, {p: entries[p].id for p in wanted})
-    targets, end, found = Targets(entries, {}), time.monotonic() + 2.0, []
+    targets, end, found = Targets(PathsOf(entries), {}), time.monotonic() + 2.0, []
     for path in wanted:
         if path not in kinds or kinds[path].kind not in NAMING_KINDS or entries[path].size > 1 << 20:
             continue

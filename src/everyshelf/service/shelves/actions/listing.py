@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import itertools
+from collections import defaultdict
 from collections.abc import Iterable
 from typing import Any
 
@@ -20,7 +21,7 @@ from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions, versions_at
 from everyshelf.service.shelves.actions.short_names import short_names
-from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf, Tag
 
 MAX_PAGE = 5000
 _SHOWN_OF_COMMIT = 20
@@ -230,7 +231,10 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
     line = sorted(lineage.ancestors(at.commit.pk), reverse=True)
     start = decode_cursor(cursor)
     page = line[start : start + min(limit, 1000)]
-    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page).prefetch_related("tags")}
+    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page)}
+    tags: dict[int, list[str]] = defaultdict(list)
+    for commit_id, name in Tag.objects.filter(commit__in=page).order_by("name").values_list("commit_id", "name"):
+        tags[commit_id].append(name)
     touched = _touched_by(page)
     items = []
     for number in page:
@@ -239,7 +243,7 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
         items.append(
             {
                 **commit_json(commit, lineage),
-                "tags": sorted(t.name for t in commit.tags.all()),
+                "tags": tags.get(number, []),
                 "parents": lineage.parents(number)
                 and [rows[p].uid if p in rows else None for p in lineage.parents(number)],
                 "artifacts": [

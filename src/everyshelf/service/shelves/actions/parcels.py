@@ -8,7 +8,7 @@ from typing import Any
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history import Entry
-from everyshelf.core.kinds.naming import Targets
+from everyshelf.core.kinds.naming import PathsOf, Targets
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import FILE_NAME
 from everyshelf.core.parcel import Packed, pack
@@ -105,7 +105,7 @@ def _with_what_they_need(shelf: Shelf, at: Resolved, files: dict[str, Entry], ch
     """The chosen, what they name, what that names, and the rules of the shelf."""
     rules, entries = rules_at(at.root), dict(get_trees().walk(at.root))
     kinds = {p: v.kind for p, v in versions_at(shelf, at.commit, {p: e.id for p, e in entries.items()}).items()}
-    targets, found, waiting = Targets(entries, {}), set(chosen), list(chosen)
+    targets, found, waiting = Targets(PathsOf(entries), {}), set(chosen), list(chosen)
     while waiting:
         for target in _named(waiting.pop(), entries, kinds, rules, targets):
             inside = {p for p in files if p == target or p.startswith(f"{target}/")} - found

@@ -13,13 +13,15 @@ from collections.abc import Iterable
 from django.db.models import Max, OuterRef, Subquery
 
 from everyshelf.core.history import Trees
-from everyshelf.core.history.names import path_of_tail, tail_of
+from everyshelf.core.history.names import file_name, path_of_tail, tail_of
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
 _AT_ONCE = 500
-_MOST_ROUNDS = 20
+_MOST_ROUNDS = 3
+_MOST_ONE_BY_ONE = 20
+_MOST_LOOKED_AT = 1_000
 _ALL_PARTS = 1_000
 _MOST_WITHOUT_VERSION = 100
 
@@ -32,7 +34,7 @@ def short_names(shelf: Shelf, root: str, paths: Iterable[str], versions: dict[st
     shared = dict.fromkeys(paths, 0)
     fresh = [path for path in shared if path not in versions]
     for path in fresh[:_MOST_WITHOUT_VERSION]:
-        shared[path] = _shared_of_draft(shelf, root, path)
+        shared[path] = max(_shared_behind(shelf, root, path, backwards=backwards) for backwards in (True, False))
     shared.update(dict.fromkeys(fresh[_MOST_WITHOUT_VERSION:], _ALL_PARTS))
     for backwards in (True, False):
         asked = {versions[path].pk: path for path in shared if path in versions}
@@ -62,7 +64,10 @@ def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, b
         waiting = _versions_with(shelf, passed)
         if not waiting:
             break
-    result.update({path: _ALL_PARTS for paths in waiting.values() for path in paths})
+    left = [path for paths in waiting.values() for path in paths]
+    for path in left[:_MOST_ONE_BY_ONE]:
+        result[path] = _shared_behind(shelf, root, path, backwards=backwards)
+    result.update(dict.fromkeys(left[_MOST_ONE_BY_ONE:], _ALL_PARTS))
     return result
 
 
@@ -90,16 +95,20 @@ def _versions_with(shelf: Shelf, passed: dict[str, list[str]]) -> dict[int, list
     return result
 
 
-def _shared_of_draft(shelf: Shelf, root: str, path: str) -> int:
-    trees, tail, most = get_trees(), tail_of(path), 0
-    of_shelf = ArtifactVersion.objects.filter(shelf=shelf)
-    for rows in (of_shelf.filter(tail__lt=tail).order_by("-tail"), of_shelf.filter(tail__gt=tail).order_by("tail")):
-        for other in rows.values_list("tail", flat=True)[:_MOST_ROUNDS]:
-            parts = shared_parts(path, path_of_tail(other))
-            if not parts or _is_there(trees, root, path_of_tail(other)):
-                most = max(most, parts)
-                break
-    return most
+def _shared_behind(shelf: Shelf, root: str, path: str, *, backwards: bool) -> int:
+    """As for neighbours, for one path: all with its file name are gone through, up to a thousand."""
+    trees, tail, name = get_trees(), tail_of(path), file_name(path)
+    rows = ArtifactVersion.objects.filter(shelf=shelf)
+    if backwards:
+        rows = rows.filter(tail__gte=f"{name}/", tail__lt=tail).order_by("-tail")
+    else:
+        rows = rows.filter(tail__gt=tail, tail__lt=f"{name}0").order_by("tail")  # "0" is what comes after "/"
+    for count, other in enumerate(rows.values_list("tail", flat=True).distinct()[:_MOST_LOOKED_AT]):
+        if _is_there(trees, root, path_of_tail(other)):
+            return shared_parts(path, path_of_tail(other))
+        if count == _MOST_LOOKED_AT - 1:
+            return _ALL_PARTS
+    return 0
 
 
 def _is_there(trees: Trees, root: str, path: str) -> bool:
