@@ -18,7 +18,7 @@ from tests.support.service import PASSWORD, Service
 
 from bench.measure import Figure, interleave
 from everyshelf.client import ShelfClient, WantedChange
-from everyshelf.core.content import ContentStore
+from everyshelf.core.content.store import ContentStore
 
 INGEST_BYTES = 512 * 1024 * 1024
 UPLOAD_BYTES = 1024 * 1024 * 1024

@@ -18,8 +18,9 @@ from tests.support.factories import commit_files
 from tests.support.service import Service
 
 from bench.measure import Figure
-from everyshelf.core.content import ContentStore, content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.store import ContentStore
 
 
 @dataclass

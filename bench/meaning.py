@@ -10,7 +10,7 @@ import yaml
 from lxml import etree
 
 from bench.measure import Figure, interleave
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 
 _EDITS = 100
 

@@ -15,8 +15,8 @@ from bench.edits import FORMATS, colliding, disjoint
 from bench.edits.model import Format, Pair
 from bench.meaning import records
 from bench.measure import Figure, interleave
-from everyshelf.core.merge import Merged
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
+from everyshelf.core.merge.model import Merged
 
 PAIRS = 1000
 _EDITS = 500

@@ -11,8 +11,9 @@ from pathlib import Path
 from tests.support.standin import TOKEN, Standin
 
 from bench.measure import Figure, interleave
-from everyshelf.core.content import content_id
-from everyshelf.core.promotion import Destination, FolderDestination, Manifest, Placed
+from everyshelf.core.content.ids import content_id
+from everyshelf.core.promotion.destination import Destination, Manifest, Placed
+from everyshelf.core.promotion.folder import FolderDestination
 from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach
 

@@ -14,9 +14,10 @@ import zstandard
 
 from bench.figures import csv_bytes
 from bench.measure import Figure, interleave
-from everyshelf.core.content import ContentStore, content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import WHOLE, Record
-from everyshelf.core.history import Entry, Trees
+from everyshelf.core.content.store import ContentStore
+from everyshelf.core.history.trees import Entry, Trees
 
 RESTORED_BYTES = 256 * 1024 * 1024
 SEGMENTS = 10_000

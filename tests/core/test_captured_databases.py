@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from everyshelf.core.databases.sqlite import SqliteDatabase
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, OutOfReachError
-from everyshelf.core.promotion import DatabaseDestination, Manifest
+from everyshelf.core.promotion.database import DatabaseDestination
+from everyshelf.core.promotion.destination import Manifest
 from tests.support.laws import law
 from tests.support.published import published
 

@@ -11,7 +11,7 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.errors import InvalidError

@@ -14,9 +14,11 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.content import CUTTER, ContentStore, content_id, cut_window
+from everyshelf.core.content.cutter import CUTTER, cut_window
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import decode
 from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, MissingError
 from tests.support.laws import law
 
@@ -191,7 +193,7 @@ class RecoveryTests(StoreCase):
         info = store.put(b"written by one, read by another")
         store.sync()
         script = (
-            "import sys; from pathlib import Path; from everyshelf.core.content import ContentStore;"
+            "import sys; from pathlib import Path; from everyshelf.core.content.store import ContentStore;"
             "sys.stdout.write(ContentStore(Path(sys.argv[1])).read(sys.argv[2]).decode())"
         )
         done = subprocess.run(
@@ -205,7 +207,7 @@ class RecoveryTests(StoreCase):
         script = """
 import random, resource, signal, sys
 from pathlib import Path
-from everyshelf.core.content import ContentStore
+from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import StorageError
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 store = ContentStore(Path(sys.argv[1]))

@@ -10,9 +10,10 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.content import ContentStore, content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import HEAD_BYTES, RAW, WHOLE, Record, encode
 from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import StorageError
 from tests.support.faulty_place import FaultyPlace
 from tests.support.laws import law

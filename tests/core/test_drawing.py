@@ -6,7 +6,7 @@ import json
 import unittest
 from typing import Any
 
-from everyshelf.core.compare import ArtifactSide
+from everyshelf.core.compare.artifact import ArtifactSide
 from everyshelf.core.drawing import draw_file, draw_files
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.demo import flows

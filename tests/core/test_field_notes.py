@@ -12,7 +12,7 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from tests.support.factories import compared, told
 from tests.support.laws import law
 

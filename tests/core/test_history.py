@@ -9,12 +9,15 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.content import ContentStore, content_id
+from everyshelf.core.content.ids import content_id
+from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.history import CommitData, Entry, Trees, check_path, decode_commit, encode_commit
 from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
+from everyshelf.core.history.commits import CommitData, decode_commit, encode_commit
 from everyshelf.core.history.merging import as_wholes, merge_trees
-from everyshelf.core.merge import Side
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.trees import Entry, Trees
+from everyshelf.core.merge.model import Side
 from tests.support.laws import law
 
 NAMES = st.sampled_from([f"{folder}{n}" for folder in ("", "data/", "data/old/", "flows/") for n in range(40)])

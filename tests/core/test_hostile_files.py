@@ -19,7 +19,7 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.reading.worker import _PATIENCE, Worker
 from tests.support.hostile import binary_cases, zipped
 from tests.support.laws import SHARE, law

@@ -20,8 +20,8 @@ from everyshelf.core.formats.source.json import json_source
 from everyshelf.core.formats.source.xml import xml_source
 from everyshelf.core.formats.source.yaml import yaml_source
 from everyshelf.core.kinds.rules import parse_rules
-from everyshelf.core.merge import Decision, Merged
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
+from everyshelf.core.merge.model import Decision, Merged
 from tests.support.figures import say
 from tests.support.laws import law
 from tests.support.published import published

@@ -22,7 +22,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from onnx import TensorProto, external_data_helper, helper, numpy_helper
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.formats.pickles import looks_like_pickle, read_pickle
 from everyshelf.core.formats.tensors import Tensor, distance
 from everyshelf.core.kinds.rules import Rules

@@ -12,11 +12,13 @@ from pathlib import Path
 from unittest import mock
 
 from everyshelf.core.compare.realign import ids_given_anew
-from everyshelf.core.content import ContentStore, content_id
-from everyshelf.core.history import Entry, Trees
+from everyshelf.core.content.ids import content_id
+from everyshelf.core.content.store import ContentStore
+from everyshelf.core.history.trees import Entry, Trees
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
 from everyshelf.core.merge.lines import merge_lines
-from everyshelf.core.promotion import FolderDestination, Placed
+from everyshelf.core.promotion.destination import Placed
+from everyshelf.core.promotion.folder import FolderDestination
 from tests.support.factories import compared
 
 FLOW = '{\n  "name": "night",\n  "steps": [\n    {"id": "weigh", "run": "weigh.py"},\n    {"id": "load", "run": "load.py", "after": "weigh"}\n  ]\n}\n'

@@ -16,9 +16,8 @@ from unittest import mock
 import yaml
 from lxml import etree
 
-from everyshelf.core.merge import Decision
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
-from everyshelf.core.merge.model import Merged
+from everyshelf.core.merge.model import Decision, Merged
 from everyshelf.core.merge.structure import StructureMerge
 from tests.core.test_one_change import PlainYaml
 from tests.support.figures import say

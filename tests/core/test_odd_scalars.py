@@ -14,7 +14,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.kinds.registry import kind_ids
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.artifact import Versions, merge_artifacts

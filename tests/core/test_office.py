@@ -6,7 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.drawing import draw_files
 from everyshelf.core.kinds.beside import belonging

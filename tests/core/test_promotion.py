@@ -9,9 +9,11 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, StorageError
-from everyshelf.core.promotion import FolderDestination, Manifest, Placed, rehearse
+from everyshelf.core.promotion.destination import Manifest, Placed
+from everyshelf.core.promotion.folder import FolderDestination
+from everyshelf.core.promotion.rehearsal import rehearse
 
 CONTENTS = {content_id(data): data for data in (b"one", b"two", b"three")}
 ONE, TWO, THREE = (Placed(i, len(d)) for i, d in CONTENTS.items())

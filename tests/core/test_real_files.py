@@ -19,7 +19,7 @@ from typing import Any
 
 import yaml
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.kinds.recognise import recognise
 from tests.support.factories import compared
 

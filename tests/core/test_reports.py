@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import html
 
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
-from everyshelf.core.report import report_of, written
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.report.document import report_of, written
 from everyshelf.core.report.lines import changed_lines, words_apart
 from everyshelf.demo import flows, papers
 from tests.support.laws import law

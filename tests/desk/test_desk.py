@@ -14,8 +14,10 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
-from everyshelf.core.content import content_id
-from everyshelf.desk import Desk, DeskError, Origin, find_states
+from everyshelf.core.content.ids import content_id
+from everyshelf.desk.desk import Desk, Origin
+from everyshelf.desk.errors import DeskError
+from everyshelf.desk.states import find_states
 from everyshelf.desk.store import Entry, load_entries, load_home, save_entries, trusted_mtime
 
 

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.errors import ConflictError, InvalidError
-from everyshelf.core.promotion import DatabaseDestination
+from everyshelf.core.promotion.database import DatabaseDestination
 from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.sql import SqlDatabase
 from tests.core.test_captured_databases import edited, wanted_of

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from everyshelf.client import ProblemError
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.runs import RunRow, answer_so_far, compare_runs, thinned
+from everyshelf.core.runs.comparing import RunRow, answer_so_far, compare_runs
 from everyshelf.core.runs.measured import read_measured
+from everyshelf.core.runs.thinning import thinned
 from tests.support.factories import ServiceCase
 from tests.support.laws import law
 

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from everyshelf.client import ProblemError
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import ConflictError
-from everyshelf.core.promotion import Placed
+from everyshelf.core.promotion.destination import Placed
 from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch

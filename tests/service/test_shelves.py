@@ -10,7 +10,7 @@ import time
 import httpx
 
 from everyshelf.client import ProblemError, WantedChange
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from tests.support.factories import ServiceCase, commit_files
 
 

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from everyshelf.client import Client, Commit, ShelfClient, WantedChange
-from everyshelf.core.compare import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from tests.support.prefork import prefork
 from tests.support.service import PASSWORD, Service, shared_service

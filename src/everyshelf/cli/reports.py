@@ -25,14 +25,14 @@ def report_form(file: Path | None) -> Form | None:
     """The form the file's name asks for, found out before anything is worked out."""
     if file is None:
         return None
-    from everyshelf.core.report import form_of
+    from everyshelf.core.report.document import form_of
 
     return form_of(file.name)
 
 
 def save_report(file: Path, form: Form, found: dict[str, Any] | str, title: str) -> None:
     """Write a report, given as what was found or as its text; whole or not at all."""
-    from everyshelf.core.report import report_of, written
+    from everyshelf.core.report.document import report_of, written
 
     if isinstance(found, str):
         text = found

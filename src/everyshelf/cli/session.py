@@ -20,7 +20,7 @@ import msgspec
 
 if TYPE_CHECKING:
     from everyshelf.client import Client, ShelfClient
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
 
 class Known(msgspec.Struct):
@@ -62,7 +62,8 @@ def remember(address: str, token: str) -> None:
 
 def find_desk(folder: Path | None = None) -> Desk | None:
     """The desk the command runs on, or a folder is or lies on, if any."""
-    from everyshelf.desk import Desk, DeskError
+    from everyshelf.desk.desk import Desk
+    from everyshelf.desk.errors import DeskError
 
     try:
         return Desk.find(folder or Path.cwd())
@@ -87,7 +88,7 @@ def take_command(shelf_key: str, name: str = "", branch: str = "") -> str:
 
 def get_desk() -> Desk:
     """The desk the command runs on; raises ``DeskError``."""
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
     return Desk.find(Path.cwd())
 

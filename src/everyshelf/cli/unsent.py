@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from everyshelf.cli import terminal
 
 if TYPE_CHECKING:
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
     from everyshelf.desk.unsent import Unsent
 
 _MANY = 200

@@ -16,7 +16,7 @@ from everyshelf.core.errors import EveryShelfError
 from everyshelf.desk.store import FOLDER
 
 if TYPE_CHECKING:
-    from everyshelf.core.content import ContentStore
+    from everyshelf.core.content.store import ContentStore
 
 _FOLDER = "contents"
 MOST_BYTES = 64 * 1024 * 1024  # of one content; larger ones are asked of the service
@@ -41,7 +41,7 @@ class Bases:
 
     def _open(self) -> ContentStore:
         if self._store is None:
-            from everyshelf.core.content import ContentStore
+            from everyshelf.core.content.store import ContentStore
 
             self._store = ContentStore(self._folder)
         return self._store
@@ -79,7 +79,7 @@ class Bases:
         held = sum(file.stat().st_size for file in self._folder.iterdir())
         if held <= 4 * sum(needed.values()) + _SPARE_BYTES:
             return
-        from everyshelf.core.content import ContentStore
+        from everyshelf.core.content.store import ContentStore
 
         fresh = self._folder.with_name(f"{_FOLDER}.new")
         shutil.rmtree(fresh, ignore_errors=True)

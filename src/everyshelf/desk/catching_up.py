@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from everyshelf.core.kinds.rules import FILE_NAME
-from everyshelf.core.merge import SideNames
+from everyshelf.core.merge.model import SideNames
 from everyshelf.core.reading.worker import Worker
 from everyshelf.desk.desk import Desk, Taken
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, save_home

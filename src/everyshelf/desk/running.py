@@ -24,7 +24,7 @@ from pathlib import Path
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.reading.worker import Worker
-from everyshelf.core.runs import Measured
+from everyshelf.core.runs.metrics import Measured
 from everyshelf.desk.desk import Desk
 from everyshelf.desk.errors import DeskError
 from everyshelf.desk.store import FOLDER

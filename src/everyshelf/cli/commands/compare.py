@@ -16,7 +16,7 @@ from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
 _MOST_ROWS = 20
 

@@ -19,7 +19,8 @@ from everyshelf.cli.unsent import print_unsent
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
-    from everyshelf.desk import Desk, Item
+    from everyshelf.desk.desk import Desk
+    from everyshelf.desk.states import Item
 
 _MANY = 200
 # Which side of the merge the desk is: its target when it catches up, the source of what it commits.
@@ -55,7 +56,8 @@ def take(
     Edited files are never overwritten. --only limits the desk to some paths; on an existing desk it adds paths.
     With --unfold, parts edited in NAME.unfolded/ are written back into NAME by the next command on this desk.
     """
-    from everyshelf.desk import Desk, DeskError, Origin
+    from everyshelf.desk.desk import Desk, Origin
+    from everyshelf.desk.errors import DeskError
 
     if watch and (as_json or ref):
         raise click.UsageError("--watch cannot be combined with --json or --at")

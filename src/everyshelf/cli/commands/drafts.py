@@ -12,7 +12,7 @@ from everyshelf.cli.session import get_desk, open_client, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import Draft, ShelfClient
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
 branch_option = click.option(
     "--branch",

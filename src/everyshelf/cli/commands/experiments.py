@@ -17,8 +17,9 @@ from everyshelf.cli.session import get_desk, open_client, open_shelf, take_comma
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
-    from everyshelf.desk import Desk, Item
+    from everyshelf.desk.desk import Desk
     from everyshelf.desk.running import Ran
+    from everyshelf.desk.states import Item
 
 
 @click.group("experiment", cls=Commands)

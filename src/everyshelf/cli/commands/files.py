@@ -82,9 +82,11 @@ def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
 
 def checked_kind(kind: str | None) -> str | None:
     """A kind's id as given, or a usage error that lists them."""
+    if kind is None:
+        return None
     from everyshelf.core.kinds.registry import kind_ids
 
-    if kind is not None and kind not in kind_ids():
+    if kind not in kind_ids():
         raise click.UsageError(f"{kind!r} is not a kind. The kinds are {', '.join(kind_ids())}.")
     return kind
 

@@ -20,7 +20,7 @@ from everyshelf.cli.session import open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient, WaitingMerge
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 _SECONDS = 600.0

@@ -13,7 +13,7 @@ from everyshelf.cli.errors import CONFLICT, REFUSED
 from everyshelf.cli.folders import print_by_folder
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import open_shelf
-from everyshelf.core.report import form_of
+from everyshelf.core.report.document import form_of
 
 if TYPE_CHECKING:
     from everyshelf.client import Job, ShelfClient

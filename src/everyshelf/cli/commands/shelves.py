@@ -16,7 +16,7 @@ from everyshelf.cli.options import Commands, json_option, shelf_options
 from everyshelf.cli.session import find_desk, open_client, open_shelf, take_command
 
 if TYPE_CHECKING:
-    from everyshelf.desk import Desk
+    from everyshelf.desk.desk import Desk
 
 # Folders that programs make and make again; nobody wants their versions.
 _GENERATED = {"__pycache__", ".ipynb_checkpoints", "node_modules", ".venv", ".mypy_cache", ".pytest_cache"}
@@ -76,7 +76,7 @@ def shelf_make(
     made = client.make_shelf(name, description=description, key=key, open_to_all=open_to_all)
     desk, ignored = None, []
     if folder is not None:
-        from everyshelf.desk import Desk, Origin
+        from everyshelf.desk.desk import Desk, Origin
 
         origin = Origin(client.address, made.key, made.main_branch, made.main_branch)
         ignored = _ignore_generated(folder)

@@ -12,7 +12,6 @@ import re
 from decimal import Decimal
 from typing import Any
 
-import numpy as np
 import orjson
 
 from everyshelf.core.errors import UnreadableError
@@ -75,6 +74,8 @@ def has_repeated_keys(raw: bytes, written: bytes) -> bool:
 def _colons(data: bytes) -> int:
     if len(data) < _WORTH_AN_ARRAY:
         return data.count(b":")
+    import numpy as np  # it takes longer to load than a small file to compare
+
     return int(np.count_nonzero(np.frombuffer(data, dtype=np.uint8) == ord(":")))  # bytes.count stops at each
 
 

@@ -7,7 +7,7 @@ from typing import Any
 import msgspec
 import orjson
 
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import BrokenError
 
 FORMAT = 1

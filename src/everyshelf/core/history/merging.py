@@ -11,7 +11,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from everyshelf.core.history.trees import Change, Entry, Trees
-from everyshelf.core.merge import Side, merge_whole
+from everyshelf.core.merge.model import Side
+from everyshelf.core.merge.whole import merge_whole
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 import orjson
 
-from everyshelf.core.content import ContentStore
+from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, InvalidError
 from everyshelf.core.history.raw_rows import rows_apart
 

@@ -49,8 +49,7 @@ from functools import cached_property
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.kinds.registry import kind_ids
-from everyshelf.core.kinds.table import KindTable, singular
+from everyshelf.core.kinds.table import KIND_IDS, KindTable, singular
 
 FILE_NAME = "shelf.toml"
 _SECTIONS = {
@@ -173,6 +172,19 @@ def _for_path(rules: tuple[tuple[str, dict[str, Any]], ...], path: str) -> dict[
     return found
 
 
+def _check_kinds(name: str, kinds: tuple[tuple[str, str], ...]) -> None:
+    unknown = [(pattern, kind) for pattern, kind in kinds if kind not in KIND_IDS]
+    if not unknown:
+        return
+    # Other packages may bring it; asking them loads every kind there is, with all their libraries.
+    from everyshelf.core.kinds.registry import kind_ids
+
+    known = kind_ids()
+    for pattern, kind in unknown:
+        if kind not in known:
+            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is not a kind; the kinds are {', '.join(known)}")
+
+
 def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     """Rules from TOML; raises ``InvalidError`` that says which section and why."""
     try:
@@ -182,10 +194,7 @@ def parse_rules(text: str, *, name: str = FILE_NAME) -> Rules:
     for section, content in data.items():
         _check_section(name, section, content)
     kinds = tuple(data.get("kinds", {}).items())
-    known = kind_ids()
-    for pattern, kind in kinds:
-        if kind not in known:
-            raise _wrong(name, f"kinds.{pattern!r}", f"{kind!r} is not a kind; the kinds are {', '.join(known)}")
+    _check_kinds(name, kinds)
     keys = tuple((p, tuple(_texts(name, f"keys.{p!r}", c))) for p, c in data.get("keys", {}).items())
     folders = data.get("folders", {})
     return Rules(

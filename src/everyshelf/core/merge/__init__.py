@@ -4,8 +4,3 @@ Structured texts are merged item by item and field by field, tables by row and c
 parts that can be told apart is taken from one side. What both sides changed in ways that do not go together is a
 conflict, told in the terms of the kind, and settled by a decision.
 """
-
-from everyshelf.core.merge.model import NOTHING, TAKES, Conflict, Decision, Merged, Side, SideNames
-from everyshelf.core.merge.whole import Choice, merge_whole
-
-__all__ = ["NOTHING", "TAKES", "Choice", "Conflict", "Decision", "Merged", "Side", "SideNames", "merge_whole"]

@@ -19,7 +19,7 @@ from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.references import Wanted, uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
-from everyshelf.core.merge import Decision, SideNames
+from everyshelf.core.merge.model import Decision, SideNames
 from everyshelf.core.outline.model import Part, child_path, plain
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep

@@ -16,6 +16,7 @@ from everyshelf.core.tables.columns import AT_ONCE, NUMBERS, Column, Source
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.expressions import plain_text
 from everyshelf.core.tables.matching import Matched
+from everyshelf.core.tables.numbers import Numbers, read_numbers
 from everyshelf.core.tables.options import TableOptions
 
 BINS = 24
@@ -29,6 +30,7 @@ PROFILE_ROWS = 100_000
 _BY_CHANCE = 1.358
 _NEARLY_UNIQUE = 0.5  # a column of different values tells rows apart; how they are spread tells nothing
 TOP = 8
+_NATIVE_TIMES = frozenset({"DATE", "TIME", "TIMESTAMP", "TIMESTAMP_S", "TIMESTAMP_MS", "TIMESTAMP_NS"})
 KOLMOGOROV, VARIATION = "Kolmogorov-Smirnov distance", "total variation distance"
 
 
@@ -145,22 +147,33 @@ class _Profiling:
         self._sources = (before, after)
         self._sides = (_sides(engine, before) if before is not None else [], _sides(engine, after))
         self._step = max(-(-source.row_count // PROFILE_ROWS) for source in self._sources if source is not None)
+        keyed = [
+            (source.columns[places[side]]) for side, source in enumerate(self._sources) if source for places in key
+        ]
+        self._whole_keys = all(c.family == "integer" and c.engine_type != "VARCHAR" for c in keyed)
         self._relations = [
             None if source is None else self._share(source, [places[side] for places in key])
             for side, source in enumerate(self._sources)
         ]
-        self._seen: dict[tuple[int, int], int] = {}  # different values of a column and side, in the rows that were read
+        # By column and side, of the rows that were read:
+        self._seen: dict[tuple[int, int], int] = {}  # different values
+        self._uncertain: set[tuple[int, int]] = set()  # where they do not tell how many there are in all
+        self._numbers: dict[tuple[int, int], Numbers] = {}
 
     def _share(self, source: Source, key: list[int]) -> str:
         """An even share of the rows by the hash of their key or place, or all where they are few."""
         if self._step <= 1:
             return source.relation
         share = self._engine.name("share")
-        name = ", ".join(plain_text(source.columns[place], f"c{place}") for place in key) or "r"
+        name = ", ".join(self._hashable(source.columns[place], f"c{place}") for place in key) or "r"
         self._engine.run(
             f"CREATE TEMP TABLE {share} AS SELECT * FROM {source.relation} WHERE hash({name}) % {self._step} = 0"
         )
         return share
+
+    def _hashable(self, column: Column, cell: str) -> str:
+        """A key's cell in a form that is the same on both sides; whole numbers need no text."""
+        return f"{cell}::HUGEINT" if self._whole_keys and column.family == "integer" else plain_text(column, cell)
 
     def all(self) -> list[Profile]:
         try:
@@ -175,17 +188,20 @@ class _Profiling:
         for start in range(0, len(profiles), _TOGETHER):
             places = range(start, min(start + _TOGETHER, len(profiles)))
             numeric = [n for n in places if all(_number(c, "x") is not None for c, _, _ in self._both(n))]
-            cells = self._cells(places, numeric)
-            self._numbers(profiles, cells)
+            self._read_numbers(numeric)
+            others = [n for n in places if n not in set(numeric)]
+            cells = self._cells(others)
+            self._count(others, cells)
             for side, source in enumerate(self._sources):
                 if source is not None and self._relations[side] != source.relation:
                     self._of_all_rows(side, source, places, set(numeric))
             numeric = [n for n in numeric if self._is_numeric(n)]
             self._tops(profiles, cells)
-            self._bins(profiles, numeric, cells)
-            self._labels(profiles, [n for n in places if n not in set(numeric)], cells)
+            self._bins(profiles, numeric)
+            self._labels(profiles, others, cells)
             self._shifts(profiles, numeric, cells)
             self._engine.run(f"DROP TABLE {cells}")
+            self._numbers.clear()
         return profiles
 
     def _at(self, n: int, side: int) -> tuple[Column, int, Side] | None:
@@ -208,22 +224,36 @@ class _Profiling:
         families = {column.family for column, _, _ in self._both(n)}
         return len(families) == 1 or families <= set(NUMBERS)
 
-    def _numbers(self, profiles: list[Profile], cells: str) -> None:
-        up = "OVER (PARTITION BY n, side ORDER BY x)"
-        quartiles = ", ".join(f"min(x) FILTER (up >= {share} * whole)" for share in (0.25, 0.5, 0.75))
-        for n, side, distinct, filled, *numbers in self._engine.rows(
-            f"SELECT n, side, count(*), sum(k)::BIGINT, min(x), {quartiles}, max(x), sum(x * k) / sum(k), "
-            f"sqrt(greatest(sum(x * x * k) / sum(k) - pow(sum(x * k) / sum(k), 2), 0)) FROM (SELECT *, "
-            f"sum(k) {up} AS up, sum(k) OVER (PARTITION BY n, side) AS whole FROM {cells}) GROUP BY n, side"
+    def _read_numbers(self, places: list[int]) -> None:
+        """The numbers of columns that hold such, on both sides."""
+        for side, relation in enumerate(self._relations):
+            there = [(n, *found) for n in places if (found := self._at(n, side)) is not None]
+            if relation is None or not there:
+                continue
+            wanted = [
+                (str(_number(c, f"c{place}")), f"{_filled(c, f'c{place}')} IS NOT NULL") for _, c, place, _ in there
+            ]
+            for (n, _, _, told), numbers in zip(there, read_numbers(self._engine, relation, wanted), strict=True):
+                self._numbers[n, side] = numbers
+                told.numbers = numbers.summary()
+                self._note(n, side, told, numbers.distinct, numbers.filled, numbers.singles)
+
+    def _count(self, places: list[int], cells: str) -> None:
+        """Different values of the other columns."""
+        found = {n: {side: told for side in (0, 1) if (at := self._at(n, side)) and (told := at[2])} for n in places}
+        for n, side, distinct, filled, singles in self._engine.rows(
+            f"SELECT n, side, count(*), sum(k)::BIGINT, count_if(k = 1) FROM {cells} GROUP BY n, side"
         ):
-            found = (profiles[n].before, profiles[n].after)[side]
-            assert found is not None
-            # Of a sample, values that are all different stand for a column where all are.
-            rows = found.rows - found.nulls
-            found.distinct = rows if distinct == filled else distinct
-            self._seen[n, side] = distinct
-            if None not in numbers:
-                found.numbers = dict(zip(_NUMBERS, map(float, numbers), strict=True))
+            self._note(n, side, found[n][side], distinct, filled, singles)
+
+    def _note(self, n: int, side: int, told: Side, distinct: int, filled: int, singles: int) -> None:
+        # Of a share, values that are all different stand for a column where all are, and values of which each came
+        # several times for all that there are (Good, Biometrika 40, 1953); between these all rows have to be asked.
+        rows = told.rows - told.nulls
+        told.distinct = rows if distinct == filled else distinct
+        self._seen[n, side] = distinct
+        if distinct != filled and singles:
+            self._uncertain.add((n, side))
 
     def _of_all_rows(self, side: int, source: Source, places: range, numeric: set[int]) -> None:
         """Of a table whose share was read: what one pass over all its rows tells."""
@@ -232,7 +262,8 @@ class _Profiling:
         wanted: list[str] = []
         for n, column, place, _ in there:
             number = _number(column, f"c{place}") if n in numeric else None
-            wanted.append(f"approx_count_distinct({number or _value(column, f'c{place}')})")
+            value = number or _value(column, f"c{place}")
+            wanted.append(f"approx_count_distinct({value})" if (n, side) in self._uncertain else "NULL")
             wanted.append(f"[min({number}), max({number}), avg({number})]" if number else "NULL")
         values: Iterator[Any] = iter(
             self._engine.row(f"SELECT {', '.join(wanted)} FROM {source.relation}") if wanted else ()
@@ -240,9 +271,8 @@ class _Profiling:
         for _, _, _, told in there:
             distinct, ends = next(values), next(values)
             told.sampled = read
-            filled = told.rows - told.nulls
-            if told.distinct != filled:  # some values of the share come more than once
-                told.distinct = min(int(distinct), filled)
+            if distinct is not None:
+                told.distinct = min(int(distinct), told.rows - told.nulls)
             if told.numbers is not None and ends is not None:
                 told.numbers.update(zip(("least", "greatest", "mean"), map(float, ends), strict=True))
 
@@ -253,9 +283,9 @@ class _Profiling:
         is_time = column.family in ("date", "timestamp", "time")
         return Profile(column.name, column.told_type, is_time, old[2] if old else None, new[2] if new else None)
 
-    def _cells(self, places: range, numeric: list[int]) -> str:
-        """Each column's different values with their counts on each side: ``n``, ``side``, ``v`` (text), ``x`` (number)."""
-        pieces = []
+    def _cells(self, places: list[int]) -> str:
+        """The different values of columns that hold no numbers, with their counts on each side: ``n``, ``side``, ``v``."""
+        pieces = ["SELECT 0 AS n, 0 AS side, ''::VARCHAR AS v, 0::BIGINT AS k WHERE false"]
         for n in places:
             for side in (0, 1):
                 found = self._at(n, side)
@@ -263,11 +293,9 @@ class _Profiling:
                     continue
                 column, place, _ = found
                 value = _value(column, f"c{place}")
-                number = _number(column, f"c{place}") if n in numeric else None
                 pieces.append(
-                    f"SELECT {n} AS n, {side} AS side, {'NULL' if number else f'left({value}, 80)'} AS v, "
-                    f"{number or 'NULL'}::DOUBLE AS x, count(*) AS k FROM {self._relations[side]} "
-                    f"WHERE {value} IS NOT NULL GROUP BY v, x"
+                    f"SELECT {n} AS n, {side} AS side, left({value}, 80) AS v, count(*) AS k "
+                    f"FROM {self._relations[side]} WHERE {value} IS NOT NULL GROUP BY v"
                 )
         cells = self._engine.name("cells")
         self._engine.run(f"CREATE TEMP TABLE {cells} AS {' UNION ALL '.join(pieces)}")
@@ -282,8 +310,7 @@ class _Profiling:
             assert found is not None
             found.top.append([value, count])
 
-    def _bins(self, profiles: list[Profile], numeric: list[int], cells: str) -> None:
-        ranges = []
+    def _bins(self, profiles: list[Profile], numeric: list[int]) -> None:
         for n in numeric:
             numbers = [side.numbers for _, _, side in self._both(n) if side.numbers is not None]
             low, high = min(m["least"] for m in numbers), max(m["greatest"] for m in numbers)
@@ -291,19 +318,10 @@ class _Profiling:
             if not 0 < width < float("inf"):
                 width = 1.0
             profiles[n].edges = [low + width * i for i in range(BINS + 1)]
-            ranges.append(f"({n}, {low!r}::DOUBLE, {width!r}::DOUBLE)")
-            for _, _, side in self._both(n):
-                side.bins = [0] * BINS
-        if not ranges:
-            return
-        for n, side, place, count in self._engine.rows(
-            f"SELECT n, side, least(greatest(floor((x - low) / width), 0), {BINS - 1})::INT AS bin, sum(k)::BIGINT "
-            f"FROM {cells} JOIN (VALUES {', '.join(ranges)}) AS t(n, low, width) USING (n) WHERE x IS NOT NULL "
-            f"GROUP BY n, side, bin"
-        ):
-            found = (profiles[n].before, profiles[n].after)[side]
-            assert found is not None
-            found.bins[place] = count
+            for side in (0, 1):
+                found = self._at(n, side)
+                if found is not None:
+                    found[2].bins = self._numbers[n, side].binned(low, width, BINS)
 
     def _labels(self, profiles: list[Profile], places: list[int], cells: str) -> None:
         wanted: list[tuple[int, str]] = []
@@ -326,20 +344,20 @@ class _Profiling:
     def _shifts(self, profiles: list[Profile], numeric: list[int], cells: str) -> None:
         totals = f"SELECT n, sum(k) FILTER (side = 0) AS o, sum(k) FILTER (side = 1) AS w FROM {cells} GROUP BY n"
         sums = "coalesce(sum(k) FILTER (side = 0), 0) AS o, coalesce(sum(k) FILTER (side = 1), 0) AS w"
-        numbers = f"SELECT n, x, {sums} FROM {cells} WHERE x IS NOT NULL GROUP BY n, x"
-        texts = f"SELECT n, v, {sums} FROM {cells} WHERE v IS NOT NULL GROUP BY n, v"
+        texts = f"SELECT n, v, {sums} FROM {cells} GROUP BY n, v"
         distances = self._engine.rows(
-            f"WITH t AS ({totals}), g AS ({numbers}), h AS ({texts}), c AS (SELECT n, sum(o) OVER up AS o, "
-            f"sum(w) OVER up AS w FROM g WINDOW up AS (PARTITION BY n ORDER BY x)) "
-            f"SELECT n, max(abs(c.o / t.o - c.w / t.w)) FROM c JOIN t USING (n) WHERE t.o > 0 AND t.w > 0 GROUP BY n "
-            f"UNION ALL SELECT n, sum(abs(h.o / t.o - h.w / t.w)) / 2 FROM h JOIN t USING (n) "
+            f"WITH t AS ({totals}), h AS ({texts}) SELECT n, sum(abs(h.o / t.o - h.w / t.w)) / 2 FROM h JOIN t USING (n) "
             f"WHERE t.o > 0 AND t.w > 0 GROUP BY n"
         )
+        for n in numeric:
+            old, new = self._numbers.get((n, 0)), self._numbers.get((n, 1))
+            if old is not None and new is not None and old.filled and new.filled:
+                distances.append((n, old.distance(new)))
         for n, value in distances:
-            old, new = profiles[n].before, profiles[n].after
-            if old is None or new is None or not self._comparable(n):
+            before, after = profiles[n].before, profiles[n].after
+            if before is None or after is None or not self._comparable(n):
                 continue
-            counts = [(side.rows - side.nulls) * (side.sampled or side.rows) / side.rows for side in (old, new)]
+            counts = [(side.rows - side.nulls) * (side.sampled or side.rows) / side.rows for side in (before, after)]
             chance = _BY_CHANCE * (1 / counts[0] + 1 / counts[1]) ** 0.5
             distinct = max(self._seen.get((n, side), 0) for side in (0, 1))
             limit = self._options.shift_limit(profiles[n].column)
@@ -355,18 +373,20 @@ def _sides(engine: Engine, source: Source) -> list[Side]:
     filled: list[int] = []
     for start in range(0, len(source.columns), AT_ONCE):
         places = range(start, min(start + AT_ONCE, len(source.columns)))
-        wanted = ", ".join(f"count({_value(source.columns[p], f'c{p}')})" for p in places)
+        wanted = ", ".join(f"count({_filled(source.columns[p], f'c{p}')})" for p in places)
         filled += engine.row(f"SELECT {wanted} FROM {source.relation}")
     return [Side(source.row_count, source.row_count - count, 0) for count in filled]
-
-
-_NUMBERS = ("least", "lower_quartile", "median", "upper_quartile", "greatest", "mean", "spread")
 
 
 def _value(column: Column, cell: str) -> str:
     """The value as a text; empty texts count as none."""
     text = plain_text(column, cell)
     return f"nullif({text}, '')" if column.engine_type == "VARCHAR" else text
+
+
+def _filled(column: Column, cell: str) -> str:
+    """SQL that is null where the cell is empty: an empty text counts as none."""
+    return f"nullif({cell}, '')" if column.engine_type == "VARCHAR" else cell
 
 
 def _number(column: Column, cell: str) -> str | None:
@@ -376,7 +396,11 @@ def _number(column: Column, cell: str) -> str | None:
             number = f"TRY_CAST({plain_text(column, cell)} AS DOUBLE)"
         else:
             number = f"CAST({cell} AS DOUBLE)"
+            if column.family == "integer":
+                return number
         return f"CASE WHEN isfinite({number}) THEN {number} END"
+    if column.engine_type in _NATIVE_TIMES:
+        return f"epoch({cell})"
     if column.family in ("date", "timestamp"):
         return f"epoch(TRY_CAST({plain_text(column, cell)} AS TIMESTAMP))"
     if column.family == "time":

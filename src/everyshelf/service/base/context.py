@@ -8,8 +8,8 @@ import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from everyshelf.core.content import ContentStore
-from everyshelf.core.history import Trees
+from everyshelf.core.content.store import ContentStore
+from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
 

@@ -9,8 +9,8 @@ from typing import Any
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
-from everyshelf.core.history import check_path
-from everyshelf.core.merge import Side
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.merge.model import Side
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint

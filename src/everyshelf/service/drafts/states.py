@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.errors import InvalidError, MissingError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint
 from everyshelf.service.shelves.actions.recording import marked

@@ -11,7 +11,7 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.report import FORMS
+from everyshelf.core.report.document import FORMS
 from everyshelf.service.environments import shapes
 from everyshelf.service.environments.actions import beside, bindings, environments, gates, promotion, reality, rehearsal
 from everyshelf.service.environments.models import Deployment, Environment

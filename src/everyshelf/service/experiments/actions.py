@@ -13,11 +13,12 @@ from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, UnreadableError
-from everyshelf.core.history import check_path
 from everyshelf.core.history.names import file_name
 from everyshelf.core.history.naming import suggested_name
-from everyshelf.core.runs import Measured, RunRow, answer_so_far, compare_runs, thinned
-from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, number_of
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.runs.comparing import RunRow, answer_so_far, compare_runs
+from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, Measured, number_of
+from everyshelf.core.runs.thinning import thinned
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.experiments.models import Experiment, Run

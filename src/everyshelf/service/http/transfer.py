@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
 
-from everyshelf.core.content import ContentFile
+from everyshelf.core.content.content_file import ContentFile
 from everyshelf.service.base.context import get_store
 from everyshelf.service.problems import plain_problem
 

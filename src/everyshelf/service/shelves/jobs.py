@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.compare.sentences import headline
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
 from everyshelf.service.shelves.actions.comparison import Pairing, compare_pair, compare_states, describe_commit

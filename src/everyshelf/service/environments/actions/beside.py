@@ -10,7 +10,7 @@ from typing import Any
 
 from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
 from everyshelf.core.history.names import distinct_names
-from everyshelf.core.promotion import Destination, Manifest
+from everyshelf.core.promotion.destination import Destination, Manifest
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.bindings import Values

@@ -13,7 +13,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.promotion import Destination, Drift
+from everyshelf.core.promotion.destination import Destination
+from everyshelf.core.promotion.rehearsal import Drift
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.manifests import Aim, Record, Row

@@ -15,14 +15,14 @@ from typing import Any
 
 import orjson
 
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
 from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.promotion import Destination, Manifest, Placed
 from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.promotion.bound import Bound
+from everyshelf.core.promotion.destination import Destination, Manifest, Placed
 from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.base.keys import digest
 from everyshelf.service.environments.actions.bindings import Values, bind

@@ -13,7 +13,9 @@ from everyshelf.core.databases import Database
 from everyshelf.core.databases.sqlite import SqliteDatabase
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.paths import check_path
-from everyshelf.core.promotion import DatabaseDestination, Destination, FolderDestination
+from everyshelf.core.promotion.database import DatabaseDestination
+from everyshelf.core.promotion.destination import Destination
+from everyshelf.core.promotion.folder import FolderDestination
 from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach

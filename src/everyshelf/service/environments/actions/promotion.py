@@ -36,7 +36,7 @@ from everyshelf.core.errors import (
     OutOfReachError,
     RefusedError,
 )
-from everyshelf.core.promotion import Destination, Manifest, Placed
+from everyshelf.core.promotion.destination import Destination, Manifest, Placed
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store
 from everyshelf.service.environments.actions.drifted import judged

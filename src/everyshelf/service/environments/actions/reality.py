@@ -14,13 +14,13 @@ from typing import Any
 from django.utils import timezone
 
 from everyshelf.core.compare.sentences import count_noun
-from everyshelf.core.content import content_id
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
 from everyshelf.core.history.names import distinct_names
 from everyshelf.core.history.paths import check_path
-from everyshelf.core.merge import SideNames
-from everyshelf.core.promotion import Destination, Manifest
+from everyshelf.core.merge.model import SideNames
 from everyshelf.core.promotion.bindings import marks_in
+from everyshelf.core.promotion.destination import Destination, Manifest
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees, reader

@@ -15,13 +15,14 @@ from django.utils import timezone
 
 from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
 from everyshelf.core.errors import ConflictError, InvalidError
-from everyshelf.core.history import Entry
 from everyshelf.core.history.names import distinct_names, file_name
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
-from everyshelf.core.promotion import Destination, Drift, Manifest, Rehearsal, rehearse
 from everyshelf.core.promotion.bindings import rules_for
-from everyshelf.core.report import Form, report_of, written
+from everyshelf.core.promotion.destination import Destination, Manifest
+from everyshelf.core.promotion.rehearsal import Drift, Rehearsal, rehearse
+from everyshelf.core.report.document import Form, report_of, written
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.environments.actions.drifted import judged

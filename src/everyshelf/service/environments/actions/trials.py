@@ -8,7 +8,7 @@ import structlog
 from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError
-from everyshelf.core.promotion import FolderDestination
+from everyshelf.core.promotion.folder import FolderDestination
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.actions.places import destination_of, forget_copies

@@ -10,7 +10,8 @@ from django.utils import timezone
 
 from everyshelf.core.compare.sentences import effect_of, is_judged
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
-from everyshelf.core.history import Entry, check_path
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees, reader

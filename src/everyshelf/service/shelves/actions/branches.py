@@ -9,8 +9,8 @@ from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
-from everyshelf.core.history import check_path
 from everyshelf.core.history.naming import suggested_name
+from everyshelf.core.history.paths import check_path
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note as log_note

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history import Entry, check_path
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
-from everyshelf.core.merge import Side
+from everyshelf.core.merge.model import Side
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.contents import held_of

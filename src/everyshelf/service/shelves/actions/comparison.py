@@ -25,9 +25,9 @@ from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.sentences import effect_of, headline, is_judged, rank_of, states_sentence
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import find_moves
 from everyshelf.core.history.names import distinct_names, file_name
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.beside import belonging, keeps_elsewhere, may_have_beside, may_hold_weights
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.kinds.rules import Rules

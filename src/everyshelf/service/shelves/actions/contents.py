@@ -10,9 +10,10 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
-from everyshelf.core.content import ContentInfo, is_content_id
+from everyshelf.core.content.ids import is_content_id
+from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees

@@ -12,7 +12,8 @@ from typing import Any
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError
-from everyshelf.core.history import Entry, check_path
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.rights import Caller

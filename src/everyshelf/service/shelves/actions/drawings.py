@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.drawing import NOTHING
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.comparison import remembered

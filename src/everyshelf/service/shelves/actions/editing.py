@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from everyshelf.core.content import ContentInfo
+from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.editing.fields import MOST_BYTES
 from everyshelf.core.errors import LimitError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in

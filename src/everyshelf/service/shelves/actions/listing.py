@@ -11,8 +11,9 @@ from typing import Any
 from django.db.models import Count
 
 from everyshelf.core.errors import InvalidError, MissingError
-from everyshelf.core.history import Entry, check_path
 from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
+from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
 from everyshelf.service.shelves.actions.pages import pages

@@ -13,11 +13,10 @@ from typing import Any
 import orjson
 
 from everyshelf.core.errors import LimitError
-from everyshelf.core.history import Entry
 from everyshelf.core.history.merging import Combined, Trio, merge_trees
-from everyshelf.core.history.trees import Change
+from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge import Side, SideNames
+from everyshelf.core.merge.model import Side, SideNames
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader

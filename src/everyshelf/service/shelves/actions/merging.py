@@ -11,9 +11,9 @@ from typing import Any
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge import TAKES, Side, SideNames
+from everyshelf.core.merge.model import TAKES, Side, SideNames
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note

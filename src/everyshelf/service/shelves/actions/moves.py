@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from everyshelf.core.history import Change
+from everyshelf.core.history.trees import Change
 from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import Commit, Shelf
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import FILE_NAME

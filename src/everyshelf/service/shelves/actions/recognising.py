@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 
-from everyshelf.core.history import Change, Entry
+from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.context import get_store, get_trees, recogniser

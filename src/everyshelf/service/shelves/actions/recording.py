@@ -10,7 +10,8 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history import Change, CommitData, Move, encode_commit
+from everyshelf.core.history.commits import CommitData, Move, encode_commit
+from everyshelf.core.history.trees import Change
 from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 from everyshelf.service.base.acts import one_act

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from everyshelf.core.errors import MissingError
-from everyshelf.core.history import Entry
 from everyshelf.core.history.names import path_of_tail
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import Rules

@@ -12,8 +12,8 @@ from collections.abc import Iterable
 
 from django.db.models import Max, OuterRef, Subquery
 
-from everyshelf.core.history import Trees
 from everyshelf.core.history.names import file_name, path_of_tail, tail_of
+from everyshelf.core.history.trees import Trees
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf

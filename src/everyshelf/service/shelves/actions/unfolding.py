@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from everyshelf.core.content import ContentInfo
+from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import InvalidError, LimitError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader

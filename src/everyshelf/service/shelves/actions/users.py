@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.references import NAMING_KINDS, may_name
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.context import get_store, get_trees, reader

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 
 from django.db.models import Max, QuerySet
 
-from everyshelf.core.history import Change
 from everyshelf.core.history.names import tail_of
+from everyshelf.core.history.trees import Change
 from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Commit, Shelf
 
 

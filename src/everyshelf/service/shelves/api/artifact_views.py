@@ -10,7 +10,7 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import MissingError
-from everyshelf.core.history import Entry
+from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file
 from everyshelf.service.http.views import number, path_of, valid
 from everyshelf.service.shelves.actions import (

@@ -13,9 +13,9 @@ from rest_framework.response import Response
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.drawing import NOTHING
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
-from everyshelf.core.history import Entry
 from everyshelf.core.history.names import file_name
-from everyshelf.core.report import FORMS, report_of, written
+from everyshelf.core.history.trees import Entry
+from everyshelf.core.report.document import FORMS, report_of, written
 from everyshelf.service.http.transfer import REPORT_TYPES, as_download
 from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
