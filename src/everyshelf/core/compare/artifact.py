@@ -10,6 +10,7 @@ from pathlib import Path
 from everyshelf.core.compare.apis import compare_apis
 from everyshelf.core.compare.archives import compare_members
 from everyshelf.core.compare.notebooks import compare_notebooks
+from everyshelf.core.compare.orientation import by_records
 from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.own import compare_own
 from everyshelf.core.compare.realign import realigned
@@ -20,6 +21,7 @@ from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.archives import folder_members
 from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
+from everyshelf.core.formats.json import as_json, parse_json
 from everyshelf.core.formats.text import Decoded, decode
 from everyshelf.core.kinds.peeking import is_known_whole, is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
@@ -100,6 +102,12 @@ def _versions(
     if before.is_folder or after.is_folder:
         return _folders(before, after, rules, kind, key, keep)
     old, new = (recognise_given(side.given, rules, kind) for side in (before, after))
+    if is_table(old) != is_table(new) and old.format == new.format == "json":
+        sides_by_record = _by_record(before, after)
+        if sides_by_record is not None:
+            told = _versions(*sides_by_record, rules, kind, key, keep, depth)
+            told.findings.append(_turned_finding("/", by_column_now=is_table(old)))
+            return told
     if is_table(old) and is_table(new):
         from everyshelf.core.compare.datasets import compare_datasets, options_of
 
@@ -141,6 +149,29 @@ def _versions(
             Finding("changed", "/", "content", "compression", "cosmetic", "compression", words[0], words[1])
         )
     return result
+
+
+def _by_record(before: ArtifactSide, after: ArtifactSide) -> tuple[ArtifactSide, ArtifactSide] | None:
+    """Both sides as records, where one holds them by column; None where it holds something else, or very much."""
+    if max(before.given.size, after.given.size) > MOST_IN_MEMORY:
+        return None
+    try:
+        old, new = parse_json(before.data), parse_json(after.data)
+        one, other, turned = by_records(old, new)
+        if [path for path, _ in turned] != ["/"]:
+            return None
+        if one is not old:
+            return replace(before, content=as_json(one), path=None), after
+        return before, replace(after, content=as_json(other), path=None)
+    except UnreadableError:
+        return None
+
+
+def _turned_finding(path: str, *, by_column_now: bool) -> Finding:
+    """Of a table its form alone; within a file it is what its readers look into."""
+    words = ("by record", "by column") if by_column_now else ("by column", "by record")
+    label, effect = path.rpartition("/")[2] or "records", "cosmetic" if path == "/" else "alters"
+    return Finding("changed", path, "list", label, effect, "form", *words)
 
 
 def _folders(
@@ -243,6 +274,7 @@ def _as_outlines(
     """Both sides under the table of the newer one; each as the kind it was recognised as."""
     trees = [parse_tree(side.data, found) for side, found in ((before, old), (after, new))]
     regenerated = 0
+    trees[0], trees[1], turned = by_records(trees[0], trees[1])
     if kind_for(new.kind).realigns and old.kind == new.kind:
         trees[1], regenerated = realigned(*trees)
     table = table_in_force(new, rules, after.name)
@@ -252,6 +284,7 @@ def _as_outlines(
     if new.kind == old.kind == "notebook":
         return Comparison("notebook", compare_notebooks(one, other, table))
     findings, identity = compare_outlines(one, other, table)
+    findings += [_turned_finding(path, by_column_now=is_newer) for path, is_newer in turned]
     if regenerated:
         detail = f"ids regenerated for {regenerated} parts of equal content"
         findings.append(Finding("changed", "/", new.kind, "ids", "cosmetic", "id", detail=detail))

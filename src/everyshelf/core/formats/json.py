@@ -50,6 +50,14 @@ def _fast(raw: bytes) -> tuple[bool, Any]:
     return _numbers_are_exact(raw), tree
 
 
+def as_json(tree: Any) -> bytes:
+    """A tree written again, numbers with all their digits; raises ``UnreadableError`` for what JSON cannot hold."""
+    try:
+        return orjson.dumps(tree, default=lambda number: orjson.Fragment(str(number)))
+    except TypeError as error:
+        raise UnreadableError(str(error)) from error
+
+
 def json_that_says(data: bytes, value: Any) -> Any:
     """As ``parse_json``, at less expense where ``data`` means ``value``: then that is what is returned."""
     try:

@@ -259,15 +259,16 @@ class _Profiling:
         """Of a table whose share was read: what one pass over all its rows tells."""
         read = int(self._engine.row(f"SELECT count(*) FROM {self._relations[side]}")[0])
         there = [(n, *found) for n in places if (found := self._at(n, side)) is not None]
-        wanted: list[str] = []
+        # In steps, so that a text is read as a number once and not for each question about it.
+        cast, finite, wanted = ["1"], ["1"], []
         for n, column, place, _ in there:
-            number = _number(column, f"c{place}") if n in numeric else None
-            value = number or _value(column, f"c{place}")
-            wanted.append(f"approx_count_distinct({value})" if (n, side) in self._uncertain else "NULL")
-            wanted.append(f"[min({number}), max({number}), avg({number})]" if number else "NULL")
-        values: Iterator[Any] = iter(
-            self._engine.row(f"SELECT {', '.join(wanted)} FROM {source.relation}") if wanted else ()
-        )
+            number = _cast(column, f"c{place}") if n in numeric else None
+            cast.append(f"{number or _value(column, f'c{place}')} AS y{n}")
+            finite.append(f"CASE WHEN isfinite(y{n}) THEN y{n} END AS x{n}" if number else f"y{n} AS x{n}")
+            wanted.append(f"approx_count_distinct(x{n})" if (n, side) in self._uncertain else "NULL")
+            wanted.append(f"[min(x{n}), max(x{n}), avg(x{n})]" if number else "NULL")
+        rows = f"(SELECT {', '.join(finite)} FROM (SELECT {', '.join(cast)} FROM {source.relation}))"
+        values: Iterator[Any] = iter(self._engine.row(f"SELECT {', '.join(wanted)} FROM {rows}") if wanted else ())
         for _, _, _, told in there:
             distinct, ends = next(values), next(values)
             told.sampled = read
@@ -390,19 +391,23 @@ def _filled(column: Column, cell: str) -> str:
 
 
 def _number(column: Column, cell: str) -> str | None:
-    """The value as a number (times: seconds), or None where the column holds neither."""
+    """The value as a finite number (times: seconds), or None where the column holds neither."""
+    number = _cast(column, cell)
+    return f"CASE WHEN isfinite({number}) THEN {number} END" if number and column.family in NUMBERS else number
+
+
+def _cast(column: Column, cell: str) -> str | None:
+    """As ``_number``, infinite ones too."""
     if column.family in NUMBERS:
         if column.engine_type == "VARCHAR":
-            number = f"TRY_CAST({plain_text(column, cell)} AS DOUBLE)"
-        else:
-            number = f"CAST({cell} AS DOUBLE)"
-            if column.family == "integer":
-                return number
-        return f"CASE WHEN isfinite({number}) THEN {number} END"
+            return f"TRY_CAST({plain_text(column, cell)} AS DOUBLE)"
+        return f"CAST({cell} AS DOUBLE)"
     if column.engine_type in _NATIVE_TIMES:
         return f"epoch({cell})"
     if column.family in ("date", "timestamp"):
-        return f"epoch(TRY_CAST({plain_text(column, cell)} AS TIMESTAMP))"
+        # As it is written, where that is year-month-day: bringing a million of them to one form takes longer than this.
+        as_written = column.engine_type == "VARCHAR" and not column.spelling
+        return f"epoch(TRY_CAST({cell if as_written else plain_text(column, cell)} AS TIMESTAMP))"
     if column.family == "time":
         return f"epoch(TRY_CAST({plain_text(column, cell)} AS TIME))"
     return None
