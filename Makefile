@@ -26,7 +26,7 @@ laws: setup
 check: setup console
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy src/everyshelf/core src/everyshelf/client src/everyshelf/desk src/everyshelf/cli src/everyshelf/demo src/everyshelf/destinations src/everyshelf/standin
+	EVERYSHELF_DATA=$$(mktemp -d) $(BIN)/mypy src/everyshelf
 	$(BIN)/python -m tests.check
 	cd console && npm run --silent typecheck
 

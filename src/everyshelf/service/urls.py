@@ -1,11 +1,11 @@
 """Addresses: the interface under /api/v1/, health, and the console for all the rest."""
 
-from django.urls import include, path, re_path
+from django.urls import URLPattern, URLResolver, include, path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
 from everyshelf.service.web import console, health
 
-_v1 = [
+_v1: list[URLPattern | URLResolver] = [
     path("openapi", SpectacularAPIView.as_view(), name="openapi"),
     path("", include("everyshelf.service.people.api")),
     path("", include("everyshelf.service.shelves.api.member_views")),

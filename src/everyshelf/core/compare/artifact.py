@@ -28,7 +28,7 @@ from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.registry import kind_for
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.outline.model import Finding
+from everyshelf.core.outline.model import Effect, Finding
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.options import TableOptions
@@ -170,8 +170,8 @@ def _by_record(before: ArtifactSide, after: ArtifactSide) -> tuple[ArtifactSide,
 def _turned_finding(path: str, *, by_column_now: bool) -> Finding:
     """Of a table its form alone; within a file it is what its readers look into."""
     words = ("by record", "by column") if by_column_now else ("by column", "by record")
-    label, effect = path.rpartition("/")[2] or "records", "cosmetic" if path == "/" else "alters"
-    return Finding("changed", path, "list", label, effect, "form", *words)
+    effect: Effect = "cosmetic" if path == "/" else "alters"
+    return Finding("changed", path, "list", path.rpartition("/")[2] or "records", effect, "form", *words)
 
 
 def _folders(

@@ -8,7 +8,6 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.feather
 import pyarrow.ipc
-import pyarrow.parquet as pq
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.tables.columns import MOST_COLUMNS, Column, Source, family_of
@@ -20,6 +19,8 @@ def open_parquet(engine: Engine, given: Given) -> Source:
     """A Parquet file; only its footer is read here."""
     path = given.on_disk(engine.folder)
     try:
+        import pyarrow.parquet as pq  # slow to load, and few files need it
+
         footer = pq.read_metadata(path)
     except (pa.ArrowException, OSError) as error:
         raise UnreadableError(f"not readable as Parquet: {_short(error)}") from error

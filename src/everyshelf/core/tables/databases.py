@@ -17,7 +17,6 @@ from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.tables.columns import MOST_COLUMNS, Column, Source, family_of
@@ -243,6 +242,8 @@ def _stored(engine: Engine, rows: Iterator[tuple[Any, ...]], schema: pa.Schema) 
         engine.register(relation, pa.Table.from_batches([_batch(batch, 1, schema)], schema))
         return relation
     target = engine.folder / f"{relation}.parquet"
+    import pyarrow.parquet as pq  # slow to load, and few files need it
+
     with pq.ParquetWriter(target, schema, compression="zstd", compression_level=1) as writer:
         while batch:
             writer.write_batch(_batch(batch, place, schema))

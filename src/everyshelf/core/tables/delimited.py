@@ -10,7 +10,6 @@ from itertools import islice
 from pathlib import Path
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.tables import Table, is_comment, parse_table, shape_rows
@@ -99,6 +98,8 @@ def _by_parser(engine: Engine, path: Path, shaped: Table) -> Source:
     target = engine.folder / f"{engine.name('ragged')}.parquet"
     rows = _parsed(path, shaped)
     place = 1
+    import pyarrow.parquet as pq  # slow to load, and few files need it
+
     with pq.ParquetWriter(target, schema, compression="zstd", compression_level=1) as writer:
         while batch := list(islice(rows, _BATCH_ROWS)):
             writer.write_batch(_batch(batch, width, place, schema))

@@ -8,7 +8,6 @@ from typing import Any
 
 import orjson
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.json import parse_json
@@ -126,6 +125,8 @@ def _stored(engine: Engine, records: Iterator[dict[str, Any]], forms: dict[str, 
     if len(first) < _BATCH_ROWS:
         engine.register(relation, pa.Table.from_batches([_batch(first, forms, 1, schema)], schema))
         return relation
+    import pyarrow.parquet as pq  # slow to load, and few files need it
+
     with pq.ParquetWriter(target, schema, compression="zstd", compression_level=1) as writer:
         batch = first
         while batch:

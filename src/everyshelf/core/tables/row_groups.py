@@ -14,7 +14,6 @@ from typing import Any
 
 import blake3
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from everyshelf.core.tables.columnar import open_parquet
 from everyshelf.core.tables.columns import Source
@@ -32,6 +31,8 @@ def open_by_row_groups(engine: Engine, before: Given, after: Given) -> tuple[Sou
         return None
     paths = [given.on_disk(engine.folder) for given in (before, after)]
     try:
+        import pyarrow.parquet as pq  # slow to load, and few files need it
+
         footers = [pq.read_metadata(path) for path in paths]
     except (pa.ArrowException, OSError):
         return None

@@ -67,12 +67,12 @@ def seal_bytes(value: bytes) -> bytes:
     return Fernet(_key()).encrypt(value)
 
 
-def unseal(sealed: bytes) -> str:
+def unseal(sealed: bytes | memoryview) -> str:
     """Raises ``BrokenError`` if it was sealed with another key."""
     return unseal_bytes(sealed).decode()
 
 
-def unseal_bytes(sealed: bytes) -> bytes:
+def unseal_bytes(sealed: bytes | memoryview) -> bytes:
     """As ``unseal``."""
     try:
         return Fernet(_key()).decrypt(bytes(sealed))

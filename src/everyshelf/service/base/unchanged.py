@@ -33,7 +33,7 @@ _kept = _Kept()
 
 
 def while_unchanged(key: Hashable, read: Callable[[], T]) -> T:
-    """What ``read`` gives, from before if no record was written since. ``key`` says all it depends on besides."""
+    """What ``read`` gives, from before if no record was written since. ``key`` says all else it depends on."""
     if connection.in_atomic_block or current_act() is not None:
         return read()
     connection.ensure_connection()

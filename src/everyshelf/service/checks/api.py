@@ -15,7 +15,7 @@ from everyshelf.service.http.views import valid
 from everyshelf.service.shelves.api.base import REF, ShelfView
 
 
-class CheckOut(serializers.Serializer):
+class CheckOut(serializers.Serializer[Any]):
     """What was found about a commit."""
 
     name = serializers.CharField()
@@ -27,7 +27,7 @@ class CheckOut(serializers.Serializer):
     made_by = serializers.CharField()
 
 
-class CheckIn(serializers.Serializer):
+class CheckIn(serializers.Serializer[Any]):
     """What is to be recorded; the main branch if no ref is named."""
 
     ref = serializers.CharField(required=False, default="", allow_blank=True)

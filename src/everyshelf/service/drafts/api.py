@@ -20,7 +20,7 @@ from everyshelf.service.shelves.api.base import ShelfView, message_of
 BRANCH = OpenApiParameter("branch", str, required=True, description="The branch the draft is of.")
 
 
-class PointOut(serializers.Serializer):
+class PointOut(serializers.Serializer[Any]):
     """A save point: what an artifact was in the draft (content null: gone), and the commit that took it up."""
 
     point = serializers.IntegerField()
@@ -33,7 +33,7 @@ class PointOut(serializers.Serializer):
     commit = serializers.CharField(allow_null=True)
 
 
-class DraftOut(serializers.Serializer):
+class DraftOut(serializers.Serializer[Any]):
     """A draft: the commit it builds on, the branch's head, and what is pending."""
 
     branch = serializers.CharField()
@@ -44,7 +44,7 @@ class DraftOut(serializers.Serializer):
     entries = PointOut(many=True)
 
 
-class SavingIn(serializers.Serializer):
+class SavingIn(serializers.Serializer[Any]):
     """An edit: uploaded content at a path, null where it is gone; ``onto`` the save point it was made on (0: none)."""
 
     path = serializers.CharField(trim_whitespace=False)
@@ -53,7 +53,7 @@ class SavingIn(serializers.Serializer):
     onto = serializers.IntegerField(required=False, allow_null=True, default=None, min_value=0)
 
 
-class SaveIn(serializers.Serializer):
+class SaveIn(serializers.Serializer[Any]):
     """Edits to keep, all or none; ``base`` is the commit they build on."""
 
     branch = serializers.CharField()
@@ -61,14 +61,14 @@ class SaveIn(serializers.Serializer):
     entries = SavingIn(many=True)
 
 
-class ChosenIn(serializers.Serializer):
+class ChosenIn(serializers.Serializer[Any]):
     """Entries of a draft; null for all."""
 
     branch = serializers.CharField()
     paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
 
 
-class RestorePointIn(serializers.Serializer):
+class RestorePointIn(serializers.Serializer[Any]):
     """The number of a save point."""
 
     branch = serializers.CharField()
@@ -169,21 +169,21 @@ def _branch(request: Any) -> str:
     return branch
 
 
-class ParcelIn(serializers.Serializer):
+class ParcelIn(serializers.Serializer[Any]):
     """Which uploaded content is a parcel, and the branch whose draft it goes into."""
 
     content = serializers.CharField(max_length=64)
     branch = serializers.CharField(max_length=120)
 
 
-class UnpackedArtifact(serializers.Serializer):
+class UnpackedArtifact(serializers.Serializer[Any]):
     """An artifact of the parcel that is in the draft now."""
 
     path = serializers.CharField()
     state = serializers.ChoiceField(["added", "changed"])
 
 
-class UnpackedOut(serializers.Serializer):
+class UnpackedOut(serializers.Serializer[Any]):
     """What a parcel brought; ``same``: how many were there already."""
 
     parcel = serializers.CharField()

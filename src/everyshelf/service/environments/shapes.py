@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from everyshelf.service.environments.actions.places import KINDS
 
 
-class QuietHours(serializers.Serializer):
+class QuietHours(serializers.Serializer[Any]):
     """When nothing is promoted; every day if none is named."""
 
     vars()["from"] = serializers.CharField(max_length=5)
@@ -16,7 +18,7 @@ class QuietHours(serializers.Serializer):
     zone = serializers.CharField(max_length=60, required=False, default="UTC")
 
 
-class GatesShape(serializers.Serializer):
+class GatesShape(serializers.Serializer[Any]):
     """The gates of an environment, beside its branch and the environment before it."""
 
     guarded = serializers.BooleanField(required=False, help_text="Only from a guarded branch.")
@@ -30,14 +32,14 @@ class GatesShape(serializers.Serializer):
     drift = serializers.BooleanField(required=False, help_text="Nothing may be lost that was changed there.")
 
 
-class LeftOutShape(serializers.Serializer):
+class LeftOutShape(serializers.Serializer[Any]):
     """What an environment does not take."""
 
     patterns = serializers.ListField(child=serializers.CharField(max_length=300), required=False, default=list)
     kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False, default=list)
 
 
-class EnvironmentChange(serializers.Serializer):
+class EnvironmentChange(serializers.Serializer[Any]):
     """What is to be changed; what is left out stays."""
 
     strict = True
@@ -74,7 +76,7 @@ class NewEnvironment(EnvironmentChange):
     position = serializers.IntegerField(required=False, min_value=1, max_value=99, allow_null=True, default=None)
 
 
-class NewTrial(serializers.Serializer):
+class NewTrial(serializers.Serializer[Any]):
     """A trial environment to be made from a tag."""
 
     strict = True
@@ -90,7 +92,7 @@ class NewTrial(serializers.Serializer):
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
 
-class GateOut(serializers.Serializer):
+class GateOut(serializers.Serializer[Any]):
     """A condition, and what would satisfy it."""
 
     id = serializers.CharField()
@@ -100,7 +102,7 @@ class GateOut(serializers.Serializer):
     action = serializers.CharField()
 
 
-class StepOut(serializers.Serializer):
+class StepOut(serializers.Serializer[Any]):
     """One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good."""
 
     action = serializers.ChoiceField(["created", "altered", "removed"])
@@ -110,7 +112,7 @@ class StepOut(serializers.Serializer):
     lost = serializers.BooleanField()
 
 
-class DeploymentOut(serializers.Serializer):
+class DeploymentOut(serializers.Serializer[Any]):
     """One promotion and how it ended."""
 
     deployment = serializers.CharField()
@@ -130,7 +132,7 @@ class DeploymentOut(serializers.Serializer):
     rolled_back_to = serializers.IntegerField(allow_null=True)
 
 
-class KnownDrift(serializers.Serializer):
+class KnownDrift(serializers.Serializer[Any]):
     """An artifact that is not as it was put there."""
 
     path = serializers.CharField()
@@ -139,14 +141,14 @@ class KnownDrift(serializers.Serializer):
     by = serializers.CharField()
 
 
-class BindingCount(serializers.Serializer):
+class BindingCount(serializers.Serializer[Any]):
     """How many bindings are declared, and how many values are set."""
 
     declared = serializers.IntegerField()
     set = serializers.IntegerField()
 
 
-class EnvironmentOut(serializers.Serializer):
+class EnvironmentOut(serializers.Serializer[Any]):
     """An environment and what runs there."""
 
     name = serializers.CharField()
@@ -175,7 +177,7 @@ class EnvironmentOut(serializers.Serializer):
     waiting = serializers.CharField(allow_null=True)
 
 
-class BindingOut(serializers.Serializer):
+class BindingOut(serializers.Serializer[Any]):
     """A binding; of a secret one only whether it has a value."""
 
     name = serializers.CharField()
@@ -187,7 +189,7 @@ class BindingOut(serializers.Serializer):
     set_at = serializers.DateTimeField(allow_null=True)
 
 
-class BindingIn(serializers.Serializer):
+class BindingIn(serializers.Serializer[Any]):
     """A value to be set."""
 
     name = serializers.CharField(max_length=60)
@@ -195,7 +197,7 @@ class BindingIn(serializers.Serializer):
     secret = serializers.BooleanField(required=False, allow_null=True, default=None)
 
 
-class EnvironmentReviewIn(serializers.Serializer):
+class EnvironmentReviewIn(serializers.Serializer[Any]):
     """A word about a tag's commit going there."""
 
     tag = serializers.CharField(max_length=130)
@@ -203,7 +205,7 @@ class EnvironmentReviewIn(serializers.Serializer):
     comment = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000)
 
 
-class EnvironmentReviewOut(serializers.Serializer):
+class EnvironmentReviewOut(serializers.Serializer[Any]):
     """Who said what about it."""
 
     person = serializers.CharField()
@@ -212,13 +214,13 @@ class EnvironmentReviewOut(serializers.Serializer):
     given = serializers.DateTimeField()
 
 
-class TagWanted(serializers.Serializer):
+class TagWanted(serializers.Serializer[Any]):
     """The tag to rehearse."""
 
     tag = serializers.CharField(max_length=130)
 
 
-class Wanted(serializers.Serializer):
+class Wanted(serializers.Serializer[Any]):
     """What is said about every promotion."""
 
     reason = serializers.CharField(required=False, default="", allow_blank=True)
@@ -252,7 +254,7 @@ class DraftWanted(Wanted):
     branch = serializers.CharField(max_length=120)
 
 
-class PlannedArtifact(serializers.Serializer):
+class PlannedArtifact(serializers.Serializer[Any]):
     """What would happen to one artifact."""
 
     path = serializers.CharField()
@@ -272,21 +274,21 @@ class DriftOut(KnownDrift):
     brought = serializers.BooleanField()
 
 
-class MissingBinding(serializers.Serializer):
+class MissingBinding(serializers.Serializer[Any]):
     """A binding without a value, and the artifacts that need it."""
 
     name = serializers.CharField()
     artifacts = serializers.ListField(child=serializers.CharField())
 
 
-class PlacingProblem(serializers.Serializer):
+class PlacingProblem(serializers.Serializer[Any]):
     """An artifact into which a binding cannot be put."""
 
     path = serializers.CharField()
     message = serializers.CharField()
 
 
-class NeededArtifact(serializers.Serializer):
+class NeededArtifact(serializers.Serializer[Any]):
     """What an artifact names and what will not be there."""
 
     artifact = serializers.CharField()
@@ -295,7 +297,7 @@ class NeededArtifact(serializers.Serializer):
     place = serializers.CharField()
 
 
-class RehearsalOut(serializers.Serializer):
+class RehearsalOut(serializers.Serializer[Any]):
     """What a promotion would do."""
 
     environment = serializers.CharField()
@@ -319,7 +321,7 @@ class RehearsalOut(serializers.Serializer):
     took_seconds = serializers.FloatField()
 
 
-class ArtifactBeside(serializers.Serializer):
+class ArtifactBeside(serializers.Serializer[Any]):
     """An artifact that is not the same in both environments: "added" is only in the other one."""
 
     path = serializers.CharField()
@@ -331,7 +333,7 @@ class ArtifactBeside(serializers.Serializer):
     findings = serializers.ListField(child=serializers.DictField())
 
 
-class BesideOut(serializers.Serializer):
+class BesideOut(serializers.Serializer[Any]):
     """Two environments by what is really there."""
 
     one = serializers.CharField()
@@ -342,7 +344,7 @@ class BesideOut(serializers.Serializer):
     sentence = serializers.CharField()
 
 
-class DifferingArtifact(serializers.Serializer):
+class DifferingArtifact(serializers.Serializer[Any]):
     """Where an artifact differs: there, here or on both sides."""
 
     path = serializers.CharField()
@@ -353,7 +355,7 @@ class DifferingArtifact(serializers.Serializer):
     by = serializers.CharField()
 
 
-class DifferencesOut(serializers.Serializer):
+class DifferencesOut(serializers.Serializer[Any]):
     """An environment beside a branch."""
 
     environment = serializers.CharField()
@@ -364,7 +366,7 @@ class DifferencesOut(serializers.Serializer):
     sentence = serializers.CharField()
 
 
-class CaptureWanted(serializers.Serializer):
+class CaptureWanted(serializers.Serializer[Any]):
     """What to capture: everything changed there if no path is named."""
 
     branch = serializers.CharField(required=False, default="", allow_blank=True, max_length=120)
@@ -372,7 +374,7 @@ class CaptureWanted(serializers.Serializer):
     prefer = serializers.ChoiceField(["environment", "shelf"], required=False, allow_null=True, default=None)
 
 
-class CapturedArtifact(serializers.Serializer):
+class CapturedArtifact(serializers.Serializer[Any]):
     """What became of one artifact; ``taken`` if it is in the draft."""
 
     path = serializers.CharField()
@@ -382,7 +384,7 @@ class CapturedArtifact(serializers.Serializer):
     taken = serializers.BooleanField()
 
 
-class CaptureOut(serializers.Serializer):
+class CaptureOut(serializers.Serializer[Any]):
     """What was captured."""
 
     environment = serializers.CharField()

@@ -198,7 +198,8 @@ def _commit(shelf: Shelf, uid: str) -> Commit:
 def _measured(commit: Commit, base: Commit) -> tuple[Measured, list[str]]:
     """What the files that ``shelf.toml`` names say, of those that the run wrote; else of all of them."""
     rules, trees = rules_at(commit.root), get_trees()
-    found, problems = Measured(), []
+    found = Measured()
+    problems: list[str] = []
     if not rules.measured:
         return found, problems
     files = {p: e for p, e in trees.files(commit.root) if rules.is_measured(p)}

@@ -17,7 +17,7 @@ from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.api.base import ShelfView
 
 
-class ExperimentBase(serializers.Serializer):
+class ExperimentBase(serializers.Serializer[Any]):
     """An experiment without its runs."""
 
     key = serializers.CharField()
@@ -42,7 +42,7 @@ class ExperimentListed(ExperimentBase):
     primary = serializers.CharField()
 
 
-class ReadOut(serializers.Serializer):
+class ReadOut(serializers.Serializer[Any]):
     """A version that a run read."""
 
     path = serializers.CharField()
@@ -53,7 +53,7 @@ class ReadOut(serializers.Serializer):
     content = serializers.CharField()
 
 
-class RunCell(serializers.Serializer):
+class RunCell(serializers.Serializer[Any]):
     """One cell of the table of runs; ``change`` and ``best`` only of metrics."""
 
     value = serializers.JSONField(allow_null=True)
@@ -62,7 +62,7 @@ class RunCell(serializers.Serializer):
     best = serializers.BooleanField(required=False)
 
 
-class RunCells(serializers.Serializer):
+class RunCells(serializers.Serializer[Any]):
     """The cells of a run by column name."""
 
     reads = serializers.DictField(child=RunCell())
@@ -70,7 +70,7 @@ class RunCells(serializers.Serializer):
     metrics = serializers.DictField(child=RunCell())
 
 
-class RunOut(serializers.Serializer):
+class RunOut(serializers.Serializer[Any]):
     """A run: the commit that holds what it wrote, and ``base``, where it read."""
 
     number = serializers.IntegerField()
@@ -96,7 +96,7 @@ class RunCompared(RunOut):
     cells = RunCells()
 
 
-class ColumnOut(serializers.Serializer):
+class ColumnOut(serializers.Serializer[Any]):
     """A column of the table of runs."""
 
     group = serializers.ChoiceField(["reads", "parameters", "metrics"])
@@ -115,7 +115,7 @@ class ExperimentOut(ExperimentBase):
     runs = RunCompared(many=True)
 
 
-class NewExperiment(serializers.Serializer):
+class NewExperiment(serializers.Serializer[Any]):
     """An experiment to begin; key and branch are suggested from the question if left out."""
 
     question = serializers.CharField(max_length=1000)
@@ -126,14 +126,14 @@ class NewExperiment(serializers.Serializer):
     primary = serializers.CharField(required=False, default="", allow_blank=True, max_length=200)
 
 
-class ExperimentChange(serializers.Serializer):
+class ExperimentChange(serializers.Serializer[Any]):
     """What is to be changed."""
 
     question = serializers.CharField(required=False, max_length=300)
     primary = serializers.CharField(required=False, allow_blank=True, max_length=200)
 
 
-class NewRun(serializers.Serializer):
+class NewRun(serializers.Serializer[Any]):
     """A run. ``commit`` holds what it wrote, ``base`` is where it read; both as ids. ``series``: name to points."""
 
     branch = serializers.CharField(max_length=120)
@@ -151,7 +151,7 @@ class NewRun(serializers.Serializer):
     took_seconds = serializers.FloatField(required=False, allow_null=True, default=None, min_value=0)
 
 
-class CourseOut(serializers.Serializer):
+class CourseOut(serializers.Serializer[Any]):
     """The course of a metric in a run: [step, value], thinned to what a drawing shows."""
 
     number = serializers.IntegerField()
@@ -159,7 +159,7 @@ class CourseOut(serializers.Serializer):
     points = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
 
 
-class AdoptIn(serializers.Serializer):
+class AdoptIn(serializers.Serializer[Any]):
     """Which branch is proposed; its own if left out."""
 
     branch = serializers.CharField(required=False, default="", allow_blank=True)
@@ -167,7 +167,7 @@ class AdoptIn(serializers.Serializer):
     reviewers = serializers.ListField(child=serializers.CharField(), required=False, default=list)
 
 
-class AbandonIn(serializers.Serializer):
+class AbandonIn(serializers.Serializer[Any]):
     """Why it is abandoned."""
 
     reason = serializers.CharField()

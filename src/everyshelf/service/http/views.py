@@ -88,7 +88,7 @@ class ApiView(APIView):
         return super().handle_exception(exc)
 
 
-def valid(shape: type[serializers.Serializer], request: Any) -> dict[str, Any]:
+def valid(shape: type[serializers.Serializer[Any]], request: Any) -> dict[str, Any]:
     """The validated body. A shape that is ``strict`` takes no word it does not know: what is meant for it and
     misspelled would change nothing, and nobody would notice."""
     given = shape(data=request.data)

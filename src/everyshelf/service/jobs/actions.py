@@ -51,6 +51,11 @@ class Run:
         self._cancellable = True
 
     @property
+    def shelf(self) -> Any:
+        """The shelf it is for; jobs without one do not ask."""
+        return self.job.shelf
+
+    @property
     def parameters(self) -> dict[str, Any]:
         """What the job was started with."""
         parameters: dict[str, Any] = self.job.parameters

@@ -14,7 +14,7 @@ from everyshelf.service.jobs import actions
 from everyshelf.service.rights import caller_of
 
 
-class JobOut(serializers.Serializer):
+class JobOut(serializers.Serializer[Any]):
     """A job: where it stands and how it ended."""
 
     job = serializers.CharField()

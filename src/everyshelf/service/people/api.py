@@ -23,21 +23,21 @@ from everyshelf.service.people.tries import COOKIE, COOKIE_SECONDS, device_cooki
 from everyshelf.service.rights import SCOPES, Caller, caller_of
 
 
-class SignIn(serializers.Serializer):
+class SignIn(serializers.Serializer[Any]):
     """Name and password."""
 
     name = serializers.CharField(max_length=150)
     password = serializers.CharField(max_length=1000, trim_whitespace=False)
 
 
-class Person(serializers.Serializer):
+class Person(serializers.Serializer[Any]):
     """Someone who signs in."""
 
     name = serializers.CharField()
     full_name = serializers.CharField()
 
 
-class Session(serializers.Serializer):
+class Session(serializers.Serializer[Any]):
     """Who is signed in; ``person`` is null for nobody. ``admin``: whether they run this installation.
     ``raw_csv``: whether CSV files leave with formulas as they are."""
 
@@ -61,20 +61,20 @@ class Account(Person):
     last_signed_in = serializers.DateTimeField(allow_null=True)
 
 
-class AccountChange(serializers.Serializer):
+class AccountChange(serializers.Serializer[Any]):
     """Whether a person may sign in."""
 
     active = serializers.BooleanField()
 
 
-class PasswordChange(serializers.Serializer):
+class PasswordChange(serializers.Serializer[Any]):
     """The password there is, and the one there shall be."""
 
     old = serializers.CharField(max_length=1000, trim_whitespace=False)
     new = serializers.CharField(max_length=1000, trim_whitespace=False)
 
 
-class NewPassword(serializers.Serializer):
+class NewPassword(serializers.Serializer[Any]):
     """A new password for a person; random if left empty."""
 
     password = serializers.CharField(
@@ -82,19 +82,19 @@ class NewPassword(serializers.Serializer):
     )
 
 
-class PasswordMade(serializers.Serializer):
+class PasswordMade(serializers.Serializer[Any]):
     """A new password, shown this once."""
 
     password = serializers.CharField()
 
 
-class SessionsEnded(serializers.Serializer):
+class SessionsEnded(serializers.Serializer[Any]):
     """How many sessions ended."""
 
     ended = serializers.IntegerField()
 
 
-class TokenOut(serializers.Serializer):
+class TokenOut(serializers.Serializer[Any]):
     """A token without its value."""
 
     name = serializers.CharField()
@@ -105,7 +105,7 @@ class TokenOut(serializers.Serializer):
     last_used = serializers.DateTimeField(allow_null=True)
 
 
-class NewToken(serializers.Serializer):
+class NewToken(serializers.Serializer[Any]):
     """What a token shall be able to do, and for how long."""
 
     name = serializers.CharField(max_length=100)

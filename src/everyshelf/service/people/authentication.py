@@ -39,7 +39,7 @@ class BearerAuthentication(authentication.BaseAuthentication):
         return 'Bearer realm="Every Shelf"'
 
 
-class BearerScheme(OpenApiAuthenticationExtension):
+class BearerScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
     """How the OpenAPI document describes it."""
 
     target_class = BearerAuthentication

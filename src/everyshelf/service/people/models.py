@@ -72,6 +72,6 @@ class FailedTry(models.Model):
 
 
 class KnownAddress(models.Model):
-    """That somebody signed in from an address; ``bucket`` is the SHA-256 of both."""
+    """A person signed in from an address before; ``bucket`` is the SHA-256 of both."""
 
     bucket = models.CharField(max_length=64, unique=True)

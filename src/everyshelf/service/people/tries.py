@@ -54,7 +54,7 @@ def note_failure(name: str, address: str, device: str) -> None:
 
 
 def note_success(name: str, address: str) -> None:
-    """Remember where somebody signs in from."""
+    """Remember from which address a person signs in."""
     bucket = _bucket("known", name, address)
     with aside():
         KnownAddress.objects.bulk_create([KnownAddress(bucket=bucket)], ignore_conflicts=True)

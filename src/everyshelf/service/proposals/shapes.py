@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from everyshelf.service.checks.api import CheckOut
 from everyshelf.service.proposals.models import VERDICTS
 
 
-class ProposalBase(serializers.Serializer):
+class ProposalBase(serializers.Serializer[Any]):
     """A proposal without what is worked out about it."""
 
     number = serializers.IntegerField()
@@ -32,7 +34,7 @@ class ProposalListed(ProposalBase):
     remarks_open = serializers.IntegerField()
 
 
-class VerdictOut(serializers.Serializer):
+class VerdictOut(serializers.Serializer[Any]):
     """A person's verdict; ``lapsed`` says why it is no longer in force, or is empty."""
 
     person = serializers.CharField()
@@ -43,7 +45,7 @@ class VerdictOut(serializers.Serializer):
     lapsed = serializers.CharField()
 
 
-class PlaceOut(serializers.Serializer):
+class PlaceOut(serializers.Serializer[Any]):
     """Where a remark's artifact and part are now; null for what is gone."""
 
     path = serializers.CharField(allow_null=True)
@@ -51,7 +53,7 @@ class PlaceOut(serializers.Serializer):
     label = serializers.CharField()
 
 
-class RemarkAnswer(serializers.Serializer):
+class RemarkAnswer(serializers.Serializer[Any]):
     """A remark: on the whole (no path), an artifact, or a part as it was at ``commit``.
 
     A ``condition`` must be settled (marked as met) before the proposal can be merged.
@@ -77,14 +79,14 @@ class RemarkOut(RemarkAnswer):
     answers = RemarkAnswer(many=True)
 
 
-class UnmetOut(serializers.Serializer):
+class UnmetOut(serializers.Serializer[Any]):
     """A requirement for merging that is not met."""
 
     what = serializers.ChoiceField(["branch", "conflicts", "verdict", "condition", "agreement", "check"])
     message = serializers.CharField()
 
 
-class ProposedConflict(serializers.Serializer):
+class ProposedConflict(serializers.Serializer[Any]):
     """A conflict that merging would have."""
 
     path = serializers.CharField()
@@ -118,7 +120,7 @@ class ProposalOut(ProposalBase):
     who_merges = serializers.ChoiceField(["keepers", "authors"])
 
 
-class NewProposal(serializers.Serializer):
+class NewProposal(serializers.Serializer[Any]):
     """A proposal to open. ``delete_source``: delete the source branch once it is merged."""
 
     title = serializers.CharField(max_length=300)
@@ -130,7 +132,7 @@ class NewProposal(serializers.Serializer):
     delete_source = serializers.BooleanField(required=False, default=False)
 
 
-class ProposalChange(serializers.Serializer):
+class ProposalChange(serializers.Serializer[Any]):
     """Changes to a proposal; fields left out stay as they are. ``state``: closed, with a ``reason``, or open again."""
 
     title = serializers.CharField(required=False, max_length=300)
@@ -141,7 +143,7 @@ class ProposalChange(serializers.Serializer):
     reason = serializers.CharField(required=False, default="", allow_blank=True)
 
 
-class NewRemark(serializers.Serializer):
+class NewRemark(serializers.Serializer[Any]):
     """A remark on the whole, an artifact or a part; or the answer to one.
 
     ``condition``: keeps the proposal from being merged until it is marked as met.
@@ -155,13 +157,13 @@ class NewRemark(serializers.Serializer):
     condition = serializers.BooleanField(required=False, default=False)
 
 
-class RemarkChange(serializers.Serializer):
+class RemarkChange(serializers.Serializer[Any]):
     """Whether the remark is done, or the condition met."""
 
     settled = serializers.BooleanField()
 
 
-class NewVerdict(serializers.Serializer):
+class NewVerdict(serializers.Serializer[Any]):
     """A verdict; ``commit``: the state it is about, refused if the source has newer commits."""
 
     verdict = serializers.CharField()
@@ -169,7 +171,7 @@ class NewVerdict(serializers.Serializer):
     commit = serializers.CharField(required=False, default="", allow_blank=True)
 
 
-class MergeProposal(serializers.Serializer):
+class MergeProposal(serializers.Serializer[Any]):
     """Merging; ``reason``: why it is merged although a requirement is not met."""
 
     reason = serializers.CharField(required=False, default="", allow_blank=True)
@@ -177,7 +179,7 @@ class MergeProposal(serializers.Serializer):
     delete_source = serializers.BooleanField(required=False, allow_null=True, default=None)
 
 
-class WaitingOut(serializers.Serializer):
+class WaitingOut(serializers.Serializer[Any]):
     """A task of the caller."""
 
     shelf = serializers.CharField()

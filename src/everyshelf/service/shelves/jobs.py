@@ -29,8 +29,8 @@ def describe(run: Run) -> dict[str, Any] | None:
 @job_kind("compare", resumes=True)
 def compare(run: Run) -> dict[str, Any] | None:
     """Work out a comparison that takes long; the answer is then found in the records."""
-    before, after = (resolve(run.job.shelf, f"commit:{run.parameters[side]}") for side in ("from", "to"))
-    found = compare_states(run.job.shelf, before, after, budget=None, progress=run.progress)
+    before, after = (resolve(run.shelf, f"commit:{run.parameters[side]}") for side in ("from", "to"))
+    found = compare_states(run.shelf, before, after, budget=None, progress=run.progress)
     return {"sentence": found["sentence"]}
 
 
@@ -38,16 +38,16 @@ def compare(run: Run) -> dict[str, Any] | None:
 def compare_artifact(run: Run) -> dict[str, Any] | None:
     """Work out the comparison of two large contents; the answer is then found in the records."""
     given = run.parameters
-    sides = [
+    old, new = (
         Entry(given[f"{side}_path"], given.get(f"{side}_type", "artifact"), given[side], given[f"{side}_size"])
         for side in ("before", "after")
-    ]
+    )
     before, after = (
         {name: Entry(name, "artifact", *held) for name, held in side.items()} for side in given.get("beside", [{}, {}])
     )
-    pair = Pairing(given["after_path"], given["before_path"], *sides, (before, after))
+    pair = Pairing(given["after_path"], given["before_path"], old, new, (before, after))
     rules = parse_rules(given["rules"])
-    found = compare_pair(run.job.shelf, pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
+    found = compare_pair(run.shelf, pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}
 
@@ -67,4 +67,4 @@ def merge(run: Run) -> dict[str, Any] | None:
 @job_kind("verify", resumes=True)
 def verify(run: Run) -> dict[str, Any] | None:
     """Re-read the whole shelf."""
-    return verify_shelf(run.job.shelf, run.progress)
+    return verify_shelf(run.shelf, run.progress)

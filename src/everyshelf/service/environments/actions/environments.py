@@ -71,7 +71,7 @@ def make_environment(
         get_branch(shelf, fed_from)
     rows = shelf.environments.filter(ended=None, route=route)
     place = position or 1 + (rows.aggregate(last=Max("position"))["last"] or 0)
-    values = {
+    values: dict[str, Any] = {
         "gates": checked_gates(gates or {}),
         "left_out": _checked_left_out(left_out or {}),
         "access": seal(token) if token else None,

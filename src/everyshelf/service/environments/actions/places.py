@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import SplitResult, urlsplit
 
-from dulwich.refs import check_ref_format
+from dulwich.refs import Ref, check_ref_format
 
 from everyshelf.core.databases import Database
 from everyshelf.core.databases.sqlite import SqliteDatabase
@@ -162,7 +162,7 @@ def _checked_git(address: str) -> str:
     where, _, rest = address.partition("#")
     branch, _, folder = rest.partition(":")
     branch, folder = branch or "main", folder.strip("/")
-    if not check_ref_format(f"refs/heads/{branch}".encode("utf-8", "surrogatepass")):
+    if not check_ref_format(Ref(f"refs/heads/{branch}".encode("utf-8", "surrogatepass"))):
         raise InvalidError(f"{branch!r} cannot be a branch in Git", code="environment.address", pointer="/address")
     parts = _split(where)
     if parts.scheme in ("http", "https") and parts.netloc and parts.path.strip("/"):

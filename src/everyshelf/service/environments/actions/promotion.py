@@ -295,12 +295,20 @@ def check_roll_back(
     """Raise ``RefusedError`` if anything there would be lost unasked. No other gate holds a way back."""
     require_promote(caller, environment)
     destination = destination_of(environment)
-    agreed = {"overwrite_drift": overwrite_drift, "lose": lose}
 
     def judge() -> list[Gate]:
         present = destination.present()
         aim = aim_at_deployment(destination, target, present)
-        return held_by(destination, environment, target.tag, aim, present, gates=False, **agreed)
+        return held_by(
+            destination,
+            environment,
+            target.tag,
+            aim,
+            present,
+            gates=False,
+            overwrite_drift=overwrite_drift,
+            lose=lose,
+        )
 
     held = _judged_now(environment, judge, otherwise=list)
     if held:

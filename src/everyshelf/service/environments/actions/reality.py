@@ -293,8 +293,8 @@ class _Captured:
             answer = worker.merge(path, sides, result, rules_text=self._rules.source)
             if not answer["merged"]:
                 decisions, by_hand = self._names_back(answer["conflicts"], values)
-                given = {"rules_text": self._rules.source, "decisions": decisions, "prefer": "source"}
-                worker.merge(path, sides, result, **given)
+                source = self._rules.source
+                worker.merge(path, sides, result, rules_text=source, decisions=decisions, prefer="source")
                 said = f"; values set by hand there were not captured: {', '.join(by_hand)}" if by_hand else ""
                 there.write_bytes(values.masked(result.read_bytes()))
                 return f"changed{said}" if said else ""

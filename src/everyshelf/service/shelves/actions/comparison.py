@@ -552,7 +552,7 @@ def describe_commit(commit: Any) -> None:
         version.save(update_fields=["effect", "headline"])
 
 
-def _described(version: ArtifactVersion, previous: SeenVersion | None, rules: Rules) -> tuple[str, str]:
+def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules: Rules) -> tuple[str, str]:
     if previous is None:
         return "alters", "first version"
     before, after = entry_of(previous), entry_of(version)

@@ -58,7 +58,7 @@ def take_in_many(shelf: Shelf, pieces: Iterable[bytes], expected: int) -> list[C
     """Store several contents of one body, made durable once. Each is preceded by its length, 8 bytes, big-endian."""
     require_room()
     store, body = get_store(), _Body(pieces)
-    found = []
+    found: list[ContentInfo] = []
     while (head := body.take(_LENGTH.size)) and len(found) < _MOST_AT_ONCE:
         size = _LENGTH.unpack(head)[0] if len(head) == _LENGTH.size else -1
         content = body.take(size) if 0 <= size <= MOST_IN_MANY else b""
@@ -171,8 +171,8 @@ def as_given(entry: Entry) -> Iterator[Path]:
             yield path
         return
     with tempfile.TemporaryDirectory(dir=get_config().scratch, prefix="read-") as folder:
-        for path, inner in get_trees().files(entry.id):
-            target = Path(folder, path)
+        for inside, inner in get_trees().files(entry.id):
+            target = Path(folder, inside)
             target.parent.mkdir(parents=True, exist_ok=True)
             with target.open("wb") as file:
                 file.writelines(get_store().iter_range(inner.id))

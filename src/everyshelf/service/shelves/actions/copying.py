@@ -60,13 +60,15 @@ def _ancestry(source: Shelf, path: str, number: int | None) -> list[ArtifactVers
     """The versions in the line of the one that is copied, oldest first."""
     state = resolve(source, source.main_branch)
     if number is None:
-        _, wanted = get_artifact(source, state, path)
-        if wanted is None:
+        _, newest = get_artifact(source, state, path)
+        if newest is None:
             raise InvalidError(f"{path} has no version to copy", code="copy.none")
+        commit, artifact = newest.commit_id, newest.artifact_id
     else:
         wanted = find_version(source, state, path, number)
-    ancestors = lineage_of(source).ancestors(wanted.commit_id)
-    rows = ArtifactVersion.objects.filter(artifact=wanted.artifact_id, content__gt="").select_related("commit")
+        commit, artifact = wanted.commit_id, wanted.artifact_id
+    ancestors = lineage_of(source).ancestors(commit)
+    rows = ArtifactVersion.objects.filter(artifact=artifact, content__gt="").select_related("commit")
     found = [r for r in rows.order_by("id") if r.commit_id in ancestors]
     if len(found) > _MOST_VERSIONS:
         raise InvalidError(f"{path} has more than {_MOST_VERSIONS} versions", code="copy.too_large")

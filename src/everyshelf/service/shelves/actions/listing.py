@@ -245,8 +245,7 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
             {
                 **commit_json(commit, lineage),
                 "tags": tags.get(number, []),
-                "parents": lineage.parents(number)
-                and [rows[p].uid if p in rows else None for p in lineage.parents(number)],
+                "parents": [rows[p].uid if p in rows else None for p in lineage.parents(number)],
                 "artifacts": [
                     {
                         "path": v.path,

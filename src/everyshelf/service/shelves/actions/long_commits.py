@@ -74,7 +74,7 @@ def make_long_commit(run: Run) -> dict[str, Any]:
     wanted = [Wanted(**one) for one in asked["changes"]]
     message = Message(asked["summary"], asked["description"], asked["labels"], asked["tasks"])
     prepared = prepare_changes(
-        Caller(job.person), job.shelf, asked["branch"], asked["base"], wanted, message, progress=run.progress
+        Caller(job.person), run.shelf, asked["branch"], asked["base"], wanted, message, progress=run.progress
     )
     run.no_more_cancel()
     with one_act():

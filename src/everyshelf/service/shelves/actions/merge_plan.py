@@ -147,7 +147,7 @@ def _as_parameters(
 
 def work_out(run: Run) -> dict[str, Any]:
     """A merge somebody waits for, artifact by artifact; each is kept, so that a restart goes on where it was."""
-    given, shelf = run.parameters, run.job.shelf
+    given, shelf = run.parameters, run.shelf
     commits = {
         name: Commit.objects.filter(shelf=shelf, uid=given[name]).first() for name in ("base", "source", "target")
     }
@@ -168,7 +168,15 @@ def _told(trio: Trio, found: Combined) -> ArtifactMerge:
 
 def _shadowed(path: str, base: str | None, target: str | None, source: str | None) -> ArtifactMerge:
     why = f"artifact “{path}”: a file on one side, a folder of the same name on the other"
-    conflict = {"id": "/", "part": "/", "type": "artifact", "label": path, "field": None, "why": why, "options": []}
+    conflict: dict[str, Any] = {
+        "id": "/",
+        "part": "/",
+        "type": "artifact",
+        "label": path,
+        "field": None,
+        "why": why,
+        "options": [],
+    }
     return ArtifactMerge(path, "", base, target, source, True, [conflict], ["move one of them, then merge again"], 0)
 
 
@@ -203,9 +211,9 @@ class _Combining:
         if merged is None:
             return Combined(trio.target)
         answer, content, size = merged
-        entry = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.target
+        made = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.target
         return Combined(
-            entry, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
+            made, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
         )
 
     def _one_side(self, trio: Trio, given: Mapping[str, Any]) -> Combined:

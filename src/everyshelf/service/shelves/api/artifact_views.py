@@ -27,6 +27,7 @@ from everyshelf.service.shelves.actions import (
     unfolding,
 )
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView, message_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
@@ -56,7 +57,9 @@ class ArtifactsView(ShelfView):
 
 
 class _ArtifactView(ShelfView):
-    def located(self, request: Any, key: str) -> tuple[Shelf, Resolved, str, Entry, ArtifactVersion | None]:
+    def located(
+        self, request: Any, key: str
+    ) -> tuple[Shelf, Resolved, str, Entry, ArtifactVersion | SeenVersion | None]:
         """The artifact an address names by path and ref, or by path and version."""
         _, shelf = self.shelf(request, key)
         at, path = self.at(request, shelf), path_of(request)

@@ -170,7 +170,7 @@ class CompareReportView(ShelfView):
             if told["pending"]:
                 raise _still_pending()
             title = f"{found.name} from {before} to {after}"
-        text = written(report_of(told, title=title, made=timezone.now()), form)  # type: ignore[arg-type]
+        text = written(report_of(told, title=title, made=timezone.now()), form)
         return as_download(text, f"{title}.{form}", REPORT_TYPES[form])
 
 

@@ -15,7 +15,7 @@ from everyshelf.service.rights import caller_of
 from everyshelf.service.shelves.api.base import LIMIT, ShelfView
 
 
-class LogEntryOut(serializers.Serializer):
+class LogEntryOut(serializers.Serializer[Any]):
     """Who did what: ``words`` go between the person and the subject. ``via``: the token used, empty for the console."""
 
     entry = serializers.IntegerField()
@@ -29,7 +29,7 @@ class LogEntryOut(serializers.Serializer):
     detail = serializers.DictField()
 
 
-class LogPage(serializers.Serializer):
+class LogPage(serializers.Serializer[Any]):
     """A page of the log, newest first; ``next`` goes into ``before``."""
 
     items = LogEntryOut(many=True)

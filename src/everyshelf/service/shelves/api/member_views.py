@@ -19,14 +19,14 @@ from everyshelf.service.people.models import Invitation, Membership, Role
 from everyshelf.service.shelves.api.base import ShelfView
 
 
-class MemberIn(serializers.Serializer):
+class MemberIn(serializers.Serializer[Any]):
     """A person's role."""
 
     person = serializers.CharField()
     role = serializers.CharField()
 
 
-class MemberOut(serializers.Serializer):
+class MemberOut(serializers.Serializer[Any]):
     """A person with a role on a shelf."""
 
     person = serializers.CharField()
@@ -34,7 +34,7 @@ class MemberOut(serializers.Serializer):
     role = serializers.ChoiceField(Role.values)
 
 
-class NewInvitation(serializers.Serializer):
+class NewInvitation(serializers.Serializer[Any]):
     """Whom to invite (in words, for your own list), as what, and how long it holds."""
 
     role = serializers.CharField()
@@ -42,7 +42,7 @@ class NewInvitation(serializers.Serializer):
     days = serializers.IntegerField(required=False, default=7)
 
 
-class InvitationOut(serializers.Serializer):
+class InvitationOut(serializers.Serializer[Any]):
     """An invitation without its secret."""
 
     id = serializers.CharField()
@@ -61,13 +61,13 @@ class InvitationMade(InvitationOut):
     value = serializers.CharField()
 
 
-class InvitationIn(serializers.Serializer):
+class InvitationIn(serializers.Serializer[Any]):
     """The secret of an invitation."""
 
     invitation = serializers.CharField(max_length=200)
 
 
-class InvitationSeen(serializers.Serializer):
+class InvitationSeen(serializers.Serializer[Any]):
     """What an invitation offers."""
 
     shelf = serializers.CharField()
@@ -87,7 +87,7 @@ class AcceptIn(InvitationIn):
     )
 
 
-class Joined(serializers.Serializer):
+class Joined(serializers.Serializer[Any]):
     """Who joined which shelf."""
 
     person = Person()

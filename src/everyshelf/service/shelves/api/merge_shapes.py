@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from everyshelf.service.shelves.api.shapes import MessageIn
@@ -18,7 +20,7 @@ class MergeIn(MessageIn):
     reason = serializers.CharField(max_length=2000, required=False, default="", allow_blank=True)
 
 
-class MergeOut(serializers.Serializer):
+class MergeOut(serializers.Serializer[Any]):
     """The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
     of them both sides had changed."""
 
@@ -28,7 +30,7 @@ class MergeOut(serializers.Serializer):
     combined = serializers.IntegerField()
 
 
-class WaitingMerge(serializers.Serializer):
+class WaitingMerge(serializers.Serializer[Any]):
     """A merge that waits to be settled; ``decided`` conflicts are settled already."""
 
     id = serializers.CharField()
@@ -43,7 +45,7 @@ class WaitingMerge(serializers.Serializer):
     commit = serializers.CharField(allow_null=True)
 
 
-class MergeDecision(serializers.Serializer):
+class MergeDecision(serializers.Serializer[Any]):
     """How a conflict is settled, and by whom."""
 
     take = serializers.ChoiceField(["target", "source", "both", "edited"])
@@ -51,7 +53,7 @@ class MergeDecision(serializers.Serializer):
     by = serializers.CharField(required=False)
 
 
-class MergeConflict(serializers.Serializer):
+class MergeConflict(serializers.Serializer[Any]):
     """One part or field that both sides changed in ways that do not go together; a side without a value is left out."""
 
     id = serializers.CharField()
@@ -67,7 +69,7 @@ class MergeConflict(serializers.Serializer):
     decision = MergeDecision(required=False)
 
 
-class MergeArtifact(serializers.Serializer):
+class MergeArtifact(serializers.Serializer[Any]):
     """An artifact both sides changed: content ids (null: not there), and what is to be settled.
 
     ``result``: the content it becomes, once nothing of it is open.
@@ -92,7 +94,7 @@ class MergeDetail(WaitingMerge):
     artifacts = MergeArtifact(many=True)
 
 
-class OneSettling(serializers.Serializer):
+class OneSettling(serializers.Serializer[Any]):
     """A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
 
     ``take`` null takes it back. ``content`` (with a path): the whole artifact as it was put together elsewhere.
@@ -107,13 +109,13 @@ class OneSettling(serializers.Serializer):
     content = serializers.CharField(required=False, default="", allow_blank=True)
 
 
-class SettlingIn(serializers.Serializer):
+class SettlingIn(serializers.Serializer[Any]):
     """Decisions, in order."""
 
     decisions = OneSettling(many=True)
 
 
-class FinishIn(serializers.Serializer):
+class FinishIn(serializers.Serializer[Any]):
     """What to say about the merge commit, if not what was said at first."""
 
     summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 
-class ShelfOut(serializers.Serializer):
+class ShelfOut(serializers.Serializer[Any]):
     """A shelf."""
 
     key = serializers.CharField()
@@ -21,7 +23,7 @@ class ShelfOut(serializers.Serializer):
     environments = serializers.IntegerField()
 
 
-class NewShelf(serializers.Serializer):
+class NewShelf(serializers.Serializer[Any]):
     """A shelf to be made; its key is made from the name if left out."""
 
     name = serializers.CharField(max_length=120)
@@ -30,7 +32,7 @@ class NewShelf(serializers.Serializer):
     open_to_all = serializers.BooleanField(required=False, default=False)
 
 
-class ShelfChange(serializers.Serializer):
+class ShelfChange(serializers.Serializer[Any]):
     """What is to be changed about a shelf; what is left out stays."""
 
     name = serializers.CharField(required=False, max_length=120)
@@ -38,7 +40,7 @@ class ShelfChange(serializers.Serializer):
     open_to_all = serializers.BooleanField(required=False)
 
 
-class BranchOut(serializers.Serializer):
+class BranchOut(serializers.Serializer[Any]):
     """A branch and its newest commit."""
 
     name = serializers.CharField()
@@ -55,7 +57,7 @@ class BranchOut(serializers.Serializer):
     behind = serializers.IntegerField()
 
 
-class NewBranch(serializers.Serializer):
+class NewBranch(serializers.Serializer[Any]):
     """A branch to be made from a ref; a name is suggested from the note if it is left out."""
 
     name = serializers.CharField(max_length=120, required=False, default="", allow_blank=True)
@@ -63,13 +65,13 @@ class NewBranch(serializers.Serializer):
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
 
-class BranchChange(serializers.Serializer):
+class BranchChange(serializers.Serializer[Any]):
     """Whether only keepers may commit to it."""
 
     guarded = serializers.BooleanField()
 
 
-class TagOut(serializers.Serializer):
+class TagOut(serializers.Serializer[Any]):
     """A tag and the environments its commit reached."""
 
     name = serializers.CharField()
@@ -81,7 +83,7 @@ class TagOut(serializers.Serializer):
     environments = serializers.ListField(child=serializers.CharField())
 
 
-class NewTag(serializers.Serializer):
+class NewTag(serializers.Serializer[Any]):
     """A tag to be made."""
 
     name = serializers.CharField(max_length=120)
@@ -92,7 +94,7 @@ class NewTag(serializers.Serializer):
     created_by = serializers.CharField(required=False, allow_null=True, default=None, max_length=150)
 
 
-class ArtifactOut(serializers.Serializer):
+class ArtifactOut(serializers.Serializer[Any]):
     """An artifact at a moment."""
 
     path = serializers.CharField()
@@ -122,7 +124,7 @@ class ArtifactVersionOut(ArtifactOut):
     labels = serializers.DictField(child=serializers.CharField())
 
 
-class ArtifactPage(serializers.Serializer):
+class ArtifactPage(serializers.Serializer[Any]):
     """A page of artifacts at a ref."""
 
     ref = serializers.CharField()
@@ -132,7 +134,7 @@ class ArtifactPage(serializers.Serializer):
     next = serializers.CharField(allow_null=True)
 
 
-class TouchedOut(serializers.Serializer):
+class TouchedOut(serializers.Serializer[Any]):
     """What a commit did to one artifact."""
 
     path = serializers.CharField()
@@ -143,7 +145,7 @@ class TouchedOut(serializers.Serializer):
     removed = serializers.BooleanField()
 
 
-class CommitOut(serializers.Serializer):
+class CommitOut(serializers.Serializer[Any]):
     """A commit."""
 
     commit = serializers.CharField()
@@ -166,7 +168,7 @@ class CommitListed(CommitOut):
     artifact_count = serializers.IntegerField()
 
 
-class CommitPage(serializers.Serializer):
+class CommitPage(serializers.Serializer[Any]):
     """A page of history."""
 
     items = CommitListed(many=True)
@@ -174,7 +176,7 @@ class CommitPage(serializers.Serializer):
     next = serializers.CharField(allow_null=True)
 
 
-class WantedChange(serializers.Serializer):
+class WantedChange(serializers.Serializer[Any]):
     """One change: new content at a path (perhaps moved from another), or its removal (``content`` null)."""
 
     path = serializers.CharField(max_length=4000, trim_whitespace=False)
@@ -182,7 +184,7 @@ class WantedChange(serializers.Serializer):
     moved_from = serializers.CharField(required=False, default="", allow_blank=True, trim_whitespace=False)
 
 
-class MessageIn(serializers.Serializer):
+class MessageIn(serializers.Serializer[Any]):
     """What people say about a commit; author and time only with the right to import."""
 
     summary = serializers.CharField(max_length=300)
@@ -212,32 +214,32 @@ class RestoreIn(MessageIn):
     path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
 
 
-class ContentOut(serializers.Serializer):
+class ContentOut(serializers.Serializer[Any]):
     """Stored content."""
 
     id = serializers.CharField()
     size = serializers.IntegerField()
 
 
-class ContentsOut(serializers.Serializer):
+class ContentsOut(serializers.Serializer[Any]):
     """Stored contents, in the order in which they were sent."""
 
     contents = ContentOut(many=True)
 
 
-class ContentIds(serializers.Serializer):
+class ContentIds(serializers.Serializer[Any]):
     """Content ids."""
 
     ids = serializers.ListField(child=serializers.CharField(), max_length=10000)
 
 
-class MissingOut(serializers.Serializer):
+class MissingOut(serializers.Serializer[Any]):
     """Those the shelf does not hold."""
 
     missing = serializers.ListField(child=serializers.CharField())
 
 
-class UseOut(serializers.Serializer):
+class UseOut(serializers.Serializer[Any]):
     """A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words."""
 
     artifact = serializers.CharField()
@@ -246,7 +248,7 @@ class UseOut(serializers.Serializer):
     exact = serializers.BooleanField()
 
 
-class FindingOut(serializers.Serializer):
+class FindingOut(serializers.Serializer[Any]):
     """One semantic difference."""
 
     action = serializers.ChoiceField(["added", "removed", "changed", "moved", "renamed", "reordered"])
@@ -264,7 +266,7 @@ class FindingOut(serializers.Serializer):
     used_by = UseOut(many=True, required=False)
 
 
-class ArtifactComparison(serializers.Serializer):
+class ArtifactComparison(serializers.Serializer[Any]):
     """The comparison of two versions of one artifact."""
 
     kind = serializers.CharField()
@@ -289,7 +291,7 @@ class ArtifactComparison(serializers.Serializer):
     job = serializers.CharField(allow_null=True)
 
 
-class RowOut(serializers.Serializer):
+class RowOut(serializers.Serializer[Any]):
     """A row of a table that differs: its number on each side, the columns that changed, its cells as texts."""
 
     action = serializers.CharField(help_text="added, removed or changed")
@@ -299,7 +301,7 @@ class RowOut(serializers.Serializer):
     after = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
 
 
-class RowPage(serializers.Serializer):
+class RowPage(serializers.Serializer[Any]):
     """Some rows that differ, in the order of the newer table, and how many there are."""
 
     rows = RowOut(many=True)
@@ -307,7 +309,7 @@ class RowPage(serializers.Serializer):
     start = serializers.IntegerField()
 
 
-class SideOut(serializers.Serializer):
+class SideOut(serializers.Serializer[Any]):
     """One side's version of an artifact."""
 
     version = serializers.IntegerField(allow_null=True)
@@ -315,7 +317,7 @@ class SideOut(serializers.Serializer):
     size = serializers.IntegerField()
 
 
-class ComparedArtifact(serializers.Serializer):
+class ComparedArtifact(serializers.Serializer[Any]):
     """An artifact that differs between two states; ``pending`` if its findings are still being worked out."""
 
     path = serializers.CharField()
@@ -342,7 +344,7 @@ class ComparedArtifact(serializers.Serializer):
     lines = serializers.DictField(required=False)
 
 
-class RefOut(serializers.Serializer):
+class RefOut(serializers.Serializer[Any]):
     """What a ref stood for."""
 
     ref = serializers.CharField()
@@ -351,7 +353,7 @@ class RefOut(serializers.Serializer):
     recorded = serializers.DateTimeField(allow_null=True)
 
 
-class PartedOut(serializers.Serializer):
+class PartedOut(serializers.Serializer[Any]):
     """Where two lines parted: ``head`` is where the first is now, ``newer`` how many commits it has since."""
 
     ref = serializers.CharField()
@@ -360,7 +362,7 @@ class PartedOut(serializers.Serializer):
     newer = serializers.IntegerField()
 
 
-class StateComparison(serializers.Serializer):
+class StateComparison(serializers.Serializer[Any]):
     """The comparison of two states of a shelf; ``job`` works out what is pending."""
 
     artifacts = ComparedArtifact(many=True)
@@ -372,12 +374,12 @@ class StateComparison(serializers.Serializer):
     job = serializers.CharField(allow_null=True)
     parted = PartedOut(allow_null=True)
 
-    def get_fields(self) -> dict[str, serializers.Field]:
+    def get_fields(self) -> dict[str, serializers.Field[Any, Any, Any, Any]]:
         """With ``from``, which no class attribute can be called."""
         return {"from": RefOut(), "to": RefOut(), **super().get_fields()}
 
 
-class OutlineOut(serializers.Serializer):
+class OutlineOut(serializers.Serializer[Any]):
     """What an artifact is made of; tables give columns and first rows instead of parts."""
 
     kind = serializers.CharField()
@@ -394,7 +396,7 @@ class OutlineOut(serializers.Serializer):
     fields = serializers.DictField(required=False)
 
 
-class DrawnBox(serializers.Serializer):
+class DrawnBox(serializers.Serializer[Any]):
     """Where the file's own program drew something, in its own units."""
 
     x = serializers.FloatField()
@@ -403,7 +405,7 @@ class DrawnBox(serializers.Serializer):
     height = serializers.FloatField()
 
 
-class DrawnNode(serializers.Serializer):
+class DrawnNode(serializers.Serializer[Any]):
     """One thing in a drawing; ``part`` is the path findings name, ``group`` the id of the frame it stands in."""
 
     id = serializers.CharField()
@@ -421,7 +423,7 @@ class DrawnNode(serializers.Serializer):
     after = DrawnBox(allow_null=True)
 
 
-class DrawnEdge(serializers.Serializer):
+class DrawnEdge(serializers.Serializer[Any]):
     """One connection in a drawing; ``was`` is the old course of one that now leads elsewhere."""
 
     id = serializers.CharField()
@@ -434,7 +436,7 @@ class DrawnEdge(serializers.Serializer):
     points = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
 
 
-class Drawing(serializers.Serializer):
+class Drawing(serializers.Serializer[Any]):
     """A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand."""
 
     nodes = DrawnNode(many=True)
@@ -443,7 +445,7 @@ class Drawing(serializers.Serializer):
     note = serializers.CharField(allow_blank=True)
 
 
-class ReferenceOut(serializers.Serializer):
+class ReferenceOut(serializers.Serializer[Any]):
     """One use of one artifact by another: where, and whether that is exact or a guess."""
 
     artifact = serializers.CharField()
@@ -453,7 +455,7 @@ class ReferenceOut(serializers.Serializer):
     exact = serializers.BooleanField()
 
 
-class MissedOut(serializers.Serializer):
+class MissedOut(serializers.Serializer[Any]):
     """Something an artifact names that is not on the shelf."""
 
     name = serializers.CharField()
@@ -461,7 +463,7 @@ class MissedOut(serializers.Serializer):
     label = serializers.CharField()
 
 
-class ReferencesOut(serializers.Serializer):
+class ReferencesOut(serializers.Serializer[Any]):
     """What an artifact uses and who uses it; not ``complete`` where reading all would have taken too long."""
 
     uses = ReferenceOut(many=True)
@@ -470,7 +472,7 @@ class ReferencesOut(serializers.Serializer):
     complete = serializers.BooleanField()
 
 
-class UnfoldedFile(serializers.Serializer):
+class UnfoldedFile(serializers.Serializer[Any]):
     """One part as a file; ``text`` is null where it is none, or too long to be shown."""
 
     path = serializers.CharField()
@@ -478,20 +480,20 @@ class UnfoldedFile(serializers.Serializer):
     text = serializers.CharField(allow_null=True, allow_blank=True)
 
 
-class UnfoldedOut(serializers.Serializer):
+class UnfoldedOut(serializers.Serializer[Any]):
     """An artifact as readable parts."""
 
     files = UnfoldedFile(many=True)
     notes = serializers.ListField(child=serializers.CharField())
 
 
-class FoldIn(serializers.Serializer):
+class FoldIn(serializers.Serializer[Any]):
     """Which content is a zip of parts."""
 
     content = serializers.CharField(max_length=64)
 
 
-class FoldedOut(serializers.Serializer):
+class FoldedOut(serializers.Serializer[Any]):
     """The one content the parts make; ``name`` is the file's."""
 
     id = serializers.CharField()
@@ -500,7 +502,7 @@ class FoldedOut(serializers.Serializer):
     notes = serializers.ListField(child=serializers.CharField())
 
 
-class TextOut(serializers.Serializer):
+class TextOut(serializers.Serializer[Any]):
     """The beginning of an artifact as text."""
 
     text = serializers.CharField()
@@ -510,7 +512,7 @@ class TextOut(serializers.Serializer):
     size = serializers.IntegerField()
 
 
-class CopyIn(serializers.Serializer):
+class CopyIn(serializers.Serializer[Any]):
     """An artifact of another shelf: ``path`` as it is on its main branch now; its newest version if none is named."""
 
     shelf = serializers.CharField()
@@ -521,7 +523,7 @@ class CopyIn(serializers.Serializer):
     summary = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)
 
 
-class CopyOut(serializers.Serializer):
+class CopyOut(serializers.Serializer[Any]):
     """The commit that brought the copy in, and the versions it has here."""
 
     commit = serializers.CharField()
@@ -530,7 +532,7 @@ class CopyOut(serializers.Serializer):
     copied_from = serializers.CharField()
 
 
-class FieldEditIn(serializers.Serializer):
+class FieldEditIn(serializers.Serializer[Any]):
     """That a field of a part (its path in the outline; empty for the file itself) shall say a value."""
 
     part = serializers.CharField(allow_blank=True)
@@ -538,7 +540,7 @@ class FieldEditIn(serializers.Serializer):
     value = serializers.JSONField(allow_null=True)
 
 
-class CellEditIn(serializers.Serializer):
+class CellEditIn(serializers.Serializer[Any]):
     """That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said."""
 
     row = serializers.IntegerField(min_value=0)
@@ -547,7 +549,7 @@ class CellEditIn(serializers.Serializer):
     was = serializers.CharField(required=False, allow_null=True, default=None, allow_blank=True, trim_whitespace=False)
 
 
-class EditIn(serializers.Serializer):
+class EditIn(serializers.Serializer[Any]):
     """Edits of a content, read under its path with the rules at ``ref``: its whole text, fields, cells."""
 
     content = serializers.CharField()
@@ -558,7 +560,7 @@ class EditIn(serializers.Serializer):
     cells = CellEditIn(many=True, required=False, default=list)
 
 
-class CellsOut(serializers.Serializer):
+class CellsOut(serializers.Serializer[Any]):
     """A small table as texts, for editing it by cell; ``note`` says why there is nothing."""
 
     content = serializers.CharField()
@@ -567,7 +569,7 @@ class CellsOut(serializers.Serializer):
     note = serializers.CharField()
 
 
-class LineCommit(serializers.Serializer):
+class LineCommit(serializers.Serializer[Any]):
     """A commit in the drawing of branches; ``branches`` and ``tags`` stand on it."""
 
     commit = serializers.CharField()
@@ -579,7 +581,7 @@ class LineCommit(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
 
 
-class LinesOut(serializers.Serializer):
+class LinesOut(serializers.Serializer[Any]):
     """The newest commits of all branches, newest first."""
 
     main = serializers.CharField()
