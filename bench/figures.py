@@ -198,7 +198,7 @@ def _web_processes(service: Service) -> list[int]:
     group, found = service.process.pid, []
     for entry in Path("/proc").iterdir():
         ours = entry.name.isdigit() and os.getpgid(int(entry.name)) == group
-        if ours and b"jobs.worker" not in (entry / "cmdline").read_bytes():
+        if ours and b".worker" not in (entry / "cmdline").read_bytes():
             found.append(int(entry.name))
     return found
 

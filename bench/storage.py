@@ -97,7 +97,9 @@ def wide_folder() -> Iterator[Figure]:
     entry = {n: content_id(b"%d" % n) for n in range(WIDE)}
     names = [f"artifact-{n:06d}.json" for n in range(WIDE)]
     before = trees.apply(trees.empty, {name: Entry(name, "artifact", entry[n], 20) for n, name in enumerate(names)})
-    changed = {names[n]: Entry(names[n], "artifact", entry[n - 1], 20) for n in range(500, WIDE, WIDE // 100)}
+    changed: dict[str, Entry | None] = {
+        names[n]: Entry(names[n], "artifact", entry[n - 1], 20) for n in range(500, WIDE, WIDE // 100)
+    }
     after = trees.apply(before, changed)
     store.close()
     times = []

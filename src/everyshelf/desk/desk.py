@@ -9,7 +9,7 @@ import shutil
 import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -127,14 +127,15 @@ class Desk:
 
     def states(self) -> list[Item]:
         """The state of every artifact, edited parts of unfolded ones folded back first."""
-        return [self._within_part(item) for item in find_states(self.root, self._level())]
+        items = find_states(self.root, self._level())
+        return [self._within_part(item) for item in items] if self.home.only else items
 
     def _within_part(self, item: Item) -> Item:
         """A desk that has a part of its shelf leaves the rest alone: what is there under such a path is not known."""
         if item.entry is not None or item.state != "new" or self.is_taken(item.path):
             return item
         reason = f"it lies outside the part this desk has; add it: everyshelf take --only {item.path}"
-        return replace(item, state="blocked", content=None, reason=reason)
+        return msgspec.structs.replace(item, state="blocked", content=None, reason=reason)
 
     def artifacts(self) -> list[Item]:
         """As ``states``, with the files of each folder kept whole told as one artifact."""

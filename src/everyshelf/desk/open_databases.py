@@ -12,13 +12,13 @@ from pathlib import Path
 
 _MAGIC = b"SQLite format 3\0"
 _JOURNAL_MAGIC = bytes.fromhex("d9d505f920a163d7")
-_BESIDE = ("-wal", "-shm", "-journal")
+BESIDE = ("-wal", "-shm", "-journal")
 _FRAMES_AT, _WRITTEN_AT = 16, 96
 
 
 def lies_beside(name: str, names: Set[str], folder: Path) -> bool:
     """Whether a file is one that SQLite keeps beside another of the same folder, and no artifact."""
-    if not name.endswith(_BESIDE):
+    if not name.endswith(BESIDE):
         return False
     base = name.rpartition("-")[0]
     return base in names and _begins(folder / base).startswith(_MAGIC)
@@ -40,7 +40,7 @@ def unwritten(name: str, names: Set[str], folder: Path) -> str:
 
 def unwritten_in(file: Path) -> str:
     """The same of a file by itself."""
-    beside = (f"{file.name}{end}" for end in _BESIDE)
+    beside = (f"{file.name}{end}" for end in BESIDE)
     return unwritten(file.name, {name for name in beside if (file.parent / name).exists()}, file.parent)
 
 

@@ -8,12 +8,14 @@ import os
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Iterator, Set
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Set
 from pathlib import Path
+from stat import S_ISREG
 from typing import TYPE_CHECKING, Literal
 
-from everyshelf.desk.open_databases import lies_beside, unwritten
+import msgspec
+
+from everyshelf.desk.open_databases import BESIDE, lies_beside, unwritten
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, trusted_mtime
 
 if TYPE_CHECKING:
@@ -25,8 +27,7 @@ _UNFOLDED = ".unfolded"
 _CONTROL = (".git",)  # a desk may lie in a working folder of such a program
 
 
-@dataclass(frozen=True)
-class Item:
+class Item(msgspec.Struct, frozen=True, gc=False):
     """An artifact on a desk: its state, its content id now (None where gone or blocked), and the entry it came from."""
 
     path: str
@@ -124,7 +125,7 @@ def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]
 
 def as_artifacts(root: Path, items: list[Item]) -> list[Item]:
     """Items with the files of each folder kept whole told as the one artifact that they are."""
-    wholes = find_wholes(root)
+    wholes = find_wholes(root, (item.entry for item in items if item.entry is not None))
     if not wholes:
         return items
     groups: dict[str, list[Item]] = {}
@@ -139,9 +140,10 @@ def as_artifacts(root: Path, items: list[Item]) -> list[Item]:
     return sorted(result, key=lambda item: item.path)
 
 
-def find_wholes(root: Path) -> list[str]:
-    """Folders of which a desk knows that they are kept whole: from the shelf, or from its own rules."""
-    wholes = {e.within for e in load_entries(root).values() if e.within}
+def find_wholes(root: Path, entries: Iterable[Entry] | None = None) -> list[str]:
+    """Folders of which a desk knows that they are kept whole: from the shelf, or from its own rules. ``entries``: those
+    of the desk, where they are at hand."""
+    wholes = {e.within for e in (load_entries(root).values() if entries is None else entries) if e.within}
     rules = load_rules(root)
     if rules is not None and rules.whole:
         folders = (folder for path, _, _ in _files(root, rules) for folder in _above(path))
@@ -180,12 +182,14 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
             yield folder, None, f"cannot be listed: {error.strerror}"
             continue
         here, names = root / folder, {child.name for child in found}
+        if not any(name.endswith(BESIDE) for name in names):
+            names = set()  # no database keeps changes of its own here: nothing has to be asked of any file
         for child in found:
             path = f"{folder}/{child.name}" if folder else child.name
             if not _is_text(child.name):
                 yield _printable(path), None, "its name is not UTF-8; rename it, or ignore it in shelf.toml"
                 continue
-            if path == FOLDER or child.name in _CONTROL or lies_beside(child.name, names, here):
+            if path == FOLDER or child.name in _CONTROL or (names and lies_beside(child.name, names, here)):
                 continue
             if child.is_dir(follow_symlinks=False):
                 if child.name.endswith(_UNFOLDED) and os.path.isfile(os.path.join(child.path, "fold.json")):
@@ -197,6 +201,8 @@ def _files(root: Path, rules: Rules | None) -> Iterator[tuple[str, os.stat_resul
 
 
 def _is_text(name: str) -> bool:
+    if name.isascii():
+        return True
     try:
         name.encode()
     except UnicodeEncodeError:
@@ -216,9 +222,9 @@ def _stat(child: os.DirEntry[str], names: Set[str], folder: Path) -> tuple[os.st
         stat = child.stat(follow_symlinks=False)
     except OSError as error:
         return None, f"cannot be looked at: {error.strerror}"
-    if not child.is_file(follow_symlinks=False):
+    if not S_ISREG(stat.st_mode):
         return None, "it is no ordinary file; ignore it in shelf.toml"
-    if why := unwritten(child.name, names, folder):
+    if names and (why := unwritten(child.name, names, folder)):
         return None, why
     return stat, ""
 
@@ -274,6 +280,8 @@ def _bad_path(path: str) -> str:
 
 def _with_moves(items: list[Item], gone: list[Item]) -> list[Item]:
     """New files with the content of exactly one that is gone have moved."""
+    if not gone:
+        return items
     new_counts = Counter(i.content for i in items if i.state == "new")
     by_content: dict[str, list[Item]] = {}
     for item in gone:
