@@ -16,7 +16,7 @@ from pathlib import Path
 from tests.support.service import Service
 
 from bench.judge import fingerprint
-from everyshelf.client import Client, ClientError, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, Client, ClientError, ShelfClient
 
 JUDGE = Path(__file__).with_name("judge.py")
 _FILES = 40
@@ -66,8 +66,8 @@ class Campaign:
             files = {f"data/{tag if n % 3 else 'both'}-{n}.txt": f"{tag} {n} ".encode() * 3000 for n in range(_FILES)}
             files |= {"shared.bin": random.Random(5).randbytes(400_000)}
             here = {a.path for a in self.shelf.artifacts()}
-            changes = [WantedChange(p, self.shelf.upload(d).id) for p, d in files.items()]
-            changes += [WantedChange(p, None) for p in here - files.keys()]
+            changes = [ChangeRequest(p, self.shelf.upload(d).id) for p, d in files.items()]
+            changes += [ChangeRequest(p, None) for p in here - files.keys()]
             made = self.shelf.commit("main", self.shelf.branch("main").head, changes, f"state {tag}")
             self.acknowledged.append(made.commit)
             self.shelf.make_tag(tag)
@@ -107,7 +107,7 @@ class Campaign:
             while not stop.is_set():
                 n += 1
                 content = shelf.upload(f"{time.monotonic_ns()}".encode() * (9000 if n % 4 == 0 else 1)).id
-                head = shelf.commit("main", head, [WantedChange(f"work/{n % 7}.txt", content)], f"commit {n}").commit
+                head = shelf.commit("main", head, [ChangeRequest(f"work/{n % 7}.txt", content)], f"commit {n}").commit
                 self.acknowledged.append(head)
 
     def _promote_on(self, service: Service, stop: threading.Event) -> None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from tests.support.service import PASSWORD, Service
 
 from bench.measure import Figure
-from everyshelf.client import Client, ClientError, ProblemError, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, Client, ClientError, ProblemError, ShelfClient
 
 PEOPLE = int(os.environ.get("PEOPLE", "50"))
 MINUTES = float(os.environ.get("MINUTES", "10"))
@@ -79,7 +79,7 @@ class _Person:
         path = f"{self._name}/{self._number % 12}.json"
         data = b'{"name": "%s", "value": %d}\n' % (self._name.encode(), self._random.randrange(10**6))
         content = self._shelf.upload(data).id
-        self._shelf.commit(self._branch, self._shelf.branch(self._branch).head, [WantedChange(path, content)], "Work")
+        self._shelf.commit(self._branch, self._shelf.branch(self._branch).head, [ChangeRequest(path, content)], "Work")
         self._kept[path] = data
 
     def _merge(self) -> None:
@@ -99,7 +99,7 @@ def crowd() -> Iterator[Figure]:
     try:
         with service.client() as owner:
             shelf = owner.shelf(owner.make_shelf("A crowd").key)
-            shelf.commit("main", None, [WantedChange("start.txt", shelf.upload(b"start\n").id)], "Begin")
+            shelf.commit("main", None, [ChangeRequest("start.txt", shelf.upload(b"start\n").id)], "Begin")
             for number in range(PEOPLE):
                 name = f"person{number}"
                 owner.add_person(name, name.capitalize(), PASSWORD)

@@ -29,7 +29,7 @@ from tests.support.standin import TOKEN, Space, Standin
 
 from bench.cutting import Cutting
 from bench.judge import look
-from everyshelf.client import Client, ClientError, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, Client, ClientError, ShelfClient
 
 JUDGE = Path(__file__).with_name("judge.py")
 _OPEN = ("planned", "staged", "switching", "switched", "verified")
@@ -143,8 +143,8 @@ class CutShort:
             files |= {"db/vessels.table.json": json.dumps(table).encode()}
             files |= {"db/vessels.records.json": json.dumps(records).encode()}
             here = {a.path for a in shelf.artifacts()}
-            changes = [WantedChange(p, shelf.upload(d).id) for p, d in files.items()]
-            changes += [WantedChange(p, None) for p in here - files.keys()]
+            changes = [ChangeRequest(p, shelf.upload(d).id) for p, d in files.items()]
+            changes += [ChangeRequest(p, None) for p in here - files.keys()]
             shelf.commit("main", shelf.branch("main").head, changes, f"state {tag}")
             shelf.make_tag(tag)
 

@@ -17,7 +17,7 @@ import zstandard
 from tests.support.service import PASSWORD, Service
 
 from bench.measure import Figure, interleave
-from everyshelf.client import ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, ShelfClient
 from everyshelf.core.content.store import ContentStore
 
 INGEST_BYTES = 512 * 1024 * 1024
@@ -88,7 +88,7 @@ def _filled(service: Service, key: str, count: int, *, one_folder: bool) -> Shel
     head = None
     for start in range(0, count, 50_000):
         changes = [
-            WantedChange(
+            ChangeRequest(
                 f"artifact-{n:06d}.json" if one_folder else f"area-{n % 317:03d}/artifact-{n:06d}.json",
                 contents[n % 50],
             )
@@ -108,7 +108,7 @@ class _Committer:
         self.content = self.shelf.upload(b'{"changed": %d}' % self.made).id
 
     def __call__(self) -> None:
-        self.head = self.shelf.commit("main", self.head, [WantedChange(self.path, self.content)], "one change").commit
+        self.head = self.shelf.commit("main", self.head, [ChangeRequest(self.path, self.content)], "one change").commit
 
 
 def commits_and_branches(service: Service) -> Iterator[Figure]:
@@ -163,7 +163,9 @@ def command_line(service: Service) -> Iterator[Figure]:
     client.make_shelf("thousand", key="thousand")
     shelf = client.shelf("thousand")
     contents = [shelf.upload(b'{"number": %d}' % n).id for n in range(50)]
-    shelf.commit("main", None, [WantedChange(f"a/artifact-{n:04d}.json", contents[n % 50]) for n in range(1000)], "all")
+    shelf.commit(
+        "main", None, [ChangeRequest(f"a/artifact-{n:04d}.json", contents[n % 50]) for n in range(1000)], "all"
+    )
     run("connect", service.address, "--name", "owner")
     run("take", "thousand", "desk")
     for file in (home / "desk").rglob("*.json"):

@@ -26,9 +26,9 @@ from django.contrib.auth.models import User
 from everyshelf.service.jobs.models import Job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.branches import make_branch
-from everyshelf.service.shelves.actions.committing import Wanted, prepare_changes
+from everyshelf.service.shelves.actions.committing import ChangeRequest, prepare_changes
 from everyshelf.service.shelves.actions.contents import take_in_many
-from everyshelf.service.shelves.actions.recording import Message
+from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.shelves import make_shelf
 from everyshelf.service.shelves.models import ArtifactVersion
 from everyshelf.service.web.job_kinds import load
@@ -46,12 +46,12 @@ def put(shelf, data):
 def fill(key, count, commits, folders):
     shelf = make_shelf(caller, key, "", key, False)
     ids = put(shelf, [b'{"number": %d}' % n for n in range(5000)])
-    wanted = [Wanted(f"area-{n % folders:03d}/artifact-{n:06d}.json", ids[n % 5000]) for n in range(count)]
-    head = prepare_changes(caller, shelf, "main", None, wanted, Message("All artifacts")).record()
+    wanted = [ChangeRequest(f"area-{n % folders:03d}/artifact-{n:06d}.json", ids[n % 5000]) for n in range(count)]
+    head = prepare_changes(caller, shelf, "main", None, wanted, CommitMessage("All artifacts")).record()
     changed = put(shelf, [b'{"changed": %d}' % n for n in range(commits)])
     for n in range(commits):
         path = wanted[(n * 7919) % count].path if n % 40 else wanted[1].path
-        head = prepare_changes(caller, shelf, "main", head.uid, [Wanted(path, changed[n])], Message(f"Change {n}")).record()
+        head = prepare_changes(caller, shelf, "main", head.uid, [ChangeRequest(path, changed[n])], CommitMessage(f"Change {n}")).record()
         if n % 200 == 0:
             make_branch(caller, shelf, f"try/{n}", "main", "")
     Job.objects.all().delete()
@@ -60,9 +60,9 @@ def fill(key, count, commits, folders):
 import time
 shelf = make_shelf(caller, "new", "", "new", False)
 ids = put(shelf, [b'{"number": %d, "text": "%s"}' % (n, b"tide " * (n % 200)) for n in range(25000)])
-wanted = [Wanted(f"area-{n % 211:03d}/artifact-{n:06d}.json", one) for n, one in enumerate(ids)]
+wanted = [ChangeRequest(f"area-{n % 211:03d}/artifact-{n:06d}.json", one) for n, one in enumerate(ids)]
 begun = time.perf_counter()
-prepare_changes(caller, shelf, "main", None, wanted, Message("All artifacts")).record()
+prepare_changes(caller, shelf, "main", None, wanted, CommitMessage("All artifacts")).record()
 print(time.perf_counter() - begun)
 
 fill("few", 100, 10000, 10)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import random
 
-from everyshelf.client import WantedChange
+from everyshelf.client import ChangeRequest
 from tests.support.factories import ServiceCase, Terminal, commit_files
 from tests.support.laws import in_full
 
@@ -24,8 +24,8 @@ class LargeShelfTests(ServiceCase):
             f"bereich {n % 41:02d}/eine recht lange Bezeichnung mit Umlauten äöü, Nummer {n:05d}.json"
             for n in range(COUNT)
         ]
-        changes = [WantedChange(p, rng.choice(contents)) for p in paths] + [
-            WantedChange("data/große Tabelle.csv", table)
+        changes = [ChangeRequest(p, rng.choice(contents)) for p in paths] + [
+            ChangeRequest("data/große Tabelle.csv", table)
         ]
         self.shelf.commit("main", None, changes, "Everything")
         terminal = Terminal(self, self.service)

@@ -11,7 +11,7 @@ from typing import ClassVar
 import django
 
 from everyshelf.cli.layout import Column, Listing, shorten_paths, width_of
-from everyshelf.client import WantedChange
+from everyshelf.client import ChangeRequest
 from everyshelf.core.history.names import distinct_names, nearest, nearest_paths
 from tests.support.factories import ServiceCase, Terminal, commit_files
 
@@ -108,7 +108,7 @@ class ListingTests(ServiceCase):
     def commit(self, paths: list[str], word: str, summary: str) -> None:
         """Commit artifacts with seven contents among them."""
         contents = [self.shelf.upload(f"{word} {n}\n".encode()).id for n in range(7)]
-        changes = [WantedChange(path, contents[n % 7]) for n, path in enumerate(paths)]
+        changes = [ChangeRequest(path, contents[n % 7]) for n, path in enumerate(paths)]
         self.shelf.commit("main", self.shelf.branch("main").head, changes, summary)
 
     def check(self, *arguments: str, shown: int, code: int = 0) -> None:

@@ -7,7 +7,7 @@ import sys
 import unittest
 from pathlib import Path
 
-from everyshelf.client import Client, WantedChange
+from everyshelf.client import ChangeRequest, Client
 from tests.support.factories import ServiceCase, Terminal, commit_files
 from tests.support.service import Service
 
@@ -167,7 +167,7 @@ class OutOfReachTests(unittest.TestCase):
         self.terminal.folder = self.terminal.home / "desk"
 
     def commit(self, files: dict[str, bytes], summary: str) -> None:
-        changes = [WantedChange(p, self.shelf.upload(d).id) for p, d in files.items()]
+        changes = [ChangeRequest(p, self.shelf.upload(d).id) for p, d in files.items()]
         self.shelf.commit("main", self.shelf.branch("main").head, changes, summary)
 
     def away(self) -> None:

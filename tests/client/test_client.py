@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import Any
 
 import everyshelf.client
-from everyshelf.client import Artifact, Client, ClientError, Job, ProblemError, UnreachableError, WantedChange
+from everyshelf.client import Artifact, ChangeRequest, Client, ClientError, Job, ProblemError, UnreachableError
 from tests.support.factories import ServiceCase
 
 Answer = tuple[int, dict[str, str], bytes]
@@ -185,11 +185,11 @@ class RealTests(ServiceCase):
         }
         uploads = {p: shelf.upload(d) for p, d in first.items()}
         made = shelf.commit(
-            "main", None, [WantedChange(p, c.id) for p, c in uploads.items()], "First", labels={"by": "hand"}
+            "main", None, [ChangeRequest(p, c.id) for p, c in uploads.items()], "First", labels={"by": "hand"}
         )
         shelf.make_tag("one", note="as it runs")
         changed = shelf.upload(b"id,fare\n1,2\n2,9\n")
-        made = shelf.commit("main", made.commit, [WantedChange("fares.csv", changed.id)], "Second")
+        made = shelf.commit("main", made.commit, [ChangeRequest("fares.csv", changed.id)], "Second")
         shelf.make_tag("two")
         self.assertEqual(shelf.compare("tag:one", "tag:two")["artifacts"][0]["headline"], "1 cell in fare")
         shelf.make_branch("ines/try")

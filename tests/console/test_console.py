@@ -232,12 +232,12 @@ class LargeShelfTests(ConsoleCase):
     """5,000 artifacts with long names: still a shelf."""
 
     def test_five_thousand_artifacts_are_listed_and_narrowed(self) -> None:
-        from everyshelf.client import WantedChange
+        from everyshelf.client import ChangeRequest
 
         contents = [self.shelf.upload(b'{"steps": [{"id": "a", "next": "%d"}]}' % n).id for n in range(5)]
         data = self.shelf.upload(b"id,v\n1,2\n" * 4000).id
         changes = [
-            WantedChange(
+            ChangeRequest(
                 f"area-{n % 37:02d}/a rather long name of an artifact, number {n:05d}.{'csv' if n % 6 == 0 else 'json'}",
                 data if n % 6 == 0 else contents[n % 5],
             )

@@ -6,7 +6,7 @@ import tempfile
 import zipfile
 from pathlib import Path
 
-from everyshelf.client import ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError
 from tests.console.test_together import TwoBrowsersCase
 
 
@@ -18,7 +18,7 @@ class ParcelTests(TwoBrowsersCase):
         self.shelf.make_tag("one")
         other = self.make_shelf()
         upload = other.upload(b"zone,fare\n1,3.0\n"), other.upload(b"same\n")
-        changes = [WantedChange("fares.csv", upload[0].id), WantedChange("same.txt", upload[1].id)]
+        changes = [ChangeRequest("fares.csv", upload[0].id), ChangeRequest("same.txt", upload[1].id)]
         other.commit("main", None, changes, "what is here")
         with tempfile.TemporaryDirectory(prefix="es-parcel-") as folder:
             file, bad = Path(folder, "one.parcel.zip"), Path(folder, "bad.parcel.zip")

@@ -8,7 +8,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
-from everyshelf.client import WantedChange
+from everyshelf.client import ChangeRequest
 from tests.console.test_console import ConsoleCase
 from tests.support.browser import Browser
 from tests.support.service import PASSWORD, Service
@@ -238,7 +238,7 @@ class TogetherTests(TwoBrowsersCase):
         keeper = self.client_of("keeper").shelf(self.shelf.key)
         content = keeper.upload(FLOW.replace(b'"timeout": 30', b'"timeout": 10', 1)).id
         keeper.commit(
-            "keeper/faster", keeper.branch("keeper/faster").head, [WantedChange("flow.json", content)], "Faster"
+            "keeper/faster", keeper.branch("keeper/faster").head, [ChangeRequest("flow.json", content)], "Faster"
         )
         self.other.open(f"{self.service.address}/s/{self.shelf.key}/branches")
         self.other.see("keeper/faster")

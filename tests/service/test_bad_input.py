@@ -116,7 +116,7 @@ class BadInputTests(ServiceCase):
 
     def test_paths_never_leave_the_shelf(self) -> None:
         content = self.shelf.upload(b"x").id
-        from everyshelf.client import ProblemError, WantedChange
+        from everyshelf.client import ChangeRequest, ProblemError
 
         for path in (
             "../x",
@@ -129,7 +129,7 @@ class BadInputTests(ServiceCase):
             "a/./b",
         ):
             with self.subTest(path=path), self.assertRaises(ProblemError) as caught:
-                self.shelf.commit("main", None, [WantedChange(path, content)], "x")
+                self.shelf.commit("main", None, [ChangeRequest(path, content)], "x")
             self.assertEqual(caught.exception.code, "path.invalid")
 
     def test_environment_folders_stay_in_their_places(self) -> None:

@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 
 import psycopg
 
-from everyshelf.client import Environment, ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, Environment, ProblemError
 from tests.support.factories import ServiceCase
 from tests.support.postgres import PASSWORD, is_there, postgres
 
@@ -298,7 +298,7 @@ class PostgresTests(ServiceCase):
         body = json.loads(self.shelf.read(VESSELS, "main"))
         del body["records"]["PUFFIN"]
         body["records"]["TERN"]["seats"] = 1
-        change = WantedChange(VESSELS, self.shelf.upload(json.dumps(body).encode()).id)
+        change = ChangeRequest(VESSELS, self.shelf.upload(json.dumps(body).encode()).id)
         self.shelf.commit("main", self.shelf.branch("main").head, [change], "without Puffin")
         self.shelf.make_tag("two")
         with self.assertRaises(ProblemError) as caught:

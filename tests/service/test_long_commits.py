@@ -9,7 +9,7 @@ import unittest
 import uuid
 from pathlib import Path
 
-from everyshelf.client import Client, ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, Client, ProblemError
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.lossy import LossyLine
 from tests.support.service import Service
@@ -17,8 +17,8 @@ from tests.support.service import Service
 MANY = 1_200
 
 
-def changes_of(contents: list[str], word: str = "part") -> list[WantedChange]:
-    return [WantedChange(f"{word}/{n % 40}/{n}.json", content) for n, content in enumerate(contents)]
+def changes_of(contents: list[str], word: str = "part") -> list[ChangeRequest]:
+    return [ChangeRequest(f"{word}/{n % 40}/{n}.json", content) for n, content in enumerate(contents)]
 
 
 class LostAnswerTests(ServiceCase):

@@ -10,7 +10,7 @@ import unittest
 from collections.abc import Iterator
 from typing import Any
 
-from everyshelf.client import Client, ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, Client, ProblemError
 from everyshelf.client.shelf import ShelfClient
 from tests.service.test_merging import flow
 from tests.support.factories import Terminal, commit_files
@@ -43,7 +43,7 @@ class LongMergeTests(unittest.TestCase):
         def put(data: bytes, branch: str) -> None:
             # Each its own content, so that no two merges are one.
             ids = [shelf.upload(data.replace(b'"weigh.py"', b'"weigh-%d.py"' % n)).id for n in range(count)]
-            changes = [WantedChange(p, i) for p, i in zip(paths, ids, strict=True)]
+            changes = [ChangeRequest(p, i) for p, i in zip(paths, ids, strict=True)]
             shelf.commit(branch, shelf.branch(branch).head, changes, "A change")
 
         put(flow(), "main")
@@ -94,7 +94,7 @@ class LongMergeTests(unittest.TestCase):
         base = shelf.branch("main").head
         commit_files(shelf, {"flows/00.json": flow(load_timeout=61)}, "Meanwhile")
         made = shelf.commit(
-            "main", base, [WantedChange("flows/00.json", shelf.upload(flow(load_run="x.py")).id)], "Late", merge=True
+            "main", base, [ChangeRequest("flows/00.json", shelf.upload(flow(load_run="x.py")).id)], "Late", merge=True
         )
         self.assertTrue(made.commit)
 

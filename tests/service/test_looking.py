@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from everyshelf.client import ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError
 from tests.support.factories import ServiceCase
 
 
@@ -14,7 +14,7 @@ class HistoryTests(ServiceCase):
         self.shelf.commit(
             "main",
             None,
-            [WantedChange("a.txt", content)],
+            [ChangeRequest("a.txt", content)],
             "First",
             description="More about it.\nIn two lines.",
             labels={"trainer": "0.9"},
@@ -40,7 +40,7 @@ class HistoryTests(ServiceCase):
         made = self.shelf.commit(
             "main",
             None,
-            [WantedChange("a.txt", content)],
+            [ChangeRequest("a.txt", content)],
             "Then",
             author="ines",
             time=datetime(2026, 2, 3, 4, 5, tzinfo=UTC),
@@ -54,7 +54,7 @@ class HistoryTests(ServiceCase):
         content = self.shelf.upload(b"1").id
         for summary in ("", "   ", "two\nlines", "x" * 301):
             with self.subTest(summary=summary[:10]), self.assertRaises(ProblemError) as caught:
-                self.shelf.commit("main", None, [WantedChange("a.txt", content)], summary)
+                self.shelf.commit("main", None, [ChangeRequest("a.txt", content)], summary)
             self.assertIn(caught.exception.code, ("commit.summary", "input.invalid"))
 
     def test_removed_artifact_keeps_its_history(self) -> None:
@@ -74,7 +74,7 @@ class HistoryTests(ServiceCase):
         head = self.shelf.branch("main").head
         fresh = self.shelf.upload(b"fresh").id
         self.shelf.commit(
-            "main", head, [WantedChange("moved.txt", old.content, "a.txt"), WantedChange("a.txt", fresh)], "swap"
+            "main", head, [ChangeRequest("moved.txt", old.content, "a.txt"), ChangeRequest("a.txt", fresh)], "swap"
         )
         self.assertEqual(self.shelf.artifact("moved.txt").artifact, old.artifact)
         self.assertNotEqual(self.shelf.artifact("a.txt").artifact, old.artifact)

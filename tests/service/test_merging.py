@@ -8,7 +8,7 @@ import json
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
-from everyshelf.client import ProblemError, WaitingMerge, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError, WaitingMerge
 from tests.support.factories import ServiceCase
 
 FLOW = {
@@ -109,14 +109,14 @@ class CombiningTests(MergingCase):
         first = self.put({"flow.json": flow()})
         self.put({"flow.json": flow(weigh_timeout=45)})
         late = self.shelf.upload(flow(sail_timeout=99)).id
-        self.shelf.commit("main", first.commit, [WantedChange("flow.json", late)], "Late", merge=True)
+        self.shelf.commit("main", first.commit, [ChangeRequest("flow.json", late)], "Late", merge=True)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45, sail_timeout=99))
 
     def test_an_edit_follows_an_artifact_that_moved_and_changed(self) -> None:
         first = self.put({"flow.json": flow()})
         self.shelf.make_branch("try")
         moved = self.shelf.upload(flow(weigh_timeout=45)).id
-        changes = [WantedChange("night/flow.json", moved, "flow.json")]
+        changes = [ChangeRequest("night/flow.json", moved, "flow.json")]
         self.shelf.commit("main", first.commit, changes, "Move it")
         self.put({"flow.json": flow(sail_timeout=99)}, branch="try")
         self.shelf.merge("try", "main")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from typing import Any
 
-from everyshelf.client import ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError
 from tests.support.factories import ServiceCase
 
 NAMES = [f"{folder}{name}" for folder in ("", "data/", "flows/old/") for name in ("a.json", "b.csv", "c.txt", "d.bin")]
@@ -38,15 +38,15 @@ class ModelTests(ServiceCase):
             self.restore(rng, branch, number)
 
     def change(self, rng: random.Random, branch: str, number: int) -> None:
-        wanted: list[WantedChange] = []
+        wanted: list[ChangeRequest] = []
         after = dict(self.model[branch])
         for path in rng.sample(NAMES, rng.randint(1, 4)):
             if path in after and rng.random() < 0.3:
-                wanted.append(WantedChange(path, None))
+                wanted.append(ChangeRequest(path, None))
                 del after[path]
             else:
                 identity, data = self.content(rng.randrange(len(CONTENTS)))
-                wanted.append(WantedChange(path, identity))
+                wanted.append(ChangeRequest(path, identity))
                 after[path] = data
         self.attempt(
             branch, after, lambda: self.shelf.commit(branch, self.shelf.branch(branch).head, wanted, f"step {number}")
@@ -122,7 +122,7 @@ class MergeModelTests(ServiceCase):
                 sides[branch] = after
                 ids |= {d: shelf.upload(d).id for d in after.values()}
                 changes = [
-                    WantedChange(p, ids[after[p]] if p in after else None)
+                    ChangeRequest(p, ids[after[p]] if p in after else None)
                     for p in base.keys() | after.keys()
                     if base.get(p) != after.get(p)
                 ]

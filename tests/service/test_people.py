@@ -7,7 +7,7 @@ import time
 
 import httpx
 
-from everyshelf.client import Client, ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, Client, ProblemError
 from tests.support.factories import ServiceCase
 from tests.support.service import PASSWORD
 
@@ -27,7 +27,7 @@ class RoleTests(ServiceCase):
         acts = {
             "see": lambda: list(shelf.artifacts()),
             "branch": lambda: shelf.make_branch(f"{person}/x"),
-            "commit": lambda: shelf.commit("main", shelf.branch("main").head, [WantedChange("b.txt", None)], "x"),
+            "commit": lambda: shelf.commit("main", shelf.branch("main").head, [ChangeRequest("b.txt", None)], "x"),
             "upload": lambda: shelf.upload(b"x"),
             "tag": lambda: shelf.make_tag(f"{person}-tag"),
             "environment": lambda: shelf.make_environment(f"env-{person}"),
@@ -58,7 +58,7 @@ class RoleTests(ServiceCase):
         self.addCleanup(self.shelf.guard_branch, "main", False)
         author, keeper = (self.client_of(p).shelf(self.shelf.key) for p in ("author", "keeper"))
         content = author.upload(b"by the author").id
-        change, head = [WantedChange("b.txt", content)], author.branch("main").head
+        change, head = [ChangeRequest("b.txt", content)], author.branch("main").head
         with self.assertRaises(ProblemError) as caught:
             author.commit("main", head, change, "not allowed")
         self.assertEqual((caught.exception.status, caught.exception.code), (403, "rights.role"))
@@ -68,7 +68,7 @@ class RoleTests(ServiceCase):
         author = self.client_of("author").shelf(self.shelf.key)
         content = author.upload(b"x").id
         with self.assertRaises(ProblemError) as caught:
-            author.commit("main", author.branch("main").head, [WantedChange("c", content)], "x", author="somebody")
+            author.commit("main", author.branch("main").head, [ChangeRequest("c", content)], "x", author="somebody")
         self.assertEqual(caught.exception.code, "rights.import")
 
     def test_last_owner_stays(self) -> None:

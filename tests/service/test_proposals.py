@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from everyshelf.client import ProblemError, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError, ShelfClient
 from tests.support.factories import ServiceCase
 
 FLOW = "flows/load.json"
@@ -36,7 +36,7 @@ class ProposalCase(ServiceCase):
     def edit(self, branch: str, data: bytes, summary: str = "Faster", by: ShelfClient | None = None) -> None:
         shelf = by or self.author
         content = shelf.upload(data).id
-        shelf.commit(branch, shelf.branch(branch).head, [WantedChange(FLOW, content)], summary)
+        shelf.commit(branch, shelf.branch(branch).head, [ChangeRequest(FLOW, content)], summary)
 
     def proposed(self, **options: Any) -> dict[str, Any]:
         self.edit("author/faster", flow(step("fetch", timeout=10), step("clean"), step("store")))
@@ -195,7 +195,7 @@ class VerdictTests(ProposalCase):
         self.proposed()
         self.keeper.give_verdict(1, "agree")
         content = self.keeper.upload(b"id,fare\n1,2\n").id
-        change = [WantedChange("fares.csv", content)]
+        change = [ChangeRequest("fares.csv", content)]
         self.keeper.commit("main", self.keeper.branch("main").head, change, "Fares")
         self.author.merge("main", "author/faster")
         self.assertEqual(self.author.proposal(1)["verdicts"][0]["lapsed"], "")
@@ -251,7 +251,7 @@ class RemarkTests(ProposalCase):
         self.proposed()
         self.remarked("/step:fetch")
         content = self.author.artifact(FLOW, "author/faster").content
-        moved = [WantedChange("nightly/load.json", content, FLOW)]
+        moved = [ChangeRequest("nightly/load.json", content, FLOW)]
         self.author.commit("author/faster", self.author.branch("author/faster").head, moved, "Nightly")
         self.assertEqual(self.place(), {"path": "nightly/load.json", "part": "/step:fetch", "label": "fetch"})
 

@@ -14,7 +14,7 @@ from typing import Any
 
 import httpx
 
-from everyshelf.client import ProblemError, Saving, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError, Saving, ShelfClient
 from tests.support.service import Service, shared_service
 
 ROLES = ("reader", "author", "keeper", "owner")
@@ -258,7 +258,7 @@ class World:
         raise AssertionError("it merged")
 
     def commit(self, shelf: ShelfClient, branch: str, files: dict[str, bytes], summary: str) -> None:
-        changes = [WantedChange(path, shelf.upload(data).id) for path, data in files.items()]
+        changes = [ChangeRequest(path, shelf.upload(data).id) for path, data in files.items()]
         shelf.commit(branch, shelf.branch(branch).head, changes, summary)
 
     def filled(self, value: Any, who: str) -> Any:
@@ -367,7 +367,7 @@ class ScopeTests(unittest.TestCase):
         with service.client() as owner:
             shelf = owner.shelf(owner.make_shelf(f"Scopes {next(_runs)}").key)
             content = shelf.upload(b"1").id
-            shelf.commit("main", None, [WantedChange("a.txt", content)], "One")
+            shelf.commit("main", None, [ChangeRequest("a.txt", content)], "One")
             shelf.make_branch("try")
         with service.client("owner", ["read"]) as reading:
             seen: list[Callable[[ShelfClient], Any]] = [
@@ -391,7 +391,7 @@ class ScopeTests(unittest.TestCase):
         service = shared_service()
         with service.client() as owner:
             shelf = owner.shelf(owner.make_shelf(f"Scopes {next(_runs)}").key)
-            shelf.commit("main", None, [WantedChange("a.txt", shelf.upload(b"1").id)], "One")
+            shelf.commit("main", None, [ChangeRequest("a.txt", shelf.upload(b"1").id)], "One")
             shelf.make_tag("first")
             shelf.make_environment("dev")
         needed: dict[str, list[Callable[[ShelfClient], Any]]] = {

@@ -9,7 +9,7 @@ import time
 
 import httpx
 
-from everyshelf.client import ProblemError, WantedChange
+from everyshelf.client import ChangeRequest, ProblemError
 from everyshelf.core.content.ids import content_id
 from tests.support.factories import ServiceCase, commit_files
 
@@ -36,7 +36,7 @@ class CommitTests(ServiceCase):
         second = self.put({"a.txt": b"2"})
         content = self.shelf.upload(b"3").id
         with self.assertRaises(ProblemError) as caught:
-            self.shelf.commit("main", first.commit, [WantedChange("a.txt", content)], "late")
+            self.shelf.commit("main", first.commit, [ChangeRequest("a.txt", content)], "late")
         problem = caught.exception.problem
         self.assertEqual((caught.exception.status, problem["code"]), (409, "branch.moved"))
         self.assertEqual((problem["head"], problem["base"]), (second.commit, first.commit))
@@ -46,7 +46,7 @@ class CommitTests(ServiceCase):
         first = self.put({"a.txt": b"1", "b.txt": b"1"})
         second = self.put({"a.txt": b"2"})
         content = self.shelf.upload(b"3").id
-        made = self.shelf.commit("main", first.commit, [WantedChange("b.txt", content)], "late")
+        made = self.shelf.commit("main", first.commit, [ChangeRequest("b.txt", content)], "late")
         self.assertEqual(made.parents, [second.commit])
         self.assertEqual({p: self.shelf.read(p) for p in ("a.txt", "b.txt")}, {"a.txt": b"2", "b.txt": b"3"})
 
@@ -54,17 +54,17 @@ class CommitTests(ServiceCase):
         first = self.put({"a.txt": b"1", "b.txt": b"1"})
         self.put({"a.txt": b"2"})
         content = self.shelf.upload(b"other").id
-        self.shelf.commit("main", first.commit, [WantedChange("b.txt", content)], "late", merge=True)
+        self.shelf.commit("main", first.commit, [ChangeRequest("b.txt", content)], "late", merge=True)
         self.assertEqual({p: self.shelf.read(p) for p in ("a.txt", "b.txt")}, {"a.txt": b"2", "b.txt": b"other"})
         with self.assertRaises(ProblemError) as caught:
-            self.shelf.commit("main", first.commit, [WantedChange("a.txt", content)], "clash", merge=True)
+            self.shelf.commit("main", first.commit, [ChangeRequest("a.txt", content)], "clash", merge=True)
         self.assertEqual(caught.exception.problem["conflicts"][0]["path"], "a.txt")
 
     def test_move_keeps_the_artifact(self) -> None:
         self.put({"old.txt": b"same text"})
         before = self.shelf.artifact("old.txt")
         head = self.shelf.branch("main").head
-        self.shelf.commit("main", head, [WantedChange("new/name.txt", before.content, "old.txt")], "tidy")
+        self.shelf.commit("main", head, [ChangeRequest("new/name.txt", before.content, "old.txt")], "tidy")
         after = self.shelf.artifact("new/name.txt")
         self.assertEqual((after.artifact, after.version), (before.artifact, 2))
         self.assertEqual([v.path for v in self.shelf.history("new/name.txt")], ["new/name.txt", "old.txt"])
@@ -78,7 +78,7 @@ class CommitTests(ServiceCase):
             while True:
                 head = self.shelf.branch("main").head
                 try:
-                    self.shelf.commit("main", head, [WantedChange(f"w{n}.txt", content)], f"writer {n}")
+                    self.shelf.commit("main", head, [ChangeRequest(f"w{n}.txt", content)], f"writer {n}")
                 except ProblemError as error:
                     self.assertEqual(error.code, "branch.moved")
                 else:
@@ -91,7 +91,7 @@ class CommitTests(ServiceCase):
 
     def test_empty_commit_is_refused(self) -> None:
         made = self.put({"a.txt": b"1"})
-        for changes in ([], [WantedChange("a.txt", self.shelf.upload(b"1").id)], [WantedChange("gone.txt", None)]):
+        for changes in ([], [ChangeRequest("a.txt", self.shelf.upload(b"1").id)], [ChangeRequest("gone.txt", None)]):
             with self.assertRaises(ProblemError) as caught:
                 self.shelf.commit("main", made.commit, changes, "nothing")
             self.assertEqual(caught.exception.code, "commit.empty")
@@ -219,7 +219,7 @@ class BranchTests(ServiceCase):
         contents = [self.shelf.upload(b"%d" % n).id for n in range(2)]
         head = None
         for n in range(260):
-            head = self.shelf.commit("main", head, [WantedChange("a.txt", contents[n % 2])], f"turn {n}").commit
+            head = self.shelf.commit("main", head, [ChangeRequest("a.txt", contents[n % 2])], f"turn {n}").commit
         result = self.shelf.wait(self.shelf.verify()).result
         assert result is not None
         self.assertEqual((result["commits"], result["problems"]), (260, []))
@@ -262,7 +262,7 @@ class ContentTests(ServiceCase):
         self.assertEqual(other.missing([secret]), [secret])
         for call in (
             lambda: other.content(secret),
-            lambda: other.commit("main", None, [WantedChange("a", secret)], "x"),
+            lambda: other.commit("main", None, [ChangeRequest("a", secret)], "x"),
         ):
             with self.assertRaises(ProblemError) as caught:
                 call()
@@ -294,7 +294,7 @@ class ContentTests(ServiceCase):
 
     def test_many_artifacts_come_in_pages(self) -> None:
         data = self.shelf.upload(b"{}").id
-        changes = [WantedChange(f"f{n % 9}/a{n:05d}.json", data) for n in range(2500)]
+        changes = [ChangeRequest(f"f{n % 9}/a{n:05d}.json", data) for n in range(2500)]
         self.shelf.commit("main", None, changes, "many")
         paths = [a.path for a in self.shelf.artifacts()]
         self.assertEqual(paths, sorted(c.path for c in changes))
@@ -350,7 +350,7 @@ class IdentityTests(ServiceCase):
         self.put({"a.txt": b"one"})
         first = self.shelf.artifact("a.txt")
         head = self.shelf.branch("main").head
-        self.shelf.commit("main", head, [WantedChange("b.txt", first.content, "a.txt")], "Move")
+        self.shelf.commit("main", head, [ChangeRequest("b.txt", first.content, "a.txt")], "Move")
         self.put({"a.txt": b"two"})
         self.assertEqual(self.shelf.artifact("b.txt").artifact, first.artifact)
         self.assertNotEqual(self.shelf.artifact("a.txt").artifact, first.artifact)
@@ -361,7 +361,7 @@ class IdentityTests(ServiceCase):
         self.shelf.make_branch("try")
         self.put({"a.txt": None}, "Remove")
         head = self.shelf.branch("try").head
-        self.shelf.commit("try", head, [WantedChange("b.txt", first.content, "a.txt")], "Move")
+        self.shelf.commit("try", head, [ChangeRequest("b.txt", first.content, "a.txt")], "Move")
         self.put({"a.txt": b"again"}, "Another")
         self.assertEqual(self.shelf.artifact("b.txt", "try").artifact, first.artifact)
         self.assertNotEqual(self.shelf.artifact("a.txt").artifact, first.artifact)

@@ -15,7 +15,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from everyshelf.client import Client, Commit, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, Client, Commit, ShelfClient
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from tests.support.prefork import prefork
@@ -74,7 +74,7 @@ class ServiceCase(unittest.TestCase):
 
 def commit_files(shelf: ShelfClient, files: dict[str, bytes | None], summary: str, branch: str = "main") -> Commit:
     """Upload and commit; None removes."""
-    changes = [WantedChange(p, shelf.upload(d).id if d is not None else None) for p, d in files.items()]
+    changes = [ChangeRequest(p, shelf.upload(d).id if d is not None else None) for p, d in files.items()]
     return shelf.commit(branch, shelf.branch(branch).head, changes, summary)
 
 

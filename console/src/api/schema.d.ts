@@ -2268,6 +2268,13 @@ export interface components {
             rows: string[][];
             note: string;
         };
+        /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
+        ChangeRequest: {
+            path: string;
+            content: string | null;
+            /** @default  */
+            moved_from: string;
+        };
         /** @description What is to be recorded; the main branch if no ref is named. */
         CheckInRequest: {
             /** @default  */
@@ -3115,7 +3122,7 @@ export interface components {
             time?: string | null;
             branch: string;
             base: string | null;
-            changes: components["schemas"]["WantedChangeRequest"][];
+            changes: components["schemas"]["ChangeRequest"][];
             /** @default false */
             merge: boolean;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
@@ -4085,13 +4092,6 @@ export interface components {
          * @enum {string}
          */
         WaitingOutWhatEnum: "verdict" | "answer" | "fix" | "merge" | "settle";
-        /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
-        WantedChangeRequest: {
-            path: string;
-            content: string | null;
-            /** @default  */
-            moved_from: string;
-        };
         /**
          * @description * `keepers` - keepers
          *     * `authors` - authors

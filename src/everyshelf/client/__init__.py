@@ -16,6 +16,7 @@ from everyshelf.client.models import (
     ArtifactVersion,
     Binding,
     Branch,
+    ChangeRequest,
     Commit,
     CommitListed,
     Content,
@@ -34,7 +35,6 @@ from everyshelf.client.models import (
     Tag,
     Token,
     WaitingMerge,
-    WantedChange,
 )
 from everyshelf.client.shelf import ShelfClient
 
@@ -43,6 +43,7 @@ __all__ = [
     "ArtifactVersion",
     "Binding",
     "Branch",
+    "ChangeRequest",
     "Client",
     "ClientError",
     "Commit",
@@ -66,5 +67,4 @@ __all__ = [
     "Token",
     "UnreachableError",
     "WaitingMerge",
-    "WantedChange",
 ]

@@ -116,7 +116,7 @@ class Account(msgspec.Struct):
     last_signed_in: datetime | None = None
 
 
-class WantedChange(msgspec.Struct):
+class ChangeRequest(msgspec.Struct):
     """A change to commit: new content at a path (perhaps moved from another), or its removal (content None)."""
 
     path: str

@@ -20,13 +20,13 @@ from everyshelf.client.models import (
     Artifact,
     ArtifactVersion,
     Branch,
+    ChangeRequest,
     Commit,
     CommitListed,
     Content,
     Job,
     Shelf,
     Tag,
-    WantedChange,
 )
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
@@ -250,7 +250,7 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         self,
         branch: str,
         base: str | None,
-        changes: list[WantedChange],
+        changes: list[ChangeRequest],
         summary: str,
         *,
         description: str = "",

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 
-from everyshelf.client import Client, ShelfClient, WantedChange
+from everyshelf.client import ChangeRequest, Client, ShelfClient
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
 from everyshelf.demo.records import make_records_route
@@ -74,7 +74,7 @@ def _office(client: Client) -> None:
     for days, tag, summary in ((40, "easter", "Everything the office uses"), (3, "summer", "Summer tickets")):
         is_later = tag == "summer"
         files = {pair.path: pair.after if is_later else pair.before for pair in pairs()} | passages(later=is_later)
-        wanted = [WantedChange(path, shelf.upload(data).id) for path, data in files.items()]
+        wanted = [ChangeRequest(path, shelf.upload(data).id) for path, data in files.items()]
         when = now - timedelta(days=days)
         shelf.commit("main", shelf.branch("main").head, wanted, summary, author="tobias", time=when)
         shelf.make_tag(tag, "main", summary, created=when, created_by="tobias")
@@ -98,7 +98,7 @@ def _commit(shelf: ShelfClient, act: Act, when: datetime) -> None:
     changes = []
     for path, data in act.files.items():
         content = shelf.upload(data).id if data is not None else None
-        changes.append(WantedChange(path, content, act.moved.get(path, "")))
+        changes.append(ChangeRequest(path, content, act.moved.get(path, "")))
     shelf.commit(
         act.branch,
         shelf.branch(act.branch).head,

@@ -370,14 +370,14 @@ class Desk:
         ``key``: what the commit is asked for with; where no answer comes, ``commit_later`` takes it along, so that a
         commit that landed is found and not made twice.
         """
-        from everyshelf.client import ProblemError, UnreachableError, WantedChange
+        from everyshelf.client import ChangeRequest, ProblemError, UnreachableError
 
         self._check_can_commit(items)
         self._check_all_is_sent()
         assert self.home.branch is not None
         base = self.home.commit
         self._send_contents(shelf, items, progress)
-        changes = [WantedChange(i.path, i.content, i.moved_from) for i in items]
+        changes = [ChangeRequest(i.path, i.content, i.moved_from) for i in items]
         with self._keeping(items):
             try:
                 made = shelf.commit(

@@ -227,9 +227,9 @@ def _send_one(root: Path, home: Home, shelf: ShelfClient, unsent: Unsent, state:
 
 def _landed(home: Home, shelf: ShelfClient, commit: UnsentCommit) -> str:
     """The id of the commit, made when it was asked for the first time or now; empty if the branch has moved on."""
-    from everyshelf.client import ProblemError, WantedChange
+    from everyshelf.client import ChangeRequest, ProblemError
 
-    changes = [WantedChange(path, content, moved) for path, content, _, moved in commit.changes]
+    changes = [ChangeRequest(path, content, moved) for path, content, _, moved in commit.changes]
     try:
         if shelf.missing({c.content for c in changes if c.content is not None}):
             return ""  # it cannot be there without its contents
@@ -257,13 +257,13 @@ def _commit(
     *,
     merge: bool,
 ) -> str:
-    from everyshelf.client import WantedChange
+    from everyshelf.client import ChangeRequest
 
     when = f"Made on a desk at {commit.made:%Y-%m-%d %H:%M} UTC, while the service was out of reach."
     made = shelf.commit(
         str(home.branch),
         base,
-        [WantedChange(*change) for change in changes],
+        [ChangeRequest(*change) for change in changes],
         commit.summary,
         description=f"{commit.description}\n\n{when}".strip(),
         labels=commit.labels,

@@ -15,9 +15,9 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint
 from everyshelf.service.rights import Caller, require
-from everyshelf.service.shelves.actions.committing import Wanted, prepare_changes
+from everyshelf.service.shelves.actions.committing import ChangeRequest, prepare_changes
 from everyshelf.service.shelves.actions.contents import get_size
-from everyshelf.service.shelves.actions.recording import Message
+from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Commit, Merge, Shelf, ShelfContent
 
@@ -212,7 +212,7 @@ def commit_draft(
     caller: Caller,
     draft: Draft,
     paths: list[str] | None,
-    message: Message,
+    message: CommitMessage,
     *,
     merge: bool = False,
     prefer: Side | None = None,
@@ -223,7 +223,7 @@ def commit_draft(
     missing = next((p for p in chosen if p not in pending), None)
     if missing is not None:
         raise InvalidError(f"{missing} is not pending in your draft", code="draft.missing")
-    wanted = [Wanted(p, pending[p].content or None, pending[p].moved_from) for p in chosen]
+    wanted = [ChangeRequest(p, pending[p].content or None, pending[p].moved_from) for p in chosen]
     base = draft.base.uid if draft.base else None
     try:
         prepared = prepare_changes(

@@ -13,7 +13,7 @@ from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.branches import check_delete
 from everyshelf.service.shelves.actions.merging import prepare_branch_merge
-from everyshelf.service.shelves.actions.recording import Message, require_branch
+from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import Commit
 
@@ -32,7 +32,7 @@ def merge_proposal(
     delete_source = proposal.delete_source if delete_source is None else delete_source
     if delete_source:
         check_delete(caller, shelf, source)
-    message = Message(summary or proposal.title, _described(proposal, reason), {}, list(proposal.tasks))
+    message = CommitMessage(summary or proposal.title, _described(proposal, reason), {}, list(proposal.tasks))
     not_met = [one for one in not_met_by(proposal) if one["what"] != "conflicts"]
     if not_met and not reason.strip():
         raise RefusedError(

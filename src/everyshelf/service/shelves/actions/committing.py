@@ -17,7 +17,7 @@ from everyshelf.service.shelves.actions.contents import held_of
 from everyshelf.service.shelves.actions.merge_plan import MergeRequest
 from everyshelf.service.shelves.actions.merging import prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import (
-    Message,
+    CommitMessage,
     PreparedCommit,
     Progress,
     checked_message,
@@ -35,7 +35,7 @@ _MAX_CHANGES = 200_000
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ChangeRequest:
     """One change asked for: new content at a path (perhaps moved from another), or a removal (``content`` None)."""
 
     path: str
@@ -48,8 +48,8 @@ def commit_changes(
     shelf: Shelf,
     branch_name: str,
     base: str | None,
-    wanted: list[Wanted],
-    message: Message,
+    wanted: list[ChangeRequest],
+    message: CommitMessage,
     *,
     merge: bool = False,
     prefer: Side | None = None,
@@ -63,8 +63,8 @@ def prepare_changes(
     shelf: Shelf,
     branch_name: str,
     base: str | None,
-    wanted: list[Wanted],
-    message: Message,
+    wanted: list[ChangeRequest],
+    message: CommitMessage,
     *,
     merge: bool = False,
     prefer: Side | None = None,
@@ -108,7 +108,7 @@ def _with_older(root: str, older: Mapping[str, str]) -> str:
     return trees.apply(root, {path: trees.find(state, path) for path, state in older.items()}) if older else root
 
 
-def _touches_newer(before: str, head: str, wanted: list[Wanted]) -> bool:
+def _touches_newer(before: str, head: str, wanted: list[ChangeRequest]) -> bool:
     """Whether the branch changed, since ``before``, an artifact that is to be changed, moved or removed; or the rules
     by which the shelf is read."""
     paths = {path for change in wanted for path in (change.path, change.moved_from) if path}
@@ -137,7 +137,7 @@ def _base(shelf: Shelf, branch: Branch, base: str | None) -> Commit | None:
     return commit
 
 
-def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[tuple[str, str]]]:
+def _applied(shelf: Shelf, root: str, wanted: list[ChangeRequest]) -> tuple[str, list[tuple[str, str]]]:
     if not wanted:
         raise InvalidError("there is no change in it", code="commit.empty", hint="See everyshelf pending.")
     if len(wanted) > _MAX_CHANGES:
@@ -159,7 +159,7 @@ def _applied(shelf: Shelf, root: str, wanted: list[Wanted]) -> tuple[str, list[t
     return marked(root, get_trees().apply(root, changes)), moves
 
 
-def _entry(change: Wanted, sizes: dict[str, int]) -> Entry | None:
+def _entry(change: ChangeRequest, sizes: dict[str, int]) -> Entry | None:
     if change.content is None:
         return None
     if change.content not in sizes:
@@ -180,7 +180,7 @@ def _check_rules(entry: Entry | None) -> None:
 
 
 def restore(
-    caller: Caller, shelf: Shelf, branch_name: str, source_root: str, path: str | None, message: Message
+    caller: Caller, shelf: Shelf, branch_name: str, source_root: str, path: str | None, message: CommitMessage
 ) -> Commit:
     """Bring one artifact, or with no path the whole shelf, back to an older state, as a new commit."""
     branch = get_branch(shelf, branch_name)

@@ -19,7 +19,7 @@ from everyshelf.service.base.context import get_trees
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of, find_version, get_artifact
-from everyshelf.service.shelves.actions.recording import Message, checked_message, record_commit, require_branch
+from everyshelf.service.shelves.actions.recording import CommitMessage, checked_message, record_commit, require_branch
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 from everyshelf.service.shelves.actions.shelves import get_shelf
 from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Shelf, ShelfContent
@@ -50,7 +50,7 @@ def copy_artifact(
     assert tip is not None
     entry = get_trees().find(tip.root, where)
     root = get_trees().apply(here, {where: entry})
-    message = Message(summary or f"Copy {told}", f"Copied from {told}, with its versions.", {LABEL: told}, [])
+    message = CommitMessage(summary or f"Copy {told}", f"Copied from {told}, with its versions.", {LABEL: told}, [])
     said = checked_message(caller, message)
     made = tip if line.head is None else record_commit(caller, target, line, [line.head, tip], root, said)
     return {"commit": made.uid, "path": where, "versions": len(versions), "copied_from": told}, made
@@ -93,7 +93,7 @@ def _replayed(
         return before
     commit = version.commit
     labels = {**commit.labels, LABEL: f"{source.key}/{version.path} version {version.number}"}
-    message = Message(commit.summary, commit.description, labels, list(commit.tasks), commit.author, commit.time)
+    message = CommitMessage(commit.summary, commit.description, labels, list(commit.tasks), commit.author, commit.time)
     parents = [before] if before is not None else []
     return record_commit(caller, target, line, parents, root, message, recorded=timezone.now())
 

@@ -17,8 +17,8 @@ from everyshelf.service.base.context import get_store
 from everyshelf.service.jobs.actions import Run, start_job
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.actions.committing import Wanted, prepare_changes
-from everyshelf.service.shelves.actions.recording import Message
+from everyshelf.service.shelves.actions.committing import ChangeRequest, prepare_changes
+from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.models import Commit, Shelf
 
 KIND = "commit"
@@ -36,13 +36,19 @@ class CommitWorkingError(ConflictError):
         super().__init__(f"a job makes this commit of {count} artifacts", job=job)
 
 
-def is_long(wanted: list[Wanted], message: Message, *, merge: bool) -> bool:
+def is_long(wanted: list[ChangeRequest], message: CommitMessage, *, merge: bool) -> bool:
     """True for a commit that takes longer than a call should. Imports and merges have ways of their own."""
     return len(wanted) > _LONG and not merge and message.author is None and message.time is None
 
 
 def commit_by_job(
-    caller: Caller, shelf: Shelf, branch: str, base: str | None, wanted: list[Wanted], message: Message, key: str
+    caller: Caller,
+    shelf: Shelf,
+    branch: str,
+    base: str | None,
+    wanted: list[ChangeRequest],
+    message: CommitMessage,
+    key: str,
 ) -> Commit:
     """The commit that was asked for with this key, if its job is done; else start the job, or find it at work, and
     raise ``CommitWorkingError``."""
@@ -71,8 +77,8 @@ def make_long_commit(run: Run) -> dict[str, Any]:
     if job.result:
         return dict(job.result)  # recorded already, by a process that ended before it could say so
     asked = orjson.loads(get_store().read(run.parameters["asked"]))
-    wanted = [Wanted(**one) for one in asked["changes"]]
-    message = Message(asked["summary"], asked["description"], asked["labels"], asked["tasks"])
+    wanted = [ChangeRequest(**one) for one in asked["changes"]]
+    message = CommitMessage(asked["summary"], asked["description"], asked["labels"], asked["tasks"])
     prepared = prepare_changes(
         Caller(job.person), run.shelf, asked["branch"], asked["base"], wanted, message, progress=run.progress
     )

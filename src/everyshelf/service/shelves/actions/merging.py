@@ -23,7 +23,7 @@ from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, MergeRequest, Plan, plan_merge
 from everyshelf.service.shelves.actions.recording import (
-    Message,
+    CommitMessage,
     PreparedCommit,
     checked_message,
     prepare_commit,
@@ -55,7 +55,7 @@ class MergeConflictError(ConflictError):
         )
 
 
-def keep_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: Message) -> Merge:
+def keep_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: CommitMessage) -> Merge:
     """Keep a merge on the server until it is settled; one that waits for the same already is taken up again."""
     with one_act():
         return _known_merge(shelf, target, request) or _new_merge(caller, shelf, target, request, message)
@@ -67,7 +67,7 @@ def _known_merge(shelf: Shelf, target: str, request: MergeRequest) -> Merge | No
     ).first()
 
 
-def _new_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: Message) -> Merge:
+def _new_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: CommitMessage) -> Merge:
     return Merge.objects.create(
         uid=uuid.uuid4().hex[:12],
         shelf=shelf,
@@ -252,7 +252,7 @@ def finish_merge(caller: Caller, merge: Merge, summary: str = "") -> Commit:
         raise MergeConflictError(merge, plan)
     said = dict(merge.message)
     said["time"] = datetime.fromisoformat(said["time"]) if said.get("time") else None
-    message = Message(**said)
+    message = CommitMessage(**said)
     if summary:
         message = replace(message, summary=summary)
     prepared = prepare_merge(caller, shelf, branch, _request_of(merge), plan, message, merge.decisions)
@@ -300,7 +300,7 @@ def abandon_merge(caller: Caller, merge: Merge) -> None:
 
 
 def prepare_merge_or_wait(
-    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: Message, prefer: Side | None
+    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: CommitMessage, prefer: Side | None
 ) -> tuple[PreparedCommit | None, Plan]:
     """The commit that merges into the branch; None if there is nothing to do. ``MergeConflictError`` names the merge
     that waits."""
@@ -314,7 +314,7 @@ def prepare_merge_or_wait(
 
 
 def merge_or_wait(
-    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: Message, prefer: Side | None
+    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, message: CommitMessage, prefer: Side | None
 ) -> tuple[Commit | None, Plan]:
     """As ``prepare_merge_or_wait``, recorded."""
     prepared, plan = prepare_merge_or_wait(caller, shelf, branch, request, message, prefer)
@@ -322,7 +322,13 @@ def merge_or_wait(
 
 
 def prepare_merge(
-    caller: Caller, shelf: Shelf, branch: Branch, request: MergeRequest, plan: Plan, message: Message, decided: Decided
+    caller: Caller,
+    shelf: Shelf,
+    branch: Branch,
+    request: MergeRequest,
+    plan: Plan,
+    message: CommitMessage,
+    decided: Decided,
 ) -> PreparedCommit:
     """The merge commit; what was decided is written into its description."""
     decisions = _decisions_told(decided, plan, request.names)
@@ -336,7 +342,7 @@ def prepare_merge(
     return prepare_commit(caller, shelf, branch, parents, plan.root, checked, kept)
 
 
-def _unclaimed(caller: Caller, message: Message) -> Message:
+def _unclaimed(caller: Caller, message: CommitMessage) -> CommitMessage:
     """Without an author that nobody claimed: whoever asks is it anyway."""
     return replace(message, author=None) if message.author == caller.person.username else message
 
@@ -388,7 +394,7 @@ def prepare_branch_merge(
     shelf: Shelf,
     source: str,
     target: str,
-    message: Message,
+    message: CommitMessage,
     prefer: Side | None,
     *,
     delete_source: bool,
@@ -412,7 +418,7 @@ def merge_branch(
     shelf: Shelf,
     source: str,
     target: str,
-    message: Message,
+    message: CommitMessage,
     prefer: Side | None,
     *,
     delete_source: bool,

@@ -33,7 +33,7 @@ def no_progress(_done: int, _total: int, _note: str) -> None:
 
 
 @dataclass(frozen=True)
-class Message:
+class CommitMessage:
     """What people say about a commit."""
 
     summary: str
@@ -49,7 +49,7 @@ def require_branch(caller: Caller, shelf: Shelf, branch: Branch) -> None:
     require(caller, shelf, "commit to a guarded branch" if branch.guarded else "commit")
 
 
-def checked_message(caller: Caller, message: Message) -> Message:
+def checked_message(caller: Caller, message: CommitMessage) -> CommitMessage:
     """The message with its author filled in; raises for an empty summary or a claimed author without the right."""
     summary = message.summary.strip()
     if not summary or len(summary) > 300 or "\n" in summary:
@@ -171,7 +171,7 @@ def prepare_commit(
     branch: Branch | None,
     parents: list[Commit],
     root: str,
-    message: Message,
+    message: CommitMessage,
     moves: Iterable[tuple[str, str]] = (),
     *,
     recorded: datetime | None = None,
@@ -220,7 +220,7 @@ def record_commit(
     branch: Branch | None,
     parents: list[Commit],
     root: str,
-    message: Message,
+    message: CommitMessage,
     moves: Iterable[tuple[str, str]] = (),
     *,
     recorded: datetime | None = None,
@@ -232,7 +232,7 @@ def record_commit(
 def _commit_data(
     root: str,
     parents: list[Commit],
-    message: Message,
+    message: CommitMessage,
     artifacts: dict[str, str],
     moves: Iterable[tuple[str, str]],
     now: datetime,

@@ -301,7 +301,7 @@ class CommitsView(ShelfView):
         the job's id, and asked again with the same key when that is done, it gives the commit."""
         caller, found = self.shelf(request, shelf)
         values = valid(shapes.NewCommit, request)
-        wanted = [committing.Wanted(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
+        wanted = [committing.ChangeRequest(c["path"], c["content"], c["moved_from"]) for c in values["changes"]]
         message = message_of(values)
         key = request.headers.get("Idempotency-Key", "")[:100]
         if key and long_commits.is_long(wanted, message, merge=values["merge"]):

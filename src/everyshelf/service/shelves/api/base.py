@@ -8,7 +8,7 @@ from drf_spectacular.utils import OpenApiParameter
 
 from everyshelf.service.http.views import ApiView
 from everyshelf.service.rights import Caller, caller_of
-from everyshelf.service.shelves.actions.recording import Message
+from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.shelves import get_shelf
 from everyshelf.service.shelves.models import Shelf
@@ -33,9 +33,9 @@ class ShelfView(ApiView):
         return resolve(shelf, request.query_params.get(name) or shelf.main_branch, request.user)
 
 
-def message_of(values: dict[str, Any], default_summary: str = "") -> Message:
+def message_of(values: dict[str, Any], default_summary: str = "") -> CommitMessage:
     """The message in a validated body."""
-    return Message(
+    return CommitMessage(
         values["summary"] or default_summary,
         values["description"],
         dict(values["labels"]),

@@ -176,7 +176,7 @@ class CommitPage(serializers.Serializer[Any]):
     next = serializers.CharField(allow_null=True)
 
 
-class WantedChange(serializers.Serializer[Any]):
+class Change(serializers.Serializer[Any]):
     """One change: new content at a path (perhaps moved from another), or its removal (``content`` null)."""
 
     path = serializers.CharField(max_length=4000, trim_whitespace=False)
@@ -200,7 +200,7 @@ class NewCommit(MessageIn):
 
     branch = serializers.CharField()
     base = serializers.CharField(allow_null=True)
-    changes = WantedChange(many=True)
+    changes = Change(many=True)
     merge = serializers.BooleanField(required=False, default=False)
     prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
 
