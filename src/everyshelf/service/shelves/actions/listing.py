@@ -8,7 +8,8 @@ from collections import defaultdict
 from collections.abc import Iterable
 from typing import Any
 
-from django.db.models import Count
+import orjson
+from django.db.models import Count, Max
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
@@ -187,11 +188,17 @@ def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> Artifact
     return found
 
 
-def artifact_history(shelf: Shelf, at: Resolved, path: str) -> list[dict[str, Any]]:
+def artifact_history(shelf: Shelf, at: Resolved, path: str) -> orjson.Fragment:
     """Every version of the artifact at ``path``, newest first; ``here`` tells those in the line of the ref."""
     entry, current = get_artifact(shelf, at, path)
     if current is None:
-        return []
+        return orjson.Fragment(b"[]")
+    newest = ArtifactVersion.objects.filter(artifact_id=current.artifact_id).aggregate(newest=Max("pk"))["newest"]
+    key = ("history", current.artifact_id, newest, at.commit.uid if at.commit else None, entry.type)
+    return pages.get(key, lambda: _history(shelf, at, entry, current))
+
+
+def _history(shelf: Shelf, at: Resolved, entry: Entry, current: SeenVersion) -> list[dict[str, Any]]:
     line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
     rows = see_versions(ArtifactVersion.objects.filter(artifact_id=current.artifact_id).order_by("-pk"))
     return [

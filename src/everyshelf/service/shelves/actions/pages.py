@@ -38,7 +38,7 @@ class Pages:
                 return orjson.Fragment(kept)
         items = make()
         data = as_json(items)
-        is_settled = all(item["headline"] for item in items)
+        is_settled = all(item["headline"] or item.get("removed") for item in items)
         with self._lock:
             self._drop(key)
             self._kept[key] = data, None if is_settled else now + _UNSETTLED_SECONDS

@@ -29,6 +29,7 @@ _MOST_TOLD = 200
 _MOST_ARTIFACTS = 20_000
 _MOST_ALIKE = 500
 _KEPT_STATES = 2
+_KEPT_ANSWERS = 500
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,7 @@ class _State:
 
 
 _states: OrderedDict[tuple[int, str, str], _State] = OrderedDict()
+_answers: OrderedDict[tuple[int, str, str, str], dict[str, Any]] = OrderedDict()  # of large shelves
 _lock = threading.Lock()
 
 
@@ -55,10 +57,21 @@ def references_of(shelf: Shelf, at: Resolved, path: str) -> dict[str, Any]:
     entry = trees.find(at.root, path)
     if entry is None or entry.type == "folder":
         raise MissingError(f"{path} is not there", code="artifact.missing", hint="See everyshelf browse.")
-    if trees.count(at.root) > _MOST_ARTIFACTS:
-        state = _state_of_one(shelf, at, path, entry)
-    else:
-        state = _state_of_all(shelf, at, path)
+    if trees.count(at.root) <= _MOST_ARTIFACTS:
+        return _told(shelf, at, path, _state_of_all(shelf, at, path))
+    key = (shelf.pk, at.root, at.commit.uid if at.commit else "", path)
+    with _lock:
+        known = _answers.get(key)
+    if known is None:
+        known = _told(shelf, at, path, _state_of_one(shelf, at, path, entry))
+        with _lock:
+            _answers[key] = known
+            while len(_answers) > _KEPT_ANSWERS:
+                _answers.popitem(last=False)
+    return known
+
+
+def _told(shelf: Shelf, at: Resolved, path: str, state: _State) -> dict[str, Any]:
     kinds, targets = state.kinds, state.targets
     uses, missing = _uses(path, state.names.get(path, {"names": []})["names"], targets)
     used_by = [
