@@ -96,6 +96,53 @@ class PluggedInKindTests(unittest.TestCase):
             [(f["action"], f["part"], f["effect"]) for f in found["findings"]], [("removed", "/port:Skerry", "breaks")]
         )
 
+    def test_it_may_bring_a_comparison_of_its_own(self) -> None:
+        module = self.home / "site" / "skerry_tides.py"
+        module.write_text(
+            documented_module()
+            .replace("recognises)", "recognises, compare=compare)")
+            .replace(
+                "KIND = ",
+                "from everyshelf.core.outline.model import Finding\n\n"
+                "def compare(before, after, table):\n"
+                "    sides = [len(list(one.root.children())) for one in (before, after)]\n"
+                "    return [Finding('changed', '/', 'tides', 'ports', 'breaks', 'count', *sides)]\n\n"
+                "KIND = ",
+            )
+        )
+        found = self.compare("Quay 07:10 print-1\n")
+        told = [(f["field"], f["before"], f["after"], f["effect"]) for f in found["findings"]]
+        self.assertEqual(told, [("count", 2, 1, "breaks")])
+
+    def test_it_may_say_what_follows_what_when_merging(self) -> None:
+        (self.home / "site" / "skerry_tides.py").write_text(
+            "from everyshelf.core.kinds.merge_policy import Follows, MergePolicy\n"
+            "from everyshelf.core.kinds.recognise import Recognition\n"
+            "from everyshelf.core.kinds.registry import Kind\n"
+            "from everyshelf.core.kinds.table import KindTable\n"
+            "FOLLOWS = Follows('result', of=('formula',), cleared={'result': None})\n"
+            "KIND = Kind(KindTable(id='tides'), {}, lambda name, head: "
+            "Recognition('tides', 'json') if name.endswith('.tides') else None, merge_policy=MergePolicy(FOLLOWS))\n"
+        )
+        base, target, source = (
+            {"formula": formula, "result": result, "by": by}
+            for formula, result, by in (("a+1", 1, "x"), ("a+1", 1, "y"), ("a+2", 2, "x"))
+        )
+        both = {**target, "formula": "a+3", "result": 3}
+        for versions, merged in (
+            ((base, target, source), {"formula": "a+2", "result": 2, "by": "y"}),
+            ((source, both, source), {"formula": "a+3", "result": 3, "by": "y"}),
+        ):
+            for name, one in zip(("base", "target", "source"), versions, strict=True):
+                (self.home / f"{name}.tides").write_text(json.dumps(one))
+            names = [f"{name}.tides" for name in ("base", "target", "source")]
+            command = [sys.executable, "-m", "everyshelf.cli.main", "merge-files", *names, "--output", "merged.tides"]
+            done = subprocess.run(
+                command, cwd=self.home, env=self.environment, capture_output=True, text=True, check=False
+            )
+            self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
+            self.assertEqual(json.loads((self.home / "merged.tides").read_text()), merged)
+
     def test_rules_may_declare_it(self) -> None:
         (self.home / "rules.toml").write_text('[kinds]\n"*.txt" = "tides"\n[fields]\nignore = ["printed"]\n')
         found = self.compare("Quay 07:10 print-9\nSkerry 08:40 print-9\n", "--rules", "rules.toml")

@@ -44,8 +44,9 @@ SERVICE = [
 # These begin before Django stands, or choose a library that starts slowly.
 LATE = {
     "core/compare/artifact.py",
-    "core/compare/own.py",
+    "core/compare/dispatch.py",
     "core/compare/tabular.py",
+    "core/kinds/rules.py",
     "core/kinds/testing.py",
     "service/serve.py",
     "service/worker.py",

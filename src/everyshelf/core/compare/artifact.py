@@ -7,12 +7,10 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
-from everyshelf.core.compare.apis import compare_apis
 from everyshelf.core.compare.archives import compare_members
-from everyshelf.core.compare.notebooks import compare_notebooks
+from everyshelf.core.compare.dispatch import compare_own, compare_parts, compare_trees
 from everyshelf.core.compare.orientation import by_records
 from everyshelf.core.compare.outlines import compare_outlines
-from everyshelf.core.compare.own import compare_own
 from everyshelf.core.compare.realign import realigned
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.texts import compare_texts
@@ -278,11 +276,12 @@ def _as_outlines(
     if kind_for(new.kind).realigns and old.kind == new.kind:
         trees[1], regenerated = realigned(*trees)
     table = table_in_force(new, rules, after.name)
-    if new.kind == old.kind == "api" and all(isinstance(tree, dict) for tree in trees):
-        return Comparison("api", compare_apis(trees[0], trees[1], table))
+    same_kind = old.kind == new.kind
+    if same_kind and (findings := compare_trees(new.kind, trees[0], trees[1], table)) is not None:
+        return Comparison(new.kind, findings)
     one, other = shape_tree(trees[0], old, table_in_force(old, rules, before.name)), shape_tree(trees[1], new, table)
-    if new.kind == old.kind == "notebook":
-        return Comparison("notebook", compare_notebooks(one, other, table))
+    if same_kind and (findings := compare_parts(new.kind, one, other, table)) is not None:
+        return Comparison(new.kind, findings)
     findings, identity = compare_outlines(one, other, table)
     findings += [_turned_finding(path, by_column_now=is_newer) for path, is_newer in turned]
     if regenerated:

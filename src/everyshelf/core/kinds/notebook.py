@@ -7,10 +7,14 @@ from typing import Any
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.kinds.cosmetic import Cosmetic
 from everyshelf.core.kinds.maker import Maker
+from everyshelf.core.kinds.merge_policy import Follows, MergePolicy
 from everyshelf.core.kinds.shapes import DataShape
 from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Part
 
+MERGE_POLICY = MergePolicy(
+    Follows("outputs", of=("source", "input"), cleared={"outputs": [], "execution_count": None, "prompt_number": None})
+)
 TABLE = KindTable(
     id="notebook",
     types={"cells": "cell", "outputs": "output"},

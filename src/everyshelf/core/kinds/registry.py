@@ -39,15 +39,18 @@ from everyshelf.core.kinds.compound import read_compound
 from everyshelf.core.kinds.cwl import read_cwl
 from everyshelf.core.kinds.dmn import read_dmn
 from everyshelf.core.kinds.graphs import normalised, unpacked
+from everyshelf.core.kinds.merge_policy import MergePolicy
 from everyshelf.core.kinds.model_files import read_model
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.shapes import DataShape, XmlShape
 from everyshelf.core.kinds.table import KIND_IDS, KindTable
-from everyshelf.core.outline.model import Part
+from everyshelf.core.outline.model import Finding, Outline, Part
 
 ENTRY_POINTS = "everyshelf.kinds"
 # From what a format's parser gave (a tree, an XML element, or a text) and the table in force to the root part.
 Reader = Callable[[Any, KindTable], Part]
+# From both outlines and the table in force to what changed.
+Compare = Callable[[Outline, Outline, KindTable], list[Finding]]
 
 
 @dataclass(frozen=True)
@@ -56,13 +59,16 @@ class Kind:
 
     ``recognises`` is asked with the file's name and its first bytes before anything else is looked at; kinds that come
     with the product are recognised without it. A format without a reader is read by its syntax alone. ``realigns``: ids
-    given anew are looked through.
+    given anew are looked through. ``compare``: findings from both outlines, where those of the product's own
+    comparison of outlines are not enough. ``merge_policy``: what merging has to know beyond the table.
     """
 
     table: KindTable
     readers: Mapping[str, Reader] = field(default_factory=dict)
     recognises: Callable[[str, bytes], Recognition | None] | None = None
     realigns: bool = False
+    compare: Compare | None = None
+    merge_policy: MergePolicy = field(default_factory=MergePolicy)
 
     @property
     def id(self) -> str:
@@ -122,7 +128,7 @@ _OURS = (
     Kind(pipeline.TABLE, _for_data(_pipeline), realigns=True),
     Kind(workflow.TABLE, {**_for_data(_graph), "xml": _workflow_xml}, realigns=True),
     Kind(app.TABLE, _for_data(_app)),
-    Kind(notebook.TABLE, _for_data(notebook.read_notebook)),
+    Kind(notebook.TABLE, _for_data(notebook.read_notebook), merge_policy=notebook.MERGE_POLICY),
     Kind(testing.TABLE, {"gherkin": testing.read_gherkin, "xml": _tests_xml}),
     Kind(api.TABLE),
     Kind(script.TABLE, {"python": script.read_python, "sql": script.read_sql, "basic": script.read_basic}),

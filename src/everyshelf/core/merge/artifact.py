@@ -19,6 +19,7 @@ from everyshelf.core.formats.source.yaml import yaml_source
 from everyshelf.core.formats.text import Decoded, decode
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.registry import kind_for
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.lines import Piece, merge_lines
 from everyshelf.core.merge.model import (
@@ -149,7 +150,11 @@ def _by_structure(
     sources = _sources(form, v, found)
     table = table_in_force(chosen, rules, v.name)
     nodes = (sources[0][0], sources[1][0], sources[2][0])
-    policy, speller, kind = Policy(table), Speller(_WRITTEN_AS.get(form, form)), chosen.kind
+    policy, speller, kind = (
+        Policy(table, kind_for(chosen.kind).merge_policy),
+        Speller(_WRITTEN_AS.get(form, form)),
+        chosen.kind,
+    )
     namer = _Namer(v, found, rules)
     merge = StructureMerge(policy, nodes, speller, namer.decisions(decided), prefer)
     out = merge.run(kind)

@@ -2,25 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from everyshelf.core.formats.source import Group, Item
 from everyshelf.core.merge.writing import Key, Out, Row
 
-_COUNTS = ("count", "total", "size", "length", "number", "num", "len")
-
 
 def recalculated(
-    rows: Mapping[Key, Row], results: Mapping[Key, tuple[Item, Out, bool]], groups: tuple[Group, Group, Group]
+    rows: Mapping[Key, Row],
+    results: Mapping[Key, tuple[Item, Out, bool]],
+    groups: tuple[Group, Group, Group],
+    words: Sequence[str],
 ) -> dict[Key, tuple[str, int, int]]:
-    """For each count that changed: its name, what it was in the base, and what it is now."""
+    """For each count that changed: its name (with one of ``words`` in it), what it was in the base, and is now."""
     found: dict[Key, tuple[str, int, int]] = {}
     for key, row in rows.items() if groups[0].kind == "map" else ():
         if key not in results or row.base is None or row.target is None or row.source is None:
             continue
         name, was = str(row.base.name), row.base.node.value
-        if type(was) is not int or not any(word in name.lower() for word in _COUNTS):
+        if type(was) is not int or not any(word in name.lower() for word in words):
             continue
         counts = (row.base.node.value, row.target.node.value, row.source.node.value)
         list_key = next((k for k in _lists(rows, results) if _are_counts_of(counts, rows[k])), None)

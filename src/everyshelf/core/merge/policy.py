@@ -8,6 +8,7 @@ from typing import Any
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.xml import local_name
 from everyshelf.core.kinds.cosmetic import Place
+from everyshelf.core.kinds.merge_policy import MergePolicy
 from everyshelf.core.kinds.shapes import label_of
 from everyshelf.core.kinds.table import KindTable, singular
 from everyshelf.core.outline.model import Items, Part, Scalar
@@ -16,8 +17,9 @@ from everyshelf.core.outline.model import Items, Part, Scalar
 class Policy:
     """The table of a kind, as the merge needs it."""
 
-    def __init__(self, table: KindTable) -> None:
+    def __init__(self, table: KindTable, merging: MergePolicy | None = None) -> None:
         self.table = table
+        self.merging = merging or MergePolicy()
         self._types: dict[str, str] = {}
 
     def type_of(self, item: Item, within: str) -> str:

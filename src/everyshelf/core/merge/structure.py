@@ -20,13 +20,13 @@ from everyshelf.core.formats.source.json import json_source
 from everyshelf.core.formats.xml import local_name
 from everyshelf.core.kinds.shapes import DataShape, label_of
 from everyshelf.core.merge.counts import recalculated
+from everyshelf.core.merge.followed import side_to_follow
 from everyshelf.core.merge.lines import merge_lines
 from everyshelf.core.merge.location import PartLocation
 from everyshelf.core.merge.made import Made
 from everyshelf.core.merge.matching import Matching
 from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decide, Decision, Side, Take
 from everyshelf.core.merge.order import merged_order, replaced_by_both
-from everyshelf.core.merge.outputs import side_of_outputs
 from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred
 from everyshelf.core.merge.spelling import (
@@ -239,12 +239,12 @@ class StructureMerge:
                 return found
         if len({len(n.groups) for n in (base, target, source)}) > 1:
             return self._clash_of_values(where, base, target, source)
-        notebook_cell = side_of_outputs(self._policy, base, target, source)
+        followed = side_to_follow(self._policy.merging.follows, base, target, source)
         texts: list[str] = []
         values: list[tuple[Group, Item, Any]] = []
         frame = three(base, target, source, lambda n: n.style)
         for old, on_target, on_source in zip(base.groups, target.groups, source.groups, strict=True):
-            text, held = self._group((base, target, source), (old, on_target, on_source), where, notebook_cell)
+            text, held = self._group((base, target, source), (old, on_target, on_source), where, followed)
             texts.append(text)
             values += held
         if not values and frame.style == "block" and frame.shape != "element":
@@ -282,14 +282,18 @@ class StructureMerge:
     # --- groups ----------------------------------------------------------------
 
     def _group(
-        self, nodes: tuple[Node, Node, Node], groups: tuple[Group, Group, Group], where: PartLocation, cell: str | None
+        self,
+        nodes: tuple[Node, Node, Node],
+        groups: tuple[Group, Group, Group],
+        where: PartLocation,
+        followed: str | None,
     ) -> tuple[str, list[tuple[Group, Item, Any]]]:
         rows, orders = self._rows(groups, where)
         results: dict[Key, tuple[Item, Out, bool]] = {}
         for key, row in rows.items():
-            found = self._one_sided(row) if cell is None else None
+            found = self._one_sided(row) if followed is None else None
             if found is None:
-                found = self._row(row, self._inside(row.any(), groups[0], where, key[1]), cell)
+                found = self._row(row, self._inside(row.any(), groups[0], where, key[1]), followed)
             if found is not None:
                 results[key] = found
         self._both_replaced(rows, orders, results, groups, where)
@@ -300,7 +304,7 @@ class StructureMerge:
             order = merged_order(orders[0], orders[2], orders[1], results.keys())
         if order.both_inserted and groups[0].kind == "list" and not unordered:
             self.notes.append(f"both sides inserted at one place of {where.list_name or where.label}: both are kept")
-        recounted = recalculated(rows, results, groups)
+        recounted = recalculated(rows, results, groups, self._policy.merging.counts)
         for key, (name, was, count) in recounted.items():
             if results[key][1].value != count:
                 self.notes.append(f"{name} is recalculated: {count}")
@@ -473,7 +477,7 @@ class StructureMerge:
 
     # --- rows ------------------------------------------------------------------
 
-    def _row(self, row: Row, where: PartLocation, cell: str | None) -> tuple[Item, Out, bool] | None:
+    def _row(self, row: Row, where: PartLocation, followed: str | None) -> tuple[Item, Out, bool] | None:
         """The item that comes out, its value, and whether it is one side's as a whole; None if it goes."""
         base, target, source = row.base, row.target, row.source
         if base is None:
@@ -492,7 +496,7 @@ class StructureMerge:
             decision = self._told(Conflict(where.path, where.type, where.label, "name", *names, "", SIDES))
             kept = source if decision is not None and decision.take == "source" else target
             name = kept.name
-        out = self._cell_part(cell, row, where) or self._node(base.node, target.node, source.node, where)
+        out = self._followed(followed, row, where) or self._node(base.node, target.node, source.node, where)
         named_so = next((i for i in (target, source, base) if i.name == name), target)
         return named_so, out, False
 
@@ -512,18 +516,19 @@ class StructureMerge:
             return None
         return target, Out(node.text, node.value, node), False
 
-    def _cell_part(self, cell: str | None, row: Row, where: PartLocation) -> Out | None:
-        name = row.any().name
-        if cell is None or name not in ("outputs", "execution_count", "prompt_number"):
+    def _followed(self, side: str | None, row: Row, where: PartLocation) -> Out | None:
+        """What follows another field of its part, from the side where that one won."""
+        name, follows = row.any().name, self._policy.merging.follows
+        if side is None or follows is None or name not in follows.cleared:
             return None
         assert row.target is not None and row.source is not None
-        if cell == "none":
-            if name == "outputs" and row.target.node.value:
-                self.notes.append("outputs of a cell that both sides changed are cleared")
-            value: Any = [] if name == "outputs" else None
+        if side == "none":
+            if name == follows.mark and row.target.node.value:
+                self.notes.append(f"{name} of a {where.type} that both sides changed are cleared")
+            value = follows.cleared[str(name)]
             text = json.dumps(value)
             return Out(text, value, Node(text, value))
-        return self._whole((row.source if cell == "source" else row.target).node, where)
+        return self._whole((row.source if side == "source" else row.target).node, where)
 
     def _new(self, target: Item | None, source: Item | None, where: PartLocation) -> tuple[Item, Out, bool] | None:
         for item in (target, source):

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Any
 
+from everyshelf.core.compare.apis import compare_apis
 from everyshelf.core.compare.archives import Inside, compare_archives, compare_documents, other_members
+from everyshelf.core.compare.notebooks import compare_notebooks
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.archives import open_archive
 from everyshelf.core.formats.workbook_files import read_workbook
 from everyshelf.core.kinds.recognise import Recognition
+from everyshelf.core.kinds.registry import Compare, kind_for
 from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.outline.model import Finding, Outline
 
 Beside = Mapping[str, Path]
 _MODELS = ("onnx", "safetensors", "pickle")
@@ -65,3 +70,21 @@ def _finder(beside: Beside) -> Callable[[str], bytes | None]:
         return path.read_bytes() if path is not None and path.stat().st_size <= _MOST_BESIDE else None
 
     return find
+
+
+_BY_TREE: dict[str, Callable[[Any, Any, KindTable], list[Finding]]] = {"api": compare_apis}
+_BY_PARTS: dict[str, Compare] = {"notebook": compare_notebooks}
+
+
+def compare_trees(kind: str, before: Any, after: Any, table: KindTable) -> list[Finding] | None:
+    """What changed from one tree to the other, for kinds that are compared as they were parsed; None for others."""
+    compare = _BY_TREE.get(kind) if kind_for(kind).compare is None else None
+    if compare is None or not isinstance(before, dict) or not isinstance(after, dict):
+        return None
+    return compare(before, after, table)
+
+
+def compare_parts(kind: str, before: Outline, after: Outline, table: KindTable) -> list[Finding] | None:
+    """What changed from one outline to the other by the kind's own comparison; None where it has none."""
+    compare = kind_for(kind).compare or _BY_PARTS.get(kind)
+    return compare(before, after, table) if compare is not None else None
