@@ -132,7 +132,8 @@ class FailureTests(NotJudgedCase):
     def test_a_reader_with_a_mistake_in_it(self) -> None:
         notebook = {"cells": [{"cell_type": "code", "source": "x = 1"}], "metadata": {}, "nbformat": 4}
         after = json.loads(json.dumps(notebook).replace("x = 1", "x = 2"))
-        with mock.patch("everyshelf.core.compare.artifact.compare_notebooks", side_effect=AttributeError("no cell")):
+        mistaken = mock.Mock(side_effect=AttributeError("no cell"))
+        with mock.patch.dict("everyshelf.core.compare.dispatch._BY_PARTS", {"notebook": mistaken}):
             found = compared(notebook, after, "a.ipynb")
         self.assertIn("its reader failed (AttributeError: no cell)", found["note"])
         self.check(found)
