@@ -234,8 +234,9 @@ class Desk:
         """Keep what is committed as bases, while the service works; without a commit that does no harm."""
         files = [self.root / item.path for item in items if item.content is not None]
         with ThreadPoolExecutor(1) as pool:
-            pool.submit(self._keep_files, files)
+            keeping = pool.submit(self._keep_files, files)
             yield
+            keeping.result()
         with Bases(self.root) as bases:
             bases.make_room({e.content: e.size for e in load_entries(self.root).values()})
 

@@ -113,12 +113,13 @@ def _job_worker() -> subprocess.Popen[bytes]:
 
 def _answer(listener: socket.socket) -> None:
     """The work of a web process: answer until SIGTERM."""
+    # Before anything is loaded: a signal meanwhile would go to the handler of the first process, and be lost.
+    signal.signal(signal.SIGTERM, _stop)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C reaches the whole group; the first process ends the others
     from everyshelf.service.base.context import get_store
     from everyshelf.service.web.server import make_server
     from everyshelf.service.wsgi import application
 
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C reaches the whole group; the first process ends the others
-    signal.signal(signal.SIGTERM, _stop)
     config = get_config()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy

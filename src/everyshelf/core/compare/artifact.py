@@ -150,7 +150,7 @@ def _versions(
 
 
 def _by_record(before: ArtifactSide, after: ArtifactSide) -> tuple[ArtifactSide, ArtifactSide] | None:
-    """Both sides as records, where one holds them by column; None where it holds something else, or very much."""
+    """Both sides as records, where one holds them by column; None if it holds something else or is too large."""
     if max(before.given.size, after.given.size) > MOST_IN_MEMORY:
         return None
     try:
@@ -166,7 +166,7 @@ def _by_record(before: ArtifactSide, after: ArtifactSide) -> tuple[ArtifactSide,
 
 
 def _turned_finding(path: str, *, by_column_now: bool) -> Finding:
-    """Of a table its form alone; within a file it is what its readers look into."""
+    """The layout of a whole table is cosmetic; inside a file its readers depend on it."""
     words = ("by record", "by column") if by_column_now else ("by column", "by record")
     effect: Effect = "cosmetic" if path == "/" else "alters"
     return Finding("changed", path, "list", path.rpartition("/")[2] or "records", effect, "form", *words)

@@ -101,9 +101,8 @@ class _Run:
 class Directories:
     """One search over the directories of all sealed segments, however many there are.
 
-    The prefixes lie in a few sorted runs, each at least four times as long as the next (a log-structured merge:
-    O'Neil et al., Acta Informatica 33, 1996), so a look takes a handful of binary searches, and taking up a new segment
-    sorts few old ones again.
+    The prefixes lie in a few sorted runs, each at least four times as long as the next (a log-structured merge tree,
+    O'Neil et al. 1996), so a lookup takes a handful of binary searches, and adding a segment re-sorts few old entries.
     """
 
     def __init__(self) -> None:
@@ -118,7 +117,7 @@ class Directories:
         return iter(self._all.values())
 
     def add(self, directories: Iterable[Directory]) -> None:
-        """Take up the directories of segments that were not known so far."""
+        """Add the directories of new segments."""
         runs = []
         for directory in directories:
             owner = len(self._numbered)
@@ -134,7 +133,7 @@ class Directories:
             self._runs.append(_Run.merged([self._runs.pop(), self._runs.pop()]))
 
     def replace(self, directories: Iterable[Directory]) -> None:
-        """Know these and no others."""
+        """Replace all known directories with these."""
         self._all, self._numbered, self._runs = {}, [], []
         self.add(directories)
 

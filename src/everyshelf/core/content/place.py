@@ -49,7 +49,7 @@ class Place(ABC):
         """All names, sorted."""
 
     def changed(self) -> bool:
-        """False if the names are the same as at the last call, for certain."""
+        """Return False only if the names are certainly the same as at the last call."""
         return True
 
     @abstractmethod
@@ -119,7 +119,7 @@ class _OpenFile:
 
 
 class _OpenFiles:
-    """Files of a folder that are read, a few of them kept open: those that were read last."""
+    """Reads files of a folder; the most recently read ones stay open."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder

@@ -58,9 +58,10 @@ class Kind:
     """A kind of artifact: its table, and per format how what was parsed becomes an outline.
 
     ``recognises`` is asked with the file's name and its first bytes before anything else is looked at; kinds that come
-    with the product are recognised without it. A format without a reader is read by its syntax alone. ``realigns``: ids
-    given anew are looked through. ``compare``: findings from both outlines, where those of the product's own
-    comparison of outlines are not enough. ``merge_policy``: what merging has to know beyond the table.
+    with the product are recognised without it. A format without a reader is read by its syntax alone. ``realigns``:
+    parts whose ids were regenerated are matched by their content. ``compare``: returns the findings from both outlines,
+    for kinds that the general comparison of outlines does not serve. ``merge_policy``: what merging needs beyond the
+    table.
     """
 
     table: KindTable

@@ -28,16 +28,16 @@ class Numbers:
 
     @property
     def distinct(self) -> int:
-        """Different values; those that are no finite numbers count as one."""
+        """Number of different values; all values that are not finite count as one."""
         return len(self._ends) + (self.filled > len(self.values))
 
     @property
     def singles(self) -> int:
-        """Values that are there once."""
+        """Number of values that occur once."""
         return int(np.count_nonzero(np.diff(self._ends, prepend=0) == 1))
 
     def summary(self) -> dict[str, float] | None:
-        """Least, quartiles, greatest, mean and spread (standard deviation); None where there are no numbers."""
+        """Least, quartiles, greatest, mean and spread (standard deviation); None if no value is finite."""
         count = len(self.values)
         if not count:
             return None

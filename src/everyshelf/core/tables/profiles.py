@@ -225,7 +225,7 @@ class _Profiling:
         return len(families) == 1 or families <= set(NUMBERS)
 
     def _read_numbers(self, places: list[int]) -> None:
-        """The numbers of columns that hold such, on both sides."""
+        """Read the values of numeric columns on both sides."""
         for side, relation in enumerate(self._relations):
             there = [(n, *found) for n in places if (found := self._at(n, side)) is not None]
             if relation is None or not there:
@@ -397,7 +397,7 @@ def _number(column: Column, cell: str) -> str | None:
 
 
 def _cast(column: Column, cell: str) -> str | None:
-    """As ``_number``, infinite ones too."""
+    """As ``_number``, including infinite values."""
     if column.family in NUMBERS:
         if column.engine_type == "VARCHAR":
             return f"TRY_CAST({plain_text(column, cell)} AS DOUBLE)"

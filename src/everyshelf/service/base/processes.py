@@ -1,7 +1,8 @@
 """The processes of a service: those that answer, and the job worker, kept alive by the one that was started.
 
 The first process answers nothing itself: it listens, starts the others, starts again what ends, and ends them in good
-order. It has one thread, so it may fork at any time. How its children are is kept in a file for ``/healthz``.
+order. It has one thread, so it may fork at any time. It writes the state of its children to a file
+for ``/healthz``.
 """
 
 from __future__ import annotations
@@ -34,10 +35,10 @@ class Process(Protocol):
     pid: int
 
     def poll(self) -> int | None:
-        """How it ended, or None while it runs."""
+        """Return its exit code, or None while it runs."""
 
     def wait(self, timeout: float | None = None) -> int:
-        """How it ended, once it has; raises ``subprocess.TimeoutExpired``."""
+        """Wait for its exit code; raises ``subprocess.TimeoutExpired``."""
 
 
 class Forked:
@@ -62,7 +63,7 @@ class Forked:
             os._exit(code)
 
     def poll(self) -> int | None:
-        """How it ended, or None while it runs."""
+        """Return its exit code, or None while it runs."""
         if self._code is None:
             pid, status = os.waitpid(self.pid, os.WNOHANG)
             if pid:
@@ -70,7 +71,7 @@ class Forked:
         return self._code
 
     def wait(self, timeout: float | None = None) -> int:
-        """How it ended, once it has."""
+        """Wait for its exit code."""
         end = None if timeout is None else time.monotonic() + timeout
         while (code := self.poll()) is None:
             if end is not None and time.monotonic() > end:
@@ -153,7 +154,7 @@ def keep_alive(children: list[Kept], until: Callable[[], bool], meanwhile: Calla
 
 
 class State(msgspec.Struct):
-    """How a child is: whether it runs, and how often it was started."""
+    """Whether a child runs, and how often it was started."""
 
     running: bool
     starts: int
@@ -168,7 +169,7 @@ def _note(children: list[Kept]) -> None:
 
 
 def states() -> dict[str, State]:
-    """How the children are, by name; empty if that is not known."""
+    """Return the state of each child by name; empty if unknown."""
     try:
         return msgspec.json.decode(states_file().read_bytes(), type=dict[str, State])
     except (OSError, msgspec.DecodeError):
@@ -176,7 +177,7 @@ def states() -> dict[str, State]:
 
 
 def states_file() -> Path:
-    """Where the first process notes how its children are."""
+    """The file to which the first process writes the state of its children."""
     return get_config().data / "processes.json"
 
 

@@ -52,7 +52,7 @@ class Run:
 
     @property
     def shelf(self) -> Any:
-        """The shelf it is for; jobs without one do not ask."""
+        """The shelf the job works on; only for jobs of a shelf."""
         return self.job.shelf
 
     @property

@@ -1,7 +1,7 @@
-"""Pages of listings that were put together before, as the JSON they are answered with.
+"""Cached pages of listings, as JSON.
 
 What lies in one state of a shelf never changes; only what its versions say of their comparison comes later, once a job
-has worked it out. So a page on which all of it is there is kept as long as there is room, another for a second.
+has worked it out. So a page whose versions are all described is kept until its room is needed, any other for a second.
 """
 
 from __future__ import annotations
