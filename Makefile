@@ -26,7 +26,7 @@ laws: setup
 check: setup console
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	EVERYSHELF_DATA=$$(mktemp -d) $(BIN)/mypy src/everyshelf
+	EVERYSHELF_DATA=$$(mktemp -d) $(BIN)/mypy src/everyshelf bench tests/support
 	$(BIN)/python -m tests.check
 	cd console && npm run --silent typecheck
 

@@ -183,7 +183,8 @@ def command_line(service: Service) -> Iterator[Figure]:
 
 def upload_memory(service: Service) -> Iterator[Figure]:
     """Peak memory of the web process while 1 GB is sent to it."""
-    shelf = service.client().make_shelf("memory", key="memory") and service.client().shelf("memory")
+    service.client().make_shelf("memory", key="memory")
+    shelf = service.client().shelf("memory")
     block = csv_bytes(16 * 1024 * 1024)
 
     def pieces() -> Iterator[bytes]:

@@ -14,10 +14,12 @@ import os
 import sqlite3
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 
-def judge(data: Path, record: dict, *, settled: bool = False) -> list[str]:
+def judge(data: Path, record: dict[str, Any], *, settled: bool = False) -> list[str]:
     """What is wrong: acknowledged commits that are gone, and environments that are not exactly one whole tag."""
     wrong = []
     with sqlite3.connect(f"file:{data / 'records.sqlite'}?mode=ro", uri=True) as records:
@@ -33,7 +35,7 @@ def judge(data: Path, record: dict, *, settled: bool = False) -> list[str]:
         check = records.execute("PRAGMA integrity_check").fetchone()[0]
     if check != "ok":
         wrong.append(f"the records are damaged: {check}")
-    reached, above = set(heads), {}
+    reached, above = set(heads), dict[str, list[str]]()
     for child, parent in parents:
         above.setdefault(child, []).append(parent)
     waiting = list(heads)
@@ -54,7 +56,7 @@ def judge(data: Path, record: dict, *, settled: bool = False) -> list[str]:
     return wrong + judge_places(data, record.get("places", {}), settled=settled)
 
 
-def judge_places(data: Path, places: dict, *, settled: bool) -> list[str]:
+def judge_places(data: Path, places: dict[str, Any], *, settled: bool) -> list[str]:
     """``places``: by environment its ``sort``, its ``address`` and by tag what a look there found (``tags``)."""
     wrong = []
     with sqlite3.connect(f"file:{data / 'records.sqlite'}?mode=ro", uri=True) as records:
@@ -106,9 +108,9 @@ _SQLITE_COLUMNS = (
 _POSTGRES_COLUMNS = "SELECT table_name, column_name, data_type FROM information_schema.columns WHERE table_schema = 'public' ORDER BY 1, 2"
 
 
-def _tables(ask, query: str) -> dict:
+def _tables(ask: Callable[[str], Any], query: str) -> dict[str, Any]:
     """Columns and rows of every table but the one in which the product remembers its deployments."""
-    found: dict = {}
+    found: dict[str, Any] = {}
     for table, column, declared in ask(query):
         if table != "everyshelf_deployments":
             found.setdefault(table, {"columns": []})["columns"].append([column, declared])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
+from typing import Any
 
 import orjson
 import yaml
@@ -15,7 +16,7 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 _EDITS = 100
 
 
-def records(count: int, words: int, seed: int = 1) -> dict:
+def records(count: int, words: int, seed: int = 1) -> dict[str, Any]:
     """Sailings as a service would export them, nested two deep: 15 nodes each, and a note of 42 times ``words`` bytes."""
     rng = random.Random(seed)
     return {
@@ -35,10 +36,10 @@ def records(count: int, words: int, seed: int = 1) -> dict:
     }
 
 
-def edited(tree: dict, seed: int = 2) -> dict:
+def edited(tree: dict[str, Any], seed: int = 2) -> dict[str, Any]:
     """The same with a hundred fares changed, ten records gone and ten new."""
     rng = random.Random(seed)
-    other = orjson.loads(orjson.dumps(tree))
+    other: dict[str, Any] = orjson.loads(orjson.dumps(tree))
     rows = other["sailings"]
     for n in rng.sample(range(20, len(rows)), _EDITS):
         rows[n]["fare"] += 1

@@ -35,7 +35,8 @@ def interleave(
     cases: dict[str, Callable[[], None]], rounds: int = ROUNDS, *, before: Callable[[], None] | None = None
 ) -> dict[str, float]:
     """Median seconds of each case; ``before`` runs, untimed, before each."""
-    rng, times = random.Random(1), {name: [] for name in cases}
+    rng = random.Random(1)
+    times: dict[str, list[float]] = {name: [] for name in cases}
     for _ in range(rounds):
         order = list(cases)
         rng.shuffle(order)

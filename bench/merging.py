@@ -8,6 +8,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import orjson
 
@@ -22,7 +23,7 @@ PAIRS = 1000
 _EDITS = 500
 
 
-def _edited(tree: dict, seed: int, parity: int) -> bytes:
+def _edited(tree: dict[str, Any], seed: int, parity: int) -> bytes:
     """500 fares changed, in records of one parity: both sides touch other records."""
     changed = orjson.loads(orjson.dumps(tree))
     rows = changed["sailings"]

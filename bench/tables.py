@@ -56,7 +56,7 @@ found = compared(old, new)
 told = {"added": found.added, "removed": found.removed, "changed": found.changed, "details": len(found.details)}
 """
 _FINGERPRINTS = """
-made = [fingerprint_of(engine, open_table(engine, given, form)).as_json() for given in (old, new)]
+made = [fingerprint_of(engine, open_table(engine, given, form)) for given in (old, new)]
 made_in, start = time.monotonic() - start, time.monotonic()
 told = {"same": compare_known(*made) is not None, "made_in": made_in}
 """
@@ -105,7 +105,8 @@ def ours(work: str, form: str, memory: int, files: Sequence[Path]) -> dict[str, 
     done = subprocess.run(
         [sys.executable, "-c", script, form, str(memory), *map(str, files)], capture_output=True, text=True, check=True
     )
-    return json.loads(done.stdout)
+    told: dict[str, Any] = json.loads(done.stdout)
+    return told
 
 
 def read(*relations: str) -> None:

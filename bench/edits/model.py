@@ -21,6 +21,11 @@ class Edit:
     apply: Apply
 
 
+def with_value(value: Any, change: Callable[[Model, Any], None]) -> Apply:
+    """A change that writes this value."""
+    return lambda model: change(model, value)
+
+
 @dataclass(frozen=True)
 class Format:
     """How a model is made, edited and written. ``same_field`` gives two edits of one field to different values."""

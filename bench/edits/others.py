@@ -9,7 +9,7 @@ import random
 from typing import Any
 
 from bench.edits.flows import WORDS, put_behind
-from bench.edits.model import Edit, Format
+from bench.edits.model import Edit, Format, with_value
 
 # --- notebooks ----------------------------------------------------------------
 
@@ -24,7 +24,7 @@ def _notebook(dice: random.Random) -> Any:
             else f"Words about {dice.choice(WORDS)} {n} {k}."
             for k in range(dice.randint(2, 9))
         ]
-        cell = {
+        cell: dict[str, Any] = {
             "cell_type": "code" if code else "markdown",
             "id": f"cell-{n}",
             "metadata": {},
@@ -67,7 +67,7 @@ def _notebook_edit(dice: random.Random, model: Any, mark: str) -> Edit:
 
         return Edit(f"{key} {what} {at}", touched | mine, change)
     if what == "add":
-        new = {
+        new: Any = {
             "cell_type": "code",
             "id": f"new-{mark}",
             "metadata": {},
@@ -109,8 +109,11 @@ def _notebook_same(dice: random.Random, model: Any) -> tuple[Edit, Edit]:
         Edit(
             f"{key} line {at}",
             touched,
-            lambda m, v=v: _cell(m, key)["source"].__setitem__(
-                at, f"{v} = 1" + ("\n" if cell["source"][at].endswith("\n") else "")
+            with_value(
+                v,
+                lambda m, v: _cell(m, key)["source"].__setitem__(
+                    at, f"{v} = 1" + ("\n" if cell["source"][at].endswith("\n") else "")
+                ),
             ),
         )
         for v in ("one", "other")
@@ -232,7 +235,8 @@ def _table_same(dice: random.Random, model: Any) -> tuple[Edit, Edit]:
         ]
     )
     edits = [
-        Edit(f"{key}.{column}", touched, lambda m, v=v: _row(m, key).__setitem__(column, v)) for v in ("one", "other")
+        Edit(f"{key}.{column}", touched, with_value(v, lambda m, v: _row(m, key).__setitem__(column, v)))
+        for v in ("one", "other")
     ]
     return edits[0], edits[1]
 
@@ -338,7 +342,8 @@ def _feature_edit(dice: random.Random, model: Any, mark: str) -> Edit:
             lambda m: m["scenarios"].insert(m["scenarios"].index(_scenario(m, title)) + 1, json.loads(json.dumps(new))),
         )
     if what == "drop":
-        own = [(title, k) for k in range(-1, 8)] + [(title, r[0], c) for r in held["examples"] for c in (1, 2)]
+        own: list[tuple[Any, ...]] = [(title, k) for k in range(-1, 8)]
+        own += [(title, r[0], c) for r in held["examples"] for c in (1, 2)]
         touched = frozenset(
             [
                 *own,
@@ -360,7 +365,9 @@ def _feature_same(dice: random.Random, model: Any) -> tuple[Edit, Edit]:
     touched = frozenset([(title, k) for k in range(-1, 8)] + [(title, "steps"), ("stays", title)])
     edits = [
         Edit(
-            f"{title} step {at}", touched, lambda m, v=v: _scenario(m, title)["steps"].__setitem__(at, f"And it is {v}")
+            f"{title} step {at}",
+            touched,
+            with_value(v, lambda m, v: _scenario(m, title)["steps"].__setitem__(at, f"And it is {v}")),
         )
         for v in ("one", "another")
     ]
@@ -436,7 +443,7 @@ def _text_same(dice: random.Random, model: Any) -> tuple[Edit, Edit]:
     n = dice.randrange(len(model))
     touched = frozenset({("line", n + k) for k in (-1, 0, 1)})
     edits = [
-        Edit(f"line {n}", touched, lambda m, v=v: next(x for x in m if x[0] == str(n)).__setitem__(1, v))
+        Edit(f"line {n}", touched, with_value(v, lambda m, v: next(x for x in m if x[0] == str(n)).__setitem__(1, v)))
         for v in ("One thing.", "Another.")
     ]
     return edits[0], edits[1]

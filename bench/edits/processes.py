@@ -9,7 +9,7 @@ from xml.etree import ElementTree as ET
 from xml.sax.saxutils import escape, quoteattr
 
 from bench.edits.flows import WORDS
-from bench.edits.model import Edit, Format
+from bench.edits.model import Edit, Format, with_value
 
 _NS = "http://www.omg.org/spec/BPMN/20100524/MODEL"
 
@@ -108,7 +108,7 @@ def _same(dice: random.Random, model: Any) -> tuple[Edit, Edit]:
     field = dice.choice(["name", "assignee"])
     touched = frozenset({(key, f) for f in ("name", "assignee", "doc", "x")} | {("stays", key)})
     edits = [
-        Edit(f"{key}.{field}", touched, lambda m, v=v: _task(m, key).__setitem__(field, v))
+        Edit(f"{key}.{field}", touched, with_value(v, lambda m, v: _task(m, key).__setitem__(field, v)))
         for v in ("one thing", "another")
     ]
     return edits[0], edits[1]

@@ -101,6 +101,7 @@ class FilesTests(unittest.TestCase):
         self.assertEqual(deep["read_as"], "text")
 
     def test_worker_is_ended_at_its_limits(self) -> None:
+        from everyshelf.core.reading.messages import FileAt
         from everyshelf.core.reading.worker import Worker
 
         big = self.folder / "big.json"
@@ -112,12 +113,13 @@ class FilesTests(unittest.TestCase):
             path.write_text(text)
         for limits in ({"deadline_seconds": 0.3}, {"memory_bytes": 220 * 1024 * 1024}):
             worker = Worker(**limits)
-            found = worker.compare(("a.json", big), ("a.json", other))
-            self.assertIn(found["read_as"], ("text", "bytes"))
-            self.assertRegex(found["note"], "over 0.3 seconds|more memory")
+            found = worker.compare(FileAt("a.json", str(big)), FileAt("a.json", str(other)))
+            self.assertIn(found.read_as, ("text", "bytes"))
+            self.assertRegex(found.note, "over 0.3 seconds|more memory")
             worker.close()
             worker = Worker()
-            self.assertEqual(worker.compare(("a.json", small[0]), ("a.json", small[1]))["counts"]["changed"], 1)
+            before, after = (FileAt("a.json", str(path)) for path in small)
+            self.assertEqual(worker.compare(before, after).counts["changed"], 1)
             worker.close()
 
     def test_outline_names_kind_and_parts(self) -> None:

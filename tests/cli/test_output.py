@@ -13,9 +13,13 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from unittest import mock
 
+import msgspec
+
 from everyshelf.cli import terminal
 from everyshelf.cli.findings import print_artifact
 from everyshelf.cli.main import COMMANDS, cli
+from everyshelf.core.answers.comparisons import ComparisonAnswer
+from everyshelf.core.answers.findings import FindingAnswer
 
 
 def printed(act: Any) -> str:
@@ -110,7 +114,18 @@ class TerminalTests(unittest.TestCase):
         self.assertTrue(self.told(removed).endswith("BREAKS  run a\n"))
 
     def told(self, *findings: dict[str, Any], whole: bool = False) -> str:
-        found = {"effects": {"alters": 1}, "kind": "workflow", "findings": list(findings)}
+        found = ComparisonAnswer(
+            kind="workflow",
+            equal=False,
+            counts={},
+            effects={"alters": 1},
+            judged=True,
+            findings=msgspec.convert(findings, list[FindingAnswer]),
+            read_as="workflow",
+            note="",
+            identity={},
+            truncated=False,
+        )
         return printed(lambda: print_artifact(found, "flow.bpmn", "", whole=whole))
 
     def test_one_artifact_is_told_with_whole_values(self) -> None:

@@ -10,7 +10,16 @@ from collections.abc import Callable
 from typing import Any
 
 import everyshelf.client
-from everyshelf.client import Artifact, ChangeRequest, Client, ClientError, Job, ProblemError, UnreachableError
+from everyshelf.client import (
+    Artifact,
+    ChangeRequest,
+    Client,
+    ClientError,
+    CommitMessage,
+    Job,
+    ProblemError,
+    UnreachableError,
+)
 from tests.support.factories import ServiceCase
 
 Answer = tuple[int, dict[str, str], bytes]
@@ -185,13 +194,16 @@ class RealTests(ServiceCase):
         }
         uploads = {p: shelf.upload(d) for p, d in first.items()}
         made = shelf.commit(
-            "main", None, [ChangeRequest(p, c.id) for p, c in uploads.items()], "First", labels={"by": "hand"}
+            "main",
+            None,
+            [ChangeRequest(p, c.id) for p, c in uploads.items()],
+            CommitMessage("First", labels={"by": "hand"}),
         )
         shelf.make_tag("one", note="as it runs")
         changed = shelf.upload(b"id,fare\n1,2\n2,9\n")
         made = shelf.commit("main", made.commit, [ChangeRequest("fares.csv", changed.id)], "Second")
         shelf.make_tag("two")
-        self.assertEqual(shelf.compare("tag:one", "tag:two")["artifacts"][0]["headline"], "1 cell in fare")
+        self.assertEqual(shelf.compare("tag:one", "tag:two").artifacts[0].headline, "1 cell in fare")
         shelf.make_branch("ines/try")
         shelf.merge("ines/try", "main", delete_source=True)
         test = shelf.make_environment("test")

@@ -26,12 +26,11 @@ from everyshelf.core.formats.tensors import Tensor, distance, told_type
 from everyshelf.core.kinds.beside import belonging
 from everyshelf.core.kinds.peeking import recognise_given
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
 from everyshelf.demo.documents import docx
 from everyshelf.demo.office import pairs
 from everyshelf.demo.workbooks import xlsx
-from tests.support.factories import compared
+from tests.support.factories import compared, outlined
 from tests.support.laws import law
 from tests.support.published import published
 
@@ -234,9 +233,7 @@ class DamagedModuleTests(unittest.TestCase):
     def test_the_outline_says_that_it_could_not_be_read(self) -> None:
         with zipfile.ZipFile(io.BytesIO(docx(["Calm seas"]))) as archive:
             members = {n: archive.read(n) for n in archive.namelist()}
-        told = outline_json(
-            Given("b.docm", zipped({**members, "word/vbaProject.bin": self.MARK + bytes(3000)})), Rules()
-        )
+        told = outlined(Given("b.docm", zipped({**members, "word/vbaProject.bin": self.MARK + bytes(3000)})), Rules())
         part = next(p for p in told["parts"] if p["type"] == "module")
         self.assertIn("script project", part["fields"]["problem"])
 
@@ -261,7 +258,7 @@ class BesideTests(unittest.TestCase):
             return lambda name: json.dumps(values).encode() if name == "metrics.json" else None
 
         later = {name: value + by for name, value in scores.items()}
-        told = {m["name"]: m["better"] for m in metric_changes(file(scores), file(later))}
+        told = {m.name: m.better for m in metric_changes(file(scores), file(later))}
         good = {"rmse": False, "test_loss": False, "accuracy": True, "f1": True, "rows": None}
         self.assertEqual(told, {name: good[name] for name in scores})
 

@@ -17,7 +17,7 @@ from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.rules import parse_rules
-from tests.support.factories import compared, told
+from tests.support.factories import as_answer, compared, told
 from tests.support.laws import law
 
 TREES = st.recursive(
@@ -155,7 +155,7 @@ class OtherFormatTests(unittest.TestCase):
             [("changed", "/line:8", None, "line 7", "line seven"), ("removed", "/line:901", None, "line 900", None)],
         )
         self.assertEqual(found["effects"]["cosmetic"], 2)  # line 10's blanks, and the line ends
-        self.assertEqual(headline(found), "2 lines added, 3 lines removed")
+        self.assertEqual(headline(as_answer(found)), "2 lines added, 3 lines removed")
 
     def test_workflow_drawing_is_one_cosmetic_finding(self) -> None:
         from everyshelf.demo import flows

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.errors import InvalidError
-from tests.support.factories import compared
+from tests.support.factories import as_answer, compared
 from tests.support.laws import law
 
 SCHEMA = """
@@ -61,7 +61,7 @@ class ForeignOrderTests(unittest.TestCase):
 
     def test_they_are_compared_by_meaning(self) -> None:
         found = compared(self.held(12), self.held(14), "boats.db")
-        self.assertEqual((found["read_as"], headline(found)), ("database", "1 row changed"))
+        self.assertEqual((found["read_as"], headline(as_answer(found))), ("database", "1 row changed"))
         self.assertEqual(found["tables"]["decks"]["rows"]["changed"], 1)
 
 
@@ -133,7 +133,7 @@ class RowTests(unittest.TestCase):
         self.assertEqual(table["rows"], {"added": 0, "removed": 1, "changed": 2, "before": 300, "after": 299})
         self.assertEqual(table["cells"]["fare"]["changed"], 2)
         self.assertEqual(table["cells"]["cents"]["changed"], 2)
-        self.assertEqual(headline(self.found), "2 rows changed, 1 row removed")
+        self.assertEqual(headline(as_answer(self.found)), "2 rows changed, 1 row removed")
 
     def test_key_given_anew(self) -> None:
         table = self.rows("boats", "UPDATE boats SET id = id + 100", "UPDATE boats SET seats = 1 WHERE name = 'Boat 3'")

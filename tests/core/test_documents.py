@@ -20,10 +20,9 @@ from PIL.PngImagePlugin import PngInfo
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.kinds.recognise import recognise
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
 from everyshelf.demo.documents import docx
-from tests.support.factories import compared
+from tests.support.factories import as_answer, compared, outlined
 from tests.support.laws import law
 
 Members = list[tuple[str, bytes]]
@@ -114,7 +113,7 @@ class DocumentTests(unittest.TestCase):
         members["content.xml"] = bytes(range(256)) * 8
         listed = members["META-INF/manifest.xml"]
         members["META-INF/manifest.xml"] = listed.replace(b"</manifest:", b"<manifest:encryption-data/></manifest:", 1)
-        shown = outline_json(Given("t.odt", zipped([*members.items()])), Rules())
+        shown = outlined(Given("t.odt", zipped([*members.items()])), Rules())
         self.assertIn("encrypted", shown["note"])
 
 
@@ -235,7 +234,7 @@ class PictureTests(unittest.TestCase):
             [(f["action"], f["label"], f["effect"]) for f in found["findings"]], [("added", "Author", "cosmetic")]
         )
         found = compared(picture(form="JPEG", quality=95), picture(dot=True, form="JPEG", quality=95), "p.jpg")
-        self.assertEqual(headline(found), "pixels changed")
+        self.assertEqual(headline(as_answer(found)), "pixels changed")
 
     def test_pictures_of_every_mode_are_compared(self) -> None:
         dots = {

@@ -15,13 +15,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.compare.following import follow_part
-from everyshelf.core.editing import CellEdit, FieldEdit, cells_of, set_cells, set_fields, set_text
+from everyshelf.core.editing.cells import cells_of, set_cells
+from everyshelf.core.editing.edits import CellEdit, FieldEdit
+from everyshelf.core.editing.fields import set_fields
+from everyshelf.core.editing.texts import set_text
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import Part
-from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
+from tests.support.factories import outlined
 from tests.support.figures import say
 from tests.support.laws import law
 from tests.support.published import published
@@ -124,7 +127,7 @@ class FieldTests(unittest.TestCase):
         )
         files = [file for group, suffixes in groups for file in published(group, suffixes)[::5]]
         for name, data in files:
-            outline = outline_json(Given(name, data), Rules())
+            outline = outlined(Given(name, data), Rules())
             if outline["read_as"] not in ("pipeline", "workflow", "app", "notebook", "settings", "api"):
                 continue
             fields = [f for f in _fields(outline["parts"]) if isinstance(f[2], str | int) and f[2] not in ("", True)]
@@ -207,9 +210,9 @@ class CellTests(unittest.TestCase):
         csv.writer(text, lineterminator="\n").writerows([columns, *rows])
         given_bytes = text.getvalue().encode()
         shown = cells_of(given_bytes)
-        if shown["note"] or shown["columns"] != columns:
+        if shown.note or shown.columns != columns:
             return  # not every table of random signs is told from text
-        self.assertEqual(shown["rows"], rows)
+        self.assertEqual(shown.rows, rows)
         row, column, value = (
             data.draw(st.integers(0, len(rows) - 1)),
             data.draw(st.integers(0, width - 1)),
@@ -255,11 +258,11 @@ class FollowingTests(unittest.TestCase):
         before = {"name": "x", "steps": [{"type": "task", "run": f"job {n}", "after": [n]} for n in range(4)]}
         after = {"name": "x", "steps": [{"type": "task", "run": "new", "after": [9]}, *before["steps"]]}
         old, new = self.outline(before), self.outline(after)
-        shown = outline_json(Given("p.json", json.dumps(before).encode()), Rules())["parts"]
+        shown = outlined(Given("p.json", json.dumps(before).encode()), Rules())["parts"]
         path = next(p for p, f, v in _fields(shown) if v == "job 2")
         found = follow_part(old, new, path)
         self.assertIsNotNone(found.part)
-        told = outline_json(Given("p.json", json.dumps(after).encode()), Rules())["parts"]
+        told = outlined(Given("p.json", json.dumps(after).encode()), Rules())["parts"]
         self.assertIn((found.part, "run", "job 2"), _fields(told))
 
     def test_a_part_that_went_to_another_parent_is_found(self) -> None:
@@ -268,9 +271,7 @@ class FollowingTests(unittest.TestCase):
         after = {"name": "x", "stages": [{"id": "one", "steps": []}, {"id": "two", "steps": [step]}]}
         old, new = self.outline(before), self.outline(after)
         path = next(
-            p
-            for p, f, v in _fields(outline_json(Given("p.json", json.dumps(before).encode()), Rules())["parts"])
-            if v == 3
+            p for p, f, v in _fields(outlined(Given("p.json", json.dumps(before).encode()), Rules())["parts"]) if v == 3
         )
         self.assertIn("two", follow_part(old, new, path).part or "")
         self.assertIsNone(follow_part(old, self.outline({"name": "x", "stages": []}), path).part)

@@ -19,7 +19,9 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
+from everyshelf.core.answers.base import as_builtins
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.reading.worker import _PATIENCE, Worker
 from tests.support.hostile import binary_cases, zipped
 from tests.support.laws import SHARE, law
@@ -176,12 +178,11 @@ class HostileFileTests(unittest.TestCase):
                     fell_back.append(name)
                     if found["kind"] not in ("opaque", "script", "report"):
                         self.assertRegex(found["note"], r"not compared|compared as text, effects not judged", name)
-                outline = worker.outline(name, self.folder / name)
-                self.assertIn("read_as", outline)
+                self.assertTrue(worker.outline(FileAt(name, str(self.folder / name))).read_as)
                 # The limit counts processor time; by the clock a busy machine takes several times as long.
                 self.assertLess(time.monotonic() - start, 4 * SECONDS * _PATIENCE)
         for name in ("odd.ipynb", "odd-outputs.ipynb"):
-            self.assertEqual(worker.outline(name, self.folder / name)["read_as"], "notebook")
+            self.assertEqual(worker.outline(FileAt(name, str(self.folder / name))).read_as, "notebook")
         print(f"    hostile: {len(chosen)} of {len(CASES)} files answered, {len(fell_back)} of them as text or bytes")
         self.assertEqual(set(os.listdir(".")), self.before, "something was written")
 
@@ -189,7 +190,8 @@ class HostileFileTests(unittest.TestCase):
         old, new = self.folder / name, self.folder / f"new-{name}"
         old.write_bytes(before)
         new.write_bytes(after)
-        return worker.compare((name, old), (name, new))
+        told: dict[str, Any] = as_builtins(worker.compare(FileAt(name, str(old)), FileAt(name, str(new))))
+        return told
 
     def test_hundreds_of_megabytes_in_one_line_are_answered(self) -> None:
         worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
@@ -212,15 +214,16 @@ class HostileFileTests(unittest.TestCase):
                         for _ in range(250 if name == "words.csv" else 80):
                             file.write(unit * (1_000_000 // len(unit)))
                 begun = time.monotonic()
-                found = worker.compare((name, path), (name, small))
+                found = worker.compare(FileAt(name, str(path)), FileAt(name, str(small)))
                 self.assertLess(
                     time.monotonic() - begun, 4 * SECONDS
                 )  # the limits are the worker's; this is a slow machine's
-                if found["read_as"] in ("text", "bytes"):
-                    self.assertRegex(found["note"], "memory|longer than|larger than|over 5 seconds")
+                if found.read_as in ("text", "bytes"):
+                    self.assertRegex(found.note, "memory|longer than|larger than|over 5 seconds")
                 else:  # read after all, within the limits
-                    self.assertEqual(found["table"]["rows"]["after"], 2)
-                self.assertIn("read_as", worker.outline(name, path))
+                    assert found.table is not None
+                    self.assertEqual(found.table.rows.after, 2)
+                self.assertTrue(worker.outline(FileAt(name, str(path))).read_as)
                 path.unlink()
 
     def test_a_thousand_million_columns_claimed_are_answered(self) -> None:

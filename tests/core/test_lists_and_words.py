@@ -36,6 +36,25 @@ class EntryTests(unittest.TestCase):
         after = {"ferries": {**before["ferries"], "Corran": {"berths": 1}}}
         self.assertEqual([f[:2] for f in told(compared(before, after))], [("added", "/ferry:Corran")])
 
+    def test_a_name_that_is_no_plural_is_kept(self) -> None:
+        for name in ("canvas", "alias", "https", "status", "windows", "gps"):
+            with self.subTest(name=name):
+                before = {name: {"left": {"size": 1}, "right": {"size": 1}}}
+                found = told(compared(before, {name: {**before[name], "left": {"size": 2}}}))
+                self.assertEqual([part for _, part, *_ in found], [f"/group:{name}/group:left"])
+
+    def test_a_plural_gives_its_items_their_type(self) -> None:
+        for name, one in (
+            ("aliases", "alias"),
+            ("caches", "cache"),
+            ("retryPolicies", "retryPolicy"),
+            ("axes", "axis"),
+        ):
+            with self.subTest(name=name):
+                before = {name: {"left": {"size": 1}, "right": {"size": 1}}}
+                found = told(compared(before, {name: {**before[name], "left": {"size": 2}}}))
+                self.assertEqual([part for _, part, *_ in found], [f"/{one}:left"])
+
     def test_slashes_in_names(self) -> None:
         before = {"types": {"text/plain": {"size": 1}, "a/bs": [1, 2]}}
         after = {"types": {"text/plain": {"size": 2}, "a/bs": [1, 3]}}

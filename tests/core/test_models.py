@@ -26,9 +26,8 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.formats.pickles import looks_like_pickle, read_pickle
 from everyshelf.core.formats.tensors import Tensor, distance
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
-from tests.support.factories import compared
+from tests.support.factories import compared, outlined
 from tests.support.laws import law
 
 PROTOCOLS = range(6)
@@ -204,14 +203,14 @@ class SafetensorsTests(unittest.TestCase):
         def lying(header: Any, body: bytes = b"\0" * 8) -> str:
             said = json.dumps(header).encode()
             data = struct.pack("<Q", len(said)) + said + body
-            return str(outline_json(Given("m.safetensors", data), Rules())["note"])
+            return str(outlined(Given("m.safetensors", data), Rules())["note"])
 
         self.assertIn("outside", lying({"a": {"dtype": "F32", "shape": [2], "data_offsets": [0, 80]}}))
         self.assertIn("do not make", lying({"a": {"dtype": "F32", "shape": [10**9], "data_offsets": [0, 8]}}))
         both = {n: {"dtype": "F32", "shape": [2], "data_offsets": [0, 8]} for n in "ab"}
         self.assertIn("same bytes", lying(both))
         huge = struct.pack("<Q", 2**60) + b'{"a":1}'
-        self.assertNotEqual(outline_json(Given("m.safetensors", huge), Rules())["read_as"], "model")
+        self.assertNotEqual(outlined(Given("m.safetensors", huge), Rules())["read_as"], "model")
 
     @law(60)
     @given(st.lists(st.floats(-1e6, 1e6, width=32), min_size=1, max_size=40), st.data())
@@ -261,7 +260,7 @@ class PickleTests(unittest.TestCase):
     """Pickles of every protocol."""
 
     def outline(self, data: bytes, name: str = "boat.pkl") -> dict[str, Any]:
-        return outline_json(Given(name, data), Rules())
+        return outlined(Given(name, data), Rules())
 
     def test_every_protocol_says_the_same(self) -> None:
         plain = pickle.dumps(Boat("Tern", 12), 2)

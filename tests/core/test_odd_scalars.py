@@ -14,13 +14,16 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
+from everyshelf.core.answers.base import as_json
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.kinds.registry import kind_ids
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.artifact import Versions, merge_artifacts
-from everyshelf.core.reading.tasks import outline_json
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.reading.worker import Worker
 from everyshelf.core.tables.given import Given
+from tests.support.factories import outlined
 from tests.support.laws import law
 
 # One small document of each kind that is written in JSON or YAML; every value and every key in it may be another.
@@ -119,14 +122,15 @@ class OddScalarTests(unittest.TestCase):
         old, new = (yaml.safe_dump(t, sort_keys=False, allow_unicode=True).encode() for t in (DOCUMENTS[name], tree))
         file, kind = _names(name), {"cwl": "pipeline", "map of steps": "workflow"}.get(name, name)
         for before, after in ((old, new), (new, old)):
-            found = compare_artifacts(ArtifactSide(file, before), ArtifactSide(file, after), kind=kind).as_json()
+            sides = ArtifactSide(file, before), ArtifactSide(file, after)
+            found = compare_artifacts(*sides, CompareOptions(kind=kind)).as_json()
             self.check(found["note"])
             json.dumps(found)
-        self.check(outline_json(Given(file, new), Rules(), kind)["note"])
+        self.check(outlined(Given(file, new), Rules(), kind)["note"])
         merged = merge_artifacts(Versions(file, old, new, old), kind=kind)
         self.assertEqual(merged.content, new)
         other = yaml.safe_dump({**DOCUMENTS[name], "more": [1, None, True]}, sort_keys=False).encode()
-        json.dumps(merge_artifacts(Versions(file, old, new, other), kind=kind).as_json())
+        as_json(merge_artifacts(Versions(file, old, new, other), kind=kind).answer())
 
     def test_the_reading_process_tells_what_it_found(self) -> None:
         worker = Worker()
@@ -138,11 +142,12 @@ class OddScalarTests(unittest.TestCase):
             new.write_text(
                 yaml.safe_dump({"steps": {**tree["steps"], 3: {"needs": [2], 7: "x", "id": 5, None: {1: 2}}}})
             )
+            before, after = FileAt(old.name, str(old)), FileAt(new.name, str(new))
             for kind in kind_ids():
                 with self.subTest(kind=kind):
-                    found = worker.compare((old.name, old), (new.name, new), kind=kind)
-                    self.check(found["note"])
-                    self.assertFalse(found["equal"])
-                    self.check(worker.outline(new.name, new, kind=kind)["note"])
-                    worker.drawing((old.name, old), (new.name, new), kind=kind)
-                    worker.names(new.name, new)
+                    found = worker.compare(before, after, CompareOptions(kind=kind))
+                    self.check(found.note)
+                    self.assertFalse(found.equal)
+                    self.check(worker.outline(after, kind=kind).note)
+                    worker.drawing(before, after, kind=kind)
+                    worker.names(after)

@@ -8,12 +8,12 @@ from pathlib import Path
 
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.compare.sentences import headline
-from everyshelf.core.drawing import draw_files
+from everyshelf.core.drawing.files import draw_files
 from everyshelf.core.kinds.beside import belonging
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.demo.office import pairs
 from everyshelf.demo.pair import Pair
-from tests.support.factories import ServiceCase, commit_files
+from tests.support.factories import ServiceCase, as_answer, commit_files
 from tests.support.laws import in_full
 
 # Read by lines in earnest: no syntax of theirs is known, and their comments are.
@@ -44,7 +44,7 @@ class PairTests(unittest.TestCase):
                     continue  # the file that holds a model's weights: told with the model
                 with tempfile.TemporaryDirectory() as folder:
                     found = compare_artifacts(*_sides(pair, Path(folder))).as_json()
-                self.assertEqual((found["kind"], headline(found)), (pair.kind, pair.says))
+                self.assertEqual((found["kind"], headline(as_answer(found))), (pair.kind, pair.says))
                 self.assertEqual(found["read_as"], "text" if pair.path in BY_LINES else pair.kind)
                 self.assertFalse(found["note"].startswith("compared as"), found["note"])
 
@@ -53,8 +53,8 @@ class PairTests(unittest.TestCase):
             if pair.kind == "workflow":
                 sides = ArtifactSide(pair.path, pair.before), ArtifactSide(pair.path, pair.after)
                 drawing = draw_files(*sides, Rules())
-                self.assertGreater(len(drawing["nodes"]), 1, pair.path)
-                self.assertTrue(drawing["edges"], pair.path)
+                self.assertGreater(len(drawing.nodes), 1, pair.path)
+                self.assertTrue(drawing.edges, pair.path)
 
 
 class ShelfTests(ServiceCase):
@@ -65,7 +65,7 @@ class ShelfTests(ServiceCase):
         self.shelf.make_tag("easter")
         commit_files(self.shelf, {p.path: p.after for p in pairs()}, "After")
         found = self.shelf.compare("tag:easter")
-        self.assertEqual({a["path"]: a["headline"] for a in found["artifacts"]}, {p.path: p.says for p in pairs()})
+        self.assertEqual({a.path: a.headline for a in found.artifacts}, {p.path: p.says for p in pairs()})
 
 
 if __name__ == "__main__":

@@ -17,8 +17,9 @@ from typing import Any
 import yaml
 from lxml import etree
 
+from everyshelf.core.kinds.plurals import singular
 from everyshelf.core.kinds.registry import kind_for
-from everyshelf.core.kinds.table import KindTable, singular
+from everyshelf.core.kinds.table import KindTable
 from tests.support.factories import compared
 from tests.support.figures import say
 from tests.support.one_change import MARK, Change, sample_of_data, sample_of_xml

@@ -32,8 +32,9 @@ class OrientationTests(unittest.TestCase):
         for before, after in ((ROWS, columns(newer)), (columns(ROWS), newer)):
             found = compare_artifacts(side(before), side(after))
             self.assertEqual(found.kind, "dataset")
-            table = found.table or {}
-            self.assertEqual((table["rows"]["changed"], table["rows"]["added"], table["rows"]["removed"]), (1, 0, 0))
+            assert found.table is not None
+            rows = found.table.rows
+            self.assertEqual((rows.changed, rows.added, rows.removed), (1, 0, 0))
             (form,) = [f for f in found.findings if f.field == "form"]
             self.assertEqual((form.effect, {form.before, form.after}), ("cosmetic", {"by record", "by column"}))
 

@@ -8,21 +8,23 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.sentences import count_noun, effect_of, group, headline
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.kinds.plurals import singular
 from everyshelf.core.kinds.registry import kinds
 from everyshelf.core.kinds.rules import Rules, parse_rules
-from everyshelf.core.kinds.table import KIND_IDS, singular
+from everyshelf.core.kinds.table import KIND_IDS
 from everyshelf.core.outline.identities import is_id_like
-from everyshelf.core.reading.tasks import outline_json
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.reading.worker import Worker
 from everyshelf.core.tables.given import Given
 from everyshelf.demo import flows, papers, tables
-from tests.support.factories import compared
+from tests.support.factories import as_answer, compared, outlined
 
 
 def outline(name: str, data: bytes, **options: Any) -> dict[str, Any]:
-    return outline_json(Given(name, data), options.get("rules", Rules()), options.get("kind"))
+    return outlined(Given(name, data), options.get("rules", Rules()), options.get("kind"))
 
 
 def paths(parts: list[dict[str, Any]]) -> list[str]:
@@ -135,24 +137,27 @@ class SentenceTests(unittest.TestCase):
 
     def test_headline_leaves_cosmetic_out_unless_alone(self) -> None:
         found = compared(flows.disruption(), flows.disruption(shift=9, approver="harbour master"), "a.bpmn")
-        self.assertEqual(headline(found), "assignment: duty officer → harbour master")
+        self.assertEqual(headline(as_answer(found)), "assignment: duty officer → harbour master")
         self.assertEqual(
-            headline(compared(flows.disruption(), flows.disruption(shift=9), "a.bpmn")), "1 cosmetic change only"
+            headline(as_answer(compared(flows.disruption(), flows.disruption(shift=9), "a.bpmn"))),
+            "1 cosmetic change only",
         )
         same = compared(flows.disruption(), flows.disruption().replace(b"\n", b"\r\n"), "a.bpmn")
-        self.assertEqual((headline(same), effect_of(same)), ("written differently, means the same", None))
+        self.assertEqual(
+            (headline(as_answer(same)), effect_of(as_answer(same))), ("written differently, means the same", None)
+        )
 
     def test_bytes_and_tables_have_theirs(self) -> None:
         self.assertEqual(
-            headline(compared(papers.picture(), papers.picture(route=True), "a.bin", kind="opaque")),
+            headline(as_answer(compared(papers.picture(), papers.picture(route=True), "a.bin", kind="opaque"))),
             "not compared: no reader knows it, 299 to 350 bytes",
         )
         found = compared(tables.fares(), tables.fares(extra=True), "fares.csv", key=["zone", "class"])
-        self.assertEqual(headline(found), "10 rows added")
+        self.assertEqual(headline(as_answer(found)), "10 rows added")
 
     def test_same_table_saved_by_a_spreadsheet_is_cosmetic(self) -> None:
         found = compared(tables.fares(), tables.fares(style="sheet"), "fares.csv")
-        self.assertEqual((effect_of(found), found["table"]["rows"]["changed"]), ("cosmetic", 0))
+        self.assertEqual((effect_of(as_answer(found)), found["table"]["rows"]["changed"]), ("cosmetic", 0))
         self.assertEqual({f["field"] for f in found["findings"]}, {"delimiter", "newline"})
 
 
@@ -212,10 +217,10 @@ class WorkerTests(unittest.TestCase):
         self.worker = Worker()
         self.addCleanup(self.worker.close)
 
-    def file(self, name: str, data: bytes) -> tuple[str, Path]:
+    def file(self, name: str, data: bytes) -> FileAt:
         path = self.folder / name
         path.write_bytes(data)
-        return name, path
+        return FileAt(name, str(path))
 
     def test_one_process_answers_many(self) -> None:
         pair = self.file("a.json", b'{"a": 1}'), self.file("b.json", b'{"a": 2}')
@@ -223,14 +228,14 @@ class WorkerTests(unittest.TestCase):
         process = self.worker._process
         self.assertEqual(self.worker.compare(*pair), first)
         self.assertIs(self.worker._process, process)
-        self.assertEqual(self.worker.outline(*pair[0])["kind"], "settings")
+        self.assertEqual(self.worker.outline(pair[0]).kind, "settings")
 
     def test_mistakes_do_not_end_it(self) -> None:
         pair = self.file("a.csv", b"a,b\n1,2\n"), self.file("b.csv", b"a,b\n1,3\n")
         with self.assertRaises(InvalidError) as caught:
-            self.worker.compare(*pair, key=["zone"])
+            self.worker.compare(*pair, CompareOptions(key=("zone",)))
         self.assertEqual(caught.exception.code, "key.missing")
-        self.assertEqual(self.worker.compare(*pair)["counts"]["changed"], 1)
+        self.assertEqual(self.worker.compare(*pair).counts["changed"], 1)
 
     def test_killed_process_costs_one_answer(self) -> None:
         pair = self.file("a.json", b'{"a": 1}'), self.file("b.json", b'{"a": 2}')
@@ -238,21 +243,19 @@ class WorkerTests(unittest.TestCase):
         assert self.worker._process is not None
         self.worker._process.kill()
         self.worker._process.wait()
-        self.assertEqual(self.worker.compare(*pair)["counts"]["changed"], 1)
+        self.assertEqual(self.worker.compare(*pair).counts["changed"], 1)
 
     def test_pickles_are_never_run(self) -> None:
         marker = self.folder / "marker"
         hostile = b"\x80\x04cos\nsystem\n(V" + f"touch {marker}".encode() + b"\ntR."
         found = self.worker.compare(self.file("a.pkl", hostile), self.file("b.pkl", hostile + b" "))
-        self.assertEqual(found["kind"], "model")
+        self.assertEqual(found.kind, "model")
         self.assertFalse(marker.exists())
 
     def test_endless_reading_is_ended(self) -> None:
-        name, path = self.file(
-            "big.json", b"[" + b",".join(b'{"id": %d, "v": [%d]}' % (n, n) for n in range(300_000)) + b"]"
-        )
+        big = self.file("big.json", b"[" + b",".join(b'{"id": %d, "v": [%d]}' % (n, n) for n in range(300_000)) + b"]")
         quick = Worker(deadline_seconds=0.2)
         self.addCleanup(quick.close)
-        found = quick.outline(name, path)
-        self.assertEqual((found["read_as"], found["parts"]), ("bytes", []))
-        self.assertIn("over 0.2 seconds", found["note"])
+        found = quick.outline(big)
+        self.assertEqual((found.read_as, found.parts), ("bytes", []))
+        self.assertIn("over 0.2 seconds", found.note)

@@ -5,16 +5,17 @@ from __future__ import annotations
 import json
 import unittest
 from datetime import UTC, datetime
-from typing import Any
 
 import markdown_it
 from hypothesis import given
 from hypothesis import strategies as st
 from lxml import html
 
+from everyshelf.core.answers.findings import Use
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
-from everyshelf.core.report.document import report_of, written
+from everyshelf.core.report.document import as_artifact, report_of_artifact, written
 from everyshelf.core.report.lines import changed_lines, words_apart
+from everyshelf.core.report.model import Report
 from everyshelf.demo import flows, papers
 from tests.support.laws import law
 
@@ -22,9 +23,9 @@ MADE = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 LINES = st.lists(st.text("ab <&", max_size=8), max_size=12).map("\n".join)
 
 
-def report(before: bytes, after: bytes, name: str, **more: Any) -> dict[str, Any]:
-    found = compare_artifacts(ArtifactSide(name, before), ArtifactSide(name, after)).as_json()
-    return report_of({**found, "path": f"folder/{name}", **more}, title=name, made=MADE)
+def report(before: bytes, after: bytes, name: str) -> Report:
+    found = compare_artifacts(ArtifactSide(name, before), ArtifactSide(name, after)).answer()
+    return report_of_artifact(as_artifact(found, f"folder/{name}"), title=name, made=MADE)
 
 
 class ReportTests(unittest.TestCase):
@@ -37,7 +38,7 @@ class ReportTests(unittest.TestCase):
             self.assertIn(words, " ".join(html.fromstring(page).text_content().split()))
             self.assertIn(words, text)
         self.assertEqual(
-            len(json.loads(written(told, "json"))["artifacts"][0]["findings"]), len(told["artifacts"][0]["findings"])
+            len(json.loads(written(told, "json"))["artifacts"][0]["findings"]), len(told.artifacts[0].findings)
         )
 
     def test_the_difference_of_pictures_is_in_the_page_and_the_page_lets_it_be_shown(self) -> None:
@@ -65,11 +66,9 @@ class ReportTests(unittest.TestCase):
 
     def test_users_of_what_breaks_are_named(self) -> None:
         found = report(b'{"a": 1, "b": 2}', b'{"a": 1}', "s.json")
-        finding = found["artifacts"][0]["shown"][0]
-        finding |= {
-            "effect": "breaks",
-            "used_by": [{"artifact": "x.cwl", "label": "load", "place": "/step:load", "exact": True}],
-        }
+        finding = found.artifacts[0].findings[0]
+        finding.effect = "breaks"
+        finding.used_by = [Use(artifact="x.cwl", label="load", place="/step:load", exact=True)]
         self.assertIn("x.cwl: load", written(found, "html"))
         self.assertIn("x.cwl: load", written(found, "md"))
 
@@ -77,32 +76,13 @@ class ReportTests(unittest.TestCase):
     @given(st.text(min_size=1, max_size=60), st.text(max_size=60))
     def test_nothing_from_a_file_is_more_than_text(self, old: str, new: str) -> None:
         evil = "<script>alert(1)</script>|`[x](javascript:1)\n# h"
-        told = report_of(
-            {
-                "path": f"a/{evil}",
-                "kind": "settings",
-                "note": evil,
-                "effects": {"breaks": 1},
-                "findings": [
-                    {
-                        "action": "changed",
-                        "part": f"/x:{evil}",
-                        "type": "field",
-                        "label": evil,
-                        "field": "v",
-                        "before": old + evil,
-                        "after": new,
-                        "effect": "breaks",
-                    }
-                ],
-                "counts": {},
-                "read_as": "settings",
-                "equal": False,
-                "truncated": False,
-            },
-            title=evil,
-            made=MADE,
-        )
+        told = report(b'{"v": 1}', b'{"v": 2}', "s.json")
+        told.title = evil
+        artifact = told.artifacts[0]
+        artifact.path, artifact.note = f"a/{evil}", evil
+        finding = artifact.findings[0]
+        finding.part, finding.label, finding.effect = f"/x:{evil}", evil, "breaks"
+        finding.before, finding.after = old + evil, new
         page = html.fromstring(written(told, "html"))
         self.assertEqual(page.xpath("//script | //@onerror | //a"), [])
         rendered = markdown_it.MarkdownIt("commonmark").enable("table").render(written(told, "md"))

@@ -18,9 +18,10 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from everyshelf.core.answers.tables import NO_FINGERPRINT, TableFingerprint
 from everyshelf.core.compare.known import compare_known
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.tasks import fingerprint_json
+from everyshelf.core.reading.tasks import fingerprint_at
 from everyshelf.core.tables import aligned, lines
 from everyshelf.core.tables.comparing import compare_tables
 from everyshelf.core.tables.engine import Engine
@@ -94,7 +95,7 @@ class AlignedTests(unittest.TestCase):
                 sources = open_tables(engine, Given("old.parquet", parquet(old)), parts, ("parquet", "parquet"))
                 details.append(compare_tables(engine, *sources, TableOptions(key=("k",))).rows.details)
         self.assertEqual(details[0], details[1])
-        self.assertEqual([row["rows"] for row in details[1]][:4], [[4, 4], [504, 504], [1004, 1004], [1235, None]])
+        self.assertEqual([row.rows for row in details[1]][:4], [(4, 4), (504, 504), (1004, 1004), (1235, None)])
 
     def test_a_key_that_comes_twice_is_none(self) -> None:
         twice = [(1, "a", 1, 1.0), (2, "b", 2, 2.0), (1, "c", 3, 3.0)]
@@ -201,7 +202,7 @@ class LineTests(unittest.TestCase):
             found = compared(text(old), text(new), "t.csv", key=["k"])
         self.assertIn("not unique", found["note"])
         self.assertEqual(found["table"]["rows"]["changed"], 1)
-        self.assertEqual(found["table"]["details"][0]["rows"], [51, 51])
+        self.assertEqual(found["table"]["details"][0]["rows"], (51, 51))
 
 
 class RowGroupTests(unittest.TestCase):
@@ -221,7 +222,7 @@ class RowGroupTests(unittest.TestCase):
         found = compared(*sides, "t.parquet", key=["k"])
         self.assertEqual(counts(found), by_sql(self.ROWS, new, "k"))
         self.assertEqual(found["table"]["rows"]["before"], 1000)
-        self.assertEqual(found["table"]["details"][0]["rows"], [556, 556])
+        self.assertEqual(found["table"]["details"][0]["rows"], (556, 556))
         self.assertTrue(found["table"]["profiles"])
 
     def test_groups_that_changed_places_are_known(self) -> None:
@@ -252,8 +253,8 @@ class FingerprintTests(unittest.TestCase):
 
     ROWS = [(k, None if k % 4 == 0 else f"Z{k % 5}", k * 3, k / 8) for k in range(60)]
 
-    def fingerprint(self, name: str, data: bytes) -> dict[str, Any]:
-        return fingerprint_json(Given(name, data), Rules())
+    def fingerprint(self, name: str, data: bytes) -> TableFingerprint:
+        return fingerprint_at(Given(name, data), Rules())
 
     def test_any_program_can_make_it(self) -> None:
         sums = [0, 0]
@@ -268,14 +269,14 @@ class FingerprintTests(unittest.TestCase):
             "sums": [f"{s:016x}" for s in sums],
         }
         expected = hashlib.sha256(json.dumps(told, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
-        self.assertEqual(self.fingerprint("t.parquet", parquet(self.ROWS))["digest"], expected)
+        self.assertEqual(self.fingerprint("t.parquet", parquet(self.ROWS)).digest, expected)
 
     def test_order_layout_and_parts_mean_nothing(self) -> None:
         whole = self.fingerprint("t.parquet", parquet(self.ROWS))
         turned = self.fingerprint("t.parquet", parquet(self.ROWS[::-1], row_group_size=7, compression="gzip"))
         parts = tuple(Given(f"{n}.parquet", parquet(self.ROWS[n::3])) for n in range(3))
-        folder = fingerprint_json(Given("t", files=parts), Rules())
-        self.assertEqual({whole["digest"], turned["digest"], folder["digest"]}, {whole["digest"]})
+        folder = fingerprint_at(Given("t", files=parts), Rules())
+        self.assertEqual({whole.digest, turned.digest, folder.digest}, {whole.digest})
         told = compare_known(whole, folder)
         assert told is not None
         self.assertEqual({f.effect for f in told.findings}, {"cosmetic"})
@@ -285,21 +286,18 @@ class FingerprintTests(unittest.TestCase):
     @given(TABLE, TABLE)
     def test_equal_for_equal_rows_only(self, before: dict[int, Any], after: dict[int, Any]) -> None:
         old, new = ([(k, *cells) for k, cells in side.items()] for side in (before, after))
-        same = (
-            self.fingerprint("t.parquet", parquet(old))["digest"]
-            == self.fingerprint("t.parquet", parquet(new))["digest"]
-        )
+        same = self.fingerprint("t.parquet", parquet(old)).digest == self.fingerprint("t.parquet", parquet(new)).digest
         self.assertEqual(same, Counter(map(repr, old)) == Counter(map(repr, new)))
 
     def test_a_column_of_another_name_or_type_is_another_table(self) -> None:
-        digests = {self.fingerprint("t.parquet", parquet(self.ROWS))["digest"]}
+        digests = {self.fingerprint("t.parquet", parquet(self.ROWS)).digest}
         for field in (pa.field("c", pa.float32()), pa.field("d", pa.float64())):
-            digests.add(self.fingerprint("t.parquet", parquet(self.ROWS, SCHEMA.set(3, field)))["digest"])
+            digests.add(self.fingerprint("t.parquet", parquet(self.ROWS, SCHEMA.set(3, field))).digest)
         self.assertEqual(len(digests), 3)
 
     def test_what_is_no_table_has_none(self) -> None:
-        self.assertEqual(self.fingerprint("notes.md", b"# Notes\n"), {"digest": ""})
-        self.assertEqual(self.fingerprint("t.parquet", parquet(self.ROWS)[:-9]), {"digest": ""})
+        self.assertEqual(self.fingerprint("notes.md", b"# Notes\n"), NO_FINGERPRINT)
+        self.assertEqual(self.fingerprint("t.parquet", parquet(self.ROWS)[:-9]), NO_FINGERPRINT)
 
 
 class HashTests(unittest.TestCase):

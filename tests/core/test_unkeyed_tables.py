@@ -60,7 +60,7 @@ class UnkeyedTests(unittest.TestCase):
         edited[900] = (*edited[900][:2], 12.5, edited[900][3])
         found = self.table(self.rows, edited)
         self.check_rows(found, changed=2)
-        self.assertEqual([d["rows"] for d in found["table"]["details"]], [[6, 6], [901, 901]])
+        self.assertEqual([d["rows"] for d in found["table"]["details"]], [(6, 6), (901, 901)])
         self.assertEqual(found["table"]["cells"]["note"]["changed"], 1)
 
     def test_rows_that_come_and_go_are_none_of_those(self) -> None:
@@ -76,7 +76,7 @@ class UnkeyedTests(unittest.TestCase):
         new[3] = ("A", "x", 1, "told by hand")
         found = self.table(old, new)
         self.check_rows(found, changed=1)
-        self.assertEqual(found["table"]["details"][0]["rows"], [4, 4])
+        self.assertEqual(found["table"]["details"][0]["rows"], (4, 4))
 
     def test_all_rows_with_another_value_are_not_unrelated(self) -> None:
         found = self.table(self.rows, [(a, b, f, d + "!") for a, b, f, d in self.rows])

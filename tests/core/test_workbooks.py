@@ -22,9 +22,8 @@ from everyshelf.core.compare.sentences import headline
 from everyshelf.core.formats.formulas import follows, relative_formula, written_formula
 from everyshelf.core.formats.workbooks import column_letters, column_number
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.reading.tasks import outline_json
 from everyshelf.core.tables.given import Given
-from tests.support.factories import compared
+from tests.support.factories import as_answer, compared, outlined
 from tests.support.laws import law
 
 Rows = list[list[Any]]
@@ -282,7 +281,7 @@ class OpenDocumentTests(unittest.TestCase):
         later[7][1] = 99
         found = compared(ods({"Boats": rows}), ods({"Boats": later}), "b.ods")
         self.assertEqual(told(found), {("added", "rows", "1 row", None), ("changed", "column", "Seats", None)})
-        self.assertEqual(headline(found), "1 row changed, 1 row added")
+        self.assertEqual(headline(as_answer(found)), "1 row changed, 1 row added")
 
     def test_the_same_cells_in_either_standard_are_equal(self) -> None:
         rows: Rows = [["Boat", "Seats"], ["Tern", 12], ["Skua", 40.5]]
@@ -292,7 +291,7 @@ class OpenDocumentTests(unittest.TestCase):
 
     def test_the_outline_shows_rows_and_formulas(self) -> None:
         rows: Rows = [["Boat", "Seats", "Double"], ["Tern", 12, "=[.B2]*2"]]
-        shown = outline_json(Given("b.ods", ods({"Boats": rows})), Rules())
+        shown = outlined(Given("b.ods", ods({"Boats": rows})), Rules())
         sheet = shown["tables"]["Boats"]
         self.assertEqual([c["name"] for c in sheet["columns"]], ["A Boat", "B Seats", "C Double"])
         self.assertEqual(sheet["rows"], [["Tern", "12", "0"]])
@@ -374,11 +373,11 @@ class OddFileTests(unittest.TestCase):
     def test_a_workbook_without_its_sheet_says_so(self) -> None:
         plain = self.members(xlsx({"S": [["a"]]}))
         broken = {n: c for n, c in plain.items() if "worksheets/sheet" not in n}
-        shown = outline_json(Given("s.xlsx", self.packed(broken)), Rules())
+        shown = outlined(Given("s.xlsx", self.packed(broken)), Rules())
         self.assertIn("missing", shown["note"])
 
     def test_the_binary_form_of_sheets_is_refused_in_words(self) -> None:
-        shown = outline_json(Given("s.xlsb", self.packed({"xl/workbook.bin": b"\1\2"})), Rules())
+        shown = outlined(Given("s.xlsb", self.packed({"xl/workbook.bin": b"\1\2"})), Rules())
         self.assertEqual((shown["kind"], shown["read_as"]), ("spreadsheet", "bytes"))
         self.assertIn("saved as XLSX", shown["note"])
 

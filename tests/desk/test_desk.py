@@ -14,6 +14,7 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+from everyshelf.client import CommitMessage
 from everyshelf.core.content.ids import content_id
 from everyshelf.desk.desk import Desk, Origin
 from everyshelf.desk.errors import DeskError
@@ -68,7 +69,7 @@ class MemoryShelf:
     def download_content(self, identity: str, target: Path) -> None:
         target.write_bytes(self.contents[identity])
 
-    def commit(self, branch: str, base: str | None, changes: list[Any], summary: str, **more: Any) -> Any:
+    def commit(self, branch: str, base: str | None, changes: list[Any], message: CommitMessage, **more: Any) -> Any:
         self.commits.append((base, [(c.path, c.content, c.moved_from) for c in changes], more))
         for change in changes:
             self.files.pop(change.moved_from, None)
@@ -91,7 +92,7 @@ class DeskCase(unittest.TestCase):
 
     def commit(self, *names: str, **more: Any) -> Any:
         items = self.desk.select(self.desk.pending(), names)
-        return self.desk.commit(self.shelf, items, "a summary", **more)  # type: ignore[arg-type]
+        return self.desk.commit(self.shelf, items, CommitMessage("a summary"), **more)  # type: ignore[arg-type]
 
     def states(self) -> dict[str, str]:
         return {i.path: i.state for i in self.desk.states() if i.state != "same"}
@@ -245,7 +246,7 @@ class CommitTests(DeskCase):
         items = self.desk.pending()
         self.write("new.txt", b"and another")
         with self.assertRaises(DeskError) as caught:
-            self.desk.commit(self.shelf, items, "x")  # type: ignore[arg-type]
+            self.desk.commit(self.shelf, items, CommitMessage("x"))  # type: ignore[arg-type]
         self.assertEqual(caught.exception.code, "desk.unsettled")
         self.assertEqual(self.shelf.commits, [])
 

@@ -98,9 +98,7 @@ class ColumnStoryTests(DatabaseCase):
         self.assertEqual(merged["TERN"], {"name": "Tern", "seats": 180, "home": "SK", "decks": 2})
         self.assertEqual((merged["PUFFIN"]["seats"], merged["EIDER"]["name"]), (98, "Eider"))
         found = self.shelf.compare("tag:one", "tag:two")
-        self.assertTrue(
-            any(re.fullmatch(r"column \w+ added", a["headline"]) for a in found["artifacts"]), found["artifacts"]
-        )
+        self.assertTrue(any(re.fullmatch(r"column \w+ added", a.headline) for a in found.artifacts), found.artifacts)
         self.promote("two", "office")
         rehearsed = self.shelf.rehearse("two", "harbours")
         result = self.promote("two", "harbours")

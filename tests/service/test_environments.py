@@ -210,9 +210,7 @@ class PromotionTests(ServiceCase):
     def test_environment_is_a_ref(self) -> None:
         self.promote("one")
         self.assertEqual(self.shelf.read("fares.csv", "env:test"), b"id,fare\n1,2\n2,3\n")
-        self.assertEqual(
-            self.shelf.compare("env:test", "main")["counts"], {"new": 1, "edited": 1, "moved": 0, "gone": 1}
-        )
+        self.assertEqual(self.shelf.compare("env:test", "main").counts, {"new": 1, "edited": 1, "moved": 0, "gone": 1})
 
     def test_cancelled_promotion_leaves_the_earlier_one(self) -> None:
         self.promote("one")

@@ -33,12 +33,12 @@ class KeptRowsTests(unittest.TestCase):
         commit_files(self.shelf, {n: table(3_000 + k, fare=3 + k, every=2) for k, n in enumerate(names)}, "after")
         totals = {}
         for name in names:
-            changed = self.shelf.compare_artifact(name, "tag:one")["table"]["rows"]["changed"]
-            totals[name] = self.shelf.compare_rows(name, "tag:one", count=5)["total"]
+            changed = self.shelf.compare_artifact(name, "tag:one").table.rows.changed
+            totals[name] = self.shelf.compare_rows(name, "tag:one", count=5).total
             self.assertEqual(totals[name], changed)
             self.assertLessEqual(self.kept(), BOUND + 40_000, "no more than the bound and the newest")
         again = self.shelf.compare_rows(names[0], "tag:one", count=5)
-        self.assertEqual((again["total"], len(again["rows"])), (totals[names[0]], 5))
+        self.assertEqual((again.total, len(again.rows)), (totals[names[0]], 5))
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ import re
 import tempfile
 from pathlib import Path
 
+from everyshelf.core.answers.pictures import PictureRegion
 from everyshelf.demo.documents import document_pairs
 from everyshelf.demo.models import model_pairs
 from everyshelf.demo.pair import Pair
@@ -26,18 +27,18 @@ class BytesTests(ServiceCase):
 
     def test_sheets_come_as_tables_with_their_grid(self) -> None:
         found = self.shelf.compare_artifact("workbooks/budget.xlsx", "tag:one")
-        self.assertEqual(found["tables"]["Costs"]["rows"]["added"], 1)
-        self.assertTrue(found["tables"]["Costs"]["grid"]["rows"])
-        states = self.shelf.compare("tag:one")["artifacts"]
-        brief = next(a for a in states if a["path"] == "workbooks/budget.xlsx")
-        self.assertIsNone(brief["tables"]["Costs"]["grid"])
+        self.assertEqual(found.tables["Costs"].rows.added, 1)
+        self.assertTrue(found.tables["Costs"].grid.rows)
+        states = self.shelf.compare("tag:one").artifacts
+        brief = next(a for a in states if a.path == "workbooks/budget.xlsx")
+        self.assertIsNone(brief.tables["Costs"].grid)
 
     def test_weights_in_another_file_and_metrics_beside_are_found_on_the_shelf(self) -> None:
         found = self.shelf.compare_artifact("models/tide.onnx", "tag:one")
-        rows = {t["name"]: t for t in found["model"]["tensors"]}
-        self.assertEqual(rows["hidden.weight"]["state"], "changed")
-        self.assertAlmostEqual(rows["hidden.weight"]["distance"]["relative"], 0.0222, 3)
-        self.assertEqual([m["better"] for m in found["model"]["metrics"]], [True, True, None])
+        rows = {t.name: t for t in found.model.tensors}
+        self.assertEqual(rows["hidden.weight"].state, "changed")
+        self.assertAlmostEqual(rows["hidden.weight"].distance.relative, 0.0222, 3)
+        self.assertEqual([m.better for m in found.model.metrics], [True, True, None])
 
     def test_other_weights_beside_an_equal_file_are_another_result(self) -> None:
         pair = PAIRS["models/tide.onnx"]
@@ -45,10 +46,7 @@ class BytesTests(ServiceCase):
         data = PAIRS["models/tide.onnx.data"].after
         self.put({"models/tide.onnx.data": bytes(len(data))})
         second = self.shelf.compare_artifact(pair.path, "tag:one")
-        moved = [
-            {t["name"]: t for t in f["model"]["tensors"]}["hidden.weight"]["distance"]["relative"]
-            for f in (first, second)
-        ]
+        moved = [{t.name: t for t in f.model.tensors}["hidden.weight"].distance.relative for f in (first, second)]
         self.assertEqual(moved[1], 1.0)
         self.assertNotEqual(*moved)
 
@@ -56,17 +54,17 @@ class BytesTests(ServiceCase):
         before = f"commit:{self.shelf.branch('main').head}"
         data = PAIRS["models/tide.onnx.data"].after
         self.put({"models/tide.onnx.data": data[:-4] + bytes(4)})
-        found = self.shelf.compare(before, "main")["artifacts"]
-        told = next(a for a in found if a["path"] == "models/tide.onnx")
-        self.assertEqual({f["field"] for f in told["findings"]}, {"weights"})
-        self.assertEqual(told["state"], "edited")
+        found = self.shelf.compare(before, "main").artifacts
+        told = next(a for a in found if a.path == "models/tide.onnx")
+        self.assertEqual({f.field for f in told.findings}, {"weights"})
+        self.assertEqual(told.state, "edited")
         alone = self.shelf.compare_artifact("models/tide.onnx", before, "main")
-        self.assertEqual(alone["findings"], told["findings"])
+        self.assertEqual(alone.findings, told.findings)
 
     def test_a_picture_comes_with_its_region_and_difference(self) -> None:
-        found = self.shelf.compare_artifact("pictures/route-map.png", "tag:one")["picture"]
-        self.assertEqual(found["region"], {"x": 260, "y": 148, "width": 141, "height": 70})
-        self.assertTrue(found["difference"].startswith("data:image/png;base64,"))
+        found = self.shelf.compare_artifact("pictures/route-map.png", "tag:one").picture
+        self.assertEqual(found.region, PictureRegion(x=260, y=148, width=141, height=70))
+        self.assertTrue(found.difference.startswith("data:image/png;base64,"))
 
     def test_reports_hold_cells_metrics_and_the_difference(self) -> None:
         wanted = {

@@ -171,15 +171,15 @@ class EditingTests(ServiceCase):
         self.assertEqual(self.shelf.read("flow.json", "draft:main"), data.replace(b"30", b"45"))
         self.assertEqual(self.shelf.read("flow.json", "main"), data)
         found = self.shelf.compare_artifact("flow.json", "main", "draft")
-        self.assertEqual([(f["field"], f["before"], f["after"]) for f in found["findings"]], [("timeout", 30, 45)])
-        self.assertEqual(self.shelf.compare("main", "draft:main")["counts"]["edited"], 1)
+        self.assertEqual([(f.field, f.before, f.after) for f in found.findings], [("timeout", 30, 45)])
+        self.assertEqual(self.shelf.compare("main", "draft:main").counts["edited"], 1)
 
     def test_save_points_are_compared_with_one_another(self) -> None:
         self.put({"a.json": b'{"n": 1}'})
         for n in (2, 3):
             self.shelf.save("main", [Saving("a.json", self.shelf.upload(b'{"n": %d}' % n).id)])
         found = self.shelf.compare_artifact("a.json", "draft:main@1", "draft:main@2")
-        self.assertEqual([(f["before"], f["after"]) for f in found["findings"]], [(2, 3)])
+        self.assertEqual([(f.before, f.after) for f in found.findings], [(2, 3)])
         for ref, code in (
             ("draft:main@9", "draft.point"),
             ("draft:main@x", "ref.invalid"),
@@ -199,14 +199,14 @@ class EditingTests(ServiceCase):
         data = b"id;fare\r\n1;2,50\r\n2;3\r\n"
         self.put({"fares.csv": data})
         shown = self.shelf.cells("fares.csv")
-        self.assertEqual((shown["columns"], shown["rows"]), (["id", "fare"], [["1", "2,50"], ["2", "3"]]))
+        self.assertEqual((shown.columns, shown.rows), (["id", "fare"], [["1", "2,50"], ["2", "3"]]))
         cell = {"row": 1, "column": "fare", "value": "4", "was": "3"}
-        made = self.shelf.edit_content("fares.csv", shown["content"], cells=[cell])
+        made = self.shelf.edit_content("fares.csv", shown.content, cells=[cell])
         self.assertEqual(self.shelf.content(made.id), data.replace(b"2;3", b"2;4"))
         with self.assertRaises(ProblemError) as caught:
             self.shelf.edit_content("fares.csv", made.id, cells=[cell])
         self.assertEqual((caught.exception.status, caught.exception.code), (409, "edit.changed"))
-        text = self.shelf.edit_content("fares.csv", shown["content"], text="id;fare\n1;2,50\n2;3\n3;9\n")
+        text = self.shelf.edit_content("fares.csv", shown.content, text="id;fare\n1;2,50\n2;3\n3;9\n")
         self.assertEqual(self.shelf.content(text.id), data + b"3;9\r\n")
         self.put({"x.bin": b"\0\1\2"})
         with self.assertRaises(ProblemError) as caught:
@@ -228,7 +228,7 @@ class CopyTests(ServiceCase):
         labels = [v.labels["copied-from"] for v in here]
         self.assertEqual(labels[0], f"{self.shelf.key}/a.json version 2")
         found = target.compare_artifact("from/a.json", "version:1", "version:2")
-        self.assertEqual([(f["before"], f["after"]) for f in found["findings"]], [(1, 2)])
+        self.assertEqual([(f.before, f.after) for f in found.findings], [(1, 2)])
 
     def test_a_copy_onto_a_branch_with_work_is_one_step_of_it(self) -> None:
         self.put({"a.json": b'{"n": 1}'}, "One")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from everyshelf.client import ChangeRequest, ProblemError
+from everyshelf.client import ChangeRequest, CommitMessage, ProblemError
 from tests.support.factories import ServiceCase
 
 
@@ -15,10 +15,12 @@ class HistoryTests(ServiceCase):
             "main",
             None,
             [ChangeRequest("a.txt", content)],
-            "First",
-            description="More about it.\nIn two lines.",
-            labels={"trainer": "0.9"},
-            tasks=["SK-1", "SK-2"],
+            CommitMessage(
+                "First",
+                description="More about it.\nIn two lines.",
+                labels={"trainer": "0.9"},
+                tasks=["SK-1", "SK-2"],
+            ),
         )
         found = next(iter(self.shelf.commits()))
         self.assertEqual(
@@ -41,9 +43,7 @@ class HistoryTests(ServiceCase):
             "main",
             None,
             [ChangeRequest("a.txt", content)],
-            "Then",
-            author="ines",
-            time=datetime(2026, 2, 3, 4, 5, tzinfo=UTC),
+            CommitMessage("Then", author="ines", time=datetime(2026, 2, 3, 4, 5, tzinfo=UTC)),
         )
         self.assertEqual((made.author, made.recorded), ("ines", datetime(2026, 2, 3, 4, 5, tzinfo=UTC)))
         self.put({"a.txt": b"2"})
@@ -111,8 +111,8 @@ class ReadingTests(ServiceCase):
         self.put({"p.json": b'{"steps": [{"id": "a", "next": "b"}, {"id": "b"}]}'})
         self.put({"p.json": b'{"steps": [{"id": "a", "next": "c"}, {"id": "c"}]}'})
         found = self.shelf.outline("p.json", version=1)
-        self.assertEqual([p["path"] for p in found["parts"][0]["parts"]], ["/step:a", "/step:b"])
-        self.assertEqual(found["kind"], "pipeline")
+        self.assertEqual([p.path for p in found.parts[0].parts], ["/step:a", "/step:b"])
+        self.assertEqual(found.kind, "pipeline")
 
     def test_one_artifact_is_compared_between_anything(self) -> None:
         self.put({"p.json": b'{"limit": 1}'})
@@ -120,9 +120,9 @@ class ReadingTests(ServiceCase):
         self.put({"p.json": b'{"limit": 2}'})
         for before, after in (("tag:t", "main"), ("version:1", "version:2"), ("tag:t", "version:2")):
             found = self.shelf.compare_artifact("p.json", before, after)
-            self.assertEqual([(f["field"], f["before"], f["after"]) for f in found["findings"]], [("limit", 1, 2)])
-            self.assertEqual((found["before"]["version"], found["after"]["version"]), (1, 2))
-        self.assertTrue(self.shelf.compare_artifact("p.json", "main", "main")["equal"])
+            self.assertEqual([(f.field, f.before, f.after) for f in found.findings], [("limit", 1, 2)])
+            self.assertEqual((found.before.version, found.after.version), (1, 2))
+        self.assertTrue(self.shelf.compare_artifact("p.json", "main", "main").equal)
         with self.assertRaises(ProblemError) as caught:
             self.shelf.compare_artifact("none.json", "tag:t")
         self.assertEqual(caught.exception.code, "artifact.missing")
@@ -136,27 +136,25 @@ class ReadingTests(ServiceCase):
         self.put({"a.json": None, "b.json": b'{"b": {"c": 1}}'})
         found = self.shelf.compare("tag:t")
         self.assertEqual(
-            [(a["path"], a["state"], len(a["findings"])) for a in found["artifacts"]],
+            [(a.path, a.state, len(a.findings)) for a in found.artifacts],
             [("a.json", "gone", 1), ("b.json", "new", 1)],
         )
-        self.assertIn("1 new artifact, 1 gone", found["sentence"])
+        self.assertIn("1 new artifact, 1 gone", found.sentence)
 
     def test_empty_branch_compares_with_anything(self) -> None:
         self.shelf.make_branch("empty")
         self.put({"a.txt": b"1"})
-        self.assertEqual(self.shelf.compare("empty", "main")["counts"]["new"], 1)
-        self.assertEqual(self.shelf.compare("main", "main")["sentence"], "Nothing differs.")
+        self.assertEqual(self.shelf.compare("empty", "main").counts["new"], 1)
+        self.assertEqual(self.shelf.compare("main", "main").sentence, "Nothing differs.")
 
     def test_ignored_fields_of_the_shelf_count(self) -> None:
         self.put({"shelf.toml": b'[fields]\nignore = ["stamp"]\n', "a.json": b'{"a": 1, "stamp": 1}'})
         self.shelf.make_tag("t")
         self.put({"a.json": b'{"a": 1, "stamp": 2}'})
-        self.assertEqual(self.shelf.compare("tag:t")["artifacts"][0]["findings"], [])
+        self.assertEqual(self.shelf.compare("tag:t").artifacts[0].findings, [])
 
     def test_kind_changes_are_told(self) -> None:
         self.put({"thing.json": b'{"a": 1}'})
         self.shelf.make_tag("t")
         self.put({"thing.json": b'{"cells": [], "metadata": {}, "nbformat": 4}'})
-        self.assertIn(
-            "read as settings before and as notebook after", self.shelf.compare("tag:t")["artifacts"][0]["note"]
-        )
+        self.assertIn("read as settings before and as notebook after", self.shelf.compare("tag:t").artifacts[0].note)

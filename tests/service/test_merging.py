@@ -146,10 +146,10 @@ class SettlingTests(MergingCase):
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})
         merge = self.waiting()
         (artifact,) = merge.artifacts
-        (conflict,) = artifact["conflicts"]
-        self.assertEqual(conflict["why"], "step “weigh”: timeout was 30; on main it is 45, on try 60")
+        (conflict,) = artifact.conflicts
+        self.assertEqual(conflict.why, "step “weigh”: timeout was 30; on main it is 45, on try 60")
         self.assertEqual(
-            (conflict["part"], conflict["field"], conflict["base"], conflict["target"], conflict["source"]),
+            (conflict.part, conflict.field, conflict.base, conflict.target, conflict.source),
             ("/step:weigh", "timeout", 30, 45, 60),
         )
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=45))
@@ -163,7 +163,7 @@ class SettlingTests(MergingCase):
         merge = self.waiting()
         self.shelf.set_member("keeper", "keeper")
         people = [self.client_of(p).shelf(self.shelf.key) for p in ("owner", "keeper") * 4]
-        ids = [c["id"] for c in merge.artifacts[0]["conflicts"]]
+        ids = [c.id for c in merge.artifacts[0].conflicts]
 
         def settle(number: int) -> None:
             take = "target" if number % 2 else "source"
@@ -173,7 +173,7 @@ class SettlingTests(MergingCase):
             list(pool.map(settle, range(8)))
         found = self.shelf.waiting_merge(merge.id)
         self.assertEqual((found.open, found.decided), (0, 8))
-        by = {c["decision"]["by"] for c in found.artifacts[0]["conflicts"]}
+        by = {c.decision.by for c in found.artifacts[0].conflicts}
         self.assertEqual(by, {"owner", "keeper"})
         self.shelf.finish_merge(merge.id)
         times = [s["timeout"] for s in json.loads(self.shelf.read("flow.json"))["steps"]]
@@ -189,17 +189,17 @@ class SettlingTests(MergingCase):
         self.assertEqual(merge.open, 2)
         with self.assertRaises(ProblemError):
             self.shelf.finish_merge(merge.id)
-        ids = {c["field"]: c["id"] for c in merge.artifacts[0]["conflicts"]}
+        ids = {c.field: c.id for c in merge.artifacts[0].conflicts}
         one = {"path": "flow.json", "conflict": ids["timeout"], "take": "source"}
         self.assertEqual(self.shelf.settle(merge.id, [one]).open, 1)
-        self.assertEqual(self.shelf.merge_drawing(merge.id, "flow.json")["nodes"], [])
+        self.assertEqual(self.shelf.merge_drawing(merge.id, "flow.json").nodes, [])
         # Interrupted here; somebody else goes on.
         two = {"path": "flow.json", "conflict": ids["run"], "take": "edited", "value": "both.py"}
         self.shelf.set_member("author", "author")
         other = self.client_of("author").shelf(self.shelf.key)
         self.assertEqual(other.settle(merge.id, [two]).open, 0)
-        drawn = self.shelf.merge_drawing(merge.id, "flow.json")["nodes"]
-        states = [(n["label"], n["state"]) for n in drawn]
+        drawn = self.shelf.merge_drawing(merge.id, "flow.json").nodes
+        states = [(n.label, n.state) for n in drawn]
         self.assertEqual(states, [("weigh", "changed"), ("load", "changed"), ("sail", "same")])
         made = self.shelf.finish_merge(merge.id)
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, load_run="both.py", sail_timeout=1))
@@ -219,9 +219,9 @@ class SettlingTests(MergingCase):
         removed = {"steps": FLOW["steps"][:2]}
         more = {"steps": [*FLOW["steps"], {"id": "moor", "run": "moor.py", "timeout": 5, "after": ["sail"]}]}
         self.split({"flow.json": flow()}, {"flow.json": text(removed)}, {"flow.json": text(more)})
-        (conflict,) = self.waiting().artifacts[0]["conflicts"]
-        self.assertIn("removed on main, used on try", conflict["why"])
-        self.assertEqual(conflict["label"], "sail")
+        (conflict,) = self.waiting().artifacts[0].conflicts
+        self.assertIn("removed on main, used on try", conflict.why)
+        self.assertEqual(conflict.label, "sail")
 
     def test_merging_again_takes_up_the_merge_that_waits(self) -> None:
         self.split({"flow.json": flow()}, {"flow.json": flow(weigh_timeout=45)}, {"flow.json": flow(weigh_timeout=60)})

@@ -7,7 +7,7 @@ import time
 
 import httpx
 
-from everyshelf.client import ChangeRequest, Client, ProblemError
+from everyshelf.client import ChangeRequest, Client, CommitMessage, ProblemError
 from tests.support.factories import ServiceCase
 from tests.support.service import PASSWORD
 
@@ -68,7 +68,9 @@ class RoleTests(ServiceCase):
         author = self.client_of("author").shelf(self.shelf.key)
         content = author.upload(b"x").id
         with self.assertRaises(ProblemError) as caught:
-            author.commit("main", author.branch("main").head, [ChangeRequest("c", content)], "x", author="somebody")
+            author.commit(
+                "main", author.branch("main").head, [ChangeRequest("c", content)], CommitMessage("x", author="somebody")
+            )
         self.assertEqual(caught.exception.code, "rights.import")
 
     def test_last_owner_stays(self) -> None:

@@ -23,19 +23,19 @@ class DrawingTests(ServiceCase):
         self.shelf.make_tag("one")
         self.put({"flow.bpmn": flows.disruption(tide_check=True)})
         alone = self.shelf.drawing("flow.bpmn")
-        self.assertEqual({n["state"] for n in alone["nodes"]}, {"same"})
-        self.assertEqual(len(self.shelf.drawing("flow.bpmn", version=1)["nodes"]), len(alone["nodes"]) - 1)
+        self.assertEqual({n.state for n in alone.nodes}, {"same"})
+        self.assertEqual(len(self.shelf.drawing("flow.bpmn", version=1).nodes), len(alone.nodes) - 1)
         both = self.shelf.compare_drawing("flow.bpmn", "tag:one")
-        self.assertEqual([n["label"] for n in both["nodes"] if n["state"] == "added"], ["Check tide window"])
+        self.assertEqual([n.label for n in both.nodes if n.state == "added"], ["Check tide window"])
         self.assertEqual(both, self.shelf.compare_drawing("flow.bpmn", "version:1", "version:2"))
-        self.assertEqual(self.shelf.drawing("a.csv")["nodes"], [])
+        self.assertEqual(self.shelf.drawing("a.csv").nodes, [])
 
     def test_unchanged_added_and_missing(self) -> None:
         self.put({"other.txt": b"x"})
         self.shelf.make_tag("zero")
         self.put({"flow.bpmn": flows.disruption()})
         for before in ("main", "tag:zero"):
-            self.assertEqual({n["state"] for n in self.shelf.compare_drawing("flow.bpmn", before)["nodes"]}, {"same"})
+            self.assertEqual({n.state for n in self.shelf.compare_drawing("flow.bpmn", before).nodes}, {"same"})
         with self.assertRaises(ProblemError) as raised:
             self.shelf.compare_drawing("none.bpmn", "main")
         self.assertEqual(raised.exception.problem["code"], "artifact.missing")
@@ -73,7 +73,7 @@ class UnfoldedTests(ServiceCase):
     def test_taken_away_edited_and_folded_again(self) -> None:
         self.put({"apps/gangway.json": APP})
         told = self.shelf.unfolded("apps/gangway.json")
-        texts = {f["path"]: f["text"] for f in told["files"]}
+        texts = {f.path: f.text for f in told.files}
         self.assertIn('"text": "Ticket"', texts["screens/Scan.json"])
         with zipfile.ZipFile(io.BytesIO(self.shelf.unfolded_zip("apps/gangway.json"))) as archive:
             files = {n: archive.read(n) for n in archive.namelist()}

@@ -68,7 +68,7 @@ class CommitTests(ServiceCase):
         after = self.shelf.artifact("new/name.txt")
         self.assertEqual((after.artifact, after.version), (before.artifact, 2))
         self.assertEqual([v.path for v in self.shelf.history("new/name.txt")], ["new/name.txt", "old.txt"])
-        self.assertEqual([a["state"] for a in self.shelf.compare(f"commit:{head}")["artifacts"]], ["moved"])
+        self.assertEqual([a.state for a in self.shelf.compare(f"commit:{head}").artifacts], ["moved"])
 
     def test_many_writers_lose_nothing(self) -> None:
         self.put({"start.txt": b"0"})
@@ -205,8 +205,8 @@ class BranchTests(ServiceCase):
         self.shelf.make_tag("before")
         self.put({p: d.replace(b"\n7,7\n", b"\n7,8\n") for p, d in files.items()})
         found = self.shelf.compare("tag:before")
-        self.assertEqual((found["pending"], found["counts"]["edited"]), (0, 12))
-        self.assertTrue(all(a["headline"].startswith("1 cell in v") for a in found["artifacts"]), found["artifacts"][0])
+        self.assertEqual((found.pending, found.counts["edited"]), (0, 12))
+        self.assertTrue(all(a.headline.startswith("1 cell in v") for a in found.artifacts), found.artifacts[0])
 
     def test_verify_reads_everything_again(self) -> None:
         self.put({"a.txt": b"1", "big.bin": random.Random(2).randbytes(300_000)})

@@ -7,6 +7,7 @@ import time
 from typing import Any
 
 from everyshelf.client import ProblemError
+from everyshelf.core.answers.tables import RowCounts
 from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.tables import mend_sailings, sailings
 from tests.support.factories import ServiceCase, Terminal
@@ -38,27 +39,27 @@ class RowTests(ServiceCase):
         )
 
     def test_pages_hold_every_row_once_and_in_order(self) -> None:
-        counts = self.shelf.compare_artifact("sailings.csv", "tag:one")["table"]["rows"]
-        self.assertEqual((counts["added"], counts["removed"]), (1, 20))
+        counts = self.shelf.compare_artifact("sailings.csv", "tag:one").table.rows
+        self.assertEqual((counts.added, counts.removed), (1, 20))
         seen: list[tuple[str, int]] = []
         while True:
             page = self.shelf.compare_rows("sailings.csv", "tag:one", start=len(seen), count=7)
-            seen += [(r["action"], r["rows"][1] or r["rows"][0]) for r in page["rows"]]
-            if not page["rows"]:
+            seen += [(r.action, r.rows[1] or r.rows[0]) for r in page.rows]
+            if not page.rows:
                 break
         self.assertEqual(len(seen), len(set(seen)))
-        self.assertEqual(page["total"], len(seen))
-        self.assertEqual(len(seen), sum(counts[a] for a in ("added", "removed", "changed")))
+        self.assertEqual(page.total, len(seen))
+        self.assertEqual(len(seen), counts.added + counts.removed + counts.changed)
         self.assertEqual([row for _, row in seen], sorted(row for _, row in seen))
 
     def test_rows_of_one_action_or_column(self) -> None:
         removed = self.shelf.compare_rows("sailings.csv", "tag:one", action="removed")
-        self.assertEqual((removed["total"], {r["action"] for r in removed["rows"]}), (20, {"removed"}))
-        self.assertIsNone(removed["rows"][0]["after"])
+        self.assertEqual((removed.total, {r.action for r in removed.rows}), (20, {"removed"}))
+        self.assertIsNone(removed.rows[0].after)
         mended = self.shelf.compare_rows("sailings.csv", "tag:one", column="status")
-        self.assertGreater(mended["total"], 5)
-        self.assertEqual({(r["before"][8], r["after"][8]) for r in mended["rows"]}, {("late", "sailed")})
-        self.assertEqual(self.shelf.compare_rows("sailings.csv", "tag:one", column="vessel")["total"], 0)
+        self.assertGreater(mended.total, 5)
+        self.assertEqual({(r.before[8], r.after[8]) for r in mended.rows}, {("late", "sailed")})
+        self.assertEqual(self.shelf.compare_rows("sailings.csv", "tag:one", column="vessel").total, 0)
 
     def test_wrong_questions_are_answered_clearly(self) -> None:
         with self.assertRaises(ProblemError) as raised:
@@ -68,12 +69,12 @@ class RowTests(ServiceCase):
             self.shelf.compare_rows("sailings.csv", "tag:one", start=-4)
         self.assertEqual(raised.exception.problem["code"], "input.number")
         self.put({"notes.md": b"# A\n"})
-        self.assertEqual(self.shelf.compare_rows("notes.md", "tag:one")["rows"], [])
+        self.assertEqual(self.shelf.compare_rows("notes.md", "tag:one").rows, [])
 
     def test_states_leave_rows_to_the_artifacts_page(self) -> None:
-        told = self.shelf.compare("tag:one")["artifacts"][0]["table"]
-        self.assertEqual((told["details"], told["profiles"]), ([], []))
-        self.assertEqual(told["rows"]["removed"], 20)
+        told = self.shelf.compare("tag:one").artifacts[0].table
+        self.assertEqual((told.details, told.profiles), ([], []))
+        self.assertEqual(told.rows.removed, 20)
 
     def test_reports_and_terminal_show_cells(self) -> None:
         for form in ("html", "md"):
@@ -92,12 +93,12 @@ class RowTests(ServiceCase):
         self.shelf.make_tag("two")
         self.put({"counter.sqlite": pair.after})
         found = self.shelf.compare_artifact("counter.sqlite", "tag:two")
-        self.assertEqual(found["headline"], pair.says)
+        self.assertEqual(found.headline, pair.says)
         sales = self.shelf.compare_rows("counter.sqlite", "tag:two", table="sales", action="removed")
-        self.assertEqual([r["before"][0] for r in sales["rows"]], ["70003", "70017"])
-        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="clerks")["total"], 5)
-        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="none")["total"], 0)
-        self.assertEqual(list(self.shelf.outline("counter.sqlite")["tables"]), ["clerks", "sales"])
+        self.assertEqual([r.before[0] for r in sales.rows], ["70003", "70017"])
+        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="clerks").total, 5)
+        self.assertEqual(self.shelf.compare_rows("counter.sqlite", "tag:two", table="none").total, 0)
+        self.assertEqual(list(self.shelf.outline("counter.sqlite").tables), ["clerks", "sales"])
         for form in ("html", "md"):
             text = self.shelf.compare_report("tag:two", path="counter.sqlite", form=form)
             self.assertIn("70900", text)
@@ -108,10 +109,10 @@ class RowTests(ServiceCase):
         self.assertIn("paid 10.45 → 9.5", said.stdout)
 
     def test_artifact_shows_profiles(self) -> None:
-        found = self.shelf.outline("sailings.csv")["table"]
-        profiles = {p["column"]: p["after"] for p in found["profiles"]}
-        self.assertEqual(profiles["vessel"]["distinct"], 3)
-        self.assertEqual(sum(profiles["passengers"]["bins"]), found["row_count"])
+        found = self.shelf.outline("sailings.csv").table
+        profiles = {p.column: p.after for p in found.profiles}
+        self.assertEqual(profiles["vessel"].distinct, 3)
+        self.assertEqual(sum(profiles["passengers"].bins), found.row_count)
 
 
 class LargeTests(ServiceCase):
@@ -124,11 +125,9 @@ class LargeTests(ServiceCase):
         self.put({"tickets.csv": table(rows, fare=3, every=1000)})
         seen: list[Any] = []
         found = self.shelf.compare_artifact("tickets.csv", "tag:one", on_progress=seen.append)
-        self.assertEqual(
-            found["table"]["rows"], {"added": 0, "removed": 0, "changed": 1050, "before": rows, "after": rows}
-        )
+        self.assertEqual(found.table.rows, RowCounts(added=0, removed=0, changed=1050, before=rows, after=rows))
         last = self.shelf.compare_rows("tickets.csv", "tag:one", start=1049)
-        self.assertEqual((last["total"], last["rows"][0]["after"][0]), (1050, "1049000"))
+        self.assertEqual((last.total, last.rows[0].after[0]), (1050, "1049000"))
         self.assertEqual({job.kind for job in seen}, {"compare-artifact"})
 
 
@@ -161,16 +160,14 @@ class FingerprintTests(ServiceCase):
         version = self.shelf.history("data/tickets.csv")[0]
         self.assertEqual(version.effect, "cosmetic")
         found = self.shelf.compare_artifact("data/tickets.csv", "version:1", "version:2")
-        self.assertEqual(found["effects"] | {"cosmetic": 0}, {"breaks": 0, "alters": 0, "cosmetic": 0})
-        self.assertEqual(
-            found["table"]["rows"], {"added": 0, "removed": 0, "changed": 0, "before": self.ROWS, "after": self.ROWS}
-        )
-        self.assertEqual([(f["field"], f["before"], f["after"]) for f in found["findings"]], [("delimiter", ",", ";")])
+        self.assertEqual(found.effects | {"cosmetic": 0}, {"breaks": 0, "alters": 0, "cosmetic": 0})
+        self.assertEqual(found.table.rows, RowCounts(added=0, removed=0, changed=0, before=self.ROWS, after=self.ROWS))
+        self.assertEqual([(f.field, f.before, f.after) for f in found.findings], [("delimiter", ",", ";")])
         # Nobody read a row for that, so none is kept for looking at.
-        self.assertEqual(self.shelf.compare_rows("data/tickets.csv", "version:1", "version:2")["rows"], [])
+        self.assertEqual(self.shelf.compare_rows("data/tickets.csv", "version:1", "version:2").rows, [])
 
     def test_another_cell_is_another_table(self) -> None:
         self.commit(self.sorted)
         self.commit(self.turned.replace(b"\n4711;", b"\n4711;by "))
         found = self.shelf.compare_artifact("data/tickets.csv", "version:1", "version:2")
-        self.assertEqual(found["table"]["rows"]["changed"], 1)
+        self.assertEqual(found.table.rows.changed, 1)

@@ -5,6 +5,9 @@ from __future__ import annotations
 import json
 from typing import Any
 
+import msgspec
+
+from everyshelf.core.answers.findings import FindingAnswer
 from tests.support.factories import ServiceCase, Terminal
 
 TOOL = b"""cwlVersion: v1.2
@@ -49,8 +52,8 @@ class UsersTests(ServiceCase):
         """Part -> (artifact, place, exact) of each use, after a change of one artifact."""
         self.put({path: data}, "A change that breaks")
         found = self.shelf.compare("tag:one", "main")
-        rows = next(a["findings"] for a in found["artifacts"] if a["path"] == path)
-        return {f["part"]: [(u["artifact"], u["place"], u["exact"]) for u in f.get("used_by", [])] for f in rows}
+        rows = next(a.findings for a in found.artifacts if a.path == path)
+        return {f.part: [(u.artifact, u.place, u.exact) for u in f.used_by] for f in rows}
 
     def test_removed_input_names_the_steps_that_give_it(self) -> None:
         found = self.users("flows/clean.cwl", TOOL.replace(b", limit: {type: int, default: 5}", b""))
@@ -91,10 +94,8 @@ class UsersTests(ServiceCase):
         rehearsed: Any = next(
             a for a in self.shelf.rehearse("two", "test")["artifacts"] if a["path"] == "flows/clean.cwl"
         )
-        for findings in (single["findings"], rehearsed["findings"]):
-            told = {
-                f["part"]: [(u["artifact"], u["place"], u["exact"]) for u in f.get("used_by", [])] for f in findings
-            }
+        for findings in (single.findings, msgspec.convert(rehearsed["findings"], list[FindingAnswer])):
+            told = {f.part: [(u.artifact, u.place, u.exact) for u in f.used_by] for f in findings}
             self.assertEqual(told, expected)
 
     def test_command_line_prints_who_is_hit(self) -> None:

@@ -9,6 +9,7 @@ import zipfile
 from pathlib import Path
 
 from everyshelf.client import ProblemError
+from everyshelf.core.answers.tables import RowCounts
 from everyshelf.demo.passages import FOLDER, passages
 from tests.support.factories import ServiceCase, Terminal
 
@@ -30,29 +31,27 @@ class ServiceTests(ServiceCase):
         self.assertEqual((found.kind, found.whole, found.version), ("dataset", True, 1))
         self.assertEqual(found.size, sum(map(len, OLD.values())))
         outline = self.shelf.outline(FOLDER, "main")
-        self.assertEqual(outline["table"]["row_count"], 1200)
-        self.assertIn("season", [c["name"] for c in outline["table"]["columns"]])
+        self.assertEqual(outline.table.row_count, 1200)
+        self.assertIn("season", [c.name for c in outline.table.columns])
 
     def test_its_versions_are_compared_as_one_table(self) -> None:
         self.put(OLD)
         self.put(CHANGED)
         found = self.shelf.compare_artifact(FOLDER, "version:1", "version:2")
-        self.assertEqual(
-            found["table"]["rows"], {"added": 0, "removed": 0, "changed": 12, "before": 1200, "after": 1200}
-        )
-        self.assertEqual(found["table"]["key"], ["passage"])
+        self.assertEqual(found.table.rows, RowCounts(added=0, removed=0, changed=12, before=1200, after=1200))
+        self.assertEqual(found.table.key, ["passage"])
         self.assertEqual([h.version for h in self.shelf.history(FOLDER)], [2, 1])
         states = self.shelf.compare(f"commit:{self.shelf.history(FOLDER)[1].commit}", "main")
-        self.assertEqual([a["path"] for a in states["artifacts"]], [FOLDER])
+        self.assertEqual([a.path for a in states.artifacts], [FOLDER])
         page = self.shelf.compare_rows(FOLDER, "version:1", "version:2", start=0, count=5)
-        self.assertEqual(page["total"], 12)
+        self.assertEqual(page.total, 12)
 
     def test_other_files_with_the_same_rows_are_no_change(self) -> None:
         self.put(OLD)
         self.put(CHANGED)
         self.put({**dict.fromkeys(NEW), **OLD})
         found = self.shelf.compare_artifact(FOLDER, "version:1", "version:3")
-        self.assertTrue(found["equal"])
+        self.assertTrue(found.equal)
 
     def test_it_is_removed_and_brought_back_whole(self) -> None:
         first = self.put({**OLD, **PLANS})
@@ -78,7 +77,7 @@ class ServiceTests(ServiceCase):
         self.assertEqual(self.paths(), [*sorted(OLD), "plans", "shelf.toml"], "it stays until somebody changes it")
         self.put({"plans/b.json": b'{"pier": "C"}'})
         found = self.shelf.compare_artifact("plans", "version:1", "version:2")
-        self.assertIn("b.json", found["findings"][0]["part"])
+        self.assertIn("b.json", found.findings[0].part)
 
     def test_files_inside_are_not_artifacts_of_their_own(self) -> None:
         self.put(OLD)

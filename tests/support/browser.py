@@ -102,7 +102,8 @@ class Browser:
           return [...document.querySelectorAll('input,select,textarea')].find(e =>
             e.offsetParent !== null && ((e.labels && [...e.labels].some(l => l.textContent.trim() === want))
             || e.getAttribute('aria-label') === want)) || null"""
-        return self.wait_for(lambda: self.driver.execute_script(script, label))
+        found: WebElement = self.wait_for(lambda: self.driver.execute_script(script, label))
+        return found
 
     def type_into(self, label: str, text: str) -> None:
         box = self.field(label)
@@ -116,7 +117,8 @@ class Browser:
           return root && [...root.querySelectorAll('button,a,[role=button]')].find(e =>
             (e.offsetParent !== null || e.tagName === 'g') && ((e.getAttribute('aria-label') || '') === want
             || (e.textContent || '').trim() === want)) || null"""
-        return self.wait_for(lambda: self.driver.execute_script(script, name, within))
+        found: WebElement = self.wait_for(lambda: self.driver.execute_script(script, name, within))
+        return found
 
     def press(self, name: str, within: str = "") -> None:
         """Click it; once more if the page drew it anew between being found and being clicked."""
@@ -134,7 +136,7 @@ class Browser:
 
     def complaints(self) -> list[str]:
         """Errors of the page's own console, without those of requests that were meant to be refused."""
-        rows = self.driver.get_log("browser")
+        rows = self.driver.get_log("browser")  # type: ignore[no-untyped-call]
         return [r["message"] for r in rows if r["level"] == "SEVERE" and "Failed to load resource" not in r["message"]]
 
     def axe(self) -> list[str]:

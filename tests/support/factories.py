@@ -12,12 +12,20 @@ import sys
 import tempfile
 import termios
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from everyshelf.client import ChangeRequest, Client, Commit, ShelfClient
+from everyshelf.core.answers.base import as_builtins
+from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.kinds.rules import Rules, parse_rules
+from everyshelf.core.reading.tasks import outline_of
+from everyshelf.core.tables.given import Given
 from tests.support.prefork import prefork
 from tests.support.service import PASSWORD, Service, shared_service
 
@@ -25,14 +33,31 @@ _numbers = itertools.count(1)
 
 
 def compared(
-    before: Any, after: Any, name: str = "thing.json", *, old_name: str = "", rules: str | Rules = "", **options: Any
+    before: Any,
+    after: Any,
+    name: str = "thing.json",
+    *,
+    old_name: str = "",
+    rules: str | Rules = "",
+    kind: str | None = None,
+    key: Sequence[str] = (),
 ) -> dict[str, Any]:
     """The comparison of two values (as JSON) or two byte strings, in its JSON form; ``rules``: a shelf.toml."""
     given = ((old_name or name, before), (name, after))
-    sides = [ArtifactSide(n, v if isinstance(v, bytes) else json.dumps(v).encode()) for n, v in given]
-    if rules:
-        options["rules"] = parse_rules(rules) if isinstance(rules, str) else rules
-    return compare_artifacts(*sides, **options).as_json()
+    old, new = (ArtifactSide(n, v if isinstance(v, bytes) else json.dumps(v).encode()) for n, v in given)
+    options = CompareOptions(parse_rules(rules) if isinstance(rules, str) else rules, kind, tuple(key))
+    return compare_artifacts(old, new, options).as_json()
+
+
+def as_answer(found: dict[str, Any]) -> ComparisonAnswer:
+    """A comparison in its JSON form as the answer it came from."""
+    return msgspec.convert(found, ComparisonAnswer)
+
+
+def outlined(given: Given, rules: Rules | None = None, kind: str | None = None) -> dict[str, Any]:
+    """The outline of a file, in its JSON form."""
+    told: dict[str, Any] = as_builtins(outline_of(given, rules or Rules(), kind))
+    return told
 
 
 def told(found: dict[str, Any], *, cosmetic: bool = False) -> list[tuple[Any, ...]]:

@@ -245,7 +245,7 @@ def _json(value: Any) -> bytes:
 
 def send(http: httpx.Client, call: Call) -> httpx.Response:
     """Send a call as it is."""
-    headers = {name: value.encode("latin-1") for name, value in call.headers.items()}
+    headers = {name.encode(): value.encode("latin-1") for name, value in call.headers.items()}
     address = httpx.URL(str(http.base_url).rstrip("/") + call.address)
     return http.request(call.method.upper(), address, content=call.body, headers=headers)
 

@@ -9,7 +9,7 @@ import shutil
 import subprocess
 import tempfile
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -57,7 +57,7 @@ class GitServer:
         self._http.shutdown()
         self._http.server_close()
 
-    def make(self, name: str, files: dict[str, bytes] | None = None) -> Path:
+    def make(self, name: str, files: Mapping[str, bytes] | None = None) -> Path:
         """A repository, empty or with one commit on main."""
         bare = self.root / name
         git("init", "-q", "--bare", "-b", "main", str(bare), folder=self.root)
@@ -67,7 +67,7 @@ class GitServer:
         return bare
 
     @staticmethod
-    def work(bare: Path, files: dict[str, bytes | None], message: str) -> None:
+    def work(bare: Path, files: Mapping[str, bytes | None], message: str) -> None:
         """A person commits and sends."""
         with tempfile.TemporaryDirectory(prefix="es-clone-") as folder:
             clone = Path(folder, "clone")

@@ -44,7 +44,8 @@ def _onnx(dims: list[int], raw: bytes) -> bytes:
     tensor = TensorProto(name="w", data_type=TensorProto.FLOAT, raw_data=raw)
     tensor.dims.extend(dims)
     node = helper.make_node("MatMul", ["x", "w"], ["y"])
-    return helper.make_model(helper.make_graph([node], "g", [], [], [tensor])).SerializeToString()
+    made: bytes = helper.make_model(helper.make_graph([node], "g", [], [], [tensor])).SerializeToString()
+    return made
 
 
 def _nested_branches(levels: int) -> bytes:
@@ -55,7 +56,8 @@ def _nested_branches(levels: int) -> bytes:
         attribute.name, attribute.type = "then_branch", onnx.AttributeProto.GRAPH
         attribute.g.CopyFrom(graph)
         graph = helper.make_graph([node], "g", [], [])
-    return helper.make_model(graph).SerializeToString()
+    made: bytes = helper.make_model(graph).SerializeToString()
+    return made
 
 
 def _safetensors(header: Any) -> bytes:

@@ -71,7 +71,8 @@ def places_of_data(tree: Any, path: Path = ()) -> Iterator[tuple[str, Path]]:
 def change_data(tree: Any, sort: str, path: Path) -> tuple[Any, Change]:
     """A copy of the tree with that one change."""
     new = copy.deepcopy(tree)
-    holder, last = _at(new, path[:-1]), path[-1]
+    holder: Any = _at(new, path[:-1])
+    last: Any = path[-1]
     before = copy.deepcopy(holder[last])
     after: Any = None
     detail = ""
@@ -116,7 +117,7 @@ def places_of_xml(root: Any) -> Iterator[tuple[str, int, str]]:
 
 def _said(element: Any) -> bytes:
     tail, element.tail = element.tail, None
-    said = etree.tostring(element)
+    said: bytes = etree.tostring(element)
     element.tail = tail
     return said
 

@@ -1,7 +1,5 @@
 /** Query options: key and fetcher together, once. */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
-import type { ShownTensor } from "../features/model/model";
-import type { Profile } from "../features/table/model";
 import { get, type Schemas } from "./client";
 
 export type Artifact = Schemas["ArtifactOut"];
@@ -9,7 +7,7 @@ export type ArtifactVersion = Schemas["ArtifactVersionOut"];
 export type Branch = Schemas["BranchOut"];
 export type Tag = Schemas["TagOut"];
 export type Shelf = Schemas["ShelfOut"];
-export type Finding = Schemas["FindingOut"];
+export type Finding = Schemas["FindingAnswer"];
 export type Compared = Schemas["ComparedArtifact"];
 export type StateComparison = Schemas["StateComparison"];
 export type ArtifactComparison = Schemas["ArtifactComparison"];
@@ -19,28 +17,10 @@ export type Rehearsal = Schemas["RehearsalOut"];
 export type Job = Schemas["JobOut"];
 export type Commit = Schemas["CommitListed"];
 
-export interface Part {
-  path: string;
-  type: string;
-  label: string;
-  fields: Record<string, unknown>;
-  parts: Part[];
-}
-export interface TableShown {
-  columns: { name: string; type: string }[];
-  rows: (string | null)[][];
-  row_count: number;
-  /** Of a sheet: the cells that are worked out, by row and column from 0, and the numbers of the rows. */
-  formulas?: { row: number; column: number; formula: string }[];
-  numbers?: number[];
-  profiles: Profile[];
-}
-export type Outline = Omit<Schemas["OutlineOut"], "parts" | "table" | "tables" | "model"> & {
-  parts: Part[];
-  table?: TableShown;
-  tables?: Record<string, TableShown>;
-  model?: { tensors: ShownTensor[]; values: number; truncated: boolean };
-};
+export type Part = Schemas["PartAnswer"];
+/** Of a sheet also the cells that are worked out, by row and column from 0, and the numbers of the rows. */
+export type TableShown = Schemas["TablePreview"];
+export type Outline = Schemas["OutlineAnswer"];
 export const session = () =>
   queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
 
@@ -139,7 +119,7 @@ export const references = (key: string, path: string, ref: string) =>
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "unfolded", path, ref, version],
-    queryFn: () => get<Schemas["UnfoldedOut"]>(`shelves/${key}/artifact/unfolded`, { path, ref, version }),
+    queryFn: () => get<Schemas["UnfoldedAnswer"]>(`shelves/${key}/artifact/unfolded`, { path, ref, version }),
     retry: false,
   });
 

@@ -2031,11 +2031,11 @@ export interface components {
         AcceptInRequest: {
             invitation: string;
             /** @default  */
-            name: string;
+            name?: string;
             /** @default  */
-            full_name: string;
+            full_name?: string;
             /** @default  */
-            password: string;
+            password?: string;
         };
         /** @description An account as those see it who run the installation. */
         Account: {
@@ -2048,69 +2048,96 @@ export interface components {
             /** Format: date-time */
             last_signed_in: string | null;
         };
+        /**
+         * @description * `created` - created
+         *     * `altered` - altered
+         *     * `removed` - removed
+         * @enum {string}
+         */
+        ActionEnum: "created" | "altered" | "removed";
         /** @description Which branch is proposed; its own if left out. */
         AdoptInRequest: {
             /** @default  */
-            branch: string;
+            branch?: string;
             /** @default  */
-            title: string;
+            title?: string;
             reviewers?: string[];
         };
-        /** @description An artifact that is not the same in both environments: "added" is only in the other one. */
-        ArtifactBeside: {
+        /** @description An artifact at a moment; ``size`` in bytes. ``whole``: a folder, all of whose files are this one artifact; ``within``: the folder kept whole in which a file lies. */
+        ArtifactAt: {
             path: string;
             name: string;
-            state: components["schemas"]["ArtifactState"];
+            artifact: string | null;
+            version: number | null;
             kind: string;
+            content: string;
+            size: number;
+            commit: string | null;
+            summary: string;
+            author: string;
+            recorded: string | null;
             effect: string;
             headline: string;
-            findings: {
-                [key: string]: unknown;
-            }[];
+            /** @default false */
+            whole?: boolean;
+            /** @default  */
+            within?: string;
         };
-        /** @description The comparison of two versions of one artifact. */
+        /** @description The same for an artifact, with the id of its content. */
+        ArtifactCells: {
+            columns: string[];
+            rows: string[][];
+            note: string;
+            content: string;
+        };
+        /** @description Two versions of one artifact. ``pending``: large contents are being compared by ``job``. */
         ArtifactComparison: {
             kind: string;
-            equal: boolean;
             counts: {
                 [key: string]: number;
             };
             effects: {
                 [key: string]: number;
             };
-            /** @description False where something could not be read as what it is. */
             judged: boolean;
-            findings: components["schemas"]["FindingOut"][];
+            findings: components["schemas"]["FindingAnswer"][];
             read_as: string;
             note: string;
-            identity: {
-                [key: string]: unknown;
-            };
             truncated: boolean;
-            table?: {
-                [key: string]: unknown;
-            };
+            /** @default null */
+            table?: components["schemas"]["TableAnswer"] | null;
+            /** @default null */
             tables?: {
-                [key: string]: unknown;
-            };
-            model?: {
-                [key: string]: unknown;
-            };
-            picture?: {
-                [key: string]: unknown;
-            };
-            lines?: {
-                [key: string]: unknown;
+                [key: string]: components["schemas"]["TableAnswer"];
+            } | null;
+            /** @default null */
+            lines?: components["schemas"]["LineCounts"] | null;
+            /** @default null */
+            model?: components["schemas"]["ModelAnswer"] | null;
+            /** @default null */
+            picture?: components["schemas"]["PictureAnswer"] | null;
+            equal: boolean;
+            identity: {
+                [key: string]: string[];
             };
             headline: string;
-            before: {
-                [key: string]: unknown;
-            } | null;
-            after: {
-                [key: string]: unknown;
-            } | null;
+            before: components["schemas"]["ArtifactAt"] | null;
+            after: components["schemas"]["ArtifactAt"] | null;
             pending: boolean;
             job: string | null;
+        };
+        /** @description An artifact both sides changed: content ids (null: not there), and what is to be settled. ``result``: the content it becomes, once nothing of it is open. */
+        ArtifactMerge: {
+            path: string;
+            kind: string;
+            base: string | null;
+            target: string | null;
+            source: string | null;
+            open: boolean;
+            conflicts: components["schemas"]["ConflictAnswer"][];
+            notes: string[];
+            combined: number;
+            result: string | null;
         };
         /** @description An artifact at a moment. */
         ArtifactOut: {
@@ -2139,13 +2166,17 @@ export interface components {
             total: number;
             next: string | null;
         };
-        /**
-         * @description * `added` - added
-         *     * `changed` - changed
-         *     * `removed` - removed
-         * @enum {string}
-         */
-        ArtifactState: "added" | "changed" | "removed";
+        /** @description An artifact that is not the same on both sides: "added" is only on the second. ``effect``: empty where it was not judged; ``findings``: the first of them. */
+        ArtifactThere: {
+            path: string;
+            name: string;
+            /** @enum {unknown} */
+            state: "added" | "changed" | "removed";
+            kind: string;
+            effect: string;
+            headline: string;
+            findings: components["schemas"]["FindingAnswer"][];
+        };
         /** @description A version of an artifact. */
         ArtifactVersionOut: {
             path: string;
@@ -2176,7 +2207,7 @@ export interface components {
         BesideOut: {
             one: string;
             other: string;
-            artifacts: components["schemas"]["ArtifactBeside"][];
+            artifacts: components["schemas"]["ArtifactThere"][];
             same: number;
             complete: boolean;
             sentence: string;
@@ -2242,7 +2273,7 @@ export interface components {
         /** @description What to capture: everything changed there if no path is named. */
         CaptureWantedRequest: {
             /** @default  */
-            branch: string;
+            branch?: string;
             paths?: string[] | null;
             prefer?: components["schemas"]["CapturePreference"] | components["schemas"]["NullEnum"];
         };
@@ -2254,6 +2285,11 @@ export interface components {
             message: string;
             taken: boolean;
         };
+        /** @description How many cells of a column differ in value, and how many only in how they are written. */
+        CellCounts: {
+            changed: number;
+            representation_only: number;
+        };
         /** @description That a cell of a record (from 0, as the file has them) shall say a value; ``was``: what it said. */
         CellEditInRequest: {
             row: number;
@@ -2261,33 +2297,26 @@ export interface components {
             value: string;
             was?: string | null;
         };
-        /** @description A small table as texts, for editing it by cell; ``note`` says why there is nothing. */
-        CellsOut: {
-            content: string;
-            columns: string[];
-            rows: string[][];
-            note: string;
-        };
         /** @description One change: new content at a path (perhaps moved from another), or its removal (``content`` null). */
         ChangeRequest: {
             path: string;
             content: string | null;
             /** @default  */
-            moved_from: string;
+            moved_from?: string;
         };
         /** @description What is to be recorded; the main branch if no ref is named. */
         CheckInRequest: {
             /** @default  */
-            ref: string;
+            ref?: string;
             name: string;
             passed?: boolean | null;
             /**
              * @description A file of test results in the JUnit form; then it says how the check ended.
              * @default
              */
-            junit: string;
+            junit?: string;
             /** @default  */
-            comment: string;
+            comment?: string;
             link?: string;
         };
         /** @description What was found about a commit. */
@@ -2306,6 +2335,29 @@ export interface components {
             branch: string;
             paths?: string[] | null;
         };
+        /** @description Names of columns by what became of them; ``renamed`` as [before, after]. */
+        ColumnChanges: {
+            added: string[];
+            removed: string[];
+            renamed: [
+                string,
+                string
+            ][];
+            retyped: string[];
+            widened: string[];
+            narrowed: string[];
+            reordered: boolean;
+        };
+        /** @description How the values of a column lie, as numbers: for dates in seconds since 1970. ``spread``: the standard deviation. Mean and spread are null where they are too large for a number. */
+        ColumnNumbers: {
+            least: number;
+            lower_quartile: number;
+            median: number;
+            upper_quartile: number;
+            greatest: number;
+            mean: number | null;
+            spread: number | null;
+        };
         /** @description A column of the table of runs. */
         ColumnOut: {
             group: components["schemas"]["GroupEnum"];
@@ -2313,6 +2365,42 @@ export interface components {
             better: components["schemas"]["BetterEnum"] | components["schemas"]["NullEnum"];
             unit: string;
             differs: boolean;
+        };
+        /** @description A column's values before and after; ``edges`` are the bounds of ``bins`` where values are numbers or times. */
+        ColumnProfile: {
+            column: string;
+            type: string;
+            is_time: boolean;
+            before: components["schemas"]["ColumnValues"] | null;
+            after: components["schemas"]["ColumnValues"] | null;
+            edges: number[];
+            labels: string[];
+            shift: components["schemas"]["ColumnShift"] | null;
+        };
+        /** @description How far a column's values moved, by which measure, and the limit it is held against. */
+        ColumnShift: {
+            value: number;
+            measure: string;
+            limit: number;
+            beyond: boolean;
+        };
+        /** @description A column's name and the type of its values. */
+        ColumnType: {
+            name: string;
+            type: string;
+        };
+        /** @description One column on one side. ``top``: the most frequent values with their counts. ``sampled``: of how many rows quartiles, spread, ``top`` and ``bins`` are, where not of all; ``distinct`` is an estimate then. */
+        ColumnValues: {
+            rows: number;
+            nulls: number;
+            distinct: number;
+            sampled: number | null;
+            numbers: components["schemas"]["ColumnNumbers"] | null;
+            top: [
+                string,
+                number
+            ][];
+            bins: number[];
         };
         /** @description A commit in a list, with its first artifacts. */
         CommitListed: {
@@ -2357,54 +2445,58 @@ export interface components {
             total: number;
             next: string | null;
         };
-        /** @description An artifact that differs between two states; ``pending`` if its findings are still being worked out. */
+        /** @description An artifact that differs between two states; ``pending`` if its findings are still being worked out. Its sides are null where it is not there, and left out where a desk or a folder is compared. */
         ComparedArtifact: {
-            path: string;
-            old_path: string;
-            name: string;
-            state: components["schemas"]["ComparedArtifactStateEnum"];
             kind: string;
-            before: components["schemas"]["SideOut"] | null;
-            after: components["schemas"]["SideOut"] | null;
-            pending: boolean;
-            effect: string | null;
-            headline: string;
-            effects: {
-                [key: string]: number;
-            };
-            /** @description False where something could not be read as what it is. */
-            judged: boolean;
             counts: {
                 [key: string]: number;
             };
-            findings: components["schemas"]["FindingOut"][];
+            effects: {
+                [key: string]: number;
+            };
+            judged: boolean;
+            findings: components["schemas"]["FindingAnswer"][];
             read_as: string;
             note: string;
             truncated: boolean;
-            table?: {
-                [key: string]: unknown;
-            };
+            /** @default null */
+            table?: components["schemas"]["TableAnswer"] | null;
+            /** @default null */
             tables?: {
-                [key: string]: unknown;
-            };
-            model?: {
-                [key: string]: unknown;
-            };
-            picture?: {
-                [key: string]: unknown;
-            };
-            lines?: {
-                [key: string]: unknown;
-            };
+                [key: string]: components["schemas"]["TableAnswer"];
+            } | null;
+            /** @default null */
+            lines?: components["schemas"]["LineCounts"] | null;
+            /** @default null */
+            model?: components["schemas"]["ModelAnswer"] | null;
+            /** @default null */
+            picture?: components["schemas"]["PictureAnswer"] | null;
+            path: string;
+            old_path: string;
+            name: string;
+            /** @enum {unknown} */
+            state: "edited" | "gone" | "moved" | "new" | "same";
+            before?: components["schemas"]["Side"] | null;
+            after?: components["schemas"]["Side"] | null;
+            pending: boolean;
+            effect: ("alters" | "breaks" | "cosmetic") | null;
+            headline: string;
         };
-        /**
-         * @description * `new` - new
-         *     * `edited` - edited
-         *     * `moved` - moved
-         *     * `gone` - gone
-         * @enum {string}
-         */
-        ComparedArtifactStateEnum: "new" | "edited" | "moved" | "gone";
+        /** @description One part or field that both sides changed in ways that do not go together: the values (a side that has nothing there is left out), a sentence that says why, and the ways in which it can be settled. */
+        ConflictAnswer: {
+            id: string;
+            part: string;
+            type: string;
+            label: string;
+            field: string | null;
+            why: string;
+            options: ("both" | "edited" | "source" | "target")[];
+            base?: unknown;
+            target?: unknown;
+            source?: unknown;
+            /** @default null */
+            decision?: components["schemas"]["DecisionAnswer"] | null;
+        };
         /** @description Content ids. */
         ContentIdsRequest: {
             ids: string[];
@@ -2424,11 +2516,11 @@ export interface components {
             path: string;
             version?: number | null;
             /** @default  */
-            to: string;
+            to?: string;
             /** @default  */
-            branch: string;
+            branch?: string;
             /** @default  */
-            summary: string;
+            summary?: string;
         };
         /** @description The commit that brought the copy in, and the versions it has here. */
         CopyOut: {
@@ -2442,6 +2534,14 @@ export interface components {
             number: number;
             branch: string;
             points: number[][];
+        };
+        /** @description How a conflict was settled, with the ``value`` where it was edited; ``by`` whom, where a merge waits for it. */
+        DecisionAnswer: {
+            /** @enum {unknown} */
+            take: "both" | "edited" | "source" | "target";
+            value?: unknown;
+            /** @default  */
+            by?: string;
         };
         /** @description One promotion and how it ended. */
         DeploymentOut: {
@@ -2503,11 +2603,23 @@ export interface components {
             side_effects: boolean;
             by: string;
         };
+        /** @description A row that differs: its number on each side, the columns that changed, its cells as texts (null: not there). */
+        DifferingRow: {
+            /** @enum {unknown} */
+            action: "added" | "changed" | "removed";
+            rows: [
+                number | null,
+                number | null
+            ];
+            columns: string[];
+            before: (string | null)[] | null;
+            after: (string | null)[] | null;
+        };
         /** @description A commit of pending entries, of all where ``paths`` is null. */
         DraftCommitInRequest: {
             summary: string;
             /** @default  */
-            description: string;
+            description?: string;
             labels?: {
                 [key: string]: string;
             };
@@ -2518,7 +2630,7 @@ export interface components {
             branch: string;
             paths?: string[] | null;
             /** @default false */
-            merge: boolean;
+            merge?: boolean;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
         };
         /** @description A draft: the commit it builds on, the branch's head, and what is pending. */
@@ -2534,9 +2646,9 @@ export interface components {
         /** @description The branch whose draft goes into a trial environment. */
         DraftWantedRequest: {
             /** @default  */
-            reason: string;
+            reason?: string;
             /** @default false */
-            overwrite_drift: boolean;
+            overwrite_drift?: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
             lose?: string[];
             /** Format: date-time */
@@ -2544,7 +2656,7 @@ export interface components {
             who?: string | null;
             branch: string;
         };
-        /** @description A pipeline or workflow drawn, of one version or of two; ``placed``: the file says where things stand. */
+        /** @description A pipeline or workflow drawn; without nodes where the kind has no drawing. ``placed``: the file says where things are. */
         Drawing: {
             nodes: components["schemas"]["DrawnNode"][];
             edges: components["schemas"]["DrawnEdge"][];
@@ -2553,13 +2665,9 @@ export interface components {
         };
         /** @description Where the file's own program drew something, in its own units. */
         DrawnBox: {
-            /** Format: double */
             x: number;
-            /** Format: double */
             y: number;
-            /** Format: double */
             width: number;
-            /** Format: double */
             height: number;
         };
         /** @description One connection in a drawing; ``was`` is the old course of one that now leads elsewhere. */
@@ -2570,42 +2678,28 @@ export interface components {
             target: string;
             label: string;
             conditional: boolean;
-            state: components["schemas"]["DrawnEdgeStateEnum"];
+            /** @enum {unknown} */
+            state: "added" | "changed" | "removed" | "same" | "was";
             points: number[][];
         };
-        /**
-         * @description * `same` - same
-         *     * `added` - added
-         *     * `removed` - removed
-         *     * `changed` - changed
-         *     * `was` - was
-         * @enum {string}
-         */
-        DrawnEdgeStateEnum: "same" | "added" | "removed" | "changed" | "was";
-        /** @description One thing in a drawing; ``part`` is the path findings name, ``group`` the id of the frame it stands in. */
+        /** @description One thing in a drawing; ``part`` is the path findings name, ``group`` the id of the frame it is in. */
         DrawnNode: {
             id: string;
             part: string;
             key: string;
             type: string;
-            shape: components["schemas"]["ShapeEnum"];
+            /** @enum {unknown} */
+            shape: "data" | "end" | "event" | "frame" | "gateway" | "lane" | "port" | "step";
             label: string;
             detail: string;
             group: string;
-            state: components["schemas"]["DrawnNodeStateEnum"];
+            /** @enum {unknown} */
+            state: "added" | "changed" | "removed" | "same";
             moved: boolean;
             before_label: string | null;
             before: components["schemas"]["DrawnBox"] | null;
             after: components["schemas"]["DrawnBox"] | null;
         };
-        /**
-         * @description * `same` - same
-         *     * `added` - added
-         *     * `removed` - removed
-         *     * `changed` - changed
-         * @enum {string}
-         */
-        DrawnNodeStateEnum: "same" | "added" | "removed" | "changed";
         /** @description An artifact that was changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it. */
         DriftOut: {
             path: string;
@@ -2620,18 +2714,11 @@ export interface components {
             content: string;
             path: string;
             /** @default  */
-            ref: string;
+            ref?: string;
             text?: string | null;
             parts?: components["schemas"]["FieldEditInRequest"][];
             cells?: components["schemas"]["CellEditInRequest"][];
         };
-        /**
-         * @description * `breaks` - breaks
-         *     * `alters` - alters
-         *     * `cosmetic` - cosmetic
-         * @enum {string}
-         */
-        EffectEnum: "breaks" | "alters" | "cosmetic";
         /** @description An environment and what runs there. */
         EnvironmentOut: {
             name: string;
@@ -2666,7 +2753,7 @@ export interface components {
             tag: string;
             agrees: boolean;
             /** @default  */
-            comment: string;
+            comment?: string;
         };
         /** @description Who said what about it. */
         EnvironmentReviewOut: {
@@ -2732,42 +2819,29 @@ export interface components {
             field: string;
             value: unknown | null;
         };
-        /** @description One semantic difference. */
-        FindingOut: {
-            action: components["schemas"]["FindingOutActionEnum"];
+        /** @description One semantic difference (docs/kinds-inside.md). ``effect``: null where it was not read as what it is, so not judged; ``field``: left out for the whole part; ``within``: the part it lies in ("class Harbour", "sheet Fares"). */
+        FindingAnswer: {
+            /** @enum {unknown} */
+            action: "added" | "changed" | "moved" | "removed" | "renamed" | "reordered";
             part: string;
             type: string;
             label: string;
-            field?: string;
             before: unknown;
             after: unknown;
-            /**
-             * @description Null: not read as what it is, so not judged.
-             *
-             *     * `breaks` - breaks
-             *     * `alters` - alters
-             *     * `cosmetic` - cosmetic
-             */
-            effect: components["schemas"]["EffectEnum"] | components["schemas"]["NullEnum"];
+            effect: ("alters" | "breaks" | "cosmetic") | null;
+            /** @default null */
+            field?: string | null;
+            /** @default  */
             detail?: string;
-            /** @description The part it lies in: class Harbour, sheet Fares. */
+            /** @default  */
             within?: string;
-            used_by?: components["schemas"]["UseOut"][];
+            /** @default [] */
+            used_by?: components["schemas"]["Use"][];
         };
-        /**
-         * @description * `added` - added
-         *     * `removed` - removed
-         *     * `changed` - changed
-         *     * `moved` - moved
-         *     * `renamed` - renamed
-         *     * `reordered` - reordered
-         * @enum {string}
-         */
-        FindingOutActionEnum: "added" | "removed" | "changed" | "moved" | "renamed" | "reordered";
         /** @description What to say about the merge commit, if not what was said at first. */
         FinishInRequest: {
             /** @default  */
-            summary: string;
+            summary?: string;
         };
         /** @description Which content is a zip of parts. */
         FoldInRequest: {
@@ -2779,6 +2853,12 @@ export interface components {
             size: number;
             name: string;
             notes: string[];
+        };
+        /** @description A cell of a preview that is worked out: its row and column, from 0. */
+        FormulaPlace: {
+            row: number;
+            column: number;
+            formula: string;
         };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
@@ -2813,6 +2893,36 @@ export interface components {
             quiet?: components["schemas"]["QuietHoursRequest"][];
             /** @description Nothing may be lost that was changed there. */
             drift?: boolean;
+        };
+        /** @description A cell as it is now; ``state``, ``was`` and ``was_formula`` where it was another before. */
+        GridCell: {
+            value: unknown;
+            /** @default null */
+            formula?: string | null;
+            /** @default null */
+            state?: ("changed" | "formula" | "recalculated" | "respelt") | null;
+            /** @default null */
+            was?: unknown;
+            /** @default null */
+            was_formula?: string | null;
+        };
+        /** @description A column: its name, its letters before and after (null: not there), and what became of it. */
+        GridColumn: {
+            name: string;
+            before: string | null;
+            after: string | null;
+            /** @enum {unknown} */
+            state: "added" | "equal" | "removed";
+        };
+        /** @description A row with its numbers before and after and one cell for each column (null: empty); or, in its place, how many equal rows are ``skipped`` here. */
+        GridRow: {
+            before: number | null;
+            after: number | null;
+            /** @enum {unknown} */
+            state: "added" | "changed" | "equal" | "moved" | "removed";
+            cells: (components["schemas"]["GridCell"] | null)[];
+            /** @default 0 */
+            skipped?: number;
         };
         /**
          * @description * `reads` - reads
@@ -2935,6 +3045,13 @@ export interface components {
             branches: string[];
             tags: string[];
         };
+        /** @description Lines of a text that came and went, and how many there are on each side. */
+        LineCounts: {
+            added: number;
+            removed: number;
+            before: number;
+            after: number;
+        };
         /** @description The newest commits of all branches, newest first. */
         LinesOut: {
             main: string;
@@ -2972,43 +3089,6 @@ export interface components {
             full_name: string;
             role: components["schemas"]["RoleEnum"];
         };
-        /**
-         * @description An artifact both sides changed: content ids (null: not there), and what is to be settled.
-         *
-         *     ``result``: the content it becomes, once nothing of it is open.
-         */
-        MergeArtifact: {
-            path: string;
-            kind: string;
-            base: string | null;
-            target: string | null;
-            source: string | null;
-            open: boolean;
-            conflicts: components["schemas"]["MergeConflict"][];
-            notes: string[];
-            combined: number;
-            result: string | null;
-        };
-        /** @description One part or field that both sides changed in ways that do not go together; a side without a value is left out. */
-        MergeConflict: {
-            id: string;
-            part: string;
-            type: string;
-            label: string;
-            field: string | null;
-            why: string;
-            options: string[];
-            base?: unknown;
-            target?: unknown;
-            source?: unknown;
-            decision?: components["schemas"]["MergeDecision"];
-        };
-        /** @description How a conflict is settled, and by whom. */
-        MergeDecision: {
-            take: components["schemas"]["TakeEnum"];
-            value?: unknown;
-            by?: string;
-        };
         /** @description A merge with its artifacts; ``open`` conflicts are still to be settled. */
         MergeDetail: {
             id: string;
@@ -3023,14 +3103,14 @@ export interface components {
             decided: number;
             commit: string | null;
             open: number;
-            artifacts: components["schemas"]["MergeArtifact"][];
+            artifacts: components["schemas"]["ArtifactMerge"][];
         };
         /** @description Merging a branch into another. */
         MergeInRequest: {
             /** @default  */
-            summary: string;
+            summary?: string;
             /** @default  */
-            description: string;
+            description?: string;
             labels?: {
                 [key: string]: string;
             };
@@ -3042,9 +3122,9 @@ export interface components {
             target: string;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
             /** @default false */
-            delete_source: boolean;
+            delete_source?: boolean;
             /** @default  */
-            reason: string;
+            reason?: string;
         };
         /**
          * @description The merge commit (null if there was nothing to merge), the base, how many artifacts were taken over, and how many
@@ -3065,9 +3145,9 @@ export interface components {
         /** @description Merging; ``reason``: why it is merged although a requirement is not met. */
         MergeProposalRequest: {
             /** @default  */
-            reason: string;
+            reason?: string;
             /** @default  */
-            summary: string;
+            summary?: string;
             delete_source?: boolean | null;
         };
         /**
@@ -3077,6 +3157,14 @@ export interface components {
          * @enum {string}
          */
         MergeState: "open" | "finished" | "abandoned";
+        /** @description A value in a file beside a model; ``better``: null where the name does not say which direction is good. */
+        MetricChange: {
+            file: string;
+            name: string;
+            before: unknown;
+            after: unknown;
+            better: boolean | null;
+        };
         /** @description Something an artifact names that is not on the shelf. */
         MissedOut: {
             name: string;
@@ -3092,6 +3180,27 @@ export interface components {
         MissingOut: {
             missing: string[];
         };
+        /** @description Two versions of a model. */
+        ModelAnswer: {
+            tensors: components["schemas"]["TensorChange"][];
+            truncated: boolean;
+            counts: components["schemas"]["TensorCounts"];
+            values: components["schemas"]["WeightCounts"];
+            metrics: components["schemas"]["MetricChange"][];
+        };
+        /** @description The tensors of one model, and how many weights it has. */
+        ModelPreview: {
+            tensors: components["schemas"]["NamedTensor"][];
+            values: number;
+            truncated: boolean;
+        };
+        /** @description A tensor of one version. */
+        NamedTensor: {
+            shape: string;
+            type: string;
+            values: number;
+            name: string;
+        };
         /** @description What an artifact names and what will not be there. */
         NeededArtifact: {
             artifact: string;
@@ -3102,17 +3211,17 @@ export interface components {
         /** @description A branch to be made from a ref; a name is suggested from the note if it is left out. */
         NewBranchRequest: {
             /** @default  */
-            name: string;
+            name?: string;
             /** @default  */
-            start: string;
+            start?: string;
             /** @default  */
-            note: string;
+            note?: string;
         };
         /** @description A commit onto a branch whose head is believed to be ``base``. */
         NewCommitRequest: {
             summary: string;
             /** @default  */
-            description: string;
+            description?: string;
             labels?: {
                 [key: string]: string;
             };
@@ -3124,7 +3233,7 @@ export interface components {
             base: string | null;
             changes: components["schemas"]["ChangeRequest"][];
             /** @default false */
-            merge: boolean;
+            merge?: boolean;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
         };
         /** @description An environment to be made. */
@@ -3140,44 +3249,44 @@ export interface components {
             note?: string;
             name: string;
             /** @default folder */
-            destination: components["schemas"]["DestinationEnum"];
+            destination?: components["schemas"]["DestinationEnum"];
             /** @default  */
-            address: string;
+            address?: string;
             /**
              * @description The folder of the shelf that goes there.
              * @default
              */
-            subfolder: string;
+            subfolder?: string;
             /** @default main */
-            route: string;
+            route?: string;
             position?: number | null;
         };
         /** @description An experiment to begin; key and branch are suggested from the question if left out. */
         NewExperimentRequest: {
             question: string;
             /** @default  */
-            key: string;
+            key?: string;
             /** @default  */
-            branch: string;
+            branch?: string;
             /** @default  */
-            start: string;
+            start?: string;
             /** @default  */
-            target: string;
+            target?: string;
             /** @default  */
-            primary: string;
+            primary?: string;
         };
         /** @description Whom to invite (in words, for your own list), as what, and how long it holds. */
         NewInvitationRequest: {
             role: string;
             /** @default  */
-            note: string;
+            note?: string;
             /** @default 7 */
-            days: number;
+            days?: number;
         };
         /** @description A new password for a person; random if left empty. */
         NewPasswordRequest: {
             /** @default  */
-            password: string;
+            password?: string;
         };
         /** @description Someone to be added. */
         NewPersonRequest: {
@@ -3190,13 +3299,13 @@ export interface components {
             title: string;
             source: string;
             /** @default  */
-            target: string;
+            target?: string;
             /** @default  */
-            description: string;
+            description?: string;
             tasks?: string[];
             reviewers?: string[];
             /** @default false */
-            delete_source: boolean;
+            delete_source?: boolean;
         };
         /**
          * @description A remark on the whole, an artifact or a part; or the answer to one.
@@ -3206,22 +3315,22 @@ export interface components {
         NewRemarkRequest: {
             text: string;
             /** @default  */
-            path: string;
+            path?: string;
             /** @default  */
-            part: string;
+            part?: string;
             /** @default  */
-            label: string;
+            label?: string;
             /** @default  */
-            answer_to: string;
+            answer_to?: string;
             /** @default false */
-            condition: boolean;
+            condition?: boolean;
         };
         /** @description A run. ``commit`` holds what it wrote, ``base`` is where it read; both as ids. ``series``: name to points. */
         NewRunRequest: {
             branch: string;
             commit: string;
             /** @default  */
-            base: string;
+            base?: string;
             reads?: string[];
             parameters?: {
                 [key: string]: unknown;
@@ -3233,12 +3342,12 @@ export interface components {
                 [key: string]: unknown;
             };
             /** @default  */
-            command: string;
+            command?: string;
             /** @default done */
-            state: components["schemas"]["RunState"];
+            state?: components["schemas"]["RunState"];
             exit_code?: number | null;
             /** @default  */
-            note: string;
+            note?: string;
             /** Format: date-time */
             began?: string | null;
             /** Format: double */
@@ -3248,18 +3357,18 @@ export interface components {
         NewShelfRequest: {
             name: string;
             /** @default  */
-            description: string;
+            description?: string;
             key?: string | null;
             /** @default false */
-            open_to_all: boolean;
+            open_to_all?: boolean;
         };
         /** @description A tag to be made. */
         NewTagRequest: {
             name: string;
             /** @default  */
-            ref: string;
+            ref?: string;
             /** @default  */
-            note: string;
+            note?: string;
             selection?: string[] | null;
             /** Format: date-time */
             created?: string | null;
@@ -3270,33 +3379,33 @@ export interface components {
             name: string;
             scopes: components["schemas"]["ScopesEnum"][];
             /** @default 90 */
-            days: number | null;
+            days?: number | null;
         };
         /** @description A trial environment to be made from a tag. */
         NewTrialRequest: {
             name: string;
             tag: string;
             /** @default 7 */
-            days: number;
+            days?: number;
             /** @default folder */
-            destination: components["schemas"]["DestinationEnum"];
+            destination?: components["schemas"]["DestinationEnum"];
             /** @default  */
-            address: string;
+            address?: string;
             /** @default  */
-            token: string;
+            token?: string;
             /** @default  */
-            subfolder: string;
+            subfolder?: string;
             records?: string[];
             /** @default  */
-            note: string;
+            note?: string;
         };
         /** @description A verdict; ``commit``: the state it is about, refused if the source has newer commits. */
         NewVerdictRequest: {
             verdict: string;
             /** @default  */
-            text: string;
+            text?: string;
             /** @default  */
-            commit: string;
+            commit?: string;
         };
         NullEnum: null;
         /**
@@ -3310,42 +3419,43 @@ export interface components {
             take?: components["schemas"]["TakeEnum"] | components["schemas"]["NullEnum"];
             value?: unknown | null;
             /** @default  */
-            content: string;
+            content?: string;
         };
-        /** @description What an artifact is made of; tables give columns and first rows instead of parts. */
-        OutlineOut: {
+        /** @description What an artifact is made of; ``truncated`` where it has more parts than are listed. Tables give columns, profiles and first rows in place of parts; ``read_as`` and ``note`` as in a comparison; ``size`` in bytes. */
+        OutlineAnswer: {
             kind: string;
             format: string;
             read_as: string;
             note: string;
             size: number;
-            parts: {
-                [key: string]: unknown;
-            }[];
+            parts: components["schemas"]["PartAnswer"][];
             truncated: boolean;
-            table?: {
-                [key: string]: unknown;
-            };
+            /** @default null */
+            fields?: Record<string, never> | null;
+            /** @default null */
+            table?: components["schemas"]["TablePreview"] | null;
+            /** @default null */
             tables?: {
-                [key: string]: unknown;
-            };
-            model?: {
-                [key: string]: unknown;
-            };
-            picture?: {
-                [key: string]: unknown;
-            };
-            fields?: {
-                [key: string]: unknown;
-            };
+                [key: string]: components["schemas"]["TablePreview"];
+            } | null;
+            /** @default null */
+            model?: components["schemas"]["ModelPreview"] | null;
         };
         /** @description Which uploaded content is a parcel, and the branch whose draft it goes into. */
         ParcelInRequest: {
             content: string;
             branch: string;
         };
+        /** @description A part with its path, its scalars, and the parts below it. */
+        PartAnswer: {
+            path: string;
+            type: string;
+            label: string;
+            fields: Record<string, never>;
+            parts: components["schemas"]["PartAnswer"][];
+        };
         /** @description Where two lines parted: ``head`` is where the first is now, ``newer`` how many commits it has since. */
-        PartedOut: {
+        Parted: {
             ref: string;
             head: string | null;
             commit: string | null;
@@ -3393,7 +3503,7 @@ export interface components {
             delete_source?: boolean;
             state?: components["schemas"]["ProposalStateWanted"];
             /** @default  */
-            reason: string;
+            reason?: string;
         };
         /** @description Whether the remark is done, or the condition met. */
         PatchedRemarkChangeRequest: {
@@ -3410,6 +3520,33 @@ export interface components {
             name: string;
             full_name: string;
         };
+        /** @description Two versions of a picture. ``region``: the smallest rectangle around all that differs; ``share`` of the pixels; ``strongest`` difference of one pixel, from 0 to 255; ``difference``: a picture of it as a data address (RFC 2397). */
+        PictureAnswer: {
+            before: components["schemas"]["PictureSide"];
+            after: components["schemas"]["PictureSide"];
+            region: components["schemas"]["PictureRegion"] | null;
+            share: number;
+            /** @default null */
+            strongest?: number | null;
+            /** @default null */
+            difference?: string | null;
+        };
+        /** @description A rectangle in pixels, from the upper left corner. */
+        PictureRegion: {
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+        };
+        /** @description One version: its size in pixels, its format and what is said about it in the file. */
+        PictureSide: {
+            width: number;
+            height: number;
+            format: string;
+            metadata: {
+                [key: string]: string;
+            };
+        };
         /** @description Where a remark's artifact and part are now; null for what is gone. */
         PlaceOut: {
             path: string | null;
@@ -3421,18 +3558,17 @@ export interface components {
             path: string;
             message: string;
         };
-        /** @description What would happen to one artifact. */
+        /** @description What a promotion would do to an artifact, and the version it would be (null: none of the shelf). */
         PlannedArtifact: {
             path: string;
             name: string;
-            state: components["schemas"]["ArtifactState"];
+            /** @enum {unknown} */
+            state: "added" | "changed" | "removed";
             kind: string;
-            version: number | null;
             effect: string;
             headline: string;
-            findings: {
-                [key: string]: unknown;
-            }[];
+            findings: components["schemas"]["FindingAnswer"][];
+            version: number | null;
         };
         /** @description A save point: what an artifact was in the draft (content null: gone), and the commit that took it up. */
         PointOut: {
@@ -3455,12 +3591,32 @@ export interface components {
          * @enum {string}
          */
         PointOutStateEnum: "new" | "edited" | "moved" | "gone" | "discarded";
+        /** @description A problem (RFC 9457). Interfaces go by `code`; see docs/errors.md. */
+        Problem: {
+            type: string;
+            title: string;
+            status: number;
+            /** @description What happened, to what. */
+            detail: string;
+            /** @description Stable; area.reason. */
+            code: string;
+            /** @description What to do next. */
+            hint: string;
+            instance?: string;
+            /** @description Number of the request, for the log of the service. */
+            request?: string;
+            /** @description What is wrong with which field. */
+            errors?: {
+                pointer: string;
+                detail: string;
+            }[];
+        };
         /** @description The tag to promote, and the reason. */
         PromotionWantedRequest: {
             /** @default  */
-            reason: string;
+            reason?: string;
             /** @default false */
-            overwrite_drift: boolean;
+            overwrite_drift?: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
             lose?: string[];
             /** Format: date-time */
@@ -3468,7 +3624,7 @@ export interface components {
             who?: string | null;
             tag: string;
             /** @default false */
-            force: boolean;
+            force?: boolean;
         };
         /** @description A proposal in a list, with how many remarks there are and how many are open. */
         ProposalListed: {
@@ -3553,7 +3709,7 @@ export interface components {
             to: string;
             days?: string[];
             /** @default UTC */
-            zone: string;
+            zone?: string;
         };
         /** @description When nothing is promoted; every day if none is named. */
         QuietHoursRequest: {
@@ -3561,7 +3717,7 @@ export interface components {
             to: string;
             days?: string[];
             /** @default UTC */
-            zone: string;
+            zone?: string;
         };
         /** @description A version that a run read. */
         ReadOut: {
@@ -3572,13 +3728,15 @@ export interface components {
             kind: string;
             content: string;
         };
-        /** @description What a ref stood for. */
-        RefOut: {
+        /** @description What a ref stood for; of a desk only its name is known. */
+        RefAnswer: {
             ref: string;
-            kind: string;
-            commit: string | null;
-            /** Format: date-time */
-            recorded: string | null;
+            /** @default  */
+            kind?: string;
+            /** @default null */
+            commit?: string | null;
+            /** @default null */
+            recorded?: string | null;
         };
         /** @description One use of one artifact by another: where, and whether that is exact or a guess. */
         ReferenceOut: {
@@ -3664,9 +3822,9 @@ export interface components {
         /** @description Bringing one artifact, or the whole shelf, back to an older state. */
         RestoreInRequest: {
             /** @default  */
-            summary: string;
+            summary?: string;
             /** @default  */
-            description: string;
+            description?: string;
             labels?: {
                 [key: string]: string;
             };
@@ -3694,9 +3852,9 @@ export interface components {
         /** @description Where to go back to: the deployment before the current one if no number is given. */
         RollbackWantedRequest: {
             /** @default  */
-            reason: string;
+            reason?: string;
             /** @default false */
-            overwrite_drift: boolean;
+            overwrite_drift?: boolean;
             /** @description Names of what may be gone for good there: TABLE, TABLE.COLUMN. */
             lose?: string[];
             /** Format: date-time */
@@ -3704,18 +3862,17 @@ export interface components {
             who?: string | null;
             to?: number | null;
         };
-        /** @description A row of a table that differs: its number on each side, the columns that changed, its cells as texts. */
-        RowOut: {
-            /** @description added, removed or changed */
-            action: string;
-            rows: (number | null)[];
-            columns: string[];
-            before: (string | null)[] | null;
-            after: (string | null)[] | null;
+        /** @description How many rows came, went and changed, and how many each side has. */
+        RowCounts: {
+            added: number;
+            removed: number;
+            changed: number;
+            before: number;
+            after: number;
         };
-        /** @description Some rows that differ, in the order of the newer table, and how many there are. */
+        /** @description Some rows that differ, in the order of the newer table, and how many match what was asked for. */
         RowPage: {
-            rows: components["schemas"]["RowOut"][];
+            rows: components["schemas"]["DifferingRow"][];
             total: number;
             start: number;
         };
@@ -3809,7 +3966,7 @@ export interface components {
             path: string;
             content: string | null;
             /** @default  */
-            moved_from: string;
+            moved_from?: string;
             onto?: number | null;
         };
         /**
@@ -3838,18 +3995,13 @@ export interface components {
         SettlingInRequest: {
             decisions: components["schemas"]["OneSettlingRequest"][];
         };
-        /**
-         * @description * `step` - step
-         *     * `event` - event
-         *     * `end` - end
-         *     * `gateway` - gateway
-         *     * `data` - data
-         *     * `port` - port
-         *     * `frame` - frame
-         *     * `lane` - lane
-         * @enum {string}
-         */
-        ShapeEnum: "step" | "event" | "end" | "gateway" | "data" | "port" | "frame" | "lane";
+        /** @description Columns and rows in the order of the newer version, those that are gone where they were. ``header``: the number of the row with the names. */
+        SheetGrid: {
+            columns: components["schemas"]["GridColumn"][];
+            rows: components["schemas"]["GridRow"][];
+            header: number | null;
+            truncated: boolean;
+        };
         /** @description A shelf. */
         ShelfOut: {
             key: string;
@@ -3865,6 +4017,12 @@ export interface components {
             commits: number;
             environments: number;
         };
+        /** @description One side's version of an artifact (null where no commit made it), its content and its size in bytes. */
+        Side: {
+            version: number | null;
+            content: string;
+            size: number;
+        };
         /**
          * @description * `environment` - environment
          *     * `shelf` - shelf
@@ -3872,12 +4030,6 @@ export interface components {
          * @enum {string}
          */
         SideEnum: "environment" | "shelf" | "both";
-        /** @description One side's version of an artifact. */
-        SideOut: {
-            version: number | null;
-            content: string;
-            size: number;
-        };
         /** @description Name and password in exchange for a token, for the command line. */
         SignInForTokenRequest: {
             name: string;
@@ -3885,17 +4037,17 @@ export interface components {
             token_name: string;
             scopes: components["schemas"]["ScopesEnum"][];
             /** @default 90 */
-            days: number | null;
+            days?: number | null;
         };
         /** @description Name and password. */
         SignInRequest: {
             name: string;
             password: string;
         };
-        /** @description The comparison of two states of a shelf; ``job`` works out what is pending. */
+        /** @description The comparison of two states; ``counts`` of artifacts by state; ``same``: how many are equal (null for a desk); ``job`` works out what is pending; ``parted``: from where the second was compared, if not from the first. */
         StateComparison: {
-            from: components["schemas"]["RefOut"];
-            to: components["schemas"]["RefOut"];
+            from: components["schemas"]["RefAnswer"];
+            to: components["schemas"]["RefAnswer"];
             artifacts: components["schemas"]["ComparedArtifact"][];
             counts: {
                 [key: string]: number;
@@ -3905,25 +4057,56 @@ export interface components {
             };
             sentence: string;
             pending: number;
-            same: number;
+            same: number | null;
             job: string | null;
-            parted: components["schemas"]["PartedOut"] | null;
+            parted: components["schemas"]["Parted"] | null;
         };
         /** @description One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good. */
         StepOut: {
-            action: components["schemas"]["StepOutActionEnum"];
+            action: components["schemas"]["ActionEnum"];
             what: string;
             name: string;
             message: string;
             lost: boolean;
         };
-        /**
-         * @description * `created` - created
-         *     * `altered` - altered
-         *     * `removed` - removed
-         * @enum {string}
-         */
-        StepOutActionEnum: "created" | "altered" | "removed";
+        /** @description Two versions of one table. ``details``: the first rows that differ. Of a sheet also ``formulas``, by column how many formulas changed, ``recalculated`` (cells whose formula stayed and whose value did not), and its ``grid``. */
+        TableAnswer: {
+            rows: components["schemas"]["RowCounts"];
+            key: string[];
+            columns: components["schemas"]["ColumnChanges"];
+            cells: {
+                [key: string]: components["schemas"]["CellCounts"];
+            };
+            schema: components["schemas"]["TableSchema"];
+            details: components["schemas"]["DifferingRow"][];
+            unrelated: boolean;
+            profiles: components["schemas"]["ColumnProfile"][];
+            /** @default null */
+            formulas?: {
+                [key: string]: number;
+            } | null;
+            /** @default null */
+            recalculated?: number | null;
+            /** @default null */
+            grid?: components["schemas"]["SheetGrid"] | null;
+        };
+        /** @description A table to look at: its columns, layout, first rows as texts, and profiles. Of a sheet also the numbers of the rows, and which cells are worked out. */
+        TablePreview: {
+            columns: components["schemas"]["ColumnType"][];
+            rows: (string | null)[][];
+            row_count: number;
+            dialect: Record<string, never>;
+            profiles: components["schemas"]["ColumnProfile"][];
+            /** @default null */
+            formulas?: components["schemas"]["FormulaPlace"][] | null;
+            /** @default null */
+            numbers?: number[] | null;
+        };
+        /** @description The columns of both sides, in their order. */
+        TableSchema: {
+            before: components["schemas"]["ColumnType"][];
+            after: components["schemas"]["ColumnType"][];
+        };
         /** @description A tag and the environments its commit reached. */
         TagOut: {
             name: string;
@@ -3947,6 +4130,42 @@ export interface components {
          * @enum {string}
          */
         TakeEnum: "target" | "source" | "both" | "edited";
+        /** @description A tensor of two versions; ``distance`` where both can be compared value by value. */
+        TensorChange: {
+            name: string;
+            /** @enum {unknown} */
+            state: "added" | "changed" | "equal" | "removed";
+            /** @default null */
+            before?: components["schemas"]["TensorForm"] | null;
+            /** @default null */
+            after?: components["schemas"]["TensorForm"] | null;
+            /** @default null */
+            distance?: components["schemas"]["TensorDistance"] | null;
+        };
+        /** @description How many tensors are equal, changed, came and went. */
+        TensorCounts: {
+            equal: number;
+            changed: number;
+            added: number;
+            removed: number;
+        };
+        /** @description How far weights moved: against their own size (null where they were all zero), the largest move of one value, the share of values that moved, and the distribution of the moves within two bounds. */
+        TensorDistance: {
+            relative: number | null;
+            largest: number | null;
+            share: number;
+            within: [
+                number | null,
+                number | null
+            ];
+            bins: number[];
+        };
+        /** @description A tensor's shape as it is written, the type and the number of its values. */
+        TensorForm: {
+            shape: string;
+            type: string;
+            values: number;
+        };
         /** @description The beginning of an artifact as text. */
         TextOut: {
             text: string;
@@ -3989,16 +4208,16 @@ export interface components {
             headline: string;
             removed: boolean;
         };
-        /** @description One part as a file; ``text`` is null where it is none, or too long to be shown. */
+        /** @description An artifact as readable parts. */
+        UnfoldedAnswer: {
+            files: components["schemas"]["UnfoldedFile"][];
+            notes: string[];
+        };
+        /** @description One part as a file; ``size`` in bytes, ``text`` null where it is no text, or too long to be shown. */
         UnfoldedFile: {
             path: string;
             size: number;
             text: string | null;
-        };
-        /** @description An artifact as readable parts. */
-        UnfoldedOut: {
-            files: components["schemas"]["UnfoldedFile"][];
-            notes: string[];
         };
         /** @description A requirement for merging that is not met. */
         UnmetOut: {
@@ -4035,7 +4254,7 @@ export interface components {
             pending: number;
         };
         /** @description A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words. */
-        UseOut: {
+        Use: {
             artifact: string;
             place: string;
             label: string;
@@ -4092,32 +4311,17 @@ export interface components {
          * @enum {string}
          */
         WaitingOutWhatEnum: "verdict" | "answer" | "fix" | "merge" | "settle";
+        /** @description How many weights each side has. */
+        WeightCounts: {
+            before: number;
+            after: number;
+        };
         /**
          * @description * `keepers` - keepers
          *     * `authors` - authors
          * @enum {string}
          */
         WhoMergesEnum: "keepers" | "authors";
-        /** @description A problem (RFC 9457). Interfaces go by `code`; see docs/errors.md. */
-        Problem: {
-            type: string;
-            title: string;
-            status: number;
-            /** @description What happened, to what. */
-            detail: string;
-            /** @description Stable; area.reason. */
-            code: string;
-            /** @description What to do next. */
-            hint: string;
-            instance?: string;
-            /** @description Number of the request, for the log of the service. */
-            request?: string;
-            /** @description What is wrong with which field. */
-            errors?: {
-                pointer: string;
-                detail: string;
-            }[];
-        };
     };
     responses: {
         /** @description The request is not valid. */
@@ -5097,15 +5301,15 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
                      *       "columns": [],
                      *       "rows": [
                      *         []
                      *       ],
-                     *       "note": "Fares of the spring"
+                     *       "note": "Fares of the spring",
+                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
                      *     }
                      */
-                    "application/json": components["schemas"]["CellsOut"];
+                    "application/json": components["schemas"]["ArtifactCells"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -5156,11 +5360,11 @@ export interface operations {
                      *           "part": "/column:fare",
                      *           "key": "skerry-line",
                      *           "type": "column",
-                     *           "shape": "step",
+                     *           "shape": "data",
                      *           "label": "fare",
                      *           "detail": "2 of 14 lines new, 1 of 13 gone",
                      *           "group": "parameters",
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "moved": false,
                      *           "before_label": "",
                      *           "before": {
@@ -5185,7 +5389,7 @@ export interface operations {
                      *           "target": "main",
                      *           "label": "fare",
                      *           "conditional": false,
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "points": [
                      *             [
                      *               1
@@ -5358,17 +5562,215 @@ export interface operations {
                      *       "note": "Fares of the spring",
                      *       "size": 1434,
                      *       "parts": [
-                     *         {}
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "type": "column",
+                     *           "label": "fare",
+                     *           "fields": {},
+                     *           "parts": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "fields": {},
+                     *               "parts": [
+                     *                 {
+                     *                   "path": "data/fares.csv",
+                     *                   "type": "column",
+                     *                   "label": "fare",
+                     *                   "fields": {},
+                     *                   "parts": []
+                     *                 }
+                     *               ]
+                     *             }
+                     *           ]
+                     *         }
                      *       ],
                      *       "truncated": false,
-                     *       "table": {},
-                     *       "tables": {},
-                     *       "model": {},
-                     *       "picture": {},
-                     *       "fields": {}
+                     *       "fields": {},
+                     *       "table": {
+                     *         "columns": [
+                     *           {
+                     *             "name": "skerry-line",
+                     *             "type": "column"
+                     *           }
+                     *         ],
+                     *         "rows": [
+                     *           []
+                     *         ],
+                     *         "row_count": 1,
+                     *         "dialect": {},
+                     *         "profiles": [
+                     *           {
+                     *             "column": "fare",
+                     *             "type": "column",
+                     *             "is_time": false,
+                     *             "before": {
+                     *               "rows": 1,
+                     *               "nulls": 1,
+                     *               "distinct": 1,
+                     *               "sampled": 1,
+                     *               "numbers": {
+                     *                 "least": 1,
+                     *                 "lower_quartile": 1,
+                     *                 "median": 1,
+                     *                 "upper_quartile": 1,
+                     *                 "greatest": 1,
+                     *                 "mean": 1,
+                     *                 "spread": 1
+                     *               },
+                     *               "top": [
+                     *                 [
+                     *                   "",
+                     *                   1
+                     *                 ]
+                     *               ],
+                     *               "bins": [
+                     *                 1
+                     *               ]
+                     *             },
+                     *             "after": {
+                     *               "rows": 1,
+                     *               "nulls": 1,
+                     *               "distinct": 1,
+                     *               "sampled": 1,
+                     *               "numbers": {
+                     *                 "least": 1,
+                     *                 "lower_quartile": 1,
+                     *                 "median": 1,
+                     *                 "upper_quartile": 1,
+                     *                 "greatest": 1,
+                     *                 "mean": 1,
+                     *                 "spread": 1
+                     *               },
+                     *               "top": [
+                     *                 [
+                     *                   "",
+                     *                   1
+                     *                 ]
+                     *               ],
+                     *               "bins": [
+                     *                 1
+                     *               ]
+                     *             },
+                     *             "edges": [
+                     *               1
+                     *             ],
+                     *             "labels": [],
+                     *             "shift": {
+                     *               "value": 1,
+                     *               "measure": "",
+                     *               "limit": 100,
+                     *               "beyond": false
+                     *             }
+                     *           }
+                     *         ],
+                     *         "formulas": [
+                     *           {
+                     *             "row": 1,
+                     *             "column": 1,
+                     *             "formula": ""
+                     *           }
+                     *         ],
+                     *         "numbers": [
+                     *           1
+                     *         ]
+                     *       },
+                     *       "tables": {
+                     *         "fare": {
+                     *           "columns": [
+                     *             {
+                     *               "name": "skerry-line",
+                     *               "type": "column"
+                     *             }
+                     *           ],
+                     *           "rows": [
+                     *             []
+                     *           ],
+                     *           "row_count": 1,
+                     *           "dialect": {},
+                     *           "profiles": [
+                     *             {
+                     *               "column": "fare",
+                     *               "type": "column",
+                     *               "is_time": false,
+                     *               "before": {
+                     *                 "rows": 1,
+                     *                 "nulls": 1,
+                     *                 "distinct": 1,
+                     *                 "sampled": 1,
+                     *                 "numbers": {
+                     *                   "least": 1,
+                     *                   "lower_quartile": 1,
+                     *                   "median": 1,
+                     *                   "upper_quartile": 1,
+                     *                   "greatest": 1,
+                     *                   "mean": null,
+                     *                   "spread": null
+                     *                 },
+                     *                 "top": [
+                     *                   [
+                     *                     "",
+                     *                     1
+                     *                   ]
+                     *                 ],
+                     *                 "bins": [
+                     *                   1
+                     *                 ]
+                     *               },
+                     *               "after": {
+                     *                 "rows": 1,
+                     *                 "nulls": 1,
+                     *                 "distinct": 1,
+                     *                 "sampled": 1,
+                     *                 "numbers": {
+                     *                   "least": 1,
+                     *                   "lower_quartile": 1,
+                     *                   "median": 1,
+                     *                   "upper_quartile": 1,
+                     *                   "greatest": 1,
+                     *                   "mean": null,
+                     *                   "spread": null
+                     *                 },
+                     *                 "top": [
+                     *                   [
+                     *                     "",
+                     *                     1
+                     *                   ]
+                     *                 ],
+                     *                 "bins": [
+                     *                   1
+                     *                 ]
+                     *               },
+                     *               "edges": [
+                     *                 1
+                     *               ],
+                     *               "labels": [],
+                     *               "shift": {
+                     *                 "value": 1,
+                     *                 "measure": "",
+                     *                 "limit": 100,
+                     *                 "beyond": false
+                     *               }
+                     *             }
+                     *           ]
+                     *         }
+                     *       },
+                     *       "model": {
+                     *         "tensors": [
+                     *           {
+                     *             "shape": "",
+                     *             "type": "column",
+                     *             "values": 1,
+                     *             "name": "skerry-line"
+                     *           }
+                     *         ],
+                     *         "values": 1,
+                     *         "truncated": false
+                     *       }
                      *     }
                      */
-                    "application/json": components["schemas"]["OutlineOut"];
+                    "application/json": components["schemas"]["OutlineAnswer"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -5545,7 +5947,7 @@ export interface operations {
                      *       "notes": []
                      *     }
                      */
-                    "application/json": components["schemas"]["UnfoldedOut"];
+                    "application/json": components["schemas"]["UnfoldedAnswer"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -6065,8 +6467,7 @@ export interface operations {
                  *       "changes": [
                  *         {
                  *           "path": "data/fares.csv",
-                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
-                 *           "moved_from": ""
+                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
                  *         }
                  *       ],
                  *       "merge": false,
@@ -6194,76 +6595,50 @@ export interface operations {
                      *         "ref": "main",
                      *         "kind": "dataset",
                      *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "recorded": "2026-03-02T08:15:00Z"
+                     *         "recorded": ""
                      *       },
                      *       "to": {
                      *         "ref": "main",
                      *         "kind": "dataset",
                      *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "recorded": "2026-03-02T08:15:00Z"
+                     *         "recorded": ""
                      *       },
                      *       "artifacts": [
                      *         {
-                     *           "path": "data/fares.csv",
-                     *           "old_path": "data/fares.csv",
-                     *           "name": "skerry-line",
-                     *           "state": "new",
                      *           "kind": "dataset",
-                     *           "before": {
-                     *             "version": 4,
-                     *             "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
-                     *             "size": 1434
-                     *           },
-                     *           "after": {
-                     *             "version": 4,
-                     *             "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
-                     *             "size": 1434
-                     *           },
-                     *           "pending": false,
-                     *           "effect": "alters",
-                     *           "headline": "2 cells in fare, 1 row added",
-                     *           "effects": {
-                     *             "breaks": 0,
-                     *             "alters": 2,
-                     *             "cosmetic": 0
-                     *           },
-                     *           "judged": false,
                      *           "counts": {
                      *             "new": 0,
                      *             "edited": 1,
                      *             "moved": 0,
                      *             "gone": 0
                      *           },
+                     *           "effects": {
+                     *             "breaks": 0,
+                     *             "alters": 2,
+                     *             "cosmetic": 0
+                     *           },
+                     *           "judged": false,
                      *           "findings": [
                      *             {
                      *               "action": "changed",
                      *               "part": "/column:fare",
                      *               "type": "column",
                      *               "label": "fare",
-                     *               "field": "fare",
                      *               "before": "4.20",
                      *               "after": "4.40",
-                     *               "effect": "alters",
-                     *               "detail": "2 of 14 lines new, 1 of 13 gone",
-                     *               "within": "sheet Fares",
-                     *               "used_by": [
-                     *                 {
-                     *                   "artifact": "data/fares.csv",
-                     *                   "place": "/step:load",
-                     *                   "label": "fare",
-                     *                   "exact": false
-                     *                 }
-                     *               ]
+                     *               "effect": "alters"
                      *             }
                      *           ],
                      *           "read_as": "dataset",
                      *           "note": "Fares of the spring",
                      *           "truncated": false,
-                     *           "table": {},
-                     *           "tables": {},
-                     *           "model": {},
-                     *           "picture": {},
-                     *           "lines": {}
+                     *           "path": "data/fares.csv",
+                     *           "old_path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "state": "edited",
+                     *           "pending": false,
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added"
                      *         }
                      *       ],
                      *       "counts": {
@@ -6340,7 +6715,6 @@ export interface operations {
                     /**
                      * @example {
                      *       "kind": "dataset",
-                     *       "equal": false,
                      *       "counts": {
                      *         "new": 0,
                      *         "edited": 1,
@@ -6359,34 +6733,400 @@ export interface operations {
                      *           "part": "/column:fare",
                      *           "type": "column",
                      *           "label": "fare",
-                     *           "field": "fare",
                      *           "before": "4.20",
                      *           "after": "4.40",
-                     *           "effect": "alters",
-                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
-                     *           "within": "sheet Fares",
-                     *           "used_by": [
-                     *             {
-                     *               "artifact": "data/fares.csv",
-                     *               "place": "/step:load",
-                     *               "label": "fare",
-                     *               "exact": false
-                     *             }
-                     *           ]
+                     *           "effect": "alters"
                      *         }
                      *       ],
                      *       "read_as": "dataset",
                      *       "note": "Fares of the spring",
-                     *       "identity": {},
                      *       "truncated": false,
-                     *       "table": {},
-                     *       "tables": {},
-                     *       "model": {},
-                     *       "picture": {},
-                     *       "lines": {},
+                     *       "table": {
+                     *         "rows": {
+                     *           "added": 1,
+                     *           "removed": 1,
+                     *           "changed": 1,
+                     *           "before": 1,
+                     *           "after": 1
+                     *         },
+                     *         "key": [
+                     *           "skerry-line"
+                     *         ],
+                     *         "columns": {
+                     *           "added": [],
+                     *           "removed": [],
+                     *           "renamed": [
+                     *             [
+                     *               "",
+                     *               ""
+                     *             ]
+                     *           ],
+                     *           "retyped": [],
+                     *           "widened": [],
+                     *           "narrowed": [],
+                     *           "reordered": false
+                     *         },
+                     *         "cells": {
+                     *           "fare": {
+                     *             "changed": 1,
+                     *             "representation_only": 1
+                     *           }
+                     *         },
+                     *         "schema": {
+                     *           "before": [
+                     *             {
+                     *               "name": "skerry-line",
+                     *               "type": "column"
+                     *             }
+                     *           ],
+                     *           "after": [
+                     *             {
+                     *               "name": "skerry-line",
+                     *               "type": "column"
+                     *             }
+                     *           ]
+                     *         },
+                     *         "details": [
+                     *           {
+                     *             "action": "changed",
+                     *             "rows": [
+                     *               1,
+                     *               1
+                     *             ],
+                     *             "columns": [],
+                     *             "before": [
+                     *               "4.20"
+                     *             ],
+                     *             "after": [
+                     *               "4.40"
+                     *             ]
+                     *           }
+                     *         ],
+                     *         "unrelated": false,
+                     *         "profiles": [
+                     *           {
+                     *             "column": "fare",
+                     *             "type": "column",
+                     *             "is_time": false,
+                     *             "before": {
+                     *               "rows": 1,
+                     *               "nulls": 1,
+                     *               "distinct": 1,
+                     *               "sampled": 1,
+                     *               "numbers": {
+                     *                 "least": 1,
+                     *                 "lower_quartile": 1,
+                     *                 "median": 1,
+                     *                 "upper_quartile": 1,
+                     *                 "greatest": 1,
+                     *                 "mean": 1,
+                     *                 "spread": 1
+                     *               },
+                     *               "top": [
+                     *                 [
+                     *                   "",
+                     *                   1
+                     *                 ]
+                     *               ],
+                     *               "bins": [
+                     *                 1
+                     *               ]
+                     *             },
+                     *             "after": {
+                     *               "rows": 1,
+                     *               "nulls": 1,
+                     *               "distinct": 1,
+                     *               "sampled": 1,
+                     *               "numbers": {
+                     *                 "least": 1,
+                     *                 "lower_quartile": 1,
+                     *                 "median": 1,
+                     *                 "upper_quartile": 1,
+                     *                 "greatest": 1,
+                     *                 "mean": 1,
+                     *                 "spread": 1
+                     *               },
+                     *               "top": [
+                     *                 [
+                     *                   "",
+                     *                   1
+                     *                 ]
+                     *               ],
+                     *               "bins": [
+                     *                 1
+                     *               ]
+                     *             },
+                     *             "edges": [
+                     *               1
+                     *             ],
+                     *             "labels": [],
+                     *             "shift": {
+                     *               "value": 1,
+                     *               "measure": "",
+                     *               "limit": 100,
+                     *               "beyond": false
+                     *             }
+                     *           }
+                     *         ],
+                     *         "formulas": {
+                     *           "fare": 1
+                     *         },
+                     *         "recalculated": 1,
+                     *         "grid": {
+                     *           "columns": [
+                     *             {
+                     *               "name": "skerry-line",
+                     *               "before": "4.20",
+                     *               "after": "4.40",
+                     *               "state": "added"
+                     *             }
+                     *           ],
+                     *           "rows": [
+                     *             {
+                     *               "before": 1,
+                     *               "after": 1,
+                     *               "state": "added",
+                     *               "cells": [
+                     *                 {
+                     *                   "value": "desk-test"
+                     *                 }
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "header": 1,
+                     *           "truncated": false
+                     *         }
+                     *       },
+                     *       "tables": {
+                     *         "fare": {
+                     *           "rows": {
+                     *             "added": 1,
+                     *             "removed": 1,
+                     *             "changed": 1,
+                     *             "before": 1,
+                     *             "after": 1
+                     *           },
+                     *           "key": [
+                     *             "skerry-line"
+                     *           ],
+                     *           "columns": {
+                     *             "added": [],
+                     *             "removed": [],
+                     *             "renamed": [
+                     *               [
+                     *                 "",
+                     *                 ""
+                     *               ]
+                     *             ],
+                     *             "retyped": [],
+                     *             "widened": [],
+                     *             "narrowed": [],
+                     *             "reordered": false
+                     *           },
+                     *           "cells": {
+                     *             "fare": {
+                     *               "changed": 1,
+                     *               "representation_only": 1
+                     *             }
+                     *           },
+                     *           "schema": {
+                     *             "before": [
+                     *               {
+                     *                 "name": "skerry-line",
+                     *                 "type": "column"
+                     *               }
+                     *             ],
+                     *             "after": [
+                     *               {
+                     *                 "name": "skerry-line",
+                     *                 "type": "column"
+                     *               }
+                     *             ]
+                     *           },
+                     *           "details": [
+                     *             {
+                     *               "action": "changed",
+                     *               "rows": [
+                     *                 1,
+                     *                 1
+                     *               ],
+                     *               "columns": [],
+                     *               "before": [
+                     *                 "4.20"
+                     *               ],
+                     *               "after": [
+                     *                 "4.40"
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "unrelated": false,
+                     *           "profiles": [
+                     *             {
+                     *               "column": "fare",
+                     *               "type": "column",
+                     *               "is_time": false,
+                     *               "before": {
+                     *                 "rows": 1,
+                     *                 "nulls": 1,
+                     *                 "distinct": 1,
+                     *                 "sampled": 1,
+                     *                 "numbers": {
+                     *                   "least": 1,
+                     *                   "lower_quartile": 1,
+                     *                   "median": 1,
+                     *                   "upper_quartile": 1,
+                     *                   "greatest": 1,
+                     *                   "mean": null,
+                     *                   "spread": null
+                     *                 },
+                     *                 "top": [
+                     *                   [
+                     *                     "",
+                     *                     1
+                     *                   ]
+                     *                 ],
+                     *                 "bins": [
+                     *                   1
+                     *                 ]
+                     *               },
+                     *               "after": {
+                     *                 "rows": 1,
+                     *                 "nulls": 1,
+                     *                 "distinct": 1,
+                     *                 "sampled": 1,
+                     *                 "numbers": {
+                     *                   "least": 1,
+                     *                   "lower_quartile": 1,
+                     *                   "median": 1,
+                     *                   "upper_quartile": 1,
+                     *                   "greatest": 1,
+                     *                   "mean": null,
+                     *                   "spread": null
+                     *                 },
+                     *                 "top": [
+                     *                   [
+                     *                     "",
+                     *                     1
+                     *                   ]
+                     *                 ],
+                     *                 "bins": [
+                     *                   1
+                     *                 ]
+                     *               },
+                     *               "edges": [
+                     *                 1
+                     *               ],
+                     *               "labels": [],
+                     *               "shift": {
+                     *                 "value": 1,
+                     *                 "measure": "",
+                     *                 "limit": 100,
+                     *                 "beyond": false
+                     *               }
+                     *             }
+                     *           ]
+                     *         }
+                     *       },
+                     *       "lines": {
+                     *         "added": 1,
+                     *         "removed": 1,
+                     *         "before": 1,
+                     *         "after": 1
+                     *       },
+                     *       "model": {
+                     *         "tensors": [
+                     *           {
+                     *             "name": "skerry-line",
+                     *             "state": "added"
+                     *           }
+                     *         ],
+                     *         "truncated": false,
+                     *         "counts": {
+                     *           "equal": 1,
+                     *           "changed": 1,
+                     *           "added": 1,
+                     *           "removed": 1
+                     *         },
+                     *         "values": {
+                     *           "before": 1,
+                     *           "after": 1
+                     *         },
+                     *         "metrics": [
+                     *           {
+                     *             "file": "",
+                     *             "name": "skerry-line",
+                     *             "before": "4.20",
+                     *             "after": "4.40",
+                     *             "better": false
+                     *           }
+                     *         ]
+                     *       },
+                     *       "picture": {
+                     *         "before": {
+                     *           "width": 1,
+                     *           "height": 1,
+                     *           "format": "csv",
+                     *           "metadata": {
+                     *             "fare": ""
+                     *           }
+                     *         },
+                     *         "after": {
+                     *           "width": 1,
+                     *           "height": 1,
+                     *           "format": "csv",
+                     *           "metadata": {
+                     *             "fare": ""
+                     *           }
+                     *         },
+                     *         "region": {
+                     *           "x": 1,
+                     *           "y": 1,
+                     *           "width": 1,
+                     *           "height": 1
+                     *         },
+                     *         "share": 1,
+                     *         "strongest": 1,
+                     *         "difference": ""
+                     *       },
+                     *       "equal": false,
+                     *       "identity": {
+                     *         "fare": []
+                     *       },
                      *       "headline": "2 cells in fare, 1 row added",
-                     *       "before": {},
-                     *       "after": {},
+                     *       "before": {
+                     *         "path": "data/fares.csv",
+                     *         "name": "skerry-line",
+                     *         "artifact": "data/fares.csv",
+                     *         "version": 4,
+                     *         "kind": "dataset",
+                     *         "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *         "size": 1434,
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "summary": "Fares of zone 3",
+                     *         "author": "ines",
+                     *         "recorded": "",
+                     *         "effect": "alters",
+                     *         "headline": "2 cells in fare, 1 row added",
+                     *         "whole": false,
+                     *         "within": "sheet Fares"
+                     *       },
+                     *       "after": {
+                     *         "path": "data/fares.csv",
+                     *         "name": "skerry-line",
+                     *         "artifact": "data/fares.csv",
+                     *         "version": 4,
+                     *         "kind": "dataset",
+                     *         "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *         "size": 1434,
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "summary": "Fares of zone 3",
+                     *         "author": "ines",
+                     *         "recorded": "",
+                     *         "effect": "alters",
+                     *         "headline": "2 cells in fare, 1 row added",
+                     *         "whole": false,
+                     *         "within": "sheet Fares"
+                     *       },
                      *       "pending": false,
                      *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"
                      *     }
@@ -6447,11 +7187,11 @@ export interface operations {
                      *           "part": "/column:fare",
                      *           "key": "skerry-line",
                      *           "type": "column",
-                     *           "shape": "step",
+                     *           "shape": "data",
                      *           "label": "fare",
                      *           "detail": "2 of 14 lines new, 1 of 13 gone",
                      *           "group": "parameters",
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "moved": false,
                      *           "before_label": "",
                      *           "before": {
@@ -6476,7 +7216,7 @@ export interface operations {
                      *           "target": "main",
                      *           "label": "fare",
                      *           "conditional": false,
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "points": [
                      *             [
                      *               1
@@ -6534,7 +7274,7 @@ export interface operations {
                      *       "newer": 1
                      *     }
                      */
-                    "application/json": components["schemas"]["PartedOut"];
+                    "application/json": components["schemas"]["Parted"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -6666,6 +7406,7 @@ export interface operations {
                      *         {
                      *           "action": "changed",
                      *           "rows": [
+                     *             1,
                      *             1
                      *           ],
                      *           "columns": [],
@@ -6788,8 +7529,7 @@ export interface operations {
                  *         {
                  *           "row": 1,
                  *           "column": "fare",
-                 *           "value": "desk-test",
-                 *           "was": ""
+                 *           "value": "desk-test"
                  *         }
                  *       ]
                  *     }
@@ -7115,9 +7855,7 @@ export interface operations {
                  *       "entries": [
                  *         {
                  *           "path": "data/fares.csv",
-                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
-                 *           "moved_from": "",
-                 *           "onto": 1
+                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
                  *         }
                  *       ]
                  *     }
@@ -7500,29 +8238,8 @@ export interface operations {
                      *         ],
                      *         "fed_from": "main",
                      *         "earlier_first": false,
-                     *         "gates": {
-                     *           "guarded": false,
-                     *           "reviews": 1,
-                     *           "checks": [],
-                     *           "quiet": [
-                     *             {
-                     *               "from": "18:00",
-                     *               "to": "06:00",
-                     *               "zone": "Europe/Oslo",
-                     *               "days": [
-                     *                 "Fri",
-                     *                 "Sat"
-                     *               ]
-                     *             }
-                     *           ],
-                     *           "drift": false
-                     *         },
-                     *         "left_out": {
-                     *           "patterns": [
-                     *             "*.log"
-                     *           ],
-                     *           "kinds": []
-                     *         },
+                     *         "gates": {},
+                     *         "left_out": {},
                      *         "note": "Fares of the spring",
                      *         "trial_of": "",
                      *         "made_by": "tobias",
@@ -8273,7 +8990,15 @@ export interface operations {
                      *           "effect": "alters",
                      *           "headline": "2 cells in fare, 1 row added",
                      *           "findings": [
-                     *             {}
+                     *             {
+                     *               "action": "changed",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "before": "4.20",
+                     *               "after": "4.40",
+                     *               "effect": "alters"
+                     *             }
                      *           ]
                      *         }
                      *       ],
@@ -8759,12 +9484,20 @@ export interface operations {
                      *           "name": "test",
                      *           "state": "added",
                      *           "kind": "dataset",
-                     *           "version": 4,
                      *           "effect": "alters",
                      *           "headline": "2 cells in fare, 1 row added",
                      *           "findings": [
-                     *             {}
-                     *           ]
+                     *             {
+                     *               "action": "changed",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "before": "4.20",
+                     *               "after": "4.40",
+                     *               "effect": "alters"
+                     *             }
+                     *           ],
+                     *           "version": 4
                      *         }
                      *       ],
                      *       "complete": false,
@@ -9423,25 +10156,19 @@ export interface operations {
                      *             "reads": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "parameters": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "metrics": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             }
                      *           }
@@ -9549,25 +10276,19 @@ export interface operations {
                      *             "reads": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "parameters": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "metrics": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             }
                      *           }
@@ -9677,25 +10398,19 @@ export interface operations {
                      *             "reads": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "parameters": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "metrics": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             }
                      *           }
@@ -9806,25 +10521,19 @@ export interface operations {
                      *             "reads": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "parameters": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "metrics": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             }
                      *           }
@@ -9939,25 +10648,19 @@ export interface operations {
                      *             "reads": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "parameters": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             },
                      *             "metrics": {
                      *               "fare": {
                      *                 "value": "desk-test",
-                     *                 "differs": false,
-                     *                 "change": 1,
-                     *                 "best": false
+                     *                 "differs": false
                      *               }
                      *             }
                      *           }
@@ -10623,15 +11326,9 @@ export interface operations {
                      *               "label": "fare",
                      *               "field": "fare",
                      *               "why": "",
-                     *               "options": [],
-                     *               "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *               "target": "main",
-                     *               "source": "tobias/quiet-hours",
-                     *               "decision": {
-                     *                 "take": "target",
-                     *                 "value": "desk-test",
-                     *                 "by": "purser"
-                     *               }
+                     *               "options": [
+                     *                 "both"
+                     *               ]
                      *             }
                      *           ],
                      *           "notes": [],
@@ -10696,13 +11393,7 @@ export interface operations {
                 /**
                  * @example {
                  *       "decisions": [
-                 *         {
-                 *           "path": "data/fares.csv",
-                 *           "conflict": "/step:scan#timeout",
-                 *           "take": "target",
-                 *           "value": "desk-test",
-                 *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
-                 *         }
+                 *         {}
                  *       ]
                  *     }
                  */
@@ -10745,15 +11436,9 @@ export interface operations {
                      *               "label": "fare",
                      *               "field": "fare",
                      *               "why": "",
-                     *               "options": [],
-                     *               "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *               "target": "main",
-                     *               "source": "tobias/quiet-hours",
-                     *               "decision": {
-                     *                 "take": "target",
-                     *                 "value": "desk-test",
-                     *                 "by": "purser"
-                     *               }
+                     *               "options": [
+                     *                 "both"
+                     *               ]
                      *             }
                      *           ],
                      *           "notes": [],
@@ -10808,11 +11493,11 @@ export interface operations {
                      *           "part": "/column:fare",
                      *           "key": "skerry-line",
                      *           "type": "column",
-                     *           "shape": "step",
+                     *           "shape": "data",
                      *           "label": "fare",
                      *           "detail": "2 of 14 lines new, 1 of 13 gone",
                      *           "group": "parameters",
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "moved": false,
                      *           "before_label": "",
                      *           "before": {
@@ -10837,7 +11522,7 @@ export interface operations {
                      *           "target": "main",
                      *           "label": "fare",
                      *           "conditional": false,
-                     *           "state": "same",
+                     *           "state": "added",
                      *           "points": [
                      *             [
                      *               1

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
 from everyshelf.cli.errors import FailOnMet
+from everyshelf.core.answers.comparisons import Compared
+from everyshelf.core.answers.states import StateComparison
 
 fail_on_option = click.option(
     "--fail-on",
@@ -15,17 +15,19 @@ fail_on_option = click.option(
 )
 
 
-def check_fail_on(found: dict[str, Any], fail_on: str | None) -> None:
+def check_fail_on(found: Compared | StateComparison, fail_on: str | None) -> None:
     """Raise ``FailOnMet`` if a finding has that effect or a stronger one, or if something was not judged, which may
     have it."""
     if fail_on is None:
         return
-    effects = found["effects"]
+    effects = found.effects
     met = {"breaks": effects["breaks"], "alters": effects["breaks"] + effects["alters"], "any": sum(effects.values())}
     if met[fail_on]:
         raise FailOnMet(f"--fail-on {fail_on} was met")
-    rows = found.get("artifacts", [found])
-    unread = [row.get("path", "") for row in rows if not row.get("judged", True)]
-    if unread:
-        named = f": {', '.join(path for path in unread[:3] if path)}" if any(unread) else ""
-        raise FailOnMet(f"--fail-on {fail_on} cannot be ruled out: {len(unread)} could not be compared{named}")
+    if isinstance(found, StateComparison):
+        unread = [artifact.path for artifact in found.artifacts if not artifact.judged]
+        count, named = len(unread), f": {', '.join(unread[:3])}"
+    else:
+        count, named = int(not found.judged), ""
+    if count:
+        raise FailOnMet(f"--fail-on {fail_on} cannot be ruled out: {count} could not be compared{named}")

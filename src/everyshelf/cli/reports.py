@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.core.answers.states import ComparedArtifact, StateComparison
 
 if TYPE_CHECKING:
     from everyshelf.core.report.document import Form
@@ -30,14 +31,17 @@ def report_form(file: Path | None) -> Form | None:
     return form_of(file.name)
 
 
-def save_report(file: Path, form: Form, found: dict[str, Any] | str, title: str) -> None:
+def save_report(file: Path, form: Form, found: StateComparison | ComparedArtifact | str, title: str) -> None:
     """Write a report, given as what was found or as its text; whole or not at all."""
-    from everyshelf.core.report.document import report_of, written
+    from everyshelf.core.report.document import report_of_artifact, report_of_states, written
 
+    made = datetime.now().astimezone()
     if isinstance(found, str):
         text = found
+    elif isinstance(found, StateComparison):
+        text = written(report_of_states(found, title=title, made=made), form)
     else:
-        text = written(report_of(found, title=title, made=datetime.now().astimezone()), form)
+        text = written(report_of_artifact(found, title=title, made=made), form)
     part = file.with_name(f".{file.name}.part")
     try:
         part.write_text(text, encoding="utf-8")

@@ -1,4 +1,5 @@
-"""The Python client of an Every Shelf service. It knows the HTTP interface and nothing else of ours.
+"""The Python client of an Every Shelf service. It knows the HTTP interface, and of the core only the types of
+answers.
 
 ::
 
@@ -19,6 +20,7 @@ from everyshelf.client.models import (
     ChangeRequest,
     Commit,
     CommitListed,
+    CommitMessage,
     Content,
     Deployment,
     Draft,
@@ -48,6 +50,7 @@ __all__ = [
     "ClientError",
     "Commit",
     "CommitListed",
+    "CommitMessage",
     "Content",
     "Deployment",
     "Draft",

@@ -8,6 +8,7 @@ from urllib.parse import quote
 
 from everyshelf.client.models import Commit, Draft, Merge, SavePoint, Saving, WaitingMerge
 from everyshelf.client.part import ShelfPart
+from everyshelf.core.answers.drawings import Drawing
 
 
 class MergingPart(ShelfPart):
@@ -46,9 +47,9 @@ class MergingPart(ShelfPart):
         """One merge, with every artifact both sides changed and its conflicts."""
         return self._transport.get(f"{self._base}/merges/{quote(uid)}", WaitingMerge)
 
-    def merge_drawing(self, uid: str, path: str) -> dict[str, Any]:
+    def merge_drawing(self, uid: str, path: str) -> Drawing:
         """Return a drawing of what merging makes of a pipeline or workflow; without nodes while a conflict is open."""
-        return self._transport.get(f"{self._base}/merges/{quote(uid)}/drawing", dict[str, Any], path=path)
+        return self._transport.get(f"{self._base}/merges/{quote(uid)}/drawing", Drawing, path=path)
 
     def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
         """Settle conflicts: each decision has ``path``, ``conflict``, ``take`` (this, other, both, edited or None), and

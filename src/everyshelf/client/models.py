@@ -7,6 +7,9 @@ from typing import Any
 
 import msgspec
 
+from everyshelf.core.answers.merges import ArtifactMerge
+from everyshelf.core.answers.states import ArtifactAt
+
 
 class Shelf(msgspec.Struct):
     """A shelf in numbers."""
@@ -50,29 +53,11 @@ class Tag(msgspec.Struct):
     environments: list[str]
 
 
-class Artifact(msgspec.Struct):
-    """An artifact at a moment; ``size`` in bytes."""
-
-    path: str
-    name: str
-    artifact: str | None
-    version: int | None
-    kind: str
-    content: str
-    size: int
-    commit: str | None
-    summary: str
-    author: str
-    recorded: datetime | None
-    effect: str
-    headline: str
-    whole: bool = False
-    """A folder, all of whose files are this one artifact."""
-    within: str = ""
-    """The folder kept whole in which a file lies."""
+class Artifact(ArtifactAt, kw_only=True):
+    """An artifact at a moment."""
 
 
-class ArtifactVersion(Artifact):
+class ArtifactVersion(Artifact, kw_only=True):
     """A version of an artifact, and whether it is in the line of the ref that was asked for."""
 
     moved_from: str = ""
@@ -116,6 +101,19 @@ class Account(msgspec.Struct):
     last_signed_in: datetime | None = None
 
 
+class CommitMessage(msgspec.Struct):
+    """What is said of a commit: its summary of one line, and what else there is to say. ``author`` and ``time``: whose
+    work it is and when it was done, where that is not the person who commits, now; who may say so is up to the service.
+    """
+
+    summary: str
+    description: str = ""
+    labels: dict[str, str] = {}
+    tasks: list[str] = []
+    author: str | None = None
+    time: datetime | None = None
+
+
 class ChangeRequest(msgspec.Struct):
     """A change to commit: new content at a path (perhaps moved from another), or its removal (content None)."""
 
@@ -142,8 +140,7 @@ class Merge(msgspec.Struct):
 
 
 class WaitingMerge(msgspec.Struct):
-    """A merge that waits to be settled. ``open``: conflicts left; ``artifacts`` (with one merge only): path, kind,
-    contents, conflicts in the form of ``merge-files``."""
+    """A merge that waits to be settled. ``open``: conflicts left; ``artifacts``: with one merge only."""
 
     id: str
     target: str
@@ -156,7 +153,7 @@ class WaitingMerge(msgspec.Struct):
     decided: int
     commit: str | None
     open: int = 0
-    artifacts: list[dict[str, Any]] = []
+    artifacts: list[ArtifactMerge] = []
 
 
 class SavePoint(msgspec.Struct):

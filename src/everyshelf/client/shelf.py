@@ -23,6 +23,7 @@ from everyshelf.client.models import (
     ChangeRequest,
     Commit,
     CommitListed,
+    CommitMessage,
     Content,
     Job,
     Shelf,
@@ -30,6 +31,11 @@ from everyshelf.client.models import (
 )
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
+from everyshelf.core.answers.drawings import Drawing
+from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
+from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
+from everyshelf.core.answers.tables import RowPage
 
 Progress = Callable[[Job], None]
 _PAGE = 1000
@@ -168,26 +174,22 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         """Versions of an artifact, newest first."""
         return self._transport.get(f"{self._base}/artifact/history", list[ArtifactVersion], path=path, ref=ref)
 
-    def outline(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+    def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
-        return self._transport.get(
-            f"{self._base}/artifact/outline", dict[str, Any], path=path, ref=ref, version=version
-        )
+        return self._transport.get(f"{self._base}/artifact/outline", OutlineAnswer, path=path, ref=ref, version=version)
 
-    def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+    def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
-        return self._transport.get(
-            f"{self._base}/artifact/drawing", dict[str, Any], path=path, ref=ref, version=version
-        )
+        return self._transport.get(f"{self._base}/artifact/drawing", Drawing, path=path, ref=ref, version=version)
 
     def references(self, path: str, ref: str | None = None) -> dict[str, Any]:
         """What an artifact uses, who uses it, and what it names that is not there."""
         return self._transport.get(f"{self._base}/artifact/references", dict[str, Any], path=path, ref=ref)
 
-    def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> dict[str, Any]:
+    def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> UnfoldedAnswer:
         """An artifact's parts as files with their texts, and notes."""
         return self._transport.get(
-            f"{self._base}/artifact/unfolded", dict[str, Any], path=path, ref=ref, version=version
+            f"{self._base}/artifact/unfolded", UnfoldedAnswer, path=path, ref=ref, version=version
         )
 
     def unfolded_zip(self, path: str, ref: str | None = None, version: int | None = None) -> bytes:
@@ -215,9 +217,9 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         body = {"path": path, "content": content, "text": text, "parts": parts or [], "cells": cells or [], "ref": ref}
         return self._transport.send("POST", f"{self._base}/contents/edit", body, Content)
 
-    def cells(self, path: str, ref: str | None = None) -> dict[str, Any]:
+    def cells(self, path: str, ref: str | None = None) -> ArtifactCells:
         """A small table as texts: ``content``, ``columns``, ``rows``; ``note`` says why there are none."""
-        return self._transport.get(f"{self._base}/artifact/cells", dict[str, Any], path=path, ref=ref)
+        return self._transport.get(f"{self._base}/artifact/cells", ArtifactCells, path=path, ref=ref)
 
     def download(self, path: str, target: Path, ref: str | None = None, *, version: int | None = None) -> None:
         """An artifact into a file, in pieces; a folder kept whole as a zip."""
@@ -251,33 +253,24 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         branch: str,
         base: str | None,
         changes: list[ChangeRequest],
-        summary: str,
+        message: str | CommitMessage,
         *,
-        description: str = "",
-        labels: dict[str, str] | None = None,
-        tasks: list[str] | None = None,
         merge: bool = False,
         prefer: str | None = None,
-        author: str | None = None,
-        time: datetime | None = None,
         key: str = "",
     ) -> Commit:
         """Commit changes onto a branch whose head is believed to be ``base``; all or nothing.
 
+        ``message``: what is said of the commit, or its summary alone.
         ``key``: who asks again with the same key and changes gets the commit that was made, and no second one.
         """
         body = {
             "branch": branch,
             "base": base,
             "changes": changes,
-            "summary": summary,
-            "description": description,
-            "labels": labels or {},
-            "tasks": tasks or [],
             "merge": merge,
             "prefer": prefer,
-            "author": author,
-            "time": time,
+            **msgspec.structs.asdict(CommitMessage(message) if isinstance(message, str) else message),
         }
         return self._transport.send("POST", f"{self._base}/commits", body, Commit, key)
 
@@ -358,33 +351,33 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
 
     # --- comparison --------------------------------------------------------
 
-    def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> dict[str, Any]:
+    def compare(self, before: str, after: str | None = None, on_progress: Progress | None = None) -> StateComparison:
         """Compare two states; waits for the job that works out what takes long.
 
         A branch or draft is compared from where it parted from the branch ``before`` (``parted`` in the answer says
         so); a commit, a tag or a moment is that state and no other.
         """
         while True:
-            found = self._transport.get(f"{self._base}/compare", dict[str, Any], from_=before, to=after)
-            if not found["job"]:
+            found = self._transport.get(f"{self._base}/compare", StateComparison, from_=before, to=after)
+            if not found.job:
                 return found
-            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+            self.wait(self._transport.get(f"jobs/{found.job}", Job), on_progress)
 
-    def parted(self, before: str, after: str | None = None) -> dict[str, Any]:
+    def parted(self, before: str, after: str | None = None) -> Parted:
         """Where two states parted: ``commit`` (None if one comes from the other), ``head`` of the first, and how many
         ``newer`` commits it has."""
-        return self._transport.get(f"{self._base}/compare/parted", dict[str, Any], from_=before, to=after)
+        return self._transport.get(f"{self._base}/compare/parted", Parted, from_=before, to=after)
 
     def compare_artifact(
         self, path: str, before: str, after: str | None = None, on_progress: Progress | None = None
-    ) -> dict[str, Any]:
+    ) -> ArtifactComparison:
         """All findings of one artifact; refs may be version:N. Waits for the job that compares large contents."""
         address = f"{self._base}/compare/artifact"
         while True:
-            found = self._transport.get(address, dict[str, Any], path=path, from_=before, to=after)
-            if not found["job"]:
+            found = self._transport.get(address, ArtifactComparison, path=path, from_=before, to=after)
+            if not found.job:
                 return found
-            self.wait(self._transport.get(f"jobs/{found['job']}", Job), on_progress)
+            self.wait(self._transport.get(f"jobs/{found.job}", Job), on_progress)
 
     def compare_rows(
         self,
@@ -397,18 +390,18 @@ class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, Envir
         action: str | None = None,
         column: str | None = None,
         table: str | None = None,
-    ) -> dict[str, Any]:
+    ) -> RowPage:
         """Rows of a table that differ: ``rows``, ``total`` and ``start``; only of an action, or changed in a column.
 
         ``table``: which one, where the artifact holds several.
         """
         wanted = {"start": str(start), "count": str(count), "action": action, "column": column, "table": table}
         address = f"{self._base}/compare/rows"
-        return self._transport.get(address, dict[str, Any], path=path, from_=before, to=after, **wanted)
+        return self._transport.get(address, RowPage, path=path, from_=before, to=after, **wanted)
 
-    def compare_drawing(self, path: str, before: str, after: str | None = None) -> dict[str, Any]:
+    def compare_drawing(self, path: str, before: str, after: str | None = None) -> Drawing:
         """Two versions of a pipeline or workflow in one drawing."""
-        return self._transport.get(f"{self._base}/compare/drawing", dict[str, Any], path=path, from_=before, to=after)
+        return self._transport.get(f"{self._base}/compare/drawing", Drawing, path=path, from_=before, to=after)
 
     def compare_report(
         self,

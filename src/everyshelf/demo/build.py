@@ -6,7 +6,7 @@ from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 
-from everyshelf.client import ChangeRequest, Client, ShelfClient
+from everyshelf.client import ChangeRequest, Client, CommitMessage, ShelfClient
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
 from everyshelf.demo.records import make_records_route
@@ -76,7 +76,7 @@ def _office(client: Client) -> None:
         files = {pair.path: pair.after if is_later else pair.before for pair in pairs()} | passages(later=is_later)
         wanted = [ChangeRequest(path, shelf.upload(data).id) for path, data in files.items()]
         when = now - timedelta(days=days)
-        shelf.commit("main", shelf.branch("main").head, wanted, summary, author="tobias", time=when)
+        shelf.commit("main", shelf.branch("main").head, wanted, CommitMessage(summary, author="tobias", time=when))
         shelf.make_tag(tag, "main", summary, created=when, created_by="tobias")
 
 
@@ -103,11 +103,7 @@ def _commit(shelf: ShelfClient, act: Act, when: datetime) -> None:
         act.branch,
         shelf.branch(act.branch).head,
         changes,
-        act.summary,
-        labels=act.labels,
-        tasks=act.tasks,
-        author=act.who,
-        time=when,
+        CommitMessage(act.summary, labels=act.labels, tasks=act.tasks, author=act.who, time=when),
     )
 
 

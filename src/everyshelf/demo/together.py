@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from everyshelf.client import ChangeRequest, ShelfClient
+from everyshelf.client import ChangeRequest, CommitMessage, ShelfClient
 
 _TIDES, _WIND, _MAIN = "ines/tide-height", "tobias/wind", "main"
 _QUESTION = "Does tide height cut the error of the delay forecast on sailings over 10 minutes late?"
@@ -70,8 +70,10 @@ def _run(shelf: ShelfClient, trial: _Trial) -> None:
         written = json.dumps(measured, indent=2) + "\n"
         content = shelf.upload(written.encode()).id
         change = [ChangeRequest("results/delay-forecast.json", content)]
-        summary = f"Run of tide-height: depth {trial.depth}, trees {trial.trees}"
-        commit = shelf.commit(trial.branch, head, change, summary, labels={"experiment": "tide-height"}).commit
+        message = CommitMessage(
+            f"Run of tide-height: depth {trial.depth}, trees {trial.trees}", labels={"experiment": "tide-height"}
+        )
+        commit = shelf.commit(trial.branch, head, change, message).commit
     tides = ["data/tides.csv"] if trial.branch == _TIDES else []
     shelf.record_run(
         "tide-height",

@@ -7,10 +7,10 @@ import shutil
 import tempfile
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from everyshelf.core.kinds.rules import FILE_NAME
-from everyshelf.core.merge.model import SideNames
+from everyshelf.core.merge.model import Side, SideNames
 from everyshelf.core.reading.worker import Worker
 from everyshelf.desk.desk import Desk, Taken
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, save_home
@@ -32,7 +32,7 @@ class CaughtUp:
     notes: list[str] = field(default_factory=list)
 
 
-def catch_up(desk: Desk, shelf: ShelfClient, prefer: str | None = None) -> CaughtUp:
+def catch_up(desk: Desk, shelf: ShelfClient, prefer: Side | None = None) -> CaughtUp:
     """The newest state of the branch here, with what was edited merged into it.
 
     The desk is the merge's target, the newer version its source. What is in conflict stays as it is here and is told;
@@ -69,7 +69,7 @@ def _one(
     newer: Artifact | None,
     entries: dict[str, Entry],
     rules_text: str,
-    prefer: str | None,
+    prefer: Side | None,
     result: CaughtUp,
 ) -> None:
     entry, here = entries.get(path), desk.root / path
@@ -89,23 +89,21 @@ def _one(
         base, source, output = (Path(scratch, name) for name in ("base", "source", "merged"))
         desk.write_base(entry.content, base, shelf)
         shelf.download_content(newer.content, source)
-        found: dict[str, Any] = worker.merge(
-            path, (base, here, source), output, rules_text=rules_text, prefer=prefer, names=_NAMES
-        )
-        if not found["merged"]:
-            result.conflicts[path] = [c["why"] for c in found["conflicts"] if "decision" not in c]
+        found = worker.merge(path, (base, here, source), output, rules=rules_text, prefer=prefer, names=_NAMES)
+        if not found.merged:
+            result.conflicts[path] = [c.why for c in found.conflicts if c.decision is None]
             return
         _put_aside(desk, path)
         output.chmod(here.stat().st_mode & 0o777)
         os.replace(output, here)
     # It came from the newer version now; what the desk adds to that shows as edited.
     entries[path] = Entry(newer.content, newer.size, -1, newer.version, newer.kind, newer.within)
-    result.merged[path] = found["combined"]
-    result.notes += [f"{path}: {note}" for note in found["notes"]]
+    result.merged[path] = found.combined
+    result.notes += [f"{path}: {note}" for note in found.notes]
 
 
 def _take_side(
-    desk: Desk, shelf: ShelfClient, path: str, newer: Artifact | None, entries: dict[str, Entry], prefer: str
+    desk: Desk, shelf: ShelfClient, path: str, newer: Artifact | None, entries: dict[str, Entry], prefer: Side
 ) -> None:
     """Take one side as a whole: for what one side removed and the other edited, or both added."""
     here = desk.root / path

@@ -12,8 +12,11 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from everyshelf.core.answers.comparisons import Compared
+from everyshelf.core.answers.states import ArtifactState, ComparedArtifact, Parted, RefAnswer, StateComparison
+from everyshelf.core.outline.model import EFFECTS
 from everyshelf.desk.kinds import files_beside, kinds_on_desk
 
 if TYPE_CHECKING:
@@ -23,8 +26,7 @@ if TYPE_CHECKING:
     from everyshelf.desk.states import Item
 
 Progress = Callable[[int, int, str], None]
-_EFFECTS = ("breaks", "alters", "cosmetic")
-_OTHER_WAY = {"new": "gone", "gone": "new", "edited": "edited", "moved": "moved"}
+_OTHER_WAY: dict[ArtifactState, ArtifactState] = {"new": "gone", "gone": "new", "edited": "edited", "moved": "moved"}
 
 
 @dataclass(frozen=True)
@@ -41,7 +43,7 @@ class _Pair:
     old_path: str = ""
 
     @property
-    def state(self) -> str:
+    def state(self) -> ArtifactState:
         """new, gone, moved or edited, as seen from the ref."""
         if not self.contents:
             return "new"
@@ -52,58 +54,61 @@ class _Pair:
 
 def compare_desk(
     desk: Desk, shelf: ShelfClient, ref: str, artifact: str | None, progress: Progress, *, backwards: bool = False
-) -> dict[str, Any]:
+) -> StateComparison:
     """Compare ``ref`` with the desk (``backwards``: the desk with ``ref``), or one artifact of both.
 
     Returns artifacts, counts, effects and a sentence, as the service does for two states of the shelf.
     """
-    from everyshelf.core.compare.sentences import effect_of, headline, rank_of, states_sentence
+    from everyshelf.core.compare.sentences import rank_of, states_sentence
     from everyshelf.core.history.names import distinct_names
     from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
     parted = _parted(desk, shelf, ref)
-    pairs = _moved(_pairs(desk, shelf, f"commit:{parted['commit']}" if parted else ref))
+    pairs = _moved(_pairs(desk, shelf, f"commit:{parted.commit}" if parted else ref))
     if artifact is not None:
         path = desk.as_path(artifact)
         pairs = [p for p in pairs if path in (p.path, p.old_path)]
-    worker, rows, names = Worker(deadline_seconds=WHOLE_SECONDS), [], distinct_names(p.path for p in pairs)
+    worker, names = Worker(deadline_seconds=WHOLE_SECONDS), distinct_names(p.path for p in pairs)
+    artifacts: list[ComparedArtifact] = []
     kinds = kinds_on_desk(desk, [p.item for p in pairs if p.item is not None])
     try:
         with tempfile.TemporaryDirectory() as scratch:
             for done, pair in enumerate(pairs):
                 progress(done, len(pairs), pair.path)
-                row = _compared(desk, shelf, worker, Path(scratch, str(done)), pair, kinds, backwards=backwards)
-                state = _OTHER_WAY[pair.state] if backwards else pair.state
-                told = {"path": pair.path, "old_path": pair.old_path or pair.path, "name": names[pair.path]}
-                rows.append({**row, **told, "state": state})
+                compared = _compared(desk, shelf, worker, Path(scratch, str(done)), pair, kinds, backwards=backwards)
+                compared.name = names[pair.path]
+                artifacts.append(compared)
     finally:
         worker.close()
-    for row in rows:
-        if row["findings"]:
-            row["effect"], row["headline"] = effect_of(row), headline(row)
-    states = Counter(row["state"] for row in rows)
-    return {
-        "artifacts": sorted(rows, key=lambda r: (rank_of(r), r["path"])),
-        "counts": {state: states[state] for state in ("new", "edited", "moved", "gone")},
-        "effects": {e: sum(r["effects"].get(e, 0) for r in rows) for e in _EFFECTS},
-        "pending": 0,
-        "sentence": states_sentence(rows) + (f" {_left_out(parted)}" if parted else ""),
-        "parted": parted,
-    }
+    states = Counter(artifact.state for artifact in artifacts)
+    counts: dict[ArtifactState, int] = {state: states[state] for state in _OTHER_WAY}
+    sides = RefAnswer(ref=ref), RefAnswer(ref="desk", kind="desk")
+    return StateComparison(
+        from_=sides[1] if backwards else sides[0],
+        to=sides[0] if backwards else sides[1],
+        artifacts=sorted(artifacts, key=lambda a: (rank_of(a), a.path)),
+        counts=counts,
+        effects={effect: sum(a.effects.get(effect, 0) for a in artifacts) for effect in EFFECTS},
+        sentence=states_sentence(artifacts) + (f" {_left_out(parted)}" if parted else ""),
+        pending=0,
+        same=None,
+        job=None,
+        parted=parted,
+    )
 
 
-def _parted(desk: Desk, shelf: ShelfClient, ref: str) -> dict[str, Any] | None:
+def _parted(desk: Desk, shelf: ShelfClient, ref: str) -> Parted | None:
     """Where the desk's line parted from another branch that went on since; None for any other ref."""
     if ":" in ref or ref == (desk.home.branch or desk.home.ref) or not desk.home.commit:
         return None
     found = shelf.parted(ref, f"commit:{desk.home.commit}")
-    return found if found["commit"] else None
+    return found if found.commit else None
 
 
-def _left_out(parted: dict[str, Any]) -> str:
+def _left_out(parted: Parted) -> str:
     from everyshelf.core.compare.sentences import count_noun
 
-    return f"{parted['ref']} has {count_noun(parted['newer'], 'newer commit')}, left out here."
+    return f"{parted.ref} has {count_noun(parted.newer, 'newer commit')}, left out here."
 
 
 def _pairs(desk: Desk, shelf: ShelfClient, ref: str) -> list[_Pair]:
@@ -173,30 +178,61 @@ def _compared(
     kinds: dict[str, str],
     *,
     backwards: bool,
-) -> dict[str, Any]:
+) -> ComparedArtifact:
     path, item = pair.path, pair.item
     kind = kinds[item.path] if item is not None else _kind_before(desk, next(iter(pair.contents)))
     if pair.state != "edited" or item is None:
-        return {
-            "kind": kind,
-            "effect": "alters",
-            "headline": f"moved from {pair.old_path}" if pair.old_path else pair.state,
-            "findings": [],
-            "effects": {"breaks": 0, "alters": 1, "cosmetic": 0},
-            "judged": True,
-            "note": "",
-        }
+        return _unread(pair, kind, backwards=backwards)
+    from everyshelf.core.compare.options import CompareOptions
+    from everyshelf.core.compare.sentences import effect_of, headline
+    from everyshelf.core.kinds.rules import parse_rules
+    from everyshelf.core.reading.messages import FileAt
+
     beside = {name: scratch / "beside" / name for name in pair.beside}
     wanted = [(scratch / "old" / place, content) for place, content in pair.contents.items()]
     for old, content in (*wanted, *((beside[name], content) for name, content in pair.beside.items())):
         old.parent.mkdir(parents=True, exist_ok=True)
         desk.write_base(content, old, shelf)
-    sides = [((path, scratch / "old" / path), beside), ((path, desk.root / path), files_beside(desk.root / path))]
-    (before, near), (after, new_near) = reversed(sides) if backwards else sides
+    sides = [(scratch / "old" / path, beside), (desk.root / path, files_beside(desk.root / path))]
+    before, after = (
+        FileAt(path, str(file), {name: str(near) for name, near in held.items()})
+        for file, held in (reversed(sides) if backwards else sides)
+    )
     rules = desk.root / "shelf.toml"
     text = rules.read_text(errors="replace") if rules.is_file() else ""
-    found = worker.compare(before, after, rules_text=text, beside=(near, new_near))
-    return {**found, "effect": None, "headline": found["note"]}
+    found = worker.compare(before, after, CompareOptions(parse_rules(text)))
+    return ComparedArtifact(
+        **{name: getattr(found, name) for name in Compared.__struct_fields__},
+        path=path,
+        old_path=path,
+        name="",
+        state="edited",
+        pending=False,
+        effect=effect_of(found) if found.findings else None,
+        headline=headline(found) if found.findings else found.note,
+    )
+
+
+def _unread(pair: _Pair, kind: str, *, backwards: bool) -> ComparedArtifact:
+    """An artifact that came, went or moved, whatever it holds."""
+    state = _OTHER_WAY[pair.state] if backwards else pair.state
+    return ComparedArtifact(
+        path=pair.path,
+        old_path=pair.old_path or pair.path,
+        name="",
+        state=state,
+        pending=False,
+        kind=kind,
+        effect="alters",
+        headline=f"moved from {pair.old_path}" if pair.old_path else state,
+        counts={},
+        effects={"breaks": 0, "alters": 1, "cosmetic": 0},
+        judged=True,
+        findings=[],
+        read_as="",
+        note="",
+        truncated=False,
+    )
 
 
 def _kind_before(desk: Desk, path: str) -> str:

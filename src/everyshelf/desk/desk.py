@@ -43,7 +43,7 @@ from everyshelf.desk.unsent import (
 from everyshelf.desk.writing import FILES_AT_ONCE, Writer, in_batches, side_by_side
 
 if TYPE_CHECKING:
-    from everyshelf.client import Artifact, Commit, Draft, ShelfClient
+    from everyshelf.client import Artifact, Commit, CommitMessage, Draft, ShelfClient
 
 Progress = Callable[[int, int, str], None]
 _NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
@@ -356,11 +356,8 @@ class Desk:
         self,
         shelf: ShelfClient,
         items: list[Item],
-        summary: str,
+        message: CommitMessage,
         *,
-        description: str = "",
-        labels: dict[str, str] | None = None,
-        tasks: list[str] | None = None,
         merge: bool = False,
         prefer: str | None = None,
         key: str = "",
@@ -385,10 +382,7 @@ class Desk:
                     self.home.branch,
                     base,
                     changes,
-                    summary,
-                    description=description,
-                    labels=labels,
-                    tasks=tasks,
+                    message,
                     merge=merge,
                     prefer=prefer,
                     key=key,
@@ -406,11 +400,8 @@ class Desk:
     def commit_later(
         self,
         items: list[Item],
-        summary: str,
+        message: CommitMessage,
         *,
-        description: str = "",
-        labels: dict[str, str] | None = None,
-        tasks: list[str] | None = None,
         run: dict[str, Any] | None = None,
         key: str = "",
     ) -> int:
@@ -421,11 +412,13 @@ class Desk:
         """
         if items or run is None:
             self._check_can_commit(items)
-        if not summary.strip() or "\n" in summary.strip():
+        if not message.summary.strip() or "\n" in message.summary.strip():
             raise DeskError("a commit needs a summary of one line", code="commit.summary", hint='Say --summary "…"')
         changes = [(i.path, i.content, i.size, i.moved_from) for i in items]
         made = datetime.now(UTC)
-        commit = UnsentCommit(summary, made, changes, description, labels or {}, tasks or [], run, key=key)
+        commit = UnsentCommit(
+            message.summary, made, changes, message.description, message.labels, message.tasks, run, key=key
+        )
         return keep(self.root, self.home, items, commit)
 
     def _check_can_commit(self, items: list[Item]) -> None:

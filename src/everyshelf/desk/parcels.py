@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from everyshelf.client import ChangeRequest, Commit, ShelfClient
+from everyshelf.client import ChangeRequest, Commit, CommitMessage, ShelfClient
 from everyshelf.core.parcel import Parcel
 
 
@@ -33,4 +33,4 @@ def unpack_onto_shelf(
     changes = [ChangeRequest(path, digest) for path, digest in sorted(parcel.digests.items())]
     labels = {name: str(parcel.about[name])[:100] for name in ("shelf", "ref", "commit") if parcel.about.get(name)}
     said = {f"parcel {name}": value for name, value in labels.items()}
-    return shelf.commit(branch, shelf.branch(branch).head, changes, summary, labels=said)
+    return shelf.commit(branch, shelf.branch(branch).head, changes, CommitMessage(summary, labels=said))

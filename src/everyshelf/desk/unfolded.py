@@ -14,6 +14,7 @@ from tempfile import TemporaryDirectory
 import msgspec
 
 from everyshelf.core.errors import EveryShelfError
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.reading.worker import Worker
 from everyshelf.core.unfolding.folders import FOLDER_SUFFIX, read_folder, write_folder
 from everyshelf.core.unfolding.model import MANIFEST, Unfolded
@@ -123,7 +124,7 @@ class _Reading:
     def unfolded(self, file: Path) -> Unfolded:
         """The parts of a file; raises ``InvalidError`` and ``LimitError``."""
         output = Path(self._folder.name, "parts.zip")
-        notes = self._worker.unfold(file.name, file, output)["notes"]
+        notes = self._worker.unfold(FileAt(file.name, str(file)), output).notes
         return Unfolded(unpacked_files(output.read_bytes()), notes)
 
     def folded(self, folder: Path) -> bytes:

@@ -227,7 +227,7 @@ def _send_one(root: Path, home: Home, shelf: ShelfClient, unsent: Unsent, state:
 
 def _landed(home: Home, shelf: ShelfClient, commit: UnsentCommit) -> str:
     """The id of the commit, made when it was asked for the first time or now; empty if the branch has moved on."""
-    from everyshelf.client import ChangeRequest, ProblemError
+    from everyshelf.client import ChangeRequest, CommitMessage, ProblemError
 
     changes = [ChangeRequest(path, content, moved) for path, content, _, moved in commit.changes]
     try:
@@ -237,10 +237,7 @@ def _landed(home: Home, shelf: ShelfClient, commit: UnsentCommit) -> str:
             str(home.branch),
             home.commit,
             changes,
-            commit.summary,
-            description=commit.description,
-            labels=commit.labels,
-            tasks=commit.tasks,
+            CommitMessage(commit.summary, commit.description, commit.labels, commit.tasks),
             key=commit.key,
         )
     except ProblemError:
@@ -257,17 +254,14 @@ def _commit(
     *,
     merge: bool,
 ) -> str:
-    from everyshelf.client import ChangeRequest
+    from everyshelf.client import ChangeRequest, CommitMessage
 
     when = f"Made on a desk at {commit.made:%Y-%m-%d %H:%M} UTC, while the service was out of reach."
     made = shelf.commit(
         str(home.branch),
         base,
         [ChangeRequest(*change) for change in changes],
-        commit.summary,
-        description=f"{commit.description}\n\n{when}".strip(),
-        labels=commit.labels,
-        tasks=commit.tasks,
+        CommitMessage(commit.summary, f"{commit.description}\n\n{when}".strip(), commit.labels, commit.tasks),
         merge=merge,
     )
     return made.commit

@@ -9,13 +9,10 @@ import { count, effectsPhrase, group } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
-import type { ComparedModel } from "../model/model";
 import { ModelComparison } from "../model/ModelComparison";
-import { type ComparedPicture, PictureComparison } from "../picture/PictureComparison";
-import type { ComparedSheet } from "../sheet/model";
+import { PictureComparison } from "../picture/PictureComparison";
 import { SheetComparison } from "../sheet/SheetComparison";
 import { DatabaseComparison } from "../table/DatabaseComparison";
-import type { ComparedTable } from "../table/model";
 import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
@@ -48,7 +45,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const c = found.data;
   if (c.pending && c.job) return <PendingJob uid={c.job} onDone={() => void found.refetch()} />;
   const isWhole = Boolean((c.after ?? c.before)?.whole);
-  const table = c.table ? (c.table as unknown as ComparedTable) : null;
+  const table = c.table ?? null;
   const hidden = c.effects.cosmetic ?? 0;
   const shown = c.findings.filter((f) => (effect ? f.effect === (effect === UNJUDGED ? null : effect) : cosmetic || f.effect !== "cosmetic"));
   const phrase = effectsPhrase(c.effects, c.judged);
@@ -80,13 +77,13 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
       ) : table && !table.unrelated ? (
         <TableComparison table={table} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : c.kind === "spreadsheet" && c.tables && Object.keys(c.tables).length ? (
-        <SheetComparison sheets={c.tables as unknown as Record<string, ComparedSheet>} findings={shown} />
+        <SheetComparison sheets={c.tables} findings={shown} />
       ) : c.model ? (
-        <ModelComparison model={c.model as unknown as ComparedModel} findings={shown} />
+        <ModelComparison model={c.model} findings={shown} />
       ) : c.picture ? (
-        <PictureComparison picture={c.picture as unknown as ComparedPicture} findings={shown} shelf={shelf} path={path} from={from} to={to} />
+        <PictureComparison picture={c.picture} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : c.tables && Object.keys(c.tables).length ? (
-        <DatabaseComparison tables={c.tables as unknown as Record<string, ComparedTable>} findings={shown} shelf={shelf} path={path} from={from} to={to} />
+        <DatabaseComparison tables={c.tables} findings={shown} shelf={shelf} path={path} from={from} to={to} />
       ) : (
         <Parts findings={shown} comparison={c} shelf={shelf} path={path} from={from} to={to} />
       )}

@@ -59,7 +59,7 @@ function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: st
       <h1 aria-live="polite">{c.sentence}</h1>
       <div className="line1">
         <EffectFilter effects={c.effects} unjudged={c.artifacts.filter(isUnjudged).length} value={effect} onChange={setEffect} />
-        <span className="sec sm">{count(c.same, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
+        <span className="sec sm">{count(c.same ?? 0, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
         <span className="end">
           <Button variant="outlined" onClick={onSwap}>Swap sides</Button>
           <SaveReport shelf={key} from={before} to={to} waiting={c.pending > 0} />

@@ -8,7 +8,7 @@ import type { Change } from "./autosave";
 const ROW = 28;
 
 interface Props {
-  table: Schemas["CellsOut"];
+  table: Schemas["ArtifactCells"];
   onEdit: (change: Change) => void;
 }
 

@@ -55,7 +55,7 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
   const queries = useQueryClient();
   const still = { staleTime: Number.POSITIVE_INFINITY, refetchOnWindowFocus: false, gcTime: 0 } as const;
   const words = useQuery({ ...text(shelf, path, ref), queryKey: ["edit", "text", shelf, branch, path, start.content], ...still });
-  const cells = useQuery({ queryKey: ["edit", "cells", shelf, branch, path, start.content], queryFn: () => get<Schemas["CellsOut"]>(`shelves/${shelf}/artifact/cells`, { path, ref }), enabled: first.kind === "dataset", ...still });
+  const cells = useQuery({ queryKey: ["edit", "cells", shelf, branch, path, start.content], queryFn: () => get<Schemas["ArtifactCells"]>(`shelves/${shelf}/artifact/cells`, { path, ref }), enabled: first.kind === "dataset", ...still });
   const parts = useQuery({ ...outline(shelf, path, ref), queryKey: ["edit", "outline", shelf, branch, path], enabled: first.kind !== "dataset", ...still });
   const saving = useAutosave(target);
   const tooLong = words.data?.truncated ?? false;

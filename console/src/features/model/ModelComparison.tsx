@@ -83,7 +83,7 @@ function Tensor({ tensor, current, onChoose }: { tensor: TensorRow; current: boo
       <td>
         {distance ? <><span className="far" aria-hidden="true"><i style={{ width: `${far(distance.relative) * 100}%` }} /></span> {percent(distance.relative) || "was all zero"}</> : <span className="cap">{state === "changed" ? "not comparable value by value" : state}</span>}
       </td>
-      <td className="num">{distance ? small(distance.largest) : ""}</td>
+      <td className="num">{distance && distance.largest !== null ? small(distance.largest) : ""}</td>
       <td className="num">{distance ? percent(distance.share) : ""}</td>
     </tr>
   );

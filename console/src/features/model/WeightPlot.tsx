@@ -9,6 +9,7 @@ export function WeightPlot({ tensor }: { tensor: TensorRow }) {
   const distance = tensor.distance;
   if (!distance) return null;
   const [low, high] = distance.within;
+  if (low === null || high === null) return null;
   const most = Math.max(...distance.bins, 1);
   const step = WIDTH / distance.bins.length;
   const at = (value: number) => ((value - low) / (high - low || 1)) * WIDTH;

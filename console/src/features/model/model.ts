@@ -1,43 +1,12 @@
 /** A compared model's tensors and metrics, and pure functions that shape them for display. */
-export interface TensorSide {
-  shape: string;
-  type: string;
-  values: number;
-}
-export interface Distance {
-  relative: number | null;
-  largest: number;
-  share: number;
-  within: [number, number];
-  bins: number[];
-}
-export interface TensorRow {
-  name: string;
-  state: "equal" | "changed" | "added" | "removed";
-  before?: TensorSide;
-  after?: TensorSide;
-  distance?: Distance | null;
-}
-export interface Metric {
-  file: string;
-  name: string;
-  before: number | string | null;
-  after: number | string | null;
-  better: boolean | null;
-}
-export interface ComparedModel {
-  tensors: TensorRow[];
-  truncated: boolean;
-  counts: Record<TensorRow["state"], number>;
-  values: Record<"before" | "after", number>;
-  metrics: Metric[];
-}
-export interface ShownTensor {
-  name: string;
-  shape: string;
-  type: string;
-  values: number;
-}
+import type { Schemas } from "../../api/client";
+
+export type TensorSide = Schemas["TensorForm"];
+export type Distance = Schemas["TensorDistance"];
+export type TensorRow = Schemas["TensorChange"];
+export type Metric = Schemas["MetricChange"];
+export type ComparedModel = Schemas["ModelAnswer"];
+export type ShownTensor = Schemas["NamedTensor"];
 
 const FAINTEST = 1e-6;
 

@@ -1,6 +1,7 @@
 /** Two pictures: one over the other with a slider, side by side, or what differs laid over the newer one. */
 import { Slider } from "@mui/material";
 import { useState } from "react";
+import type { Schemas } from "../../api/client";
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { group } from "../../marks/words";
@@ -10,18 +11,7 @@ import { told } from "../compare/model";
 import { Inline } from "../compare/Worded";
 import { usePicture } from "./usePicture";
 
-interface Side {
-  width: number;
-  height: number;
-  format: string;
-}
-export interface ComparedPicture {
-  before: Side;
-  after: Side;
-  region: { x: number; y: number; width: number; height: number } | null;
-  share: number;
-  difference?: string | null;
-}
+export type ComparedPicture = Schemas["PictureAnswer"];
 interface Props {
   picture: ComparedPicture;
   findings: Finding[];
@@ -98,6 +88,6 @@ function Region({ picture }: { picture: ComparedPicture }) {
 }
 
 function size({ before, after }: ComparedPicture): string {
-  const told = (s: Side) => `${s.width} × ${s.height}`;
+  const told = (s: ComparedPicture["before"]) => `${s.width} × ${s.height}`;
   return told(before) === told(after) ? `${told(after)} pixels` : `${told(before)} → ${told(after)} pixels`;
 }

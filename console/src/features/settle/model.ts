@@ -4,8 +4,8 @@ import { get, type Schemas } from "../../api/client";
 
 export type WaitingMerge = Schemas["WaitingMerge"];
 export type MergeDetail = Schemas["MergeDetail"];
-export type MergeArtifact = Schemas["MergeArtifact"];
-export type Conflict = Omit<Schemas["MergeConflict"], "base" | "target" | "source"> & { base?: unknown; target?: unknown; source?: unknown };
+export type MergeArtifact = Schemas["ArtifactMerge"];
+export type Conflict = Schemas["ConflictAnswer"];
 export type Take = "target" | "source" | "both" | "edited";
 
 export const merges = (key: string) =>
@@ -26,7 +26,7 @@ export interface Place {
 }
 
 export function places(detail: MergeDetail): Place[] {
-  return detail.artifacts.flatMap((artifact) => artifact.conflicts.map((conflict) => ({ artifact, conflict: conflict as Conflict })));
+  return detail.artifacts.flatMap((artifact) => artifact.conflicts.map((conflict) => ({ artifact, conflict })));
 }
 
 export interface Line {

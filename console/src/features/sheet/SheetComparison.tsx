@@ -68,7 +68,7 @@ function Became({ sheet }: { sheet: ComparedSheet }) {
       {changed > 0 && <span className="t-changed"><Mark action="changed" /> {group(changed)} </span>}
       {added > 0 && <span className="t-added"><Mark action="added" /> {group(added)} </span>}
       {removed > 0 && <span className="t-removed"><Mark action="removed" /> {group(removed)} </span>}
-      {sheet.recalculated > 0 && <span className="cap">{count(sheet.recalculated, "value")} recalculated</span>}
+      {Boolean(sheet.recalculated) && <span className="cap">{count(sheet.recalculated ?? 0, "value")} recalculated</span>}
     </>
   );
 }

@@ -25,7 +25,7 @@ export function SheetGridView({ name, sheet, grid }: { name: string; sheet: Comp
             </tr>
           </thead>
           <tbody>
-            {grid.rows.map((row, i) => ("skipped" in row ? (
+            {grid.rows.map((row, i) => (row.skipped ? (
               <tr key={`skipped ${i}`} className="between"><td colSpan={grid.columns.length + 1}><span>{count(row.skipped, "same row")}</span></td></tr>
             ) : (
               <Row key={`${row.before} ${row.after}`} row={row} columns={grid.columns} />

@@ -1,28 +1,10 @@
-/** A compared sheet as the service gives it. */
-export interface SheetCell {
-  value: string | number | boolean | null;
-  formula?: string;
-  was?: string | number | boolean | null;
-  was_formula?: string;
-  state?: "changed" | "formula" | "recalculated" | "respelt";
-}
-export interface SheetRow {
-  before: number | null;
-  after: number | null;
-  state: "equal" | "changed" | "added" | "removed" | "moved";
-  cells: (SheetCell | null)[];
-}
-export interface SheetGrid {
-  columns: { name: string; before: string | null; after: string | null; state: "equal" | "added" | "removed" }[];
-  rows: (SheetRow | { skipped: number })[];
-  header: number | null;
-  truncated: boolean;
-}
-export interface ComparedSheet {
-  rows: Record<"added" | "removed" | "changed" | "before" | "after", number>;
-  recalculated: number;
-  grid: SheetGrid | null;
-}
+/** A compared sheet, and what its cells say. */
+import type { Schemas } from "../../api/client";
+
+export type SheetCell = Schemas["GridCell"];
+export type SheetRow = Schemas["GridRow"];
+export type SheetGrid = Schemas["SheetGrid"];
+export type ComparedSheet = Schemas["TableAnswer"];
 
 export function shown(value: SheetCell["value"] | undefined): string {
   if (value === null || value === undefined) return "";

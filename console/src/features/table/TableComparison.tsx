@@ -28,7 +28,7 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
   const shown = useMemo(() => chosenLanes(all, table), [all, table]);
   const profiles = useMemo(() => new Map(table.profiles.map((p) => [p.column, p])), [table]);
   const pages = useInfiniteQuery({ ...compareRows(shelf, path, from, to, action, column, name), placeholderData: keepPreviousData });
-  const rows = pages.data?.pages.flatMap((p) => p.rows as unknown as Row[]) ?? table.details;
+  const rows = pages.data?.pages.flatMap((p) => p.rows) ?? table.details;
   const differing = table.rows.added + table.rows.removed + table.rows.changed;
   const filtered = Boolean(action || column);
   const total = pages.data?.pages[0]?.total ?? (filtered ? rows.length : differing);

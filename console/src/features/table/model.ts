@@ -1,43 +1,11 @@
 /** A compared table's parts, and pure functions that shape them for display. */
+import type { Schemas } from "../../api/client";
 import { group } from "../../marks/words";
 
-export interface Side {
-  rows: number;
-  nulls: number;
-  distinct: number;
-  /** Of how many rows quartiles, top and bins are, where not of all; distinct is an estimate then. */
-  sampled: number | null;
-  numbers: Record<"least" | "lower_quartile" | "median" | "upper_quartile" | "greatest" | "mean" | "spread", number> | null;
-  top: [string, number][];
-  bins: number[];
-}
-export interface Profile {
-  column: string;
-  type: string;
-  is_time: boolean;
-  before: Side | null;
-  after: Side | null;
-  edges: number[];
-  labels: string[];
-  shift: { value: number; measure: string; limit: number; beyond: boolean } | null;
-}
-export interface Row {
-  action: "added" | "removed" | "changed";
-  rows: [number | null, number | null];
-  columns: string[];
-  before: (string | null)[] | null;
-  after: (string | null)[] | null;
-}
-export interface ComparedTable {
-  rows: Record<"added" | "removed" | "changed" | "before" | "after", number>;
-  key: string[];
-  columns: Record<"added" | "removed" | "retyped" | "widened" | "narrowed", string[]> & { renamed: [string, string][]; reordered: boolean };
-  cells: Record<string, { changed: number; representation_only: number }>;
-  schema: Record<"before" | "after", { name: string; type: string }[]>;
-  details: Row[];
-  profiles: Profile[];
-  unrelated: boolean;
-}
+export type Side = Schemas["ColumnValues"];
+export type Profile = Schemas["ColumnProfile"];
+export type Row = Schemas["DifferingRow"];
+export type ComparedTable = Schemas["TableAnswer"];
 export type Became = "same" | "added" | "removed" | "changed" | "moved";
 
 /** One column of the page: where it is in the cells of either side, and what became of it. */
@@ -84,7 +52,7 @@ export function figure(profile: Profile): { what: string; before: string; after:
   const numbers = [before, after].every((s) => !s || s.numbers);
   if (!numbers || (type.startsWith("int") && unique)) return told("distinct", (s) => (s.sampled ? "≈ " : "") + group(s.distinct));
   if (profile.is_time) return told("until", (s) => (s.numbers ? moment(s.numbers.greatest, type) : ""));
-  return told("mean", (s) => (s.numbers ? short(s.numbers.mean) : ""));
+  return told("mean", (s) => (s.numbers && s.numbers.mean !== null ? short(s.numbers.mean) : ""));
 }
 
 /** A number in about four digits. */

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.fail_on import check_fail_on, fail_on_option
@@ -13,6 +14,8 @@ from everyshelf.cli.findings import print_artifact, print_measured, print_rows, 
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf
+from everyshelf.core.answers.comparisons import Compared
+from everyshelf.core.answers.states import ArtifactComparison, ComparedArtifact, RefAnswer, StateComparison
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
@@ -43,6 +46,7 @@ def compare(
     form = report_form(report)
     shelf, desk = open_shelf(shelf_key, address)
     before, after, artifact = _three(refs, desk)
+    found: StateComparison | _OneArtifact
     if "desk" in (before, after):
         found = _compare_desk(shelf, _required(desk), before, after, artifact)
     elif artifact is not None:
@@ -54,13 +58,18 @@ def compare(
     if report is not None and form is not None:
         on_desk = "desk" in (before, after)
         title = f"{f'{artifact} ' if artifact else ''}from {before} to {after}"
-        which: str | None = None if artifact is None else found.get("path")
+        which = found.path if isinstance(found, _OneArtifact) else None
         text = None if on_desk else shelf.compare_report(before, after, path=which, form=form)
-        save_report(report, form, found if text is None else text, title)
+        if text is not None:
+            save_report(report, form, text, title)
+        elif isinstance(found, StateComparison):
+            save_report(report, form, found, title)
     if as_json:
         terminal.print_json(found)
+    elif isinstance(found, StateComparison):
+        _print_states(found, before, after, whole=artifact is not None)
     else:
-        _print(found, before, after, whole=artifact is not None)
+        _print_one(found, before, after)
     check_fail_on(found, fail_on)
 
 
@@ -93,72 +102,77 @@ def _path_of(shelf: ShelfClient, name: str, ref: str) -> str:
     return alike[0] if alike else name
 
 
-def _single(shelf: ShelfClient, before: str, after: str, path: str) -> dict[str, Any]:
-    found = shelf.compare_artifact(path, before, after)
-    return {**found, "path": path, "from": {"ref": before}, "to": {"ref": after}}
+class _OneArtifact(ArtifactComparison, kw_only=True):
+    """An artifact compared, with what was asked for."""
+
+    path: str
+    from_: RefAnswer = msgspec.field(name="from")
+    to: RefAnswer
 
 
-def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artifact: str | None) -> dict[str, Any]:
+def _single(shelf: ShelfClient, before: str, after: str, path: str) -> _OneArtifact:
+    found = msgspec.structs.asdict(shelf.compare_artifact(path, before, after))
+    return _OneArtifact(**found, path=path, from_=RefAnswer(ref=before), to=RefAnswer(ref=after))
+
+
+def _compare_desk(shelf: ShelfClient, desk: Desk, before: str, after: str, artifact: str | None) -> StateComparison:
     from everyshelf.desk.comparing import compare_desk
 
     ref, backwards = (after, True) if before == "desk" else (before, False)
     with terminal.progress_bar("Comparing") as progress:
-        found = compare_desk(desk, shelf, ref, artifact, progress, backwards=backwards)
-    return {"from": {"ref": before}, "to": {"ref": after}, **found}
+        return compare_desk(desk, shelf, ref, artifact, progress, backwards=backwards)
 
 
 # --- printing --------------------------------------------------------------------
 
 
-def _print(found: dict[str, Any], before: str, after: str, *, whole: bool) -> None:
-    if "artifacts" not in found:
-        name = found["path"].rpartition("/")[2]
-        line = found["headline"][:1].upper() + found["headline"][1:]
-        terminal.paragraph(terminal.bold(line) + f"; {name} from {before} to {after}.")
-        print_artifact(found, name, _versions(found), shown=500, whole=True)
-        _print_table(found)
-        return
-    terminal.paragraph(terminal.bold(found["sentence"]))
-    for row in found["artifacts"]:
-        _print_row(row, whole=whole)
-    parted = found.get("parted")
-    if parted:
-        said = f"as {before} is now, with its {terminal.count(parted['newer'], 'newer commit')} undone:"
-        terminal.say(terminal.dim(f"  {said} everyshelf compare commit:{parted['head'][:12]} {after}"))
-    first = next((a for a in found["artifacts"] if a["findings"]), None)
+def _print_one(found: _OneArtifact, before: str, after: str) -> None:
+    name = found.path.rpartition("/")[2]
+    line = found.headline[:1].upper() + found.headline[1:]
+    terminal.paragraph(terminal.bold(line) + f"; {name} from {before} to {after}.")
+    versions = found.before.version if found.before else None, found.after.version if found.after else None
+    print_artifact(found, name, _versions(*versions), shown=500, whole=True)
+    _print_tables(found)
+
+
+def _print_states(found: StateComparison, before: str, after: str, *, whole: bool) -> None:
+    terminal.paragraph(terminal.bold(found.sentence))
+    for artifact in found.artifacts:
+        _print_artifact(artifact, whole=whole)
+    parted = found.parted
+    if parted is not None:
+        said = f"as {before} is now, with its {terminal.count(parted.newer, 'newer commit')} undone:"
+        terminal.say(terminal.dim(f"  {said} everyshelf compare commit:{(parted.head or '')[:12]} {after}"))
+    first = next((a for a in found.artifacts if a.findings), None)
     if first is not None and not whole:
         import shlex
 
-        terminal.next_step(f"everyshelf compare {before} {after} {shlex.quote(first['path'])}")
+        terminal.next_step(f"everyshelf compare {before} {after} {shlex.quote(first.path)}")
 
 
-def _print_row(row: dict[str, Any], *, whole: bool) -> None:
-    name = row.get("name") or row["path"].rpartition("/")[2]
-    if not row["findings"]:
-        moved = f"from {row['old_path']}" if row["state"] == "moved" else ""
-        terminal.row(
-            row["state"], row["kind"], name, terminal.dim(moved or (row["path"] if name != row["path"] else ""))
-        )
+def _print_artifact(artifact: ComparedArtifact, *, whole: bool) -> None:
+    path, name = artifact.path, artifact.name
+    if not artifact.findings:
+        moved = f"from {artifact.old_path}" if artifact.state == "moved" else ""
+        terminal.row(artifact.state, artifact.kind, name, terminal.dim(moved or (path if name != path else "")))
         return
-    print_artifact({**row, "effects": row["effects"]}, name, _versions(row), shown=500 if whole else 8, whole=whole)
+    print_artifact(artifact, name, _versions(*artifact.versions), shown=500 if whole else 8, whole=whole)
     if whole:
-        _print_table(row)
-    elif "table" in row:
-        print_table_line(row["table"])
+        _print_tables(artifact)
+    elif artifact.table is not None:
+        print_table_line(artifact.table)
 
 
-def _versions(row: dict[str, Any]) -> str:
-    sides = [(row.get(side) or {}).get("version") for side in ("before", "after")]
-    return " → ".join(f"v{v}" for v in sides if v) if any(sides) else ""
+def _versions(before: int | None, after: int | None) -> str:
+    return " → ".join(f"v{version}" for version in (before, after) if version)
 
 
-def _print_table(found: dict[str, Any]) -> None:
-    if "model" in found:
-        print_measured(found["model"])
-    for name, table in found.get("tables", {}).items():
+def _print_tables(found: Compared) -> None:
+    if found.model is not None:
+        print_measured(found.model)
+    for name, table in (found.tables or {}).items():
         print_table_line(table, name)
         print_rows(table, _MOST_ROWS)
-    if "table" not in found:
-        return
-    print_table_line(found["table"])
-    print_rows(found["table"], _MOST_ROWS)
+    if found.table is not None:
+        print_table_line(found.table)
+        print_rows(found.table, _MOST_ROWS)

@@ -19,13 +19,14 @@ from everyshelf.cli.unsent import print_unsent
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient
+    from everyshelf.core.merge.model import Side
     from everyshelf.desk.desk import Desk
     from everyshelf.desk.states import Item
 
 _MANY = 200
 # Which side of the merge the desk is: its target when it catches up, the source of what it commits.
-_CAUGHT_UP = {"desk": "target", "shelf": "source"}
-_COMMITTED = {"desk": "source", "shelf": "target"}
+_CAUGHT_UP: dict[str, Side] = {"desk": "target", "shelf": "source"}
+_COMMITTED: dict[str, Side] = {"desk": "source", "shelf": "target"}
 
 
 @click.command("take")
@@ -375,7 +376,7 @@ def commit(
     While the service is out of reach, the commit stays on the desk, unsent; the next commit, take or catch-up that
     reaches the service sends it. More than a few removals are asked about first.
     """
-    from everyshelf.client import UnreachableError
+    from everyshelf.client import CommitMessage, UnreachableError
 
     if summary is None and not send:
         raise click.UsageError("name what changed: --summary TEXT")
@@ -391,17 +392,17 @@ def commit(
     items = desk.select(changed, artifacts)
     _confirm_removals(items, remove)
     blocked = [i for i in states if i.state == "blocked"]
-    said: dict[str, Any] = {"description": description, "labels": _labels(labels), "tasks": list(tasks)}
+    message = CommitMessage(summary, description, _labels(labels), list(tasks))
     waiting, made, key = 0, None, uuid.uuid4().hex
     try:
         send_first(desk, shelf)
         with terminal.progress_bar("Sending") as progress:
             side = _COMMITTED.get(prefer or "")
-            made = desk.commit(shelf, items, summary, merge=merge, prefer=side, key=key, progress=progress, **said)
+            made = desk.commit(shelf, items, message, merge=merge, prefer=side, key=key, progress=progress)
     except UnreachableError as error:
         if error.code != "service.unreachable":
             raise
-        waiting = desk.commit_later(items, summary, key=key if error.reached and not merge else "", **said)
+        waiting = desk.commit_later(items, message, key=key if error.reached and not merge else "")
     if as_json:
         committed = [{"path": i.path, "state": i.state} for i in items]
         told = _plain(made) if made else {"commit": None, "summary": summary}

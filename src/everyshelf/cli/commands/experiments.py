@@ -358,21 +358,21 @@ def _captured(
 ) -> tuple[dict[str, Any] | None, int]:
     """The run as recorded, or how many commits wait on the desk with it while the service is out of reach."""
     from everyshelf.cli.commands.desk import send_first
-    from everyshelf.client import UnreachableError
+    from everyshelf.client import CommitMessage, UnreachableError
 
     branch = str(desk.home.branch)
-    labels = {"experiment": key}
+    message = CommitMessage(summary, labels={"experiment": key})
     try:
         send_first(desk, shelf)
         base = desk.home.commit
-        commit = desk.commit(shelf, items, summary, labels=labels, merge=True).commit if items else base
+        commit = desk.commit(shelf, items, message, merge=True).commit if items else base
         if commit is None:
             raise click.UsageError("there is no commit on this branch yet to tie the run to; commit something first")
         return shelf.record_run(key, branch, commit, base=base or "", **told), 0
     except UnreachableError as error:
         if error.code != "service.unreachable":
             raise
-        return None, desk.commit_later(items, summary, labels=labels, run={"experiment": key, **told})
+        return None, desk.commit_later(items, message, run={"experiment": key, **told})
 
 
 def _print_run(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,20 +14,21 @@ from everyshelf.cli.options import json_option
 from everyshelf.cli.reports import report_form, report_option, save_report
 from everyshelf.desk.open_databases import unwritten_in
 
+if TYPE_CHECKING:
+    from everyshelf.core.answers.comparisons import ComparisonAnswer
+    from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
+    from everyshelf.core.kinds.rules import Rules
+
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
 
 
 _FILE_OR_FOLDER = click.Path(exists=True, readable=True, path_type=Path)
 
 
-def _rules_text(path: Path | None) -> str:
-    if path is None:
-        return ""
-    from everyshelf.core.kinds.rules import parse_rules
+def _rules(path: Path | None) -> Rules:
+    from everyshelf.core.kinds.rules import Rules, parse_rules
 
-    text = path.read_text(encoding="utf-8")
-    parse_rules(text, name=path.name)
-    return text
+    return Rules() if path is None else parse_rules(path.read_text(encoding="utf-8"), name=path.name)
 
 
 @click.command("outline")
@@ -36,11 +37,12 @@ def _rules_text(path: Path | None) -> str:
 @json_option
 def outline(file: Path, kind: str | None, as_json: bool) -> None:
     """Show the structure of FILE: its kind, and its parts as a tree."""
+    from everyshelf.core.reading.messages import FileAt
     from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
     worker = Worker(deadline_seconds=WHOLE_SECONDS)
     try:
-        found = worker.outline(file.name, file, kind=checked_kind(kind))
+        found = worker.outline(FileAt(file.name, str(file)), kind=checked_kind(kind))
     finally:
         worker.close()
     if as_json:
@@ -49,35 +51,34 @@ def outline(file: Path, kind: str | None, as_json: bool) -> None:
     _print_outline(file, found)
 
 
-def _print_outline(file: Path, found: dict[str, Any]) -> None:
-    parts = found["parts"]
-    read = "" if found["read_as"] == found["kind"] else f", read as {found['read_as']}"
-    terminal.say(terminal.bold(f"{file.name}: {found['kind']}{read}, {terminal.size(found['size'])}") + ".")
-    if found["note"]:
-        terminal.say(terminal.dim(f"  {found['note']}"))
-    if "table" in found:
-        for column in found["table"]["columns"]:
-            terminal.say(terminal.line((2, "column"), (13, column["type"]), (23, terminal.bold(column["name"]))))
-        terminal.say(terminal.line((2, terminal.dim("rows")), (23, str(found["table"]["row_count"]))))
-    for name, value in found.get("fields", {}).items():
+def _print_outline(file: Path, found: OutlineAnswer) -> None:
+    read = "" if found.read_as == found.kind else f", read as {found.read_as}"
+    terminal.say(terminal.bold(f"{file.name}: {found.kind}{read}, {terminal.size(found.size)}") + ".")
+    if found.note:
+        terminal.say(terminal.dim(f"  {found.note}"))
+    if found.table is not None:
+        for column in found.table.columns:
+            terminal.say(terminal.line((2, "column"), (13, column.type), (23, terminal.bold(column.name))))
+        terminal.say(terminal.line((2, terminal.dim("rows")), (23, str(found.table.row_count))))
+    for name, value in (found.fields or {}).items():
         terminal.say(terminal.line((2, terminal.dim(name)), (23, terminal.fit(str(value), 23))))
-    _print_parts(parts, 0)
-    if found["truncated"]:
+    _print_parts(found.parts, 0)
+    if found.truncated:
         terminal.say(terminal.dim("  … more parts are not shown"))
 
 
-def _print_parts(parts: list[dict[str, Any]], depth: int) -> None:
+def _print_parts(parts: list[PartAnswer], depth: int) -> None:
     for part in parts:
-        fields = ", ".join(f"{k} {v}" for k, v in part["fields"].items() if str(v) != part["label"])
+        fields = ", ".join(f"{k} {v}" for k, v in part.fields.items() if str(v) != part.label)
         column = 2 + 2 * depth
         head = terminal.line(
-            (column, terminal.dim(part["type"])), (column + 11, terminal.bold(terminal.fit(part["label"], column + 11)))
+            (column, terminal.dim(part.type)), (column + 11, terminal.bold(terminal.fit(part.label, column + 11)))
         )
         wide, at = terminal.width(), terminal.width_of(head) + 2
         if fields and (wide is None or wide - at > 12):
             head += f"  {terminal.dim(terminal.fit(fields, at))}"
         terminal.say(head)
-        _print_parts(part["parts"], depth + 1)
+        _print_parts(part.parts, depth + 1)
 
 
 def checked_kind(kind: str | None) -> str | None:
@@ -116,19 +117,23 @@ def compare_files(
 
     Folders too: as one table where all their files are parts of one, else file by file.
     """
+    from everyshelf.core.compare.options import CompareOptions
+    from everyshelf.core.reading.messages import FileAt
     from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 
     form = report_form(report)
-    rules_text = _rules_text(rules)
-    keys = [k.strip() for k in key.split(",") if k.strip()] if key else None
+    keys = tuple(k.strip() for k in key.split(",") if k.strip()) if key else ()
+    options = CompareOptions(_rules(rules), checked_kind(kind), keys, limit)
     worker = Worker(deadline_seconds=WHOLE_SECONDS)
-    wanted: dict[str, Any] = {"rules_text": rules_text, "kind": checked_kind(kind), "key": keys, "limit": limit}
     try:
         with terminal.waiting(f"Comparing {old.name} with {new.name}") as tick:
             from everyshelf.desk.kinds import files_beside
 
-            beside = files_beside(old), files_beside(new)
-            found = worker.compare((old.name, old), (new.name, new), beside=beside, tick=tick, **wanted)
+            before, after = (
+                FileAt(file.name, str(file), {name: str(path) for name, path in files_beside(file).items()})
+                for file in (old, new)
+            )
+            found = worker.compare(before, after, options, tick=tick)
     finally:
         worker.close()
     for file in (old, new):
@@ -136,7 +141,9 @@ def compare_files(
             click.echo(f"{file}: {why}", err=True)
     if report is not None and form is not None:
         title = f"{old.name} to {new.name}" if old.name != new.name else new.name
-        save_report(report, form, {**found, "path": str(new)}, title)
+        from everyshelf.core.report.document import as_artifact
+
+        save_report(report, form, as_artifact(found, str(new)), title)
     if as_json:
         terminal.print_json(found)
     else:
@@ -144,24 +151,23 @@ def compare_files(
     check_fail_on(found, fail_on)
 
 
-def _print(old: Path, new: Path, found: dict[str, Any]) -> None:
+def _print(old: Path, new: Path, found: ComparisonAnswer) -> None:
     from everyshelf.core.compare.sentences import effects_phrase, headline
 
-    if found["equal"]:
-        terminal.say(terminal.bold("Nothing changed") + (f": {found['note']}." if found["note"] else "."))
+    if found.equal:
+        terminal.say(terminal.bold("Nothing changed") + (f": {found.note}." if found.note else "."))
         return
-    phrase = effects_phrase(found["effects"], judged=found["judged"])
+    phrase = effects_phrase(found.effects, judged=found.judged)
     terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + (f"; {phrase}." if phrase else "."))
     print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "", whole=True)
-    if "model" in found:
-        print_measured(found["model"])
-    if "table" in found:
-        print_table_line(found["table"])
-        print_rows(found["table"], 12)
-    for name, table in found.get("tables", {}).items():
+    if found.model is not None:
+        print_measured(found.model)
+    if found.table is not None:
+        print_table_line(found.table)
+        print_rows(found.table, 12)
+    for name, table in (found.tables or {}).items():
         print_table_line(table, name)
         print_rows(table, 6)
-    if found["effects"]["cosmetic"] and found["effects"]["cosmetic"] < sum(found["effects"].values()):
-        terminal.say(
-            terminal.dim(f"  {terminal.count(found['effects']['cosmetic'], 'cosmetic finding')} not shown; see --json.")
-        )
+    cosmetic = found.effects["cosmetic"]
+    if cosmetic and cosmetic < sum(found.effects.values()):
+        terminal.say(terminal.dim(f"  {terminal.count(cosmetic, 'cosmetic finding')} not shown; see --json."))

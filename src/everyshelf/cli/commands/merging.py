@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import UNSET
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.commands.files import checked_kind
@@ -20,6 +21,8 @@ from everyshelf.cli.session import open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import ShelfClient, WaitingMerge
+    from everyshelf.core.answers.merges import ConflictAnswer, MergeAnswer
+    from everyshelf.core.merge.model import Side
     from everyshelf.desk.desk import Desk
 
 _FILE = click.Path(exists=True, dir_okay=False, readable=True, path_type=Path)
@@ -43,7 +46,7 @@ def merge_files(
     target: Path,
     source: Path,
     output: Path,
-    prefer: str | None,
+    prefer: Side | None,
     kind: str | None,
     rules: Path | None,
     as_json: bool,
@@ -62,9 +65,9 @@ def merge_files(
         half = Path(waiting.name)
     try:
         found = worker.merge(
-            target.name, (base, target, source), half, rules_text=text, kind=checked_kind(kind), prefer=prefer
+            target.name, (base, target, source), half, rules=text, kind=checked_kind(kind), prefer=prefer
         )
-        if found["merged"]:
+        if found.merged:
             half.chmod(target.stat().st_mode & 0o777)
             half.replace(output)
     finally:
@@ -74,57 +77,58 @@ def merge_files(
         terminal.print_json(found)
     else:
         _print_merged(found, (base, target, source), output)
-    if not found["merged"]:
-        raise Unsettled(f"{_open_count(found['conflicts'])} to settle; {output} was not written")
+    if not found.merged:
+        raise Unsettled(f"{_open_count(found.conflicts)} to settle; {output} was not written")
 
 
-def _open_count(conflicts: list[dict[str, Any]]) -> str:
-    return terminal.count(sum(1 for c in conflicts if "decision" not in c), "conflict")
+def _open_count(conflicts: list[ConflictAnswer]) -> str:
+    return terminal.count(sum(1 for c in conflicts if c.decision is None), "conflict")
 
 
-def _print_merged(found: dict[str, Any], files: tuple[Path, Path, Path], output: Path) -> None:
-    if found["merged"]:
-        settled = f", {terminal.count(len(found['conflicts']), 'conflict')} settled" if found["conflicts"] else ""
-        changes = terminal.count(found["combined"], "change")
-        terminal.say(terminal.bold(f"Merged as {found['read_as']}") + f": {changes} of both sides{settled} → {output}")
+def _print_merged(found: MergeAnswer, files: tuple[Path, Path, Path], output: Path) -> None:
+    if found.merged:
+        settled = f", {terminal.count(len(found.conflicts), 'conflict')} settled" if found.conflicts else ""
+        changes = terminal.count(found.combined, "change")
+        terminal.say(terminal.bold(f"Merged as {found.read_as}") + f": {changes} of both sides{settled} → {output}")
     else:
-        terminal.say(terminal.bold(f"{_open_count(found['conflicts'])} to settle") + f", read as {found['read_as']}.")
-    _print_conflicts(found["conflicts"], _SIDES)
-    for note in found["notes"]:
+        terminal.say(terminal.bold(f"{_open_count(found.conflicts)} to settle") + f", read as {found.read_as}.")
+    _print_conflicts(found.conflicts, _SIDES)
+    for note in found.notes:
         terminal.say(terminal.dim(f"  {note}"))
-    if not found["merged"]:
+    if not found.merged:
         named = shlex.join([*map(str, files), "--output", str(output)])
         terminal.next_step(f"everyshelf merge-files {named} --prefer target")
 
 
-def _print_conflicts(conflicts: list[dict[str, Any]], names: dict[str, str], most: int = 40) -> None:
+def _print_conflicts(conflicts: list[ConflictAnswer], names: dict[str, str], most: int = 40) -> None:
     wide = max(len(name) for name in names.values()) + 1
     for number, conflict in enumerate(conflicts[: terminal.most(most)], 1):
-        decision = conflict.get("decision")
+        decision = conflict.decision
         state, word = ("settled", "settled") if decision else ("conflict", "open")
         mark = terminal.tone(state, f"{terminal.GLYPHS[state]} {word}")
         terminal.labelled(terminal.line((0, mark), (16, str(number))), _capital(_headline(conflict)), at=22)
         for side in ("base", "target", "source"):
-            if side in conflict and not decision and _is_long(conflict):
-                first, *more = terminal.wrapped_at(_said(conflict[side]), 22 + wide) or [""]
+            value = getattr(conflict, side)
+            if value is not UNSET and decision is None and _is_long(conflict):
+                first, *more = terminal.wrapped_at(_said(value), 22 + wide) or [""]
                 terminal.say(terminal.line((22, terminal.dim(names.get(side, side))), (22 + wide, first)))
                 for rest in more:
                     terminal.say(" " * (22 + wide) + rest)
-        taken = f", taken: {names.get(decision['take'], decision['take'])}" if decision else ""
-        terminal.paragraph(terminal.dim(f"{conflict['id']}{taken}"), indent=22)
+        taken = f", taken: {names.get(decision.take, decision.take)}" if decision else ""
+        terminal.paragraph(terminal.dim(f"{conflict.id}{taken}"), indent=22)
     terminal.say_left(conflicts, most)
 
 
-def _is_long(conflict: dict[str, Any]) -> bool:
+def _is_long(conflict: ConflictAnswer) -> bool:
     """True where the sentence does not fit, or does not say what the sides have."""
-    sides = [_said(conflict[side]) for side in ("target", "source") if side in conflict]
-    return len(conflict["why"]) > _LINE or not all(said in conflict["why"] for said in sides)
+    sides = [_said(value) for value in (conflict.target, conflict.source) if value is not UNSET]
+    return len(conflict.why) > _LINE or not all(said in conflict.why for said in sides)
 
 
-def _headline(conflict: dict[str, Any]) -> str:
-    if len(conflict["why"]) <= _LINE:
-        return str(conflict["why"])
-    return f"{conflict['type']} “{conflict['label']}”: {conflict['field'] or 'as a whole'}"
+def _headline(conflict: ConflictAnswer) -> str:
+    if len(conflict.why) <= _LINE:
+        return conflict.why
+    return f"{conflict.type} “{conflict.label}”: {conflict.field or 'as a whole'}"
 
 
 def _said(value: Any) -> str:
@@ -241,26 +245,26 @@ def _decision(
 def _path(merge: WaitingMerge, artifact: str | None) -> str | None:
     if artifact is None:
         return None
-    paths = [a["path"] for a in merge.artifacts]
+    paths = [a.path for a in merge.artifacts]
     named = [p for p in paths if p == artifact or p.rpartition("/")[2] == artifact]
     if len(named) != 1:
         raise click.UsageError(f"{artifact!r} has nothing to settle; these have: {', '.join(paths) or 'nothing'}")
-    return str(named[0])
+    return named[0]
 
 
 def _conflict(merge: WaitingMerge, path: str | None, conflict: str) -> str:
     if path is None:
         raise click.UsageError("name the ARTIFACT of the conflict")
-    conflicts = next(a["conflicts"] for a in merge.artifacts if a["path"] == path)
+    conflicts = next(a.conflicts for a in merge.artifacts if a.path == path)
     if conflict.isascii() and conflict.isdigit() and len(conflict) < 10 and 0 < int(conflict) <= len(conflicts):
-        return str(conflicts[int(conflict) - 1]["id"])
+        return conflicts[int(conflict) - 1].id
     return conflict
 
 
 def _value(merge: WaitingMerge, path: str | None, conflict: str | None, text: str) -> Any:
     """JSON where either side is not a text, else the text as it is."""
-    found = next((c for a in merge.artifacts if a["path"] == path for c in a["conflicts"] if c["id"] == conflict), None)
-    if found is None or any(isinstance(found.get(side), str) for side in ("target", "source")):
+    found = next((c for a in merge.artifacts if a.path == path for c in a.conflicts if c.id == conflict), None)
+    if found is None or isinstance(found.target, str) or isinstance(found.source, str):
         return text
     try:
         return json.loads(text)
@@ -276,13 +280,13 @@ def _by_program(shelf: ShelfClient, merge: WaitingMerge, artifact: str | None) -
     path = _path(merge, artifact)
     if path is None:
         raise click.UsageError("name the ARTIFACT to open")
-    found = next(a for a in merge.artifacts if a["path"] == path)
+    found = next(a for a in merge.artifacts if a.path == path)
     with tempfile.TemporaryDirectory(prefix="everyshelf-settle-") as folder:
         name = path.rpartition("/")[2]
         files = {side: Path(folder, side, name) for side in ("base", "target", "source", "output")}
         for side, file in files.items():
             file.parent.mkdir()
-            content = found["target" if side == "output" else side]
+            content = getattr(found, "target" if side == "output" else side)
             file.write_bytes(shelf.content(content) if content else b"")
         words = [word.format(**{s: str(f) for s, f in files.items()}) for word in shlex.split(given)]
         before = files["output"].read_bytes()
@@ -331,18 +335,18 @@ def _print_merge(merge: WaitingMerge, as_json: bool) -> None:
     terminal.say(terminal.bold(f"{merge.source} into {merge.target}: {left}") + ".")
     terminal.say(terminal.dim(f"  target: {merge.target}, source: {merge.source}"))
     for artifact in merge.artifacts:
-        if not artifact["conflicts"]:
+        if not artifact.conflicts:
             continue
-        done = sum(1 for c in artifact["conflicts"] if "decision" in c)
-        count = f"{done} of {len(artifact['conflicts'])} settled"
-        combined = f"{artifact['combined']} merged automatically" if artifact["combined"] else ""
-        terminal.say(terminal.line((0, terminal.bold(artifact["path"])), (48, count), (66, terminal.dim(combined))))
-        _print_conflicts(artifact["conflicts"], {"target": merge.target, "source": merge.source})
-        for note in artifact["notes"]:
+        done = sum(1 for c in artifact.conflicts if c.decision is not None)
+        count = f"{done} of {len(artifact.conflicts)} settled"
+        combined = f"{artifact.combined} merged automatically" if artifact.combined else ""
+        terminal.say(terminal.line((0, terminal.bold(artifact.path)), (48, count), (66, terminal.dim(combined))))
+        _print_conflicts(artifact.conflicts, {"target": merge.target, "source": merge.source})
+        for note in artifact.notes:
             terminal.say(terminal.dim(f"  {note}"))
-    first = next((a for a in merge.artifacts if a["open"]), None)
+    first = next((a for a in merge.artifacts if a.open), None)
     if first is not None:
-        number = next(n for n, c in enumerate(first["conflicts"], 1) if "decision" not in c)
-        terminal.next_step(f"everyshelf settle {shlex.quote(first['path'])} {number} --take target")
+        number = next(n for n, c in enumerate(first.conflicts, 1) if c.decision is None)
+        terminal.next_step(f"everyshelf settle {shlex.quote(first.path)} {number} --take target")
     else:
         terminal.next_step(f"everyshelf settle --merge {merge.id} --finish")

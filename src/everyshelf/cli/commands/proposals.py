@@ -125,7 +125,7 @@ def proposal_show(number: int, shelf_key: str | None, address: str | None, as_js
         return
     sentence = ""
     if found["base"] and found["head"]:
-        sentence = shelf.compare(f"commit:{found['base']}", f"commit:{found['head']}")["sentence"]
+        sentence = shelf.compare(f"commit:{found['base']}", f"commit:{found['head']}").sentence
     _print(found, sentence)
 
 

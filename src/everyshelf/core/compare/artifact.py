@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 from everyshelf.core.compare.archives import compare_members
 from everyshelf.core.compare.dispatch import compare_own, compare_parts, compare_trees
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.orientation import by_records
 from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.realign import realigned
@@ -32,7 +33,7 @@ from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.options import TableOptions
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 8
+READER_VERSION = 9
 MOST_IN_MEMORY = 200 * 1024 * 1024  # what is no table is held whole
 _MOST_DEPTH = 3  # of archives within archives
 _LINE_KINDS = ("script", "report")
@@ -74,43 +75,28 @@ class ArtifactSide:
 def compare_artifacts(
     before: ArtifactSide,
     after: ArtifactSide,
-    *,
-    rules: Rules | None = None,
-    kind: str | None = None,
-    key: Sequence[str] | None = None,
-    keep: Keep | None = None,
+    options: CompareOptions | None = None,
 ) -> Comparison:
-    """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong ``key``.
-
-    ``keep``: how many of a table's rows that differ to give, and the file for all of them.
-    """
-    return _versions(before, after, rules or Rules(), kind, key, keep, 0)
+    """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong key."""
+    return _versions(before, after, options or CompareOptions(), 0)
 
 
-def _versions(
-    before: ArtifactSide,
-    after: ArtifactSide,
-    rules: Rules,
-    kind: str | None,
-    key: Sequence[str] | None,
-    keep: Keep | None,
-    depth: int,
-) -> Comparison:
+def _versions(before: ArtifactSide, after: ArtifactSide, options: CompareOptions, depth: int) -> Comparison:
     """As ``compare_artifacts``, for an artifact or a member ``depth`` archives down."""
+    rules, kind, keep = options.rules, options.kind, Keep(path=options.rows)
     if before.is_folder or after.is_folder:
-        return _folders(before, after, rules, kind, key, keep)
+        return _folders(before, after, options, keep)
     old, new = (recognise_given(side.given, rules, kind) for side in (before, after))
     if is_table(old) != is_table(new) and old.format == new.format == "json":
         sides_by_record = _by_record(before, after)
         if sides_by_record is not None:
-            told = _versions(*sides_by_record, rules, kind, key, keep, depth)
+            told = _versions(*sides_by_record, options, depth)
             told.findings.append(_turned_finding("/", by_column_now=is_table(old)))
             return told
     if is_table(old) and is_table(new):
         from everyshelf.core.compare.datasets import compare_datasets, options_of
 
-        options = options_of(rules, after.name, key)
-        found = compare_datasets(before.given, after.given, old, new, options, keep)
+        found = compare_datasets(before.given, after.given, old, new, options_of(rules, after.name, options.key), keep)
         if isinstance(found, str):
             return compare_as_text(_unpacked(before), _unpacked(after), found, "dataset")
         if found is not None:
@@ -120,10 +106,10 @@ def _versions(
         from everyshelf.core.compare.datasets import check_key_of_table, key_of_table, options_of
 
         def options_for(table: str) -> TableOptions:
-            return options_of(rules, f"{after.name}/{table}", key_of_table(key or (), table), within=after.name)
+            return options_of(rules, f"{after.name}/{table}", key_of_table(options.key, table), within=after.name)
 
         told = compare_databases(before.given, after.given, options_for, keep)
-        check_key_of_table(key or (), told)
+        check_key_of_table(options.key, told)
         return told
     largest = max(before.given.size, after.given.size)
     if largest > MOST_IN_MEMORY:
@@ -172,22 +158,17 @@ def _turned_finding(path: str, *, by_column_now: bool) -> Finding:
     return Finding("changed", path, "list", path.rpartition("/")[2] or "records", effect, "form", *words)
 
 
-def _folders(
-    before: ArtifactSide,
-    after: ArtifactSide,
-    rules: Rules,
-    kind: str | None,
-    key: Sequence[str] | None,
-    keep: Keep | None,
-) -> Comparison:
+def _folders(before: ArtifactSide, after: ArtifactSide, options: CompareOptions, keep: Keep) -> Comparison:
     """Folders: as one table where all their files are parts of one, also against a table in one file; else by file."""
     from everyshelf.core.compare.datasets import compare_datasets, options_of
 
-    sides = before.given, after.given
-    found = [table_of_folder(g) if g.files else recognise_given(g, rules, kind) for g in sides if g.files or g.size]
+    sides, rules = (before.given, after.given), options.rules
+    found = [
+        table_of_folder(g) if g.files else recognise_given(g, rules, options.kind) for g in sides if g.files or g.size
+    ]
     if len(found) == 2 and all(one is not None and is_table(one) for one in found):
         old, new = (one for one in found if one is not None)
-        told = compare_datasets(*sides, old, new, options_of(rules, after.name, key), keep)
+        told = compare_datasets(*sides, old, new, options_of(rules, after.name, options.key), keep)
         if isinstance(told, Comparison):
             return told
     if not (before.is_folder and after.is_folder) or before.path is None or after.path is None:
@@ -195,7 +176,7 @@ def _folders(
         return as_bytes(after.name, before.given.size, after.given.size, why)
 
     def inside(name: str, was: bytes, now: bytes) -> Comparison:
-        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), rules, None, None, None, 1)
+        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), CompareOptions(rules), 1)
 
     try:
         return compare_members(folder_members(before.path), folder_members(after.path), inside)
@@ -244,7 +225,7 @@ def _as_kind(
     def inside(name: str, was: bytes, now: bytes) -> Comparison:
         if depth >= _MOST_DEPTH:
             return as_bytes(name, len(was), len(now), f"archives within archives over {_MOST_DEPTH} deep")
-        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), Rules(), None, None, None, depth + 1)
+        return _versions(ArtifactSide(name, was), ArtifactSide(name, now), CompareOptions(), depth + 1)
 
     try:
         table = table_in_force(new, rules, after.name)

@@ -12,10 +12,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.datasets import same_bytes
 from everyshelf.core.compare.result import Comparison, as_bytes
 from everyshelf.core.compare.sentences import count_noun
-from everyshelf.core.compare.tables import profiles_json, table_findings
+from everyshelf.core.compare.tables import table_findings
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.outline.model import Effect, Finding
 from everyshelf.core.tables.comparing import compare_tables
@@ -61,7 +62,7 @@ class _Run:
     def __init__(self, engine: Engine, options_for: OptionsFor, keep: Keep) -> None:
         self._engine, self._options_for, self._keep = engine, options_for, keep
         self._findings: list[Finding] = []
-        self._tables: dict[str, dict[str, Any]] = {}
+        self._tables: dict[str, TableAnswer] = {}
         self._notes: list[str] = []
 
     def compared(self, before: Given, after: Given) -> Comparison:
@@ -152,7 +153,7 @@ class _Run:
         # The schema says the type; what values a column happens to hold is no second finding.
         self._findings += [f for f in told if f.field != "type"]
         self._notes += [f"{new.name}: {note}" for note in found.notes]
-        self._tables[new.name] = {**found.as_json(), "profiles": profiles_json(profiles)}
+        self._tables[new.name] = found.answer(profiles)
 
 
 def _path(name: str) -> str:

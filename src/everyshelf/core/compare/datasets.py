@@ -7,7 +7,7 @@ from typing import Any
 
 from everyshelf.core.compare.known import SAME
 from everyshelf.core.compare.result import Comparison, as_bytes
-from everyshelf.core.compare.tables import profiles_json, table_findings
+from everyshelf.core.compare.tables import table_findings
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.rules import Rules
@@ -17,7 +17,7 @@ from everyshelf.core.tables.engine import Engine, borrowed_engine
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.options import TableOptions
-from everyshelf.core.tables.profiles import profile_tables
+from everyshelf.core.tables.profiles import Profile, profile_tables
 from everyshelf.core.tables.sources import open_table, open_tables
 
 _RECORDS_AS_TABLE_BYTES = 8 * 1024 * 1024
@@ -108,7 +108,7 @@ def _holds_more(*sources: Source) -> bool:
 
 def _compared(engine: Engine, before: Source, after: Source, options: TableOptions, keep: Keep | None) -> Comparison:
     found = compare_tables(engine, before, after, options, keep)
-    profiles = []
+    profiles: list[Profile] = []
     if not found.unrelated and not found.is_same:  # of equal tables there is nothing to tell
         before, after = (side if side.rest is None else side.rest.whole() for side in (before, after))
         profiles = profile_tables(engine, before, after, found.columns, options, found.key)
@@ -118,8 +118,7 @@ def _compared(engine: Engine, before: Source, after: Source, options: TableOptio
     note = "; ".join([*found.notes, *before.notes, *after.notes])
     if not findings and not note:
         note = SAME
-    table = {**found.as_json(), "profiles": profiles_json(profiles)}
-    return Comparison("dataset", findings, note=note, table=table)
+    return Comparison("dataset", findings, note=note, table=found.answer(profiles))
 
 
 def same_bytes(before: Given, after: Given) -> bool:

@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from everyshelf.core.answers.files import FollowedPart
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.compare.identity import find_identity, keys_of
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.pairing import (
     RENAMED_LIKENESS,
     Pair,
@@ -38,19 +39,11 @@ _LINE = re.compile(r"/line:(\d+)\Z")
 _IDS = ("id", "key", "code", "name", "path")
 
 
-@dataclass(frozen=True)
-class Followed:
-    """Where the part is now (None: it is not there any more), and what it is called."""
-
-    part: str | None
-    label: str = ""
-
-
-def follow(before: ArtifactSide, after: ArtifactSide, parts: Sequence[str], rules: Rules) -> dict[str, Followed]:
+def follow(before: ArtifactSide, after: ArtifactSide, parts: Sequence[str], rules: Rules) -> dict[str, FollowedPart]:
     """Each of ``parts`` of ``before`` in ``after``; a part that ``before`` does not have is left where it is."""
     old, new = before.data, after.data
     if old == new:
-        return {part: Followed(part) for part in parts}
+        return {part: FollowedPart(part) for part in parts}
     found = recognise_file(after.name, new, rules)
     if is_table(found):
         return _in_table(before, after, parts, rules)
@@ -62,16 +55,16 @@ def follow(before: ArtifactSide, after: ArtifactSide, parts: Sequence[str], rule
             root_old = read_outline(before.name, old, recognise_file(before.name, old, rules), rules).root
             root_new = read_outline(after.name, new, found, rules).root
         except (UnreadableError, RecursionError):
-            return {**result, **{part: Followed(part) for part in rest}}
+            return {**result, **{part: FollowedPart(part) for part in rest}}
         result.update({part: follow_part(root_old, root_new, part) for part in rest})
     return result
 
 
-def follow_part(before: Part, after: Part, path: str) -> Followed:
+def follow_part(before: Part, after: Part, path: str) -> FollowedPart:
     """Where the part at ``path`` below ``before`` is below ``after``."""
     chain = resolve(before, path)
     if chain is None:
-        return Followed(path)
+        return FollowedPart(path)
     here, where = after, ""
     for place, (parent, part) in enumerate(chain):
         step = _counterpart(parent, here, part)
@@ -79,7 +72,7 @@ def follow_part(before: Part, after: Part, path: str) -> Followed:
             return _elsewhere(after, [p for _, p in chain[place:]])
         named = child_path(where, step, _name_of(here, step))
         here, where = step, where if step.through and place < len(chain) - 1 else named
-    return Followed(where or "/", here.label)
+    return FollowedPart(where or "/", here.label)
 
 
 def resolve(root: Part, path: str) -> list[tuple[Part, Part]] | None:
@@ -161,7 +154,7 @@ def _pairs(before: list[Part], after: list[Part]) -> list[Pair]:
     return pairs + renamed + pairs_by_likeness(before, after, rest_a, rest_b, skip, RENAMED_LIKENESS)
 
 
-def _elsewhere(root: Part, chain: list[Part]) -> Followed:
+def _elsewhere(root: Part, chain: list[Part]) -> FollowedPart:
     """The last part of the chain, if it went to another parent: by its id, else by equal content that is unique."""
     part = chain[-1]
     ids = set(_names(part)) if part.key is not None or part.fields.get("id") else set()
@@ -171,12 +164,12 @@ def _elsewhere(root: Part, chain: list[Part]) -> Followed:
         if found.type != part.type:
             continue
         if ids and ids & set(_names(found)):
-            return Followed(where, found.label)
+            return FollowedPart(where, found.label)
         if canonical(found.value) == content:
             same_content.append((where, found))
     if len(same_content) == 1 and len(leaf_set(part.value)) >= _MOVE_LEAVES:
-        return Followed(same_content[0][0], same_content[0][1].label)
-    return Followed(None, part.label)
+        return FollowedPart(same_content[0][0], same_content[0][1].label)
+    return FollowedPart(None, part.label)
 
 
 def _walk(part: Part, path: str) -> Iterator[tuple[str, Part]]:
@@ -186,7 +179,7 @@ def _walk(part: Part, path: str) -> Iterator[tuple[str, Part]]:
         yield from _walk(child, path if child.through else here)
 
 
-def _in_text(before: bytes, after: bytes, parts: Sequence[str]) -> dict[str, Followed]:
+def _in_text(before: bytes, after: bytes, parts: Sequence[str]) -> dict[str, FollowedPart]:
     try:
         old, new = decode(before).unified.split("\n"), decode(after).unified.split("\n")
     except UnreadableError:
@@ -197,30 +190,30 @@ def _in_text(before: bytes, after: bytes, parts: Sequence[str]) -> dict[str, Fol
         matched = _LINE.match(part)
         assert matched is not None
         line = int(matched[1]) - 1
-        result[part] = Followed(f"/line:{at[line] + 1}", f"line {at[line] + 1}") if line in at else _near(at, line)
+        result[part] = FollowedPart(f"/line:{at[line] + 1}", f"line {at[line] + 1}") if line in at else _near(at, line)
     return result
 
 
-def _near(at: dict[int, int], line: int) -> Followed:
+def _near(at: dict[int, int], line: int) -> FollowedPart:
     """A line that was changed lies where it did between its neighbours, if they are still neighbours."""
     before, after = at.get(line - 1, -1 if line == 0 else None), at.get(line + 1)
     if before is not None and after is not None and after - before == 2:
-        return Followed(f"/line:{before + 2}", f"line {before + 2}")
-    return Followed(None, f"line {line + 1}")
+        return FollowedPart(f"/line:{before + 2}", f"line {before + 2}")
+    return FollowedPart(None, f"line {line + 1}")
 
 
-def _in_table(before: ArtifactSide, after: ArtifactSide, parts: Sequence[str], rules: Rules) -> dict[str, Followed]:
+def _in_table(before: ArtifactSide, after: ArtifactSide, parts: Sequence[str], rules: Rules) -> dict[str, FollowedPart]:
     """Columns that were renamed are followed, those that were removed are gone; rows keep their key."""
-    found = compare_artifacts(before, after, rules=rules)
+    found = compare_artifacts(before, after, CompareOptions(rules))
     renamed = {f.before: f.after for f in found.findings if f.action == "renamed" and f.type == "column"}
     removed = {f.label for f in found.findings if f.action == "removed" and f.type == "column"}
     result = {}
     for part in parts:
         head, _, name = part.rpartition("column:")
         if not head:
-            result[part] = Followed(part)
+            result[part] = FollowedPart(part)
         elif name in removed:
-            result[part] = Followed(None, name)
+            result[part] = FollowedPart(None, name)
         else:
-            result[part] = Followed(f"{head}column:{renamed.get(name, name)}", str(renamed.get(name, name)))
+            result[part] = FollowedPart(f"{head}column:{renamed.get(name, name)}", str(renamed.get(name, name)))
     return result

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from everyshelf.core.answers.tables import TableFingerprint
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.compare.tables import table_findings
 from everyshelf.core.tables.changes import RowChanges
@@ -15,13 +14,13 @@ from everyshelf.core.tables.matching import Matched
 SAME = "written differently, means the same"
 
 
-def compare_known(before: dict[str, Any], after: dict[str, Any]) -> Comparison | None:
-    """What two fingerprints (in their JSON form) say; None where they differ, or there is none."""
-    if not before.get("digest") or before["digest"] != after.get("digest"):
+def compare_known(before: TableFingerprint, after: TableFingerprint) -> Comparison | None:
+    """What two fingerprints say; None where they differ, or there is none."""
+    if not before.digest or before.digest != after.digest:
         return None
     old, new = source_from(before), source_from(after)
     places = {column.name: place for place, column in enumerate(old.columns)}
     pairs = [Pair(old.columns[places[c.name]], places[c.name], c, place) for place, c in enumerate(new.columns)]
     found = TableComparison(old, new, Matched(pairs), RowChanges(same=new.row_count))
     findings = table_findings(found)
-    return Comparison("dataset", findings, note="" if findings else SAME, table={**found.as_json(), "profiles": []})
+    return Comparison("dataset", findings, note="" if findings else SAME, table=found.answer())

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any, Literal
 
+from everyshelf.core.answers.models import MetricChange
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.json import parse_json
 from everyshelf.core.formats.yaml import parse_yaml
@@ -22,7 +23,7 @@ _LOWER = ("loss", "error", "mae", "mse", "rmse", "mape", "perplexity", "latency"
 
 def metric_changes(
     before: Callable[[str], bytes | None] | None, after: Callable[[str], bytes | None] | None
-) -> list[dict[str, Any]]:
+) -> list[MetricChange]:
     """One entry for each value of each file, changed or not: where it stands, both values, and if it got better."""
     old, new = (_values(beside) if beside is not None else {} for beside in (before, after))
     changes = []
@@ -30,7 +31,7 @@ def metric_changes(
         was, now = old.get(place), new.get(place)
         file, name = place
         better = _better(name, was, now) if file.startswith(("metrics", "scores")) else None
-        changes.append({"file": file, "name": name, "before": plain(was), "after": plain(now), "better": better})
+        changes.append(MetricChange(file=file, name=name, before=plain(was), after=plain(now), better=better))
     return changes[:_MOST_VALUES]
 
 

@@ -2,10 +2,20 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
+from everyshelf.core.answers.models import (
+    MetricChange,
+    ModelAnswer,
+    TensorChange,
+    TensorCounts,
+    TensorDistance,
+    TensorForm,
+    WeightCounts,
+)
 from everyshelf.core.compare.metrics import metric_changes
 from everyshelf.core.compare.node_names import names_of_old, renamed_as, shared_names
 from everyshelf.core.compare.outlines import compare_outlines
@@ -63,7 +73,7 @@ def compare_models(before: ModelFile, after: ModelFile, table: KindTable) -> Com
         detail = f"names regenerated for {regenerated} parts of equal structure"
         findings.append(Finding("changed", "/", "model", "names", "cosmetic", "name", detail=detail))
     notes = "; ".join([*dict.fromkeys([*old.notes, *new.notes]), *_missing(old, new)])
-    model = {**distances.as_json(), "metrics": metric_changes(before.beside, after.beside)}
+    model = distances.answer(metric_changes(before.beside, after.beside))
     return Comparison("model", findings, identity=identity, note=notes, model=model)
 
 
@@ -136,32 +146,42 @@ class _Distances:
         sides = (_without_digest(finding.before), _without_digest(finding.after))
         return replace(finding, before=sides[0], after=sides[1])
 
-    def as_json(self) -> dict[str, Any]:
+    def answer(self, metrics: list[MetricChange]) -> ModelAnswer:
         old, new = self._old.tensors, self._new.tensors
         rows = [self._row(name, old.get(name), new.get(name)) for name in dict.fromkeys([*old, *new])]
-        states = ("equal", "changed", "added", "removed")
-        return {
-            "tensors": rows[:_MOST_TENSORS],
-            "truncated": len(rows) > _MOST_TENSORS,
-            "counts": {state: sum(row["state"] == state for row in rows) for state in states},
-            "values": {side: sum(t.size for t in m.tensors.values()) for side, m in self._sides()},
-        }
+        states = Counter(row.state for row in rows)
+        return ModelAnswer(
+            tensors=rows[:_MOST_TENSORS],
+            truncated=len(rows) > _MOST_TENSORS,
+            counts=TensorCounts(
+                equal=states["equal"], changed=states["changed"], added=states["added"], removed=states["removed"]
+            ),
+            values=WeightCounts(before=sum(t.size for t in old.values()), after=sum(t.size for t in new.values())),
+            metrics=metrics,
+        )
 
-    def _sides(self) -> tuple[tuple[str, ModelRead], tuple[str, ModelRead]]:
-        return ("before", self._old), ("after", self._new)
-
-    def _row(self, name: str, before: Tensor | None, after: Tensor | None) -> dict[str, Any]:
-        row: dict[str, Any] = {"name": name}
-        for side, tensor in (("before", before), ("after", after)):
-            if tensor is not None:
-                row[side] = {"shape": told_shape(tensor.shape), "type": tensor.told_type, "values": tensor.size}
+    def _row(self, name: str, before: Tensor | None, after: Tensor | None) -> TensorChange:
+        change = TensorChange(name=name, state="changed", before=_form(before), after=_form(after))
         if before is None or after is None:
-            return {**row, "state": "added" if before is None else "removed"}
-        same_form = (before.shape, before.dtype) == (after.shape, after.dtype)
-        if same_form and before.digest == after.digest:
-            return {**row, "state": "equal"}
-        moved = self.between(before, after)
-        return {**row, "state": "changed", "distance": moved.as_json() if moved is not None else None}
+            change.state = "added" if before is None else "removed"
+        elif (before.shape, before.dtype, before.digest) == (after.shape, after.dtype, after.digest):
+            change.state = "equal"
+        else:
+            moved = self.between(before, after)
+            change.distance = _distance_answer(moved) if moved is not None else None
+        return change
+
+
+def _form(tensor: Tensor | None) -> TensorForm | None:
+    if tensor is None:
+        return None
+    return TensorForm(shape=told_shape(tensor.shape), type=tensor.told_type, values=tensor.size)
+
+
+def _distance_answer(moved: Distance) -> TensorDistance:
+    return TensorDistance(
+        relative=moved.relative, largest=moved.largest, share=moved.share, within=moved.within, bins=moved.bins
+    )
 
 
 def _without_digest(held: Any) -> Any:

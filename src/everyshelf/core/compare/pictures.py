@@ -6,6 +6,7 @@ import base64
 import io
 from typing import Any
 
+from everyshelf.core.answers.pictures import PictureAnswer, PictureRegion, PictureSide
 from everyshelf.core.compare.result import Comparison
 from everyshelf.core.formats.pictures import Picture, read_picture
 from everyshelf.core.outline.model import Finding
@@ -19,17 +20,17 @@ def compare_pictures(before: bytes, after: bytes) -> Comparison:
     old, new = read_picture(before), read_picture(after)
     findings: list[Finding] = []
     sizes = [f"{p.width} × {p.height}" for p in (old, new)]
-    picture: dict[str, Any] = {"before": _told(old), "after": _told(new), "region": None, "share": 0.0}
+    picture = PictureAnswer(before=_side(old), after=_side(new), region=None, share=0.0)
     if sizes[0] != sizes[1]:
         findings.append(Finding("changed", "/", "picture", "size", "alters", "size", *sizes))
     else:
         seen = _difference(old, new)
         if seen is not None:
-            picture |= seen
-            region = picture["region"]
-            where = f"{region['width']} × {region['height']} pixels from {region['x']}, {region['y']}"
-            faint = "hardly to be seen, " if seen["strongest"] <= _FAINT else ""
-            detail = f"{faint}{_percent(seen['share'])} of the pixels, within {where}"
+            region, picture.share, picture.strongest, picture.difference = seen
+            picture.region = region
+            where = f"{region.width} × {region.height} pixels from {region.x}, {region.y}"
+            faint = "hardly to be seen, " if picture.strongest <= _FAINT else ""
+            detail = f"{faint}{_percent(picture.share)} of the pixels, within {where}"
             findings.append(Finding("changed", "/", "picture", "pixels", "alters", "pixels", detail=detail))
     if old.format != new.format:
         findings.append(Finding("changed", "/", "picture", "format", "cosmetic", "format", old.format, new.format))
@@ -52,11 +53,11 @@ def _percent(share: float) -> str:
     return f"{share:.1%}" if share >= 0.001 else "less than 0.1 %"
 
 
-def _told(picture: Picture) -> dict[str, Any]:
-    return {"width": picture.width, "height": picture.height, "format": picture.format, "metadata": picture.metadata}
+def _side(picture: Picture) -> PictureSide:
+    return PictureSide(width=picture.width, height=picture.height, format=picture.format, metadata=picture.metadata)
 
 
-def _difference(old: Picture, new: Picture) -> dict[str, Any] | None:
+def _difference(old: Picture, new: Picture) -> tuple[PictureRegion, float, int, str] | None:
     """The smallest rectangle around all that differs, the share of pixels, the strongest difference, a picture of it.
 
     What is not seen because it is transparent in both does not differ.
@@ -73,19 +74,14 @@ def _difference(old: Picture, new: Picture) -> dict[str, Any] | None:
     if not strength.any():
         return None
     rows, columns = np.flatnonzero(strength.any(axis=1)), np.flatnonzero(strength.any(axis=0))
-    region = {
-        "x": int(columns[0]),
-        "y": int(rows[0]),
-        "width": int(columns[-1] - columns[0] + 1),
-        "height": int(rows[-1] - rows[0] + 1),
-    }
+    region = PictureRegion(
+        x=int(columns[0]),
+        y=int(rows[0]),
+        width=int(columns[-1] - columns[0] + 1),
+        height=int(rows[-1] - rows[0] + 1),
+    )
     share = float(np.count_nonzero(strength)) / strength.size
-    return {
-        "region": region,
-        "share": share,
-        "strongest": int(strength.max()),
-        "difference": _as_png(strength),
-    }
+    return region, share, int(strength.max()), _as_png(strength)
 
 
 def _as_png(strength: Any) -> str:

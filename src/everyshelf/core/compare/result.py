@@ -5,7 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from everyshelf.core.outline.model import ACTIONS, EFFECTS, Finding
+from everyshelf.core.answers.base import as_builtins
+from everyshelf.core.answers.comparisons import ComparisonAnswer, LineCounts
+from everyshelf.core.answers.findings import FindingAnswer
+from everyshelf.core.answers.models import ModelAnswer
+from everyshelf.core.answers.pictures import PictureAnswer
+from everyshelf.core.answers.tables import TableAnswer
+from everyshelf.core.outline.model import ACTIONS, EFFECTS, Finding, plain
 
 DEFAULT_LIMIT = 10_000
 
@@ -19,38 +25,40 @@ class Comparison:
     read_as: str = ""
     note: str = ""
     identity: dict[str, list[str]] = field(default_factory=dict)
-    table: dict[str, Any] | None = None
-    tables: dict[str, dict[str, Any]] | None = None
-    lines: dict[str, int] | None = None
-    model: dict[str, Any] | None = None
-    picture: dict[str, Any] | None = None
+    table: TableAnswer | None = None
+    tables: dict[str, TableAnswer] | None = None
+    lines: LineCounts | None = None
+    model: ModelAnswer | None = None
+    picture: PictureAnswer | None = None
 
     @property
     def judged(self) -> bool:
         """False where something was not read as what it is: then nobody can say what a change does to users."""
         return all(finding.effect is not None for finding in self.findings)
 
+    def answer(self, limit: int = DEFAULT_LIMIT) -> ComparisonAnswer:
+        """What interfaces get; counts stay exact when findings are cut off at ``limit``."""
+        return ComparisonAnswer(
+            kind=self.kind,
+            equal=not self.findings,
+            counts=self._counted("action", ACTIONS),
+            effects=self._counted("effect", EFFECTS),
+            judged=self.judged,
+            findings=[finding_answer(finding) for finding in self.findings[:limit]],
+            read_as=self.read_as or self.kind,
+            note=self.note,
+            identity=self.identity,
+            truncated=len(self.findings) > limit,
+            table=self.table,
+            tables=self.tables,
+            lines=self.lines,
+            model=self.model,
+            picture=self.picture,
+        )
+
     def as_json(self, limit: int = DEFAULT_LIMIT) -> dict[str, Any]:
-        """The JSON form of house names; counts stay exact when findings are cut off at ``limit``."""
-        result: dict[str, Any] = {
-            "kind": self.kind,
-            "equal": not self.findings,
-            "counts": self._counted("action", ACTIONS),
-            "effects": self._counted("effect", EFFECTS),
-            "judged": self.judged,
-            "findings": [finding.as_json() for finding in self.findings[:limit]],
-            "read_as": self.read_as or self.kind,
-            "note": self.note,
-            "identity": self.identity,
-            "truncated": len(self.findings) > limit,
-        }
-        if self.table is not None:
-            result["table"] = self.table
-        if self.tables is not None:
-            result["tables"] = self.tables
-        for name in ("lines", "model", "picture"):
-            if getattr(self, name) is not None:
-                result[name] = getattr(self, name)
+        """The answer as dicts and lists."""
+        result: dict[str, Any] = as_builtins(self.answer(limit))
         return result
 
     def _counted(self, attribute: str, names: tuple[str, ...]) -> dict[str, int]:
@@ -59,6 +67,22 @@ class Comparison:
             if getattr(finding, attribute) is not None:
                 counts[getattr(finding, attribute)] += 1
         return counts
+
+
+def finding_answer(finding: Finding) -> FindingAnswer:
+    """A finding as interfaces get it: with values that JSON can hold."""
+    return FindingAnswer(
+        action=finding.action,
+        part=finding.part,
+        type=finding.type,
+        label=str(finding.label),
+        before=plain(finding.before),
+        after=plain(finding.after),
+        effect=finding.effect,
+        field=finding.field,
+        detail=finding.detail,
+        within=finding.within,
+    )
 
 
 def as_bytes(name: str, before: int, after: int, why: str, kind: str = "opaque") -> Comparison:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from everyshelf.core.answers.tables import ColumnShift, DifferingRow, TableAnswer
 
 _MOST_CELLS = 6
 
@@ -17,15 +18,18 @@ class RowTold:
     cells: list[tuple[str, str | None, str | None]]
 
 
-def rows_told(table: dict[str, Any], most: int) -> list[RowTold]:
+def rows_told(table: TableAnswer, most: int) -> list[RowTold]:
     """The first rows that differ in a comparison's ``table``."""
-    names = {side: [c["name"] for c in table["schema"][side]] for side in ("before", "after")}
-    renamed = {new: old for old, new in table["columns"]["renamed"]}
-    return [_told(row, names, table["key"], renamed) for row in table["details"][:most]]
+    names = {
+        "before": [column.name for column in table.schema.before],
+        "after": [column.name for column in table.schema.after],
+    }
+    renamed = {new: old for old, new in table.columns.renamed}
+    return [_told(row, names, table.key, renamed) for row in table.details[:most]]
 
 
-def _told(row: dict[str, Any], names: dict[str, list[str]], key: list[str], renamed: dict[str, str]) -> RowTold:
-    before, after = row["before"], row["after"]
+def _told(row: DifferingRow, names: dict[str, list[str]], key: list[str], renamed: dict[str, str]) -> RowTold:
+    before, after = row.before, row.after
 
     def old(column: str) -> str | None:
         name = renamed.get(column, column)
@@ -34,18 +38,29 @@ def _told(row: dict[str, Any], names: dict[str, list[str]], key: list[str], rena
     def new(column: str) -> str | None:
         return after[names["after"].index(column)] if after is not None and column in names["after"] else None
 
-    number = row["rows"][0] if after is None else row["rows"][1]
+    number = row.rows[0] if after is None else row.rows[1]
     told = [(new(k) if after is not None else old(k)) or "" for k in key]
     name = ", ".join(told) if key else f"row {number}"
-    if row["action"] == "changed":
-        return RowTold("changed", name, [(c, old(c), new(c)) for c in row["columns"]])
+    if row.action == "changed":
+        return RowTold("changed", name, [(c, old(c), new(c)) for c in row.columns])
     side = names["after"] if after is not None else names["before"]
     shown = [c for c in side if c not in key][:_MOST_CELLS]
-    return RowTold(row["action"], name, [(c, old(c), new(c)) for c in shown])
+    return RowTold(row.action, name, [(c, old(c), new(c)) for c in shown])
 
 
-def shifts_told(table: dict[str, Any]) -> list[dict[str, Any]]:
-    """Columns with a measure of shift, the farthest first, without the key: column, value, measure, limit, beyond."""
-    profiles = [p for p in table.get("profiles", []) if p["shift"] and p["column"] not in table["key"]]
-    found = [{"column": p["column"], **p["shift"]} for p in profiles]
-    return sorted(found, key=lambda shift: -shift["value"])
+@dataclass(frozen=True)
+class ShiftTold:
+    """How far the values of a column moved."""
+
+    column: str
+    shift: ColumnShift
+
+
+def shifts_told(table: TableAnswer) -> list[ShiftTold]:
+    """Columns with a measure of shift, the farthest first, without the key."""
+    shifts = [
+        ShiftTold(profile.column, profile.shift)
+        for profile in table.profiles
+        if profile.shift is not None and profile.column not in table.key
+    ]
+    return sorted(shifts, key=lambda told: -told.shift.value)

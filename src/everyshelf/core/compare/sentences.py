@@ -6,6 +6,12 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from everyshelf.core.answers.comparisons import Compared, LineCounts
+from everyshelf.core.answers.findings import FindingAnswer
+from everyshelf.core.answers.states import ComparedArtifact
+from everyshelf.core.answers.tables import TableAnswer
+from everyshelf.core.outline.model import EFFECTS, Effect
+
 _WORDS = {
     "added": "added",
     "removed": "removed",
@@ -40,22 +46,17 @@ def group(number: int) -> str:
     return f"{number:,}".replace(",", "\u202f")
 
 
-def effect_of(result: Mapping[str, Any]) -> str | None:
+def effect_of(result: Compared) -> Effect | None:
     """The strongest effect among a comparison's findings; None if there is none, or if something was not judged and
     nothing is known to break."""
-    strongest = next((e for e in ("breaks", "alters", "cosmetic") if result["effects"].get(e)), None)
-    return strongest if strongest == "breaks" or is_judged(result) else None
+    strongest = next((e for e in EFFECTS if result.effects.get(e)), None)
+    return strongest if strongest == "breaks" or result.judged else None
 
 
-def is_judged(result: Mapping[str, Any]) -> bool:
-    """False where something could not be read as what it is, so that its effect on users is unknown."""
-    return bool(result.get("judged", True))
-
-
-def rank_of(artifact: Mapping[str, Any]) -> int:
+def rank_of(artifact: ComparedArtifact) -> int:
     """The place of a compared artifact among others: what breaks first, then what could not be judged."""
-    effect = artifact["effect"]
-    if not effect and is_judged(artifact):
+    effect = artifact.effect
+    if not effect and artifact.judged:
         return len(EFFECT_ORDER)
     return EFFECT_ORDER.get(effect or "", len(EFFECT_ORDER))
 
@@ -72,16 +73,14 @@ def effects_phrase(effects: Mapping[str, int], *, judged: bool = True) -> str:
     return "no change of behaviour" if judged else ""
 
 
-def states_sentence(artifacts: Sequence[Mapping[str, Any]]) -> str:
+def states_sentence(artifacts: Sequence[ComparedArtifact]) -> str:
     """Two states in one line, numbers first: "2 artifacts edited, 1 new; 7 findings change behaviour, none break
-    users". Each artifact has its ``state`` and its ``effects``."""
+    users"."""
     if not artifacts:
         return "Nothing differs."
-    effects = {
-        effect: sum(a["effects"].get(effect, 0) for a in artifacts) for effect in ("breaks", "alters", "cosmetic")
-    }
-    states = Counter(a["state"] for a in artifacts)
-    not_judged = sum(not is_judged(a) for a in artifacts)
+    effects: dict[str, int] = {effect: sum(a.effects.get(effect, 0) for a in artifacts) for effect in EFFECTS}
+    states = Counter(a.state for a in artifacts)
+    not_judged = sum(not a.judged for a in artifacts)
     counted = [(states[state], state) for state in ("edited", "new", "moved", "gone") if states[state]]
     (number, state), *more = counted
     first = count_noun(number, "new artifact") if state == "new" else f"{count_noun(number, 'artifact')} {state}"
@@ -93,37 +92,37 @@ def states_sentence(artifacts: Sequence[Mapping[str, Any]]) -> str:
     return f"{', '.join(parts)}; {'; '.join(s for s in said if s)}{hidden}."
 
 
-def headline(result: dict[str, Any]) -> str:
+def headline(result: Compared) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
-    if result.get("read_as") == "bytes":
-        finding = result["findings"][0]
-        said = result["note"][max(0, result["note"].find("not compared")) :]
-        return f"{said}, {group(finding['before'])} to {group(finding['after'])} bytes"
-    if "lines" in result and result["read_as"] == "text":
-        return _lines(result) + ("" if is_judged(result) else ", not judged")
+    if result.read_as == "bytes" and result.findings:
+        finding = result.findings[0]
+        why = result.note[max(0, result.note.find("not compared")) :]
+        return f"{why}, {group(finding.before)} to {group(finding.after)} bytes"
+    if result.lines is not None and result.read_as == "text":
+        return _lines(result.lines) + ("" if result.judged else ", not judged")
     # What breaks users comes first: with several findings it is what people have to know.
-    shown = sorted((f for f in result["findings"] if f["effect"] != "cosmetic"), key=lambda f: f["effect"] != "breaks")
-    if len(shown) == 1 and "table" not in result and "tables" not in result:
+    shown = sorted((f for f in result.findings if f.effect != "cosmetic"), key=lambda f: f.effect != "breaks")
+    if len(shown) == 1 and result.table is None and result.tables is None:
         return _single(shown[0])
-    if "tables" in result:
-        clauses = _tables_clauses(result["tables"], shown)
+    if result.tables is not None:
+        clauses = _tables_clauses(result.tables, shown)
     else:
-        clauses = _table_clauses(result["table"]) if "table" in result else _clauses(shown)
+        clauses = _table_clauses(result.table) if result.table is not None else _clauses(shown)
     if clauses:
         more = len(clauses) - _MAX_CLAUSES
         return ", ".join(clauses[:_MAX_CLAUSES]) + (f" and {more} more" if more > 0 else "")
-    if result["findings"]:
-        return f"{count_noun(len(result['findings']), 'cosmetic change')} only"
-    return "no difference" if result["equal"] and not result["note"] else result["note"]
+    if result.findings:
+        return f"{count_noun(len(result.findings), 'cosmetic change')} only"
+    return result.note or "no difference"
 
 
-def _single(finding: dict[str, Any]) -> str:
+def _single(finding: FindingAnswer) -> str:
     """One finding in its own words: "step Scan ticket: timeout 30 → 20"."""
-    part, field, called = finding["type"], finding.get("field"), str(finding["label"])
+    part, field, called = finding.type, finding.field, finding.label
     named = called not in (part, field) and len(called) <= _LONGEST and "\n" not in called
     if field is None:
         return f"{part} {called} {_word(finding)}" if named else f"1 {_SINGULAR.get(part, part)} {_word(finding)}"
-    before, after = finding["before"], finding["after"]
+    before, after = finding.before, finding.after
     sides = _short(before), _short(after)
     is_told = None not in sides and not (before is None and after is None) and _word(finding) != "rewired"
     if is_told and sides[1] and sides[1] in called:
@@ -132,9 +131,9 @@ def _single(finding: dict[str, Any]) -> str:
     return f"{part} {called}: {what}" if named else what if called in (part, field) else f"{part}: {what}"
 
 
-def _unquoted(finding: dict[str, Any], field: str) -> str:
+def _unquoted(finding: FindingAnswer, field: str) -> str:
     """What is said of a field whose values are too long for a line."""
-    detail = str(finding.get("detail", ""))
+    detail = finding.detail
     return f"{field} changed, {detail}" if detail and len(detail) <= _LONGEST else f"{field} changed"
 
 
@@ -146,50 +145,48 @@ def _short(value: Any) -> str | None:
     return text if len(text) <= _LONGEST and "\n" not in text and text.strip() else None
 
 
-def _lines(result: dict[str, Any]) -> str:
-    lines = result["lines"]
-    parts = [count_noun(lines[a], "line") + f" {a}" for a in ("added", "removed") if lines[a]]
+def _lines(lines: LineCounts) -> str:
+    counts = {"added": lines.added, "removed": lines.removed}
+    parts = [f"{count_noun(count, 'line')} {action}" for action, count in counts.items() if count]
     return ", ".join(parts) or "only encoding or line ends differ"
 
 
-def _clauses(findings: list[dict[str, Any]]) -> list[str]:
+def _clauses(findings: list[FindingAnswer]) -> list[str]:
     # One part that differs in three fields is one part changed; the fields of the whole artifact count each.
-    told = {
-        (f["type"], _word(f), f["part"] if f.get("field") and f["part"] != "/" else n) for n, f in enumerate(findings)
-    }
-    order = dict.fromkeys((f["type"], _word(f)) for f in findings)
+    told = {(f.type, _word(f), f.part if f.field and f.part != "/" else n) for n, f in enumerate(findings)}
+    order = dict.fromkeys((f.type, _word(f)) for f in findings)
     counts = Counter((noun, word) for noun, word, _ in told)
     return [f"{count_noun(counts[said], said[0])} {said[1]}" for said in order]
 
 
-def _word(finding: dict[str, Any]) -> str:
-    if finding.get("field") is not None:
-        return "rewired" if finding["type"] == "connection" and finding.get("detail") in _REWIRED else "changed"
-    return _WORDS[finding["action"]]
+def _word(finding: FindingAnswer) -> str:
+    if finding.field is not None:
+        return "rewired" if finding.type == "connection" and finding.detail in _REWIRED else "changed"
+    return _WORDS[finding.action]
 
 
 _REWIRED = ("leads to", "comes from")
 
 
-def _tables_clauses(tables: dict[str, Any], shown: list[dict[str, Any]]) -> list[str]:
+def _tables_clauses(tables: dict[str, TableAnswer], shown: list[FindingAnswer]) -> list[str]:
     """Rows of all tables together, then what became of the schema."""
-    rows = {a: sum(t["rows"][a] for t in tables.values()) for a in ("changed", "added", "removed")}
+    rows = {a: sum(getattr(t.rows, a) for t in tables.values()) for a in ("changed", "added", "removed")}
     clauses = [f"{count_noun(n, 'row')} {action}" for action, n in rows.items() if n]
     of_rows = ("rows", "column")
-    schema = [f for f in shown if f["type"] not in of_rows or f.get("field") or f["action"] != "changed"]
-    return _clauses([f for f in schema if f["type"] != "rows" and f.get("field") != "shift"]) + clauses
+    schema = [f for f in shown if f.type not in of_rows or f.field or f.action != "changed"]
+    return _clauses([f for f in schema if f.type != "rows" and f.field != "shift"]) + clauses
 
 
-def _table_clauses(table: dict[str, Any]) -> list[str]:
+def _table_clauses(table: TableAnswer) -> list[str]:
     clauses = []
-    columns = table["columns"]
+    columns = table.columns
     for action in ("added", "removed", "renamed", "retyped", "widened", "narrowed"):
-        if columns[action]:
-            clauses.append(f"{count_noun(len(columns[action]), 'column')} {action}")
-    for name, counts in table["cells"].items():
-        if counts["changed"]:
-            clauses.append(f"{count_noun(counts['changed'], 'cell')} in {name}")
+        if names := getattr(columns, action):
+            clauses.append(f"{count_noun(len(names), 'column')} {action}")
+    for name, counts in table.cells.items():
+        if counts.changed:
+            clauses.append(f"{count_noun(counts.changed, 'cell')} in {name}")
     for action in ("added", "removed"):
-        if table["rows"][action]:
-            clauses.append(f"{count_noun(table['rows'][action], 'row')} {action}")
+        if count := getattr(table.rows, action):
+            clauses.append(f"{count_noun(count, 'row')} {action}")
     return clauses

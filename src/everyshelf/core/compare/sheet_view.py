@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
+from everyshelf.core.answers.grids import CellState, GridCell, GridColumn, GridRow, RowState, SheetGrid
+from everyshelf.core.answers.tables import DifferingRow, RowAction
 from everyshelf.core.compare.grids import Laid
 from everyshelf.core.formats.workbooks import Cell, Sheet, column_letters
 
@@ -14,7 +16,7 @@ _AROUND = 2
 _LONG = 200
 
 
-States = dict[tuple[int, int], str]
+States = dict[tuple[int, int], CellState]
 
 
 @dataclass(frozen=True)
@@ -45,27 +47,27 @@ def _named(sheet: Sheet, header: int | None, columns: list[int]) -> dict[int, st
 
 def row_details(
     old: Sheet, new: Sheet, laid: Laid, names: ColumnNames, states: States, most: int = 1_000
-) -> list[dict[str, Any]]:
+) -> list[DifferingRow]:
     """The first rows that differ, in the form of a table's: values, or formulas as they are written."""
     by_row: dict[int, list[int]] = {}
     for (row, column), state in states.items():
         if state in ("changed", "formula") and row != laid.header:
             by_row.setdefault(row, []).append(column)
     back = {after: before for before, after in laid.rows}
-    placed: list[tuple[int, str, int | None, int | None]] = []
+    placed: list[tuple[int, RowAction, int | None, int | None]] = []
     placed += [(row, "changed", back[row], row) for row in by_row]
     placed += [(row, "added", None, row) for row in laid.rows_come]
     placed += [(row, "removed", row, None) for row in laid.rows_gone]
     told = []
     for _, action, before, after in sorted(placed, key=lambda p: p[0])[:most]:
         told.append(
-            {
-                "action": action,
-                "rows": [before, after],
-                "columns": [names.after[c] for c in sorted(by_row.get(after or 0, []))] if action == "changed" else [],
-                "before": _texts(old, before, names.before) if before is not None else None,
-                "after": _texts(new, after, names.after) if after is not None else None,
-            }
+            DifferingRow(
+                action=action,
+                rows=(before, after),
+                columns=[names.after[c] for c in sorted(by_row.get(after or 0, []))] if action == "changed" else [],
+                before=_texts(old, before, names.before) if before is not None else None,
+                after=_texts(new, after, names.after) if after is not None else None,
+            )
         )
     return told
 
@@ -75,12 +77,8 @@ def _texts(sheet: Sheet, row: int, columns: dict[int, str]) -> list[str | None]:
     return [None if c is None else _short(c.formula or (None if c.value is None else str(c.value))) for c in cells]
 
 
-def grid_view(old: Sheet, new: Sheet, laid: Laid, names: ColumnNames, states: States) -> dict[str, Any]:
-    """Columns in the order of the newer version, gone ones where they stood; rows likewise, equal stretches left out.
-
-    A row has ``cells``, one for each column: None, or ``{"value", "formula"?, "was"?, "was_formula"?, "state"?}``.
-    ``skipped`` rows stand for that many equal ones.
-    """
+def grid_view(old: Sheet, new: Sheet, laid: Laid, names: ColumnNames, states: States) -> SheetGrid:
+    """Columns and rows in the order of the newer version, gone ones where they were; equal stretches left out."""
     columns = _merged(laid.columns, laid.columns_gone, laid.columns_come)
     rows = _merged(laid.rows, laid.rows_gone, laid.rows_come)
     shown_columns = _telling_columns(columns, states)
@@ -90,24 +88,28 @@ def grid_view(old: Sheet, new: Sheet, laid: Laid, names: ColumnNames, states: St
         if is_marked or rows[place][1] == laid.header is not None:
             for k in range(max(0, place - _AROUND), min(len(rows), place + _AROUND + 1)):
                 near[k] = True
-    told: list[dict[str, Any]] = []
+    told: list[GridRow] = []
     skipped = 0
     for row, is_near in zip(rows, near, strict=True):
         if not is_near or len(told) >= _MOST_ROWS:
             skipped += 1
             continue
         if skipped:
-            told.append({"skipped": skipped})
+            told.append(_equal_rows(skipped))
             skipped = 0
         told.append(_row(old, new, row, shown_columns, laid, states))
     if skipped:
-        told.append({"skipped": skipped})
-    return {
-        "columns": [_column(names, c) for c in shown_columns],
-        "rows": told,
-        "header": laid.header,
-        "truncated": len(told) > _MOST_ROWS or len(shown_columns) < len(columns),
-    }
+        told.append(_equal_rows(skipped))
+    return SheetGrid(
+        columns=[_column(names, c) for c in shown_columns],
+        rows=told,
+        header=laid.header,
+        truncated=len(told) > _MOST_ROWS or len(shown_columns) < len(columns),
+    )
+
+
+def _equal_rows(count: int) -> GridRow:
+    return GridRow(before=None, after=None, state="equal", cells=[], skipped=count)
 
 
 Placed = tuple[int | None, int | None]
@@ -141,46 +143,45 @@ def _is_marked(row: Placed, laid: Laid, states: States) -> bool:
     return any((after, column) in states for _, column in laid.columns)
 
 
-def _column(names: ColumnNames, column: Placed) -> dict[str, Any]:
+def _column(names: ColumnNames, column: Placed) -> GridColumn:
     before, after = column
     name = names.after[after] if after is not None else names.before[before or 0]
-    state = "removed" if after is None else "added" if before is None else "equal"
-    return {
-        "name": name,
-        "before": column_letters(before) if before else None,
-        "after": column_letters(after) if after else None,
-        "state": state,
-    }
+    state: Literal["equal", "added", "removed"] = "removed" if after is None else "added" if before is None else "equal"
+    return GridColumn(
+        name=name,
+        before=column_letters(before) if before else None,
+        after=column_letters(after) if after else None,
+        state=state,
+    )
 
 
-def _row(old: Sheet, new: Sheet, row: Placed, columns: list[Placed], laid: Laid, states: States) -> dict[str, Any]:
+def _row(old: Sheet, new: Sheet, row: Placed, columns: list[Placed], laid: Laid, states: States) -> GridRow:
     before, after = row
-    state = "removed" if after is None else "added" if before is None else "moved" if after in laid.moved else "equal"
+    state: RowState = (
+        "removed" if after is None else "added" if before is None else "moved" if after in laid.moved else "equal"
+    )
     cells = []
     for a, b in columns:
         was = old.rows.get(before, {}).get(a) if before is not None and a is not None else None
         now = new.rows.get(after, {}).get(b) if after is not None and b is not None else None
         cells.append(_cell(was, now, states.get((after or 0, b or 0)), is_row_equal=state in ("equal", "moved")))
-    if state == "equal" and any(c and c.get("state") in ("changed", "formula") for c in cells):
+    if state == "equal" and any(c and c.state in ("changed", "formula") for c in cells):
         state = "changed"
-    return {"before": before, "after": after, "state": state, "cells": cells}
+    return GridRow(before=before, after=after, state=state, cells=cells)
 
 
-def _cell(was: Cell | None, now: Cell | None, state: str | None, *, is_row_equal: bool) -> dict[str, Any] | None:
+def _cell(was: Cell | None, now: Cell | None, state: CellState | None, *, is_row_equal: bool) -> GridCell | None:
     shown = now if now is not None else was
     if shown is None:
         return None
-    told: dict[str, Any] = {"value": _short(shown.value)}
-    if shown.formula is not None:
-        told["formula"] = _short(shown.formula)
+    cell = GridCell(value=_short(shown.value), formula=_short(shown.formula))
     if state is not None and is_row_equal:
-        told["state"] = state
-        told["was"] = _short(was.value) if was is not None else None
+        cell.state = state
+        if was is not None:
+            cell.was, cell.was_formula = _short(was.value), _short(was.formula)
         if now is None:
-            told["value"] = None
-        if was is not None and was.formula is not None:
-            told["was_formula"] = _short(was.formula)
-    return told
+            cell.value = None
+    return cell
 
 
 def _short(value: Any) -> Any:

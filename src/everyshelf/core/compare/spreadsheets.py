@@ -8,6 +8,15 @@ from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.answers.grids import CellState
+from everyshelf.core.answers.tables import (
+    CellCounts,
+    ColumnChanges,
+    ColumnType,
+    RowCounts,
+    TableAnswer,
+    TableSchema,
+)
 from everyshelf.core.compare.grids import Laid, Places, lay
 from everyshelf.core.compare.outlines import compare_outlines
 from everyshelf.core.compare.result import Comparison
@@ -35,7 +44,7 @@ def compare_workbooks(before: Workbook, after: Workbook, table: KindTable) -> Co
     places: Placed = {old.name: (Places([]), Places([]), new.name) for old, new in matched}
     places |= {o.name: (Places(found.rows), Places(found.columns), n.name) for o, n, found in laid.values()}
     findings: list[Finding] = []
-    tables: dict[str, Any] = {}
+    tables: dict[str, TableAnswer] = {}
     renamed = {new.name: old.name for old, new in matched if old.name != new.name}
     for new_name, old_name in renamed.items():
         findings.append(
@@ -50,7 +59,7 @@ def compare_workbooks(before: Workbook, after: Workbook, table: KindTable) -> Co
     for old, new, found in laid.values():
         sheet = _SheetFindings(old, new, found, places)
         findings += sheet.all()
-        tables[new.name] = sheet.as_json()
+        tables[new.name] = sheet.answer()
     notes = "; ".join(dict.fromkeys([*before.notes, *after.notes]))
     return Comparison("spreadsheet", findings, identity=identity, note=notes, tables=tables)
 
@@ -102,7 +111,9 @@ class _SheetFindings:
         self._columns: dict[int, _Column] = {}
         self._recalculated = self._looks = 0
         self._changed_rows: set[int] = set()
-        self.states: dict[tuple[int, int], str] = {}  # (row, column) of the newer version -> what became of the cell
+        self.states: dict[
+            tuple[int, int], CellState
+        ] = {}  # (row, column) of the newer version -> what became of the cell
 
     def all(self) -> list[Finding]:
         laid = self._laid
@@ -143,7 +154,7 @@ class _SheetFindings:
     def _cell(self, before: Cell, after: Cell, row: int, column: int) -> None:
         found = self._columns.setdefault(column, _Column())
         place = f"{column_letters(column)}{row}"
-        state = ""
+        state: CellState | None = None
         if before.relative is not None or after.relative is not None:
             if self._same_formula(before, after):
                 if not _same(before.value, after.value):
@@ -164,7 +175,7 @@ class _SheetFindings:
                 state = "changed"
         elif before.look != after.look:
             self._looks += 1
-        if state:
+        if state is not None:
             self.states[row, column] = state
             if state in ("changed", "formula") and row != self._laid.header:
                 self._changed_rows.add(row)
@@ -221,46 +232,46 @@ class _SheetFindings:
         detail = f"{count_noun(len(found), noun)}: {named}"
         self._say(action, "column", name, "alters", key=name, field=field, before=before, after=after, detail=detail)
 
-    def as_json(self) -> dict[str, Any]:
+    def answer(self) -> TableAnswer:
         """The form of a table, with what formulas did, and the grid to look at."""
         laid, names = self._laid, self._names
-        return {
-            "rows": {
-                "added": len(laid.rows_come),
-                "removed": len(laid.rows_gone),
-                "changed": len(self._changed_rows),
-                "before": len(self._old.rows),
-                "after": len(self._new.rows),
-            },
-            "key": [names.after[laid.key]] if laid.key is not None else [],
-            "columns": {
-                "added": [names.after[c] for c in laid.columns_come],
-                "removed": [names.before[c] for c in laid.columns_gone],
-                "renamed": [[str(was), str(now)] for _, was, now in self._renamed],
-                "retyped": [],
-                "widened": [],
-                "narrowed": [],
-                "reordered": laid.columns_moved,
-            },
-            "cells": {
-                names.after[c]: {
-                    "changed": len(found.changed) + len(found.formulas),
-                    "representation_only": found.respelt,
-                }
+        return TableAnswer(
+            rows=RowCounts(
+                added=len(laid.rows_come),
+                removed=len(laid.rows_gone),
+                changed=len(self._changed_rows),
+                before=len(self._old.rows),
+                after=len(self._new.rows),
+            ),
+            key=[names.after[laid.key]] if laid.key is not None else [],
+            columns=ColumnChanges(
+                added=[names.after[c] for c in laid.columns_come],
+                removed=[names.before[c] for c in laid.columns_gone],
+                renamed=[(str(was), str(now)) for _, was, now in self._renamed],
+                retyped=[],
+                widened=[],
+                narrowed=[],
+                reordered=laid.columns_moved,
+            ),
+            cells={
+                names.after[c]: CellCounts(
+                    changed=len(found.changed) + len(found.formulas), representation_only=found.respelt
+                )
                 for c, found in sorted(self._columns.items())
                 if found.changed or found.respelt or found.formulas
             },
-            "formulas": {names.after[c]: len(f.formulas) for c, f in sorted(self._columns.items()) if f.formulas},
-            "recalculated": self._recalculated,
-            "schema": {
-                side: [{"name": name, "type": "column"} for name in held.values()]
-                for side, held in (("before", names.before), ("after", names.after))
-            },
-            "details": row_details(self._old, self._new, laid, names, self.states),
-            "profiles": [],
-            "unrelated": False,
-            "grid": grid_view(self._old, self._new, laid, names, self.states),
-        }
+            schema=TableSchema(before=_schema(names.before), after=_schema(names.after)),
+            details=row_details(self._old, self._new, laid, names, self.states),
+            unrelated=False,
+            profiles=[],
+            formulas={names.after[c]: len(f.formulas) for c, f in sorted(self._columns.items()) if f.formulas},
+            recalculated=self._recalculated,
+            grid=grid_view(self._old, self._new, laid, names, self.states),
+        )
+
+
+def _schema(names: dict[int, str]) -> list[ColumnType]:
+    return [ColumnType(name=name, type="column") for name in names.values()]
 
 
 def _told(cell: Cell) -> str | None:

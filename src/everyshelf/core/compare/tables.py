@@ -11,7 +11,7 @@ from typing import Any
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.outline.model import Effect, Finding, Step
 from everyshelf.core.tables.comparing import TableComparison
-from everyshelf.core.tables.profiles import Profile, Shift
+from everyshelf.core.tables.profiles import Shift
 from everyshelf.core.tables.spelling import name_of
 
 
@@ -92,14 +92,14 @@ class _Findings:
 
     def _cells(self) -> None:
         for name, counts in self._found.rows.cells.items():
-            if counts["changed"]:
+            if counts.changed:
                 given = name in self._found.renumbered
-                detail = count_noun(counts["changed"], "cell") + (" given anew" if given else "")
+                detail = count_noun(counts.changed, "cell") + (" given anew" if given else "")
                 self._say("changed", name, "alters", detail=detail)
-            if counts["representation_only"]:
+            if counts.representation_only:
                 word = "rounded" if name in self._found.rows.rounded else "respelt"
                 self._say(
-                    "changed", name, "cosmetic", detail=f"{count_noun(counts['representation_only'], 'cell')} {word}"
+                    "changed", name, "cosmetic", detail=f"{count_noun(counts.representation_only, 'cell')} {word}"
                 )
         for pair in self._found.columns.pairs:
             if pair.before.spelling != pair.after.spelling and pair.before.family == pair.after.family:
@@ -115,8 +115,3 @@ class _Findings:
         if old.preamble != new.preamble:
             texts = ["\n".join(side.preamble) for side in (old, new)]
             self._table("changed", "lines above the header", "cosmetic", "preamble", *texts)
-
-
-def profiles_json(profiles: list[Profile]) -> list[dict[str, Any]]:
-    """The ``profiles`` member of a table's answer."""
-    return [profile.as_json() for profile in profiles]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 
+from everyshelf.core.answers.comparisons import LineCounts
 from everyshelf.core.compare.sequence import align
 from everyshelf.core.outline.model import Effect, Finding, Step
 
@@ -12,7 +13,7 @@ _KEPT_CHARACTERS = 4000
 
 def compare_texts(
     before: list[str], after: list[str], bare: tuple[list[str], list[str]] | None = None
-) -> tuple[list[Finding], dict[str, int]]:
+) -> tuple[list[Finding], LineCounts]:
     """Findings of type ``line``, and how many lines were added and removed.
 
     A run that differs in nothing but white space is cosmetic; with ``bare`` (the same lines without their comments), so
@@ -27,7 +28,7 @@ def compare_texts(
             looks = (old, new) if bare is None else (bare[0][a + 1 : c], bare[1][b + 1 : d])
             findings.append(_finding(old, new, a + 2, b + 2, looks))
             removed, added = removed + len(old), added + len(new)
-    return findings, {"added": added, "removed": removed, "before": len(before), "after": len(after)}
+    return findings, LineCounts(added=added, removed=removed, before=len(before), after=len(after))
 
 
 def _finding(old: list[str], new: list[str], at_old: int, at_new: int, code: tuple[list[str], list[str]]) -> Finding:

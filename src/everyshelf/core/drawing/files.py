@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from everyshelf.core.answers.drawings import NO_DRAWING, Drawing
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.realign import ids_given_anew, rewritten
 from everyshelf.core.drawing.graph import Graph, graph_of
-from everyshelf.core.drawing.overlay import NOTHING, overlaid
+from everyshelf.core.drawing.overlay import overlaid
 from everyshelf.core.drawing.places import Places, places_of
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.xml import Element, parse_xml
@@ -19,34 +19,34 @@ from everyshelf.core.kinds.rules import Rules
 DRAWN_KINDS = frozenset({"pipeline", "workflow"})
 
 
-def draw_file(side: ArtifactSide, rules: Rules, kind: str | None = None) -> dict[str, Any]:
+def draw_file(side: ArtifactSide, rules: Rules, kind: str | None = None) -> Drawing:
     """The drawing of one version; without nodes where its kind has none or it cannot be read."""
     found = recognise_file(side.name, side.data, rules, kind)
     if found.kind not in DRAWN_KINDS:
-        return NOTHING
+        return NO_DRAWING
     try:
         graph = _graph(_Read(side, found), rules, side.name, {}, {})
     except (UnreadableError, RecursionError):
-        return NOTHING
+        return NO_DRAWING
     return overlaid(None, graph)
 
 
-def draw_files(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None = None) -> dict[str, Any]:
+def draw_files(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: str | None = None) -> Drawing:
     """Both versions in one drawing; without nodes where the kind has no drawing or one side cannot be read."""
     old, new = (recognise_file(s.name, s.data, rules, kind) for s in (before, after))
     if new.kind not in DRAWN_KINDS or old.kind != new.kind:
-        return NOTHING
-    found = compare_artifacts(before, after, rules=rules, kind=kind).as_json()
+        return NO_DRAWING
+    found = compare_artifacts(before, after, CompareOptions(rules, kind))
     try:
         one, other = _Read(before, old), _Read(after, new)
         anew = ids_given_anew(one.tree, other.tree) if kind_for(new.kind).realigns else {}
         graphs = (
-            _graph(one, rules, before.name, found["identity"], {}),
-            _graph(other, rules, after.name, found["identity"], anew),
+            _graph(one, rules, before.name, found.identity, {}),
+            _graph(other, rules, after.name, found.identity, anew),
         )
     except (UnreadableError, RecursionError):
-        return NOTHING
-    return overlaid(*graphs, found["findings"])
+        return NO_DRAWING
+    return overlaid(*graphs, found.findings)
 
 
 class _Read:

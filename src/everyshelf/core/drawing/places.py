@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.answers.drawings import DrawnBox
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.graphs import NODE_LISTS, id_field
 
@@ -26,14 +27,11 @@ class Box:
     width: float
     height: float
 
-    def as_json(self) -> dict[str, float]:
+    def drawn(self) -> DrawnBox:
         """Rounded to tenths."""
-        return {
-            "x": round(self.x, 1),
-            "y": round(self.y, 1),
-            "width": round(self.width, 1),
-            "height": round(self.height, 1),
-        }
+        return DrawnBox(
+            x=round(self.x, 1), y=round(self.y, 1), width=round(self.width, 1), height=round(self.height, 1)
+        )
 
 
 @dataclass

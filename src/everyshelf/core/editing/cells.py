@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
 
+from everyshelf.core.answers.files import CellsAnswer
+from everyshelf.core.editing.edits import CellEdit
 from everyshelf.core.errors import ConflictError, InvalidError, UnreadableError
 from everyshelf.core.formats.source.tables import meaning, raw_table
 from everyshelf.core.formats.text import decode, encoded_like
@@ -15,32 +15,22 @@ MOST_ROWS = 5_000
 MOST_COLUMNS = 200
 
 
-@dataclass(frozen=True)
-class CellEdit:
-    """That the cell of ``column`` in record ``row`` (from 0, in the order of the file) shall say ``value``.
-
-    ``was``: what it said when it was looked at; None: whatever it says.
-    """
-
-    row: int
-    column: str
-    value: str
-    was: str | None = None
-
-
-def cells_of(data: bytes) -> dict[str, Any]:
+def cells_of(data: bytes) -> CellsAnswer:
     """Columns and rows of a small delimited table as texts, or a ``note`` that says why it is not edited by cell."""
-    nothing: dict[str, Any] = {"columns": [], "rows": []}
     try:
         table = raw_table(data)
     except UnreadableError as error:
-        return {**nothing, "note": error.message}
+        return _no_cells(error.message)
     if len(table.records) > MOST_ROWS or len(table.columns) > MOST_COLUMNS:
-        return {**nothing, "note": f"it has more than {MOST_ROWS:,} rows or {MOST_COLUMNS} columns"}
+        return _no_cells(f"it has more than {MOST_ROWS:,} rows or {MOST_COLUMNS} columns")
     if len(set(table.columns)) < len(table.columns):
-        return {**nothing, "note": "two of its columns have one name"}
+        return _no_cells("two of its columns have one name")
     rows = [[meaning(cell) for cell in table.cells(record)] for record in table.records]
-    return {"columns": table.columns, "rows": rows, "note": ""}
+    return CellsAnswer(columns=table.columns, rows=rows, note="")
+
+
+def _no_cells(note: str) -> CellsAnswer:
+    return CellsAnswer(columns=[], rows=[], note=note)
 
 
 def set_cells(data: bytes, edits: Sequence[CellEdit]) -> bytes:

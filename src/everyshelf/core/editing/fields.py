@@ -11,10 +11,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from everyshelf.core.compare.following import resolve
+from everyshelf.core.editing.edits import FieldEdit
 from everyshelf.core.editing.places import SOURCES, Place, SourceText, value_of
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.source import Node
@@ -28,15 +28,6 @@ from everyshelf.core.outline.model import Part, plain
 MOST_BYTES = 20 * 1024 * 1024
 _MOST_TRIED = 60
 _WORD = re.compile(r"\w")
-
-
-@dataclass(frozen=True)
-class FieldEdit:
-    """That ``field`` of the part at the outline path ``part`` (empty: the file itself) shall say ``value``."""
-
-    part: str
-    field: str
-    value: Any
 
 
 def set_fields(name: str, data: bytes, edits: Sequence[FieldEdit], rules: Rules | None = None) -> bytes:

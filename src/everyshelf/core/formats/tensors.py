@@ -76,16 +76,6 @@ class Distance:
     within: tuple[float, float]
     bins: list[int]
 
-    def as_json(self) -> dict[str, Any]:
-        """Plain data."""
-        return {
-            "relative": self.relative,
-            "largest": self.largest,
-            "share": self.share,
-            "within": list(self.within),
-            "bins": self.bins,
-        }
-
 
 def distance(before: Tensor, after: Tensor) -> Distance | None:
     """None where the two cannot be compared value by value: other shapes, no numbers, or bytes that are not here."""

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
+from everyshelf.core.answers.merges import ConflictAnswer
 from everyshelf.core.history.trees import Change, Entry, Trees
 from everyshelf.core.merge.model import Side
 from everyshelf.core.merge.whole import merge_whole
@@ -29,12 +29,12 @@ class Trio:
 class Combined:
     """What came of an artifact both sides changed: its entry (None: gone); ``open`` while something is to be settled.
 
-    ``conflicts`` in the form of ``merge-files``; ``notes`` and ``combined`` as there.
+    ``conflicts``, ``notes`` and ``combined`` as in ``MergeAnswer``.
     """
 
     entry: Entry | None
     open: bool = False
-    conflicts: list[dict[str, Any]] = field(default_factory=list)
+    conflicts: list[ConflictAnswer] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     combined: int = 0
     kind: str = ""

@@ -9,9 +9,9 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
+from everyshelf.core.answers.uses import Reference
 from everyshelf.core.kinds.references import EXACT_FIELDS, parts_of, said_of
 from everyshelf.core.outline.model import Part
 
@@ -26,20 +26,9 @@ _SUFFIXES = (
 _FILE = re.compile(rf"(?:[\w.@~+-]+/)*[\w.@~+-]+\.(?:{_SUFFIXES})(?![\w/-])", re.IGNORECASE)
 
 
-@dataclass(frozen=True)
-class Named:
-    """One name found in an artifact: the text, where, and whether that is exact; ``by_id`` if no file is meant."""
-
-    text: str
-    place: str
-    label: str
-    exact: bool
-    by_id: bool = False
-
-
-def names_in(root: Part) -> list[dict[str, Any]]:
-    """Everything below ``root`` that names a file or something else by its id, in JSON form; each once a place."""
-    found: dict[tuple[str, str], Named] = {}
+def names_in(root: Part) -> list[Reference]:
+    """Everything below ``root`` that names a file or something else by its id; each once a place."""
+    found: dict[tuple[str, str], Reference] = {}
     for path, part in parts_of(root):
         for field, value in part.fields.items():
             if not isinstance(value, str) or not value:
@@ -50,17 +39,17 @@ def names_in(root: Part) -> list[dict[str, Any]]:
                     found[named.text, named.place] = named
         if len(found) >= _MOST_NAMES:
             break
-    return [asdict(named) for named in found.values()]
+    return list(found.values())
 
 
-def _in_field(path: str, part: Part, field: str, value: str) -> Iterable[Named]:
+def _in_field(path: str, part: Part, field: str, value: str) -> Iterable[Reference]:
     local = field.rpartition(".")[2]
     if local in _ID_FIELDS and re.fullmatch(r"[\w.:-]+", value):
-        yield Named(value.rpartition(":")[2], path, said_of(path, part), True, by_id=True)
+        yield Reference(value.rpartition(":")[2], path, said_of(path, part), True, by_id=True)
     whole = _bare(value)
     is_field = local in EXACT_FIELDS or field == "value"
     for match in _FILE.finditer(value):
-        yield Named(_bare(match[0]), path, said_of(path, part), is_field and _bare(match[0]) == whole)
+        yield Reference(_bare(match[0]), path, said_of(path, part), is_field and _bare(match[0]) == whole)
 
 
 def _bare(text: str) -> str:
@@ -113,11 +102,11 @@ class Targets:
         self._paths = paths
         self._offers = offers
 
-    def of(self, named: dict[str, Any], holder: str) -> list[str]:
+    def of(self, named: Reference, holder: str) -> list[str]:
         """The artifacts a name in ``holder`` means: beside that first, then by full path, then by the end of it."""
-        if named["by_id"]:
-            return [p for p in self._offers.get(named["text"], []) if p != holder]
-        text = posixpath.normpath(named["text"])
+        if named.by_id:
+            return [p for p in self._offers.get(named.text, []) if p != holder]
+        text = posixpath.normpath(named.text)
         beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
         for candidate in (beside, text.lstrip("/")):
             if self._paths.has(candidate):
@@ -126,14 +115,14 @@ class Targets:
         alike = self._paths.ending(posixpath.basename(text))
         return [p for p in alike if p != holder and f"/{p}".endswith(end)][:3]
 
-    def may_mean(self, named: dict[str, Any], path: str) -> bool:
+    def may_mean(self, named: Reference, path: str) -> bool:
         """False where a name cannot mean ``path``: cheap, for looking through many."""
-        if named["by_id"]:
-            return path in self._offers.get(named["text"], [])
-        return bool(posixpath.basename(named["text"]) == posixpath.basename(path))
+        if named.by_id:
+            return path in self._offers.get(named.text, [])
+        return posixpath.basename(named.text) == posixpath.basename(path)
 
 
-def is_missed(named: dict[str, Any]) -> bool:
+def is_missed(named: Reference) -> bool:
     """True if a name that leads nowhere is worth telling: exact, and no address, pattern or place outside."""
-    text = named["text"]
-    return bool(named["exact"]) and not re.search(r"://|[*?{}$<>]", text) and not text.startswith(("/", "~", ".."))
+    text = named.text
+    return named.exact and not re.search(r"://|[*?{}$<>]", text) and not text.startswith(("/", "~", ".."))

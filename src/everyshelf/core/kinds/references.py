@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import PurePosixPath
-from typing import Any
 
+from everyshelf.core.answers.uses import UsePlace, WantedPart
 from everyshelf.core.outline.model import Part, child_path
 
 # Kinds that can name others; tables and pictures cannot.
@@ -27,38 +26,12 @@ _MOST_PARTS = 20_000
 _WIRED_TYPES = ("input", "output")
 
 
-@dataclass(frozen=True)
-class Use:
-    """One place that uses a part of another artifact; ``exact`` or a guess."""
-
-    place: str
-    label: str
-    exact: bool
-
-    def as_json(self) -> dict[str, Any]:
-        """The form in a finding's ``used_by``."""
-        return {"place": self.place, "label": self.label, "exact": self.exact}
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """A part of the artifact at ``target`` that breaks: its type and name, and whether it only just came.
-
-    What uses the artifact at all is hit by a part that everybody now has to give.
-    """
-
-    target: str
-    type: str
-    name: str
-    came: bool = False
-
-
 def may_name(data: bytes, target: str) -> bool:
     """True if the bytes of a file hold the target's file name at all: cheap, before anything is read."""
     return PurePosixPath(target).name.encode() in data
 
 
-def uses_of(root: Part, wanted: Sequence[Wanted]) -> list[list[Use]]:
+def uses_of(root: Part, wanted: Sequence[WantedPart]) -> list[list[UsePlace]]:
     """For each wanted part the places below ``root`` that use it; empty where the artifact is not named at all."""
     if not wanted:
         return []
@@ -100,9 +73,9 @@ def _names(part: Part, target: str) -> bool | None:
     return found
 
 
-def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: Wanted) -> list[Use]:
+def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: WantedPart) -> list[UsePlace]:
     if wanted.came:
-        return [Use(path, said_of(path, part), exact) for path, part, exact in naming]
+        return [UsePlace(path, said_of(path, part), exact) for path, part, exact in naming]
     wired = _wired(parts, naming, wanted) if wanted.type in _WIRED_TYPES else None
     if wired is not None:
         return wired
@@ -112,7 +85,7 @@ def _uses(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], w
     for path, part in parts:
         texts = [part.key or "", *(v for v in part.fields.values() if isinstance(v, str))]
         if any(word.search(text) for text in texts):
-            found.append(Use(path, said_of(path, part), path in exactly))
+            found.append(UsePlace(path, said_of(path, part), path in exactly))
     return _innermost(found)
 
 
@@ -123,30 +96,32 @@ def said_of(path: str, part: Part) -> str:
     return f"{path.rpartition('/')[0].rpartition('/')[2].partition(':')[2]}, {part.label}"
 
 
-def _wired(parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: Wanted) -> list[Use] | None:
+def _wired(
+    parts: list[tuple[str, Part]], naming: list[tuple[str, Part, bool]], wanted: WantedPart
+) -> list[UsePlace] | None:
     """Steps that run the target: the source they give that input, or whoever takes that output. None for other uses."""
     steps = [(path, part) for path, part, exact in naming if exact and part.type == "step" and "run" in part.fields]
     if not steps:
         return None
-    found: list[Use] = []
+    found: list[UsePlace] = []
     for path, part in steps:
         if wanted.type == "input":
             found += [
-                Use(here, child.label, True)
+                UsePlace(here, child.label, True)
                 for here, child in parts_of(part, path)
                 if child.type == "source" and child.key == wanted.name
             ]
         else:
             taken = f"{part.key}/{wanted.name}"
             found += [
-                Use(here, other.label, True)
+                UsePlace(here, other.label, True)
                 for here, other in parts
                 if any(isinstance(v, str) and taken in v.replace(",", " ").split() for v in other.fields.values())
             ]
     return found
 
 
-def _innermost(uses: list[Use]) -> list[Use]:
+def _innermost(uses: list[UsePlace]) -> list[UsePlace]:
     """Without places that merely contain another place that was found."""
     places = {use.place for use in uses}
     return [u for u in uses if not any(p != u.place and p.startswith(f"{u.place.rstrip('/')}/") for p in places)]

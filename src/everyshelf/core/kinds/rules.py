@@ -49,7 +49,8 @@ from functools import cached_property
 from typing import Any
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.kinds.table import KIND_IDS, KindTable, singular
+from everyshelf.core.kinds.plurals import singular
+from everyshelf.core.kinds.table import KIND_IDS, KindTable
 
 FILE_NAME = "shelf.toml"
 _SECTIONS = {

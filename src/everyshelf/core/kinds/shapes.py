@@ -7,7 +7,8 @@ from typing import Any
 
 from everyshelf.core.formats.xml import Element
 from everyshelf.core.kinds.cosmetic import is_drawn_at
-from everyshelf.core.kinds.table import KindTable, singular
+from everyshelf.core.kinds.plurals import singular
+from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Items, Part, Scalar
 
 _CONTAINERS = (dict, list)

@@ -100,14 +100,3 @@ class KindTable:
     def identity_of(self, part_type: str) -> tuple[str, ...]:
         """The fields that are said to identify parts of that type ("*": of any); empty if nobody said."""
         return self.identity.get(part_type) or self.identity.get("*", ())
-
-
-def singular(name: str) -> str:
-    """A list's name turned into its items' type: steps -> step, entries -> entry, branches -> branch."""
-    if name.endswith("ies") and len(name) > 4:
-        return name[:-3] + "y"
-    if name.endswith(("ches", "shes", "sses", "xes")):
-        return name[:-2]
-    if name.endswith("s") and not name.endswith(("ss", "us", "is")) and len(name) > 2:
-        return name[:-1]
-    return name

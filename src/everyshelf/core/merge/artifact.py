@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
+from everyshelf.core.answers.merges import Take
 from everyshelf.core.compare.same import same_value
 from everyshelf.core.compare.uncollected import without_collection
 from everyshelf.core.errors import UnreadableError
@@ -32,7 +33,6 @@ from everyshelf.core.merge.model import (
     Merged,
     Side,
     SideNames,
-    Take,
 )
 from everyshelf.core.merge.naming import PartNames, sentence
 from everyshelf.core.merge.policy import Policy

@@ -6,10 +6,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from msgspec import UNSET
+
+from everyshelf.core.answers.merges import ConflictAnswer, DecisionAnswer, MergeAnswer, Take
 from everyshelf.core.outline.model import plain
 
 Side = Literal["target", "source"]
-Take = Literal["target", "source", "both", "edited"]
 TAKES: tuple[Take, ...] = ("target", "source", "both", "edited")
 SIDES: tuple[Take, Take] = ("target", "source")
 
@@ -67,26 +69,29 @@ class Conflict:
         """What a decision refers to: the part, and the field if it is about one."""
         return f"{self.part}#{self.field}" if self.field is not None else self.part
 
-    def as_json(self) -> dict[str, Any]:
-        """The form of ``merge-files --json``; a side that has nothing there is left out."""
-        result: dict[str, Any] = {
-            "id": self.id,
-            "part": self.part,
-            "type": self.type,
-            "label": self.label,
-            "field": self.field,
-            "why": self.why,
-            "options": list(self.options),
-        }
-        for name in ("base", "target", "source"):
-            value = getattr(self, name)
-            if value is not NOTHING:
-                result[name] = plain_tree(value)
-        if self.decision is not None:
-            result["decision"] = {"take": self.decision.take}
-            if self.decision.take == "edited":
-                result["decision"]["value"] = plain_tree(self.decision.value)
-        return result
+    def answer(self) -> ConflictAnswer:
+        """What interfaces get; a side that has nothing there is left out."""
+        decision = self.decision
+        settled = None if decision is None else DecisionAnswer(take=decision.take)
+        if settled is not None and decision is not None and decision.take == "edited":
+            settled.value = plain_tree(decision.value)
+        return ConflictAnswer(
+            id=self.id,
+            part=self.part,
+            type=self.type,
+            label=str(self.label),
+            field=self.field,
+            why=self.why,
+            options=list(self.options),
+            base=_side(self.base),
+            target=_side(self.target),
+            source=_side(self.source),
+            decision=settled,
+        )
+
+
+def _side(value: Any) -> Any:
+    return UNSET if value is NOTHING else plain_tree(value)
 
 
 @dataclass
@@ -110,16 +115,16 @@ class Merged:
         """Conflicts that nobody has settled."""
         return [c for c in self.conflicts if c.decision is None]
 
-    def as_json(self) -> dict[str, Any]:
-        """The form of ``merge-files --json``."""
-        return {
-            "merged": self.content is not None,
-            "kind": self.kind,
-            "read_as": self.read_as,
-            "conflicts": [c.as_json() for c in self.conflicts],
-            "combined": self.combined,
-            "notes": self.notes,
-        }
+    def answer(self) -> MergeAnswer:
+        """What interfaces get."""
+        return MergeAnswer(
+            merged=self.content is not None,
+            kind=self.kind,
+            read_as=self.read_as,
+            conflicts=[c.answer() for c in self.conflicts],
+            combined=self.combined,
+            notes=self.notes,
+        )
 
 
 Decisions = Mapping[str, Decision]

@@ -9,8 +9,9 @@ from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.formats.xml import local_name
 from everyshelf.core.kinds.cosmetic import Place
 from everyshelf.core.kinds.merge_policy import MergePolicy
+from everyshelf.core.kinds.plurals import singular
 from everyshelf.core.kinds.shapes import label_of
-from everyshelf.core.kinds.table import KindTable, singular
+from everyshelf.core.kinds.table import KindTable
 from everyshelf.core.outline.model import Items, Part, Scalar
 
 

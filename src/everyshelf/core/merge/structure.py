@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
+from everyshelf.core.answers.merges import Take
 from everyshelf.core.compare.identity import key_of
 from everyshelf.core.compare.same import canonical, same_value
 from everyshelf.core.errors import UnreadableError
@@ -25,7 +26,7 @@ from everyshelf.core.merge.lines import merge_lines
 from everyshelf.core.merge.location import PartLocation
 from everyshelf.core.merge.made import Made
 from everyshelf.core.merge.matching import Matching
-from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decide, Decision, Side, Take
+from everyshelf.core.merge.model import NOTHING, SIDES, Conflict, Decide, Decision, Side
 from everyshelf.core.merge.order import merged_order, replaced_by_both
 from everyshelf.core.merge.policy import Policy, fields_of, is_named
 from everyshelf.core.merge.references import still_referred

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TypeVar
 
+from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.merge.model import SIDE_NAMES, SIDES, Conflict, Decision, Merged, Side, SideNames
 
 T = TypeVar("T")
@@ -23,18 +24,21 @@ def whole_conflict(
     sizes: Sequence[int],
     why: str,
     prefer: str | None,
-    decisions: Mapping[str, Mapping[str, Any]],
+    decisions: Mapping[str, Decision],
     names: SideNames = SIDE_NAMES,
-) -> dict[str, Any]:
+) -> MergeAnswer:
     """The answer for a file of which only the target or the source can be taken as a whole."""
-    take = decisions.get("/", {}).get("take") or prefer
+    settled = decisions.get("/")
+    take = settled.take if settled is not None else prefer
     base, target, source = (f"{size:,} bytes" for size in sizes)
     told = f"artifact “{name}”: changed {names.target} and {names.source}; it cannot be merged by meaning"
     conflict = Conflict("/", "artifact", name, None, base, target, source, told, SIDES)
     if take in SIDES:
         conflict.decision = Decision("source" if take == "source" else "target")
     merged = Merged(None, [conflict], notes=[why] if why else [])
-    return {**merged.as_json(), "merged": conflict.decision is not None}
+    answer = merged.answer()
+    answer.merged = conflict.decision is not None
+    return answer
 
 
 def merge_whole(base: T | None, target: T | None, source: T | None, prefer: Side | None = None) -> Choice:

@@ -8,9 +8,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeVar
 
+from everyshelf.core.answers.merges import Take
 from everyshelf.core.formats.source import Group, Item, Node
 from everyshelf.core.merge.lines import merge_lines
-from everyshelf.core.merge.model import Take
 
 Key = tuple[str, int]
 T = TypeVar("T")

@@ -108,24 +108,6 @@ class Finding:
     within: str = ""
     """The part it lies in, by type and label ("class Harbour"); empty for parts of the artifact itself."""
 
-    def as_json(self) -> dict[str, Any]:
-        """The JSON form documented in docs/kinds-inside.md; absent fields are left out."""
-        result: dict[str, Any] = {
-            "action": self.action,
-            "part": self.part,
-            "type": self.type,
-            "label": self.label,
-            "field": self.field,
-            "before": plain(self.before),
-            "after": plain(self.after),
-            "effect": self.effect,
-        }
-        if self.detail:
-            result["detail"] = self.detail
-        if self.within:
-            result["within"] = self.within
-        return {k: v for k, v in result.items() if v is not None or k in ("before", "after", "effect")}
-
 
 def plain(value: Any) -> Any:
     """``value`` as JSON can hold it: decimals, non-finite and very long numbers become texts."""

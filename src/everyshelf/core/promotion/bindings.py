@@ -11,7 +11,8 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from everyshelf.core.editing.fields import FieldEdit, set_fields
+from everyshelf.core.editing.edits import FieldEdit
+from everyshelf.core.editing.fields import set_fields
 from everyshelf.core.editing.places import SOURCES, SourceText, value_of
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode, encoded_like

@@ -3,12 +3,11 @@
 Artifacts come from anywhere: whatever one does to its reader must cost no more than one answer. The parent keeps one
 process alive between calls; a call that runs over its time kills it, and the next call starts another.
 
-Protocol: one JSON line each way. A request names files, never holds them: ``{"task", "before": [name, path], …}``.
+Protocol: one JSON line each way; see ``messages``.
 """
 
 from __future__ import annotations
 
-import base64
 import contextlib
 import os
 import resource
@@ -21,11 +20,20 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TypeVar
 
-import orjson
+import msgspec
 
+from everyshelf.core.answers.comparisons import ComparisonAnswer
+from everyshelf.core.answers.drawings import Drawing
+from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPart, UnfoldedAnswer
+from everyshelf.core.answers.merges import MergeAnswer
+from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint
+from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, UsePlace, WantedPart
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.result import as_bytes
+from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.errors import (
     ConflictError,
     EveryShelfError,
@@ -34,9 +42,11 @@ from everyshelf.core.errors import (
     StorageError,
     UnreadableError,
 )
-from everyshelf.core.merge.model import SIDE_NAMES, SideNames
+from everyshelf.core.merge.model import SIDE_NAMES, Decision, Side, SideNames
 from everyshelf.core.merge.whole import whole_conflict
 from everyshelf.core.promotion.bound import Bound, check_bindable
+from everyshelf.core.reading import messages
+from everyshelf.core.reading.messages import FileAt, FileHead, ReaderProblem, Reply, Unpacked
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 
@@ -65,6 +75,9 @@ _FAMILIES: dict[str, type[EveryShelfError]] = {
 }
 
 
+T = TypeVar("T")
+
+
 class Worker:
     """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end.
 
@@ -86,121 +99,111 @@ class Worker:
 
     def compare(
         self,
-        before: tuple[str, Path],
-        after: tuple[str, Path],
+        before: FileAt,
+        after: FileAt,
+        options: CompareOptions | None = None,
         *,
-        rules_text: str = "",
-        kind: str | None = None,
-        key: Sequence[str] | None = None,
-        limit: int = 10_000,
-        rows: Path | None = None,
-        beside: tuple[Mapping[str, Path], Mapping[str, Path]] = ({}, {}),
         seconds: float | None = None,
         patient: bool = True,
         tick: Callable[[], None] | None = None,
-    ) -> dict[str, Any]:
-        """The JSON form of a comparison of two files, each given as (name, path).
+    ) -> ComparisonAnswer:
+        """What changed from one file to another.
 
         What cannot be read within the memory, or by a reader that fails, is compared as text, and what cannot even be
         that is not compared; the note says why, and nothing is said of its effects. ``seconds``: of processor time, in
         place of this process's own. ``patient``: False raises ``LimitError`` (limit.time) where they run out, for
-        whoever can leave the work to a job. ``beside``: for each side, files of the same folder that belong to it, by
-        name. Rows of a table that differ go to the file ``rows``, for ``page``. ``tick`` is called about once a second;
-        if it raises, the process ends and the work with it.
+        whoever can leave the work to a job. ``tick`` is called about once a second; if it raises, the process ends and
+        the work with it.
         """
-        request = {
-            "task": "compare",
-            "before": [before[0], str(before[1])],
-            "after": [after[0], str(after[1])],
-            "rules": rules_text,
-            "kind": kind,
-            "key": list(key) if key else None,
-            "limit": limit,
-            "keep": str(rows) if rows else None,
-            "beside": [{name: str(path) for name, path in side.items()} for side in beside],
-        }
+        wanted = options or CompareOptions()
+        request = messages.CompareFiles(
+            rules=wanted.rules.source,
+            before=before,
+            after=after,
+            kind=wanted.kind,
+            key=wanted.key,
+            limit=wanted.limit,
+            rows=str(wanted.rows) if wanted.rows else None,
+        )
         try:
-            return self._ask(request, tick, seconds)
+            return self._ask(request, ComparisonAnswer, tick, seconds)
         except LimitError as error:
             if error.code == "limit.time" and not patient:
                 raise
             why = error.message
-        if max(_size_of(path) for _, path in (before, after)) > MOST_AS_TEXT:
-            return as_bytes(after[0], _size_of(before[1]), _size_of(after[1]), why).as_json()
-        try:
-            return self._ask({**request, "as_text": why})
-        except LimitError:
-            return as_bytes(after[0], _size_of(before[1]), _size_of(after[1]), why).as_json()
+        sizes = [_size_of(Path(side.path)) for side in (before, after)]
+        if max(sizes) <= MOST_AS_TEXT:
+            request.as_text = why
+            with contextlib.suppress(LimitError):
+                return self._ask(request, ComparisonAnswer)
+        return as_bytes(after.name, sizes[0], sizes[1], why).answer()
 
-    def outline(self, name: str, path: Path, *, rules_text: str = "", kind: str | None = None) -> dict[str, Any]:
-        """The JSON form of a file's outline; ``read_as`` and ``note`` tell if it has none."""
+    def outline(self, file: FileAt, *, rules: str = "", kind: str | None = None) -> OutlineAnswer:
+        """A file's outline; ``read_as`` and ``note`` tell if it has none."""
         try:
-            return self._ask({"task": "outline", "file": [name, str(path)], "rules": rules_text, "kind": kind})
+            return self._ask(messages.OutlineFile(rules=rules, file=file, kind=kind), OutlineAnswer)
         except LimitError as error:
-            size = _size_of(path)
-            told = {"read_as": "bytes", "note": error.message, "size": size}
-            return {"kind": "opaque", "format": "", "parts": [], "truncated": False, **told}
+            return OutlineAnswer(
+                kind="opaque",
+                format="",
+                read_as="bytes",
+                note=error.message,
+                size=_size_of(Path(file.path)),
+                parts=[],
+                truncated=False,
+            )
 
-    def drawing(
-        self, before: tuple[str, Path] | None, after: tuple[str, Path], *, rules_text: str = "", kind: str | None = None
-    ) -> dict[str, Any]:
-        """The drawing of a file, or of two versions in one; without nodes where there is none or it takes too long."""
-        old = [before[0], str(before[1])] if before else ["", ""]
-        request = {"task": "drawing", "before": old, "after": [after[0], str(after[1])]}
+    def drawing(self, before: FileAt | None, after: FileAt, *, rules: str = "", kind: str | None = None) -> Drawing:
+        """The drawing of a file, or of two versions in one; without nodes where it has none or it takes too long."""
         try:
-            return self._ask({**request, "rules": rules_text, "kind": kind})
+            return self._ask(messages.DrawFiles(rules=rules, before=before, after=after, kind=kind), Drawing)
         except LimitError as error:
-            return {"nodes": [], "edges": [], "placed": False, "note": error.message}
+            return Drawing(nodes=[], edges=[], placed=False, note=error.message)
 
-    def unfold(self, name: str, path: Path, output: Path, *, rules_text: str = "") -> dict[str, Any]:
+    def unfold(self, file: FileAt, output: Path, *, rules: str = "") -> UnfoldedAnswer:
         """Write a file's parts as a zip to ``output``; gives files with their texts, and notes.
 
         Raises ``InvalidError`` where there is nothing to unfold and ``LimitError`` where it takes too much.
         """
-        return self._ask({"task": "unfold", "file": [name, str(path)], "output": str(output), "rules": rules_text})
+        return self._ask(messages.UnfoldFile(rules=rules, file=file, output=str(output)), UnfoldedAnswer)
 
     def edit(
         self,
-        name: str,
-        path: Path,
+        file: FileAt,
         output: Path,
         *,
-        fields: Sequence[Mapping[str, Any]] = (),
-        cells: Sequence[Mapping[str, Any]] = (),
+        fields: Sequence[FieldEdit] = (),
+        cells: Sequence[CellEdit] = (),
         text: str | None = None,
-        rules_text: str = "",
+        rules: str = "",
     ) -> None:
-        """Write a file with its text, some fields (``part``, ``field``, ``value``) or cells (``row``, ``column``,
-        ``value``, ``was``) changed to ``output``. Raises ``InvalidError`` for what cannot be changed in this way."""
-        request = {"task": "edit", "file": [name, str(path)], "output": str(output), "rules": rules_text, "text": text}
-        self._ask({**request, "fields": [dict(f) for f in fields], "cells": [dict(c) for c in cells]})
+        """Write a file with its text, some fields or cells changed to ``output``. Raises ``InvalidError`` for what
+        cannot be changed in this way."""
+        request = messages.EditFile(
+            rules=rules, file=file, output=str(output), text=text, fields=list(fields), cells=list(cells)
+        )
+        self._ask(request, int)
 
-    def cells(self, name: str, path: Path) -> dict[str, Any]:
+    def cells(self, file: FileAt) -> CellsAnswer:
         """Columns and rows of a small delimited table as texts; ``note`` says why there are none."""
         try:
-            return self._ask({"task": "edit", "file": [name, str(path)], "output": ""})
+            return self._ask(messages.ReadCells(file=file), CellsAnswer)
         except LimitError as error:
-            return {"columns": [], "rows": [], "note": error.message}
+            return CellsAnswer(columns=[], rows=[], note=error.message)
 
     def follow(
-        self, before: tuple[str, Path], after: tuple[str, Path], parts: Sequence[str], *, rules_text: str = ""
-    ) -> dict[str, dict[str, Any]]:
-        """Where each of ``parts`` of the older file is in the newer: ``{"part", "label"}``, part null where it is gone.
-
-        What takes too long is left where it was.
-        """
-        request = {"task": "follow", "before": [before[0], str(before[1])], "after": [after[0], str(after[1])]}
+        self, before: FileAt, after: FileAt, parts: Sequence[str], *, rules: str = ""
+    ) -> dict[str, FollowedPart]:
+        """Where each of ``parts`` of the older file is in the newer; what takes too long is left where it was."""
+        request = messages.FollowParts(rules=rules, before=before, after=after, parts=list(parts))
         try:
-            found: dict[str, dict[str, Any]] = self._ask({**request, "parts": list(parts), "rules": rules_text})[
-                "parts"
-            ]
+            return self._ask(request, dict[str, FollowedPart])
         except LimitError:
-            return {part: {"part": part, "label": ""} for part in parts}
-        return found
+            return {part: FollowedPart(part) for part in parts}
 
-    def fold(self, path: Path, output: Path) -> dict[str, Any]:
+    def fold(self, path: Path, output: Path) -> FoldedAnswer:
         """Write the file that a zip of parts folds to; gives its name and notes. Raises as ``unfold``."""
-        return self._ask({"task": "fold", "file": ["", str(path)], "output": str(output)})
+        return self._ask(messages.FoldFile(file=FileAt("", str(path)), output=str(output)), FoldedAnswer)
 
     def merge(
         self,
@@ -208,101 +211,97 @@ class Worker:
         files: tuple[Path, Path, Path],
         output: Path,
         *,
-        rules_text: str = "",
+        rules: str = "",
         kind: str | None = None,
-        prefer: str | None = None,
-        decisions: Mapping[str, Mapping[str, Any]] | None = None,
+        prefer: Side | None = None,
+        decisions: Mapping[str, Decision] | None = None,
         names: SideNames = SIDE_NAMES,
         seconds: float | None = None,
         patient: bool = True,
-    ) -> dict[str, Any]:
-        """Merge target and source, which both grew from base, into ``output``; gives the JSON form of ``merge-files``.
+    ) -> MergeAnswer:
+        """Merge target and source, which both grew from base, into ``output``.
 
-        ``decisions``: conflict id -> ``{"take", "value"}``; ``names``: what the sides are called in sentences. What
-        cannot be merged within the limits is left to choose as a whole. ``seconds``, ``patient``: as for ``compare``.
+        ``decisions`` by id of the conflict; ``names``: what the sides are called in sentences. What cannot be merged
+        within the limits is left to choose as a whole. ``seconds``, ``patient``: as for ``compare``.
         """
-        request = {"task": "merge", "name": name, "files": [str(f) for f in files], "output": str(output)}
-        request["names"] = [names.target, names.source]
-        given = {"rules": rules_text, "kind": kind, "prefer": prefer, "decisions": dict(decisions or {})}
+        base, target, source = map(str, files)
+        request = messages.MergeFiles(
+            rules=rules,
+            name=name,
+            files=(base, target, source),
+            output=str(output),
+            kind=kind,
+            prefer=prefer,
+            decisions=dict(decisions or {}),
+            names=(names.target, names.source),
+        )
         try:
-            return self._ask({**request, **given}, None, seconds)
+            return self._ask(request, MergeAnswer, None, seconds)
         except LimitError as error:
             if error.code == "limit.time" and not patient:
                 raise
-            found = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {}, names)
-        if found["merged"]:
-            taken = found["conflicts"][0]["decision"]["take"]
-            output.write_bytes(files[2 if taken == "source" else 1].read_bytes())
-        return found
+            merged = whole_conflict(name, [_size_of(f) for f in files], error.message, prefer, decisions or {}, names)
+        decision = merged.conflicts[0].decision
+        if decision is not None:
+            output.write_bytes(files[2 if decision.take == "source" else 1].read_bytes())
+        return merged
 
-    def uses(
-        self, name: str, path: Path, wanted: list[dict[str, Any]], *, rules_text: str = ""
-    ) -> list[list[dict[str, Any]]]:
+    def uses(self, file: FileAt, wanted: Sequence[WantedPart], *, rules: str = "") -> list[list[UsePlace]]:
         """For each wanted part of another artifact the places of this file that use it; none if it takes too long."""
         try:
-            found = self._ask({"task": "uses", "file": [name, str(path)], "wanted": wanted, "rules": rules_text})
+            return self._ask(messages.FindUses(rules=rules, file=file, wanted=list(wanted)), list[list[UsePlace]])
         except LimitError:
             return [[] for _ in wanted]
-        uses: list[list[dict[str, Any]]] = found["uses"]
-        return uses
 
-    def names(self, name: str, path: Path, *, rules_text: str = "") -> dict[str, Any]:
-        """What a file names (see ``names_in``) and offers; nothing if it cannot be read within the limits."""
+    def names(self, file: FileAt, *, rules: str = "") -> FileReferences:
+        """What a file names and offers; nothing if it cannot be read within the limits."""
         try:
-            return self._ask({"task": "names", "file": [name, str(path)], "rules": rules_text})
+            return self._ask(messages.FindNames(rules=rules, file=file), FileReferences)
         except LimitError:
-            return {"names": [], "offers": []}
+            return NO_REFERENCES
 
-    def fingerprint(
-        self, name: str, path: Path, *, rules_text: str = "", tick: Callable[[], None] | None = None
-    ) -> dict[str, Any]:
+    def fingerprint(self, file: FileAt, *, rules: str = "", tick: Callable[[], None] | None = None) -> TableFingerprint:
         """The fingerprint of a table (see ``tables.fingerprint``); with an empty digest where there is none."""
         try:
-            return self._ask({"task": "fingerprint", "file": [name, str(path)], "rules": rules_text}, tick)
+            return self._ask(messages.Fingerprint(rules=rules, file=file), TableFingerprint, tick)
         except LimitError:
-            return {"digest": ""}
+            return NO_FINGERPRINT
 
-    def bind(self, path: str, data: bytes, values: Mapping[str, str], *, rules_text: str = "") -> Bound:
+    def bind(self, path: str, data: bytes, values: Mapping[str, str], *, rules: str = "") -> Bound:
         """The artifact at ``path`` with its bindings put in; raises as ``promotion.bindings.bind``, and ``LimitError``.
 
         The bytes go through the pipe both ways and never to a file: values may be secret.
         """
         check_bindable(path, len(data))
-        sent = {"name": path, "data": base64.b64encode(data).decode(), "values": dict(values)}
-        bound = self._ask({"task": "bind", **sent, "rules": rules_text})
-        return Bound(base64.b64decode(bound["data"]), tuple(bound["used"]), tuple(bound["missing"]))
+        return self._ask(messages.PutBindings(rules=rules, name=path, data=data, values=dict(values)), Bound)
 
     def measured(self, name: str, path: Path) -> Measured:
         """The metrics that a file states; raises ``UnreadableError`` for one in which nothing is measured."""
         try:
-            read = self._ask({"task": "measured", "file": [name, str(path)]})
+            return self._ask(messages.ReadMetrics(file=FileAt(name, str(path))), Measured)
         except LimitError as error:
             raise UnreadableError(f"{name}: {error.message}") from error
-        courses = {course: [(step, value) for step, value in points] for course, points in read["series"].items()}
-        return Measured(read["metrics"], courses)
 
     def results(self, name: str, path: Path) -> Results:
         """What a file of test results comes to; raises ``InvalidError`` (check.junit) if it is not one."""
         try:
-            counted = self._ask({"task": "results", "file": [name, str(path)]})
+            return self._ask(messages.ReadResults(file=FileAt(name, str(path))), Results)
         except LimitError as error:
             raise InvalidError(f"{name} cannot be read: {error.message}", code="check.junit") from error
-        return Results(**{**counted, "first": tuple(counted["first"])})
 
-    def unpack(self, parcel: Path, folder: Path, present: Mapping[str, str]) -> tuple[str, dict[str, str]]:
+    def unpack(self, parcel: Path, folder: Path, present: Mapping[str, str]) -> Unpacked:
         """Check a whole parcel, then write those of its artifacts into ``folder`` whose SHA-256 is not the one that
-        ``present`` has for their path. Gives the parcel's name and the SHA-256 of every artifact by path; raises as
-        ``Parcel.verify``, ``StorageError`` and ``LimitError``."""
-        request = {"task": "unpack", "file": ["", str(parcel)], "output": str(folder), "present": dict(present)}
-        unpacked = self._ask(request)
-        return unpacked["name"], unpacked["digests"]
+        ``present`` has for their path. Raises as ``Parcel.verify``, ``StorageError`` and ``LimitError``."""
+        request = messages.UnpackParcel(file=FileAt("", str(parcel)), output=str(folder), present=dict(present))
+        return self._ask(request, Unpacked)
 
     def page(
         self, path: Path, start: int, count: int, *, action: str = "", column: str = "", table: str = ""
-    ) -> dict[str, Any]:
-        """Some of the rows ``compare`` kept in a file: ``rows``, ``total`` and ``start``. Raises ``LimitError``."""
-        wanted = {"start": start, "count": count, "action": action, "column": column, "table": table}
-        return self._ask({"task": "page", "file": ["", str(path)], **wanted})
+    ) -> RowPage:
+        """Some of the rows ``compare`` kept in a file. Raises ``LimitError``."""
+        file = FileAt("", str(path))
+        request = messages.ReadRows(file=file, start=start, count=count, action=action, column=column, table=table)
+        return self._ask(request, RowPage)
 
     def recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
         """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is
@@ -314,13 +313,8 @@ class Worker:
 
     def _recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
         for _ in range(_TRIES if len(files) == 1 else 1):
-            try:
-                found: list[str] = self._ask({"task": "recognise", "files": [_as_text(*file) for file in files]})[
-                    "kinds"
-                ]
-            except LimitError:
-                continue
-            return found
+            with contextlib.suppress(LimitError):
+                return self._ask(messages.RecogniseFiles(files=[FileHead(*file) for file in files]), list[str])
         if len(files) == 1:
             return ["opaque"]
         half = len(files) // 2
@@ -328,10 +322,10 @@ class Worker:
 
     def recognise_folder(self, name: str, files: Sequence[tuple[str, bytes, int]]) -> str:
         """The kind of a folder kept whole, from the first bytes of its files."""
-        request = {"task": "recognise-folder", "name": name, "files": [_as_text(*file) for file in files]}
+        request = messages.RecogniseFolder(name=name, files=[FileHead(*file) for file in files])
         for _ in range(_TRIES):
             with contextlib.suppress(LimitError):
-                return str(self._ask(request)["kind"])
+                return self._ask(request, str)
         return "opaque"
 
     def close(self) -> None:
@@ -340,18 +334,22 @@ class Worker:
             self._end()
 
     def _ask(
-        self, request: dict[str, Any], tick: Callable[[], None] | None = None, seconds: float | None = None
-    ) -> dict[str, Any]:
+        self,
+        request: messages.AnyRequest,
+        answer_type: type[T],
+        tick: Callable[[], None] | None = None,
+        seconds: float | None = None,
+    ) -> T:
         try:
-            line_of = orjson.dumps(request)
+            sent = messages.line_of(request)
         except (TypeError, ValueError) as error:
-            # A number of more than 64 bits, or half a character: no file holds that under any name.
+            # Half a character (a lone surrogate): no file holds that under any name.
             raise InvalidError(f"a value of this request cannot be used: {error}", code="input.invalid") from error
         with self._lock:
             process = self._started()
             assert process.stdin is not None and process.stdout is not None
             try:
-                process.stdin.write(line_of + b"\n")
+                process.stdin.write(sent)
                 process.stdin.flush()
                 line = self._line(process, process.stdout, tick, seconds or self._deadline)
             except (BrokenPipeError, LimitError) as error:
@@ -364,13 +362,16 @@ class Worker:
                 died = _died(process)
                 self._end()
                 raise died
-        answer = orjson.loads(line)
-        if "problem" in answer:
-            problem = answer["problem"]
-            family = _FAMILIES.get(problem["family"], InvalidError)
-            raise family(problem["message"], code=problem["code"], hint=problem["hint"])
-        result: dict[str, Any] = answer["result"]
-        return result
+        reply = msgspec.json.decode(line, type=messages.Reply)
+        problem = reply.problem
+        if problem is not None:
+            family = _FAMILIES.get(problem.family, InvalidError)
+            raise family(problem.message, code=problem.code, hint=problem.hint)
+        try:
+            return msgspec.json.decode(reply.answer, type=answer_type)
+        except msgspec.ValidationError as error:
+            # A kind of another package that answers in a form of its own.
+            raise LimitError(f"its reader failed (the answer is not valid: {error})", code="reader.failed") from error
 
     def _line(
         self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None, seconds: float
@@ -441,10 +442,6 @@ def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str
         yield batch
 
 
-def _as_text(name: str, head: bytes, size: int) -> list[Any]:
-    return [name, base64.b64encode(head).decode(), size]
-
-
 def _size_of(path: Path) -> int:
     """Bytes of a file, or of all files in a folder."""
     return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
@@ -505,33 +502,23 @@ def serve(memory_bytes: int) -> None:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     for line in sys.stdin.buffer:
         try:
-            reply: dict[str, Any] = {"result": answer(orjson.loads(line))}
+            reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
         except EveryShelfError as error:
-            reply = {"problem": _problem_json(error)}
+            reply = Reply(problem=_problem(error))
         except OSError as error:
-            reply = {"problem": _problem_json(StorageError(f"the reading process: {error.strerror or error}"))}
+            reply = Reply(problem=_problem(StorageError(f"the reading process: {error.strerror or error}")))
         except MemoryError:
             os._exit(_NO_MEMORY)
         except Exception as error:
             # A mistake in a reader of ours or of another package: told as what it is, and the process goes on.
-            reply = {
-                "problem": {"message": reader_failed(error), "code": "reader.failed", "hint": "", "family": "limit"}
-            }
-        answers.write(_line_of(reply))
+            reply = Reply(problem=ReaderProblem(reader_failed(error), "reader.failed", family="limit"))
+        answers.write(messages.line_of(reply))
         answers.flush()
 
 
-def _line_of(reply: dict[str, Any]) -> bytes:
-    try:
-        return orjson.dumps(reply, default=str, option=orjson.OPT_NON_STR_KEYS) + b"\n"
-    except (TypeError, ValueError) as error:
-        problem = {"message": f"the answer cannot be written: {error}", "code": "reader.failed", "hint": ""}
-        return orjson.dumps({"problem": {**problem, "family": "limit"}}) + b"\n"
-
-
-def _problem_json(error: EveryShelfError) -> dict[str, str]:
+def _problem(error: EveryShelfError) -> ReaderProblem:
     family = next((name for name, kind in _FAMILIES.items() if isinstance(error, kind)), "")
-    return {"message": error.message, "code": error.code, "hint": error.hint, "family": family}
+    return ReaderProblem(error.message, error.code, error.hint, family)
 
 
 if __name__ == "__main__":

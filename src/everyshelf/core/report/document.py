@@ -1,83 +1,111 @@
-"""What a report says, whatever it is written as."""
+"""Reports of comparisons and rehearsals: made from what was found, and written in one of three forms."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import PurePath
-from typing import Any, Literal
+from typing import Literal
 
-import orjson
+import msgspec
 
-from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline, is_judged
+from everyshelf.core.answers.base import as_json
+from everyshelf.core.answers.comparisons import Compared
+from everyshelf.core.answers.states import ComparedArtifact, StateComparison
+from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.report.html import html
 from everyshelf.core.report.markdown import markdown
+from everyshelf.core.report.model import Report
 
 Form = Literal["html", "md", "json"]
 FORMS: tuple[Form, ...] = ("html", "md", "json")
+Conditions = Sequence[tuple[bool, str, str]]
 
 
 def form_of(name: str) -> Form:
     """The form a file's name asks for; raises ``InvalidError`` for any other."""
     suffix = PurePath(name).suffix.lower().lstrip(".")
-    found = {"htm": "html", "markdown": "md"}.get(suffix, suffix)
-    if found not in FORMS:
-        hint = "End the name in .html, .md or .json."
-        raise InvalidError(f"a report cannot be written as {name!r}", code="report.form", hint=hint)
-    return found
+    suffix = {"htm": "html", "markdown": "md"}.get(suffix, suffix)
+    for form in FORMS:
+        if suffix == form:
+            return form
+    hint = "End the name in .html, .md or .json."
+    raise InvalidError(f"a report cannot be written as {name!r}", code="report.form", hint=hint)
 
 
-def report_of(
-    found: Mapping[str, Any], *, title: str, made: datetime, conditions: Sequence[tuple[bool, str, str]] = ()
-) -> dict[str, Any]:
-    """The report of a comparison of two states, of one artifact, or of two files; or of a rehearsal.
+def report_of_states(compared: StateComparison, *, title: str, made: datetime) -> Report:
+    """The report of a comparison of two states."""
+    return Report(
+        report="comparison",
+        conditions=[],
+        title=title,
+        made=_minute(made),
+        from_=compared.from_,
+        to=compared.to,
+        sentence=compared.sentence,
+        effects=compared.effects,
+        same=compared.same,
+        artifacts=compared.artifacts,
+    )
 
-    ``found`` is the JSON form of any of them. ``title`` names what was compared; ``made`` is told to the minute.
-    ``conditions``: of a rehearsal, what must hold: whether it does, its name, and what is said of it.
-    """
-    artifacts = [dict(a) for a in found["artifacts"]] if "artifacts" in found else [_alone(found)]
+
+def report_of_artifact(artifact: ComparedArtifact, *, title: str, made: datetime) -> Report:
+    """The report of two versions of one artifact, or of two files."""
+    words = artifact.headline or "nothing changed"
+    phrase = effects_phrase(artifact.effects, judged=artifact.judged)
+    return Report(
+        report="comparison",
+        conditions=[],
+        title=title,
+        made=_minute(made),
+        sentence=f"{words[:1].upper()}{words[1:]}" + (f"; {phrase}." if phrase else "."),
+        effects=artifact.effects,
+        artifacts=[artifact],
+    )
+
+
+def report_of_rehearsal(
+    artifacts: list[ComparedArtifact], *, title: str, made: datetime, sentence: str, same: int, conditions: Conditions
+) -> Report:
+    """The report of a rehearsal. ``conditions``: whether each holds, its name, and what is said of it."""
+    effects: dict[str, int] = {}
     for artifact in artifacts:
-        artifact |= {k: artifact.get(k) for k in ("before", "after", "note", "table", "tables", "model", "picture")}
-        artifact.setdefault("name", artifact["path"].rpartition("/")[2])
-        artifact["shown"] = [f for f in artifact["findings"] if f["effect"] != "cosmetic"]
-        artifact["cosmetic"] = [f for f in artifact["findings"] if f["effect"] == "cosmetic"]
-    return {
-        "report": "rehearsal" if conditions else "comparison",
-        "conditions": [list(condition) for condition in conditions],
-        "title": title,
-        "made": made.isoformat(timespec="minutes"),
-        "from": found.get("from"),
-        "to": found.get("to"),
-        "sentence": found.get("sentence") or _sentence(artifacts[0]),
-        "effects": found["effects"],
-        "same": found.get("same"),
-        "artifacts": artifacts,
-    }
+        if artifact.effect is not None:
+            effects[artifact.effect] = effects.get(artifact.effect, 0) + 1
+    return Report(
+        report="rehearsal",
+        conditions=list(conditions),
+        title=title,
+        made=_minute(made),
+        sentence=sentence,
+        effects=effects,
+        same=same,
+        artifacts=artifacts,
+    )
 
 
-def _alone(found: Mapping[str, Any]) -> dict[str, Any]:
-    """A comparison of one artifact or of two files, as an artifact among others."""
-    state = "edited" if found["findings"] else "same"
-    alone = {"state": state, "effect": effect_of(dict(found)), "headline": headline(dict(found)), **found}
-    return {k: v for k, v in alone.items() if k not in ("from", "to")}
+def as_artifact(compared: Compared, path: str) -> ComparedArtifact:
+    """Two versions of one artifact, or two files, as an artifact among others under its path."""
+    held = {name: getattr(compared, name) for name in Compared.__struct_fields__}
+    return ComparedArtifact(
+        **held,
+        path=path,
+        old_path=path,
+        name=path.rpartition("/")[2],
+        state="edited" if compared.findings else "same",
+        pending=False,
+        effect=effect_of(compared),
+        headline=headline(compared),
+    )
 
 
-def _sentence(artifact: dict[str, Any]) -> str:
-    words = artifact["headline"] or "nothing changed"
-    phrase = effects_phrase(artifact["effects"], judged=is_judged(artifact))
-    return f"{words[:1].upper()}{words[1:]}" + (f"; {phrase}." if phrase else ".")
-
-
-def written(report: dict[str, Any], form: Form) -> str:
+def written(report: Report, form: Form) -> str:
     """The report as a text of that form."""
     if form == "json":
-        plain = {**report, "artifacts": [_without_views(a) for a in report["artifacts"]]}
-        return orjson.dumps(plain, option=orjson.OPT_INDENT_2).decode() + "\n"
-    if form == "md":
-        return markdown(report)
-    return html(report)
+        return msgspec.json.format(as_json(report), indent=2).decode() + "\n"
+    return markdown(report) if form == "md" else html(report)
 
 
-def _without_views(artifact: dict[str, Any]) -> dict[str, Any]:
-    return {k: v for k, v in artifact.items() if k not in ("shown", "cosmetic") and v is not None}
+def _minute(moment: datetime) -> str:
+    return moment.isoformat(timespec="minutes")

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import html
 import re
-from typing import Any
 
+from everyshelf.core.answers.findings import FindingAnswer
+from everyshelf.core.answers.models import ModelAnswer
+from everyshelf.core.answers.states import ComparedArtifact
+from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.rows import rows_told, shifts_told
+from everyshelf.core.compare.sentences import count_noun
+from everyshelf.core.outline.model import EFFECTS
 from everyshelf.core.report.lines import Line, changed_lines
+from everyshelf.core.report.model import Report, by_effect
 from everyshelf.core.report.words import GLYPHS, cells_of, measured, rows_of, sides, users, what
 
 _MOST = 2000
@@ -16,54 +22,55 @@ _MOST_SHIFTS = 12
 _SPECIAL = re.compile(r"([\\`*_\[\]|#])")
 
 
-def markdown(report: dict[str, Any]) -> str:
+def markdown(report: Report) -> str:
     """The report as Markdown."""
-    effects = report["effects"]
-    out = [f"# {_text(report['title'])}", "", f"**{_text(report['sentence'])}**", ""]
+    out = [f"# {_text(report.title)}", "", f"**{_text(report.sentence)}**", ""]
     out += ["| effect | findings |", "| --- | ---: |"]
-    out += [f"| {effect} | {effects.get(effect, 0)} |" for effect in ("breaks", "alters", "cosmetic")]
-    if report["conditions"]:
+    out += [f"| {effect} | {report.effects.get(effect, 0)} |" for effect in EFFECTS]
+    if report.conditions:
         out += ["", "|  | condition | what is said of it |", "| --- | --- | --- |"]
-        out += [f"| {'met' if m else '**holds**'} | {_text(n)} | {_text(s)} |" for m, n, s in report["conditions"]]
-    for artifact in report["artifacts"]:
-        out += [
-            "",
-            f"## {_text(artifact['name'])}",
-            "",
-            f"{_text(artifact['kind'])}, {_code(artifact['path'])}, {_said(artifact)}",
-        ]
-        if artifact.get("note"):
-            out += ["", _text(artifact["note"])]
-        if artifact.get("table"):
-            out += ["", _text(rows_of(artifact["table"])), *_rows(artifact["table"])]
-        for name, table in (artifact.get("tables") or {}).items():
-            out += ["", f"### {_text(name)}", "", _text(rows_of(table)), *_rows(table)]
-        if artifact.get("model"):
-            out += _measured(artifact["model"])
-        out += _findings(artifact["shown"])
-        if artifact["cosmetic"]:
-            count = len(artifact["cosmetic"])
-            out += ["", f"And {count} cosmetic finding{'s' if count > 1 else ''} (layout, order, formatting)."]
-        if artifact.get("truncated"):
-            out += ["", "There are more findings than this report lists."]
-    return "\n".join([*out, "", f"Made {report['made']} by Every Shelf.", ""])
+        out += [f"| {'met' if m else '**holds**'} | {_text(n)} | {_text(s)} |" for m, n, s in report.conditions]
+    for artifact in report.artifacts:
+        out += _artifact(artifact)
+    return "\n".join([*out, "", f"Made {report.made} by Every Shelf.", ""])
 
 
-def _rows(table: dict[str, Any]) -> list[str]:
+def _artifact(artifact: ComparedArtifact) -> list[str]:
+    place = f"{_text(artifact.kind)}, {_code(artifact.path)}, {_said(artifact)}"
+    out = ["", f"## {_text(artifact.name)}", "", place]
+    if artifact.note:
+        out += ["", _text(artifact.note)]
+    if artifact.table is not None:
+        out += ["", _text(rows_of(artifact.table)), *_rows(artifact.table)]
+    for name, table in (artifact.tables or {}).items():
+        out += ["", f"### {_text(name)}", "", _text(rows_of(table)), *_rows(table)]
+    if artifact.model is not None:
+        out += _measured(artifact.model)
+    shown, cosmetic = by_effect(artifact)
+    out += _findings(shown)
+    if cosmetic:
+        out += ["", f"And {count_noun(len(cosmetic), 'cosmetic finding')} (layout, order, formatting)."]
+    if artifact.truncated:
+        out += ["", "There are more findings than this report lists."]
+    return out
+
+
+def _rows(table: TableAnswer) -> list[str]:
     """The first rows that differ, and how far columns shift; where the comparison of one artifact brought them."""
     out: list[str] = []
-    if shifts := [s for s in shifts_told(table) if s["value"] > 0]:
+    if shifts := [s for s in shifts_told(table) if s.shift.value > 0]:
         out += ["", "| column | shift | limit | measure |", "| --- | ---: | ---: | --- |"]
-        for s in shifts[:_MOST_SHIFTS]:
-            over = " (over)" if s["beyond"] else ""
-            out.append(f"| {_text(s['column'])} | {s['value']:.3f}{over} | {s['limit']:g} | {s['measure']} |")
+        for told in shifts[:_MOST_SHIFTS]:
+            shift = told.shift
+            over = " (over)" if shift.beyond else ""
+            out.append(f"| {_text(told.column)} | {shift.value:.3f}{over} | {shift.limit:g} | {shift.measure} |")
     if rows := rows_told(table, _MOST_ROWS):
         out += ["", "|  | row | cells |", "| --- | --- | --- |"]
         out += [f"| {GLYPHS[r.action]} | {_text(r.name)} | {_text(cells_of(r))} |" for r in rows]
     return out
 
 
-def _measured(model: dict[str, Any]) -> list[str]:
+def _measured(model: ModelAnswer) -> list[str]:
     told = measured(model)
     if not told:
         return []
@@ -71,13 +78,13 @@ def _measured(model: dict[str, Any]) -> list[str]:
     return [*head, *(f"| {' | '.join(_text(cell) for cell in row)} |" for row in told)]
 
 
-def _said(artifact: dict[str, Any]) -> str:
-    numbers = [(artifact.get(side) or {}).get("version") for side in ("before", "after")]
-    versions = f", version {numbers[0]} to {numbers[1]}" if all(numbers) else ""
-    return f"{artifact['state']}{versions}: {_text(artifact['headline'] or '')}"
+def _said(artifact: ComparedArtifact) -> str:
+    before, after = artifact.versions
+    versions = f", version {before} to {after}" if before and after else ""
+    return f"{artifact.state}{versions}: {_text(artifact.headline)}"
 
 
-def _findings(findings: list[dict[str, Any]]) -> list[str]:
+def _findings(findings: list[FindingAnswer]) -> list[str]:
     if not findings:
         return []
     out = ["", "|  | part | what | before | after | effect |", "| --- | --- | --- | --- | --- | --- |"]
@@ -85,18 +92,18 @@ def _findings(findings: list[dict[str, Any]]) -> list[str]:
     for finding in findings[:_MOST]:
         before, after = sides(finding)
         if "\n" in f"{before or ''}{after or ''}":
-            below += ["", f"{_text(finding['label'])}, {_text(what(finding))}:", "", *_lines(before or "", after or "")]
+            below += ["", f"{_text(finding.label)}, {_text(what(finding))}:", "", *_lines(before or "", after or "")]
             before = after = "see below"
-        cells = (_text(finding["label"]), _text(what(finding)), _cell(before), _cell(after), _effect(finding))
-        out.append(f"| {GLYPHS[finding['action']]} {_text(finding['type'])} | {' | '.join(cells)} |")
+        cells = (_text(finding.label), _text(what(finding)), _cell(before), _cell(after), _effect(finding))
+        out.append(f"| {GLYPHS[finding.action]} {_text(finding.type)} | {' | '.join(cells)} |")
     if len(findings) > _MOST:
         out += ["", f"… and {len(findings) - _MOST} more."]
     return [*out, *below]
 
 
-def _effect(finding: dict[str, Any]) -> str:
+def _effect(finding: FindingAnswer) -> str:
     used = users(finding)
-    return f"**breaks** {_text('; '.join(used))}".strip() if finding["effect"] == "breaks" else finding["effect"]
+    return f"**breaks** {_text('; '.join(used))}".strip() if finding.effect == "breaks" else finding.effect or ""
 
 
 def _lines(before: str, after: str) -> list[str]:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from everyshelf.core.answers.findings import FindingAnswer
+from everyshelf.core.answers.models import ModelAnswer
+from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.rows import RowTold
 from everyshelf.core.compare.sentences import group
 
@@ -24,31 +27,26 @@ def value(given: Any) -> str:
     return str(given)
 
 
-def what(finding: dict[str, Any]) -> str:
+def what(finding: FindingAnswer) -> str:
     """The field or what happened to the whole part."""
-    if finding.get("detail") in _ENDS:
-        return str(finding["detail"])
-    return str(finding.get("field") or finding["action"])
+    return finding.detail if finding.detail in _ENDS else finding.field or finding.action
 
 
-def sides(finding: dict[str, Any]) -> tuple[str | None, str | None]:
+def sides(finding: FindingAnswer) -> tuple[str | None, str | None]:
     """Before and after as texts; None where there is no such side."""
-    before, after = finding.get("before"), finding.get("after")
+    before, after = finding.before, finding.after
     if before is None and after is None:
-        said = finding.get("detail")  # how many cells, how far weights moved
-        return None, str(said) if said and said not in _ENDS else None
-    whole = finding.get("field") is None
-    old = None if whole and finding["action"] == "added" else value(before)
-    new = None if whole and finding["action"] == "removed" else value(after)
+        # How many cells, how far weights moved.
+        return None, finding.detail if finding.detail and finding.detail not in _ENDS else None
+    whole = finding.field is None
+    old = None if whole and finding.action == "added" else value(before)
+    new = None if whole and finding.action == "removed" else value(after)
     return old or None, new or None
 
 
-def users(finding: dict[str, Any]) -> list[str]:
+def users(finding: FindingAnswer) -> list[str]:
     """Whom a breaking finding breaks, a line each."""
-    return [
-        f"{u['artifact']}: {u['label']} ({u['place']}{'' if u['exact'] else ', a guess'})"
-        for u in finding.get("used_by", [])
-    ]
+    return [f"{use.artifact}: {use.label} ({use.place}{'' if use.exact else ', a guess'})" for use in finding.used_by]
 
 
 def cells_of(row: RowTold) -> str:
@@ -62,16 +60,17 @@ def _cell(given: str | None) -> str:
     return "empty" if given in (None, "") else given if len(given or "") <= 60 else f"{(given or '')[:58]}…"
 
 
-def rows_of(table: dict[str, Any]) -> str:
+def rows_of(table: TableAnswer) -> str:
     """A table's rows in one line."""
-    rows = table["rows"]
-    parts = [f"{group(rows[s])} {s}" for s in ("changed", "added", "removed") if rows[s]]
-    key = f"matched by {', '.join(table['key'])}" if table["key"] else "matched without a key"
-    return f"{group(rows['before'])} → {group(rows['after'])} rows, {', '.join(parts) or 'all the same'}, {key}"
+    rows = table.rows
+    counts = {"changed": rows.changed, "added": rows.added, "removed": rows.removed}
+    parts = [f"{group(count)} {action}" for action, count in counts.items() if count]
+    key = f"matched by {', '.join(table.key)}" if table.key else "matched without a key"
+    return f"{group(rows.before)} → {group(rows.after)} rows, {', '.join(parts) or 'all the same'}, {key}"
 
 
-def measured(model: dict[str, Any]) -> list[tuple[str, str, str, str]]:
+def measured(model: ModelAnswer) -> list[tuple[str, str, str, str]]:
     """Metrics beside a model that moved: name, before, after, and what that is."""
     told = {True: "▲ better", False: "▼ worse", None: "changed"}
-    moved = [m for m in model["metrics"] if m["before"] != m["after"]]
-    return [(m["name"], value(m["before"]), value(m["after"]), told[m["better"]]) for m in moved]
+    moved = [m for m in model.metrics if m.before != m.after]
+    return [(m.name, value(m.before), value(m.after), told[m.better]) for m in moved]

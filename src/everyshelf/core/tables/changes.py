@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
+from everyshelf.core.answers.tables import CellCounts, DifferingRow
 from everyshelf.core.errors import EveryShelfError
 
 
@@ -16,13 +16,13 @@ class RowChanges:
     removed: int = 0
     changed: int = 0
     same: int = 0
-    cells: dict[str, dict[str, int]] = field(default_factory=dict)
+    cells: dict[str, CellCounts] = field(default_factory=dict)
     rounded: list[str] = field(default_factory=list)
-    details: list[dict[str, Any]] = field(default_factory=list)
+    details: list[DifferingRow] = field(default_factory=list)
 
     def cells_changed(self) -> int:
         """Cells that differ in value, over all columns."""
-        return sum(c["changed"] for c in self.cells.values())
+        return sum(c.changed for c in self.cells.values())
 
 
 class NoKeyError(EveryShelfError):

@@ -5,8 +5,8 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
+from everyshelf.core.answers.tables import ColumnChanges, ColumnType, RowCounts, TableAnswer, TableSchema
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.tables.aligned import can_align, sampled
@@ -18,6 +18,7 @@ from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.matching import Matched, key_candidates, match_columns
 from everyshelf.core.tables.multisets import as_multisets
 from everyshelf.core.tables.options import TableOptions
+from everyshelf.core.tables.profiles import Profile
 from everyshelf.core.tables.rows import by_key
 
 # A found key that matches fewer rows is none; one whose rows agree in fewer cells gives way to a better one.
@@ -47,37 +48,39 @@ class TableComparison:
         moved = columns.added or columns.removed or columns.renamed or columns.retyped
         return not moved and not rows.cells and rows.same == self.before.row_count == self.after.row_count
 
-    def as_json(self) -> dict[str, Any]:
-        """The ``table`` member of a comparison's answer."""
+    def answer(self, profiles: Sequence[Profile] = ()) -> TableAnswer:
+        """What interfaces get, with the profiles of the columns."""
         rows, columns = self.rows, self.columns
         types: dict[str, list[str]] = {"retyped": [], "widened": [], "narrowed": []}
         for name, (change, _, _) in columns.retyped.items():
             types[change].append(name)
-        return {
-            "rows": {
-                "added": rows.added,
-                "removed": rows.removed,
-                "changed": rows.changed,
-                "before": self.before.row_count,
-                "after": self.after.row_count,
-            },
-            "key": self.key,
-            "columns": {
-                "added": [c.name for c in columns.added],
-                "removed": [c.name for c in columns.removed],
-                "renamed": [list(pair) for pair in columns.renamed],
-                "reordered": columns.reordered,
+        return TableAnswer(
+            rows=RowCounts(
+                added=rows.added,
+                removed=rows.removed,
+                changed=rows.changed,
+                before=self.before.row_count,
+                after=self.after.row_count,
+            ),
+            key=self.key,
+            columns=ColumnChanges(
+                added=[c.name for c in columns.added],
+                removed=[c.name for c in columns.removed],
+                renamed=list(columns.renamed),
+                reordered=columns.reordered,
                 **types,
-            },
-            "cells": rows.cells,
-            "schema": {"before": _schema(self.before), "after": _schema(self.after)},
-            "details": rows.details,
-            "unrelated": self.unrelated,
-        }
+            ),
+            cells=rows.cells,
+            schema=TableSchema(before=column_types(self.before), after=column_types(self.after)),
+            details=rows.details,
+            unrelated=self.unrelated,
+            profiles=[profile.answer() for profile in profiles],
+        )
 
 
-def _schema(source: Source) -> list[dict[str, str]]:
-    return [{"name": c.name, "type": c.told_type} for c in source.columns]
+def column_types(source: Source) -> list[ColumnType]:
+    """Names and types of the columns, in their order."""
+    return [ColumnType(name=c.name, type=c.told_type) for c in source.columns]
 
 
 def compare_tables(

@@ -10,33 +10,18 @@ tables to match.
 from __future__ import annotations
 
 import hashlib
-from dataclasses import asdict, dataclass
-from typing import Any
 
+import msgspec
 import orjson
 
+from everyshelf.core.answers.tables import ColumnFacts, TableFingerprint
 from everyshelf.core.tables.columns import Column, Source
 from everyshelf.core.tables.engine import Engine
 
 FINGERPRINT_VERSION = 1
 
 
-@dataclass(frozen=True)
-class Fingerprint:
-    """``digest``: equal for tables of the same columns and rows. The rest tells what the table is without reading it."""
-
-    digest: str
-    source: Source
-
-    def as_json(self) -> dict[str, Any]:
-        """The JSON form."""
-        source = self.source
-        columns = [asdict(column) for column in source.columns]
-        told = {"rows": source.row_count, "columns": columns, "layout": source.layout, "preamble": source.preamble}
-        return {"digest": self.digest, "in_order": source.in_order, **told}
-
-
-def fingerprint_of(engine: Engine, source: Source) -> Fingerprint:
+def fingerprint_of(engine: Engine, source: Source) -> TableFingerprint:
     """Read every cell once; raises ``UnreadableError`` where the file turns out to be damaged."""
     places = list(range(len(source.columns)))
     if not source.in_order:
@@ -48,13 +33,20 @@ def fingerprint_of(engine: Engine, source: Source) -> Fingerprint:
     )
     columns = [[source.columns[place].name, source.columns[place].told_type] for place in places]
     told = {"columns": columns, "rows": source.row_count, "sums": [f"{int(s) % 2**64:016x}" for s in sums]}
-    return Fingerprint(hashlib.sha256(orjson.dumps(told, option=orjson.OPT_SORT_KEYS)).hexdigest(), source)
+    return TableFingerprint(
+        digest=hashlib.sha256(orjson.dumps(told, option=orjson.OPT_SORT_KEYS)).hexdigest(),
+        rows=source.row_count,
+        columns=[ColumnFacts(**vars(column)) for column in source.columns],
+        layout=source.layout,
+        preamble=list(source.preamble),
+        in_order=source.in_order,
+    )
 
 
-def source_from(told: dict[str, Any]) -> Source:
-    """What a fingerprint's JSON form tells of its table; it has no relation, so nothing of it can be read."""
-    columns = [Column(**column) for column in told["columns"]]
-    return Source("", columns, told["rows"], told["layout"], told["preamble"], in_order=told["in_order"])
+def source_from(known: TableFingerprint) -> Source:
+    """What a fingerprint tells of its table; it has no relation, so nothing of it can be read."""
+    columns = [Column(**msgspec.structs.asdict(column)) for column in known.columns]
+    return Source("", columns, known.rows, known.layout, known.preamble, in_order=known.in_order)
 
 
 def _written(column: Column, cell: str) -> str:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from everyshelf.core.answers.tables import DifferingRow, RowPage
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.keep import MOST_KEPT, Keep
 
 
-def kept(engine: Engine, rows: str, keep: Keep) -> list[dict[str, Any]]:
+def kept(engine: Engine, rows: str, keep: Keep) -> list[DifferingRow]:
     """``rows``: SQL giving mark, ar, br, columns, before, after; marks order them as the newer table does."""
     if keep.path is None:
         return [_row(row) for row in engine.rows(f"SELECT * FROM ({rows}) ORDER BY mark LIMIT {keep.first}")]
@@ -17,10 +18,10 @@ def kept(engine: Engine, rows: str, keep: Keep) -> list[dict[str, Any]]:
         f"COPY (SELECT * FROM ({rows}) ORDER BY mark LIMIT {MOST_KEPT}) TO {literal(str(keep.path))} "
         f"(FORMAT parquet, COMPRESSION zstd)"
     )
-    return page(engine, keep.path, 0, keep.first)["rows"]  # type: ignore[no-any-return]
+    return page(engine, keep.path, 0, keep.first).rows
 
 
-def page(engine: Engine, path: Path, start: int, count: int, *, action: str = "", column: str = "") -> dict[str, Any]:
+def page(engine: Engine, path: Path, start: int, count: int, *, action: str = "", column: str = "") -> RowPage:
     """Some of the rows kept in a file, and how many there are of that action and with a change in that column."""
     tests = ["true"]
     if action:
@@ -30,16 +31,15 @@ def page(engine: Engine, path: Path, start: int, count: int, *, action: str = ""
     read = f"read_parquet([{literal(str(path))}], hive_partitioning=false) WHERE {' AND '.join(tests)}"
     total = engine.row(f"SELECT count(*) FROM {read}")[0]
     rows = engine.rows(f"SELECT * FROM {read} ORDER BY mark LIMIT {int(count)} OFFSET {int(start)}")
-    return {"rows": [_row(row) for row in rows], "total": total, "start": start}
+    return RowPage(rows=[_row(row) for row in rows], total=total, start=start)
 
 
-def _row(row: tuple[Any, ...]) -> dict[str, Any]:
-    """One row that differs, in its JSON form: row numbers, the columns that changed, and the cells of both sides."""
+def _row(row: tuple[Any, ...]) -> DifferingRow:
     _, old, new, changed, before, after = row
-    return {
-        "action": "added" if old is None else "removed" if new is None else "changed",
-        "rows": [old, new],
-        "columns": list(changed),
-        "before": None if old is None else before,
-        "after": None if new is None else after,
-    }
+    return DifferingRow(
+        action="added" if old is None else "removed" if new is None else "changed",
+        rows=(old, new),
+        columns=list(changed),
+        before=None if old is None else before,
+        after=None if new is None else after,
+    )

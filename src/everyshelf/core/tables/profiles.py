@@ -8,10 +8,12 @@ shares. Empty cells are left out and counted apart.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from everyshelf.core.answers.tables import ColumnNumbers, ColumnProfile, ColumnShift, ColumnValues
 from everyshelf.core.tables.columns import AT_ONCE, NUMBERS, Column, Source
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.expressions import plain_text
@@ -45,12 +47,25 @@ class Side:
     distinct: int
     sampled: int | None = None
     numbers: dict[str, float] | None = None
-    top: list[list[Any]] = field(default_factory=list)
+    top: list[tuple[str, int]] = field(default_factory=list)
     bins: list[int] = field(default_factory=list)
 
-    def as_json(self) -> dict[str, Any]:
-        """The JSON form."""
-        return dict(vars(self))
+    def answer(self) -> ColumnValues:
+        """What interfaces get."""
+        return ColumnValues(**{**vars(self), "numbers": _numbers_answer(self.numbers) if self.numbers else None})
+
+
+def _numbers_answer(numbers: dict[str, float]) -> ColumnNumbers:
+    mean, spread = (numbers[name] if math.isfinite(numbers[name]) else None for name in ("mean", "spread"))
+    return ColumnNumbers(
+        least=numbers["least"],
+        lower_quartile=numbers["lower_quartile"],
+        median=numbers["median"],
+        upper_quartile=numbers["upper_quartile"],
+        greatest=numbers["greatest"],
+        mean=mean,
+        spread=spread,
+    )
 
 
 @dataclass
@@ -68,6 +83,10 @@ class Shift:
         """True if the shift is over its limit, and over what chance alone gives in tables of this size."""
         return self.value > max(self.limit, self.chance)
 
+    def answer(self) -> ColumnShift:
+        """What interfaces get."""
+        return ColumnShift(value=round(self.value, 6), measure=self.measure, limit=self.limit, beyond=self.beyond)
+
 
 @dataclass
 class Profile:
@@ -82,26 +101,18 @@ class Profile:
     labels: list[str] = field(default_factory=list)
     shift: Shift | None = None
 
-    def as_json(self) -> dict[str, Any]:
-        """The JSON form."""
-        shift = self.shift
-        return {
-            "column": self.column,
-            "type": self.type,
-            "is_time": self.is_time,
-            "before": self.before.as_json() if self.before else None,
-            "after": self.after.as_json() if self.after else None,
-            "edges": self.edges,
-            "labels": self.labels,
-            "shift": None
-            if shift is None
-            else {
-                "value": round(shift.value, 6),
-                "measure": shift.measure,
-                "limit": shift.limit,
-                "beyond": shift.beyond,
-            },
-        }
+    def answer(self) -> ColumnProfile:
+        """What interfaces get."""
+        return ColumnProfile(
+            column=self.column,
+            type=self.type,
+            is_time=self.is_time,
+            before=self.before.answer() if self.before else None,
+            after=self.after.answer() if self.after else None,
+            edges=self.edges,
+            labels=self.labels,
+            shift=self.shift.answer() if self.shift is not None else None,
+        )
 
 
 def profile_tables(
@@ -309,7 +320,7 @@ class _Profiling:
         ):
             found = (profiles[n].before, profiles[n].after)[side]
             assert found is not None
-            found.top.append([value, count])
+            found.top.append((value, count))
 
     def _bins(self, profiles: list[Profile], numeric: list[int]) -> None:
         for n in numeric:

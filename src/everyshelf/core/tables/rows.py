@@ -8,8 +8,8 @@ only those, are judged in a third step.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
+from everyshelf.core.answers.tables import CellCounts, DifferingRow
 from everyshelf.core.tables.aligned import Differing, by_alignment, can_align
 from everyshelf.core.tables.changes import NoKeyError, RowChanges
 from everyshelf.core.tables.columns import AT_ONCE, Source
@@ -118,7 +118,7 @@ class RowRun:
                 self._engine.run(f"UPDATE {looked} SET s{n} = {taken_for} WHERE s{n} IN ({ROUNDED}, {TIED})")
                 states[taken_for] += told
             if states[CHANGED] or states[RESPELT]:
-                result.cells[pair.name] = {"changed": states[CHANGED], "representation_only": states[RESPELT]}
+                result.cells[pair.name] = CellCounts(changed=states[CHANGED], representation_only=states[RESPELT])
         result.changed = self._engine.row(f"SELECT count(*) FROM {looked} WHERE {_any_changed(suspects)}")[0]
         result.same = matched - result.changed
 
@@ -159,7 +159,7 @@ class RowRun:
 
     # --- the rows themselves -------------------------------------------------
 
-    def _details(self, looked: str, suspects: Sequence[int], keep: Keep) -> list[dict[str, Any]]:
+    def _details(self, looked: str, suspects: Sequence[int], keep: Keep) -> list[DifferingRow]:
         changed = ", ".join(f"CASE WHEN s{n} = {CHANGED} THEN {literal(self._cells[n].name)} END" for n in suspects)
         listed = f"list_filter([{changed}], lambda x: x IS NOT NULL)" if changed else "[]::VARCHAR[]"
         picked = self._engine.name("picked")

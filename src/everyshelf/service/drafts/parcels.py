@@ -29,15 +29,15 @@ def unpack_into_draft(caller: Caller, shelf: Shelf, branch: str, content: str) -
             opened.writelines(get_store().iter_range(content))
         files = Path(folder, "files")
         with unpacker() as worker:
-            name, digests = worker.unpack(file, files, here)
-        fresh = sorted(path for path, digest in digests.items() if here.get(path) != digest)
+            unpacked = worker.unpack(file, files, here)
+        fresh = sorted(path for path, digest in unpacked.digests.items() if here.get(path) != digest)
         savings = [Saving(check_path(path), _taken_in(shelf, files / path)) for path in fresh]
     draft = save(caller, shelf, branch, None, savings) if savings else None
     return {
-        "parcel": name,
+        "parcel": unpacked.name,
         "branch": branch,
         "artifacts": [{"path": path, "state": "changed" if path in here else "added"} for path in fresh],
-        "same": len(digests) - len(fresh),
+        "same": len(unpacked.digests) - len(fresh),
         "pending": len(draft["entries"]) if draft else 0,
     }
 

@@ -6,7 +6,9 @@ from typing import Any
 
 from rest_framework import serializers
 
+from everyshelf.core.answers.environments import ArtifactThere, PlannedArtifact
 from everyshelf.service.environments.actions.places import KINDS
+from everyshelf.service.http.answers import listed
 
 
 class QuietHours(serializers.Serializer[Any]):
@@ -254,19 +256,6 @@ class DraftWanted(Wanted):
     branch = serializers.CharField(max_length=120)
 
 
-class PlannedArtifact(serializers.Serializer[Any]):
-    """What would happen to one artifact."""
-
-    path = serializers.CharField()
-    name = serializers.CharField()
-    state = serializers.ChoiceField(["added", "changed", "removed"])
-    kind = serializers.CharField()
-    version = serializers.IntegerField(allow_null=True)
-    effect = serializers.CharField()
-    headline = serializers.CharField()
-    findings = serializers.ListField(child=serializers.DictField())
-
-
 class DriftOut(KnownDrift):
     """An artifact that was changed there; ``lost`` if promoting would overwrite it, ``brought`` if the tag has it."""
 
@@ -304,7 +293,7 @@ class RehearsalOut(serializers.Serializer[Any]):
     tag = serializers.CharField()
     commit = serializers.CharField()
     counts = serializers.DictField(child=serializers.IntegerField())
-    artifacts = PlannedArtifact(many=True)
+    artifacts = listed(PlannedArtifact)
     complete = serializers.BooleanField()
     drift = DriftOut(many=True)
     gates = GateOut(many=True)
@@ -321,24 +310,12 @@ class RehearsalOut(serializers.Serializer[Any]):
     took_seconds = serializers.FloatField()
 
 
-class ArtifactBeside(serializers.Serializer[Any]):
-    """An artifact that is not the same in both environments: "added" is only in the other one."""
-
-    path = serializers.CharField()
-    name = serializers.CharField()
-    state = serializers.ChoiceField(["added", "changed", "removed"])
-    kind = serializers.CharField()
-    effect = serializers.CharField()
-    headline = serializers.CharField()
-    findings = serializers.ListField(child=serializers.DictField())
-
-
 class BesideOut(serializers.Serializer[Any]):
     """Two environments by what is really there."""
 
     one = serializers.CharField()
     other = serializers.CharField()
-    artifacts = ArtifactBeside(many=True)
+    artifacts = listed(ArtifactThere)
     same = serializers.IntegerField()
     complete = serializers.BooleanField()
     sentence = serializers.CharField()

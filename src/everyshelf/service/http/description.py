@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from everyshelf.service.http.answers import published_schemas
 from everyshelf.service.http.examples import add_examples
 
 _PROBLEM = {
@@ -45,7 +46,9 @@ _WRITES = ("post", "put", "patch", "delete")
 def describe(result: dict[str, Any], **_: Any) -> dict[str, Any]:
     """Add to every operation a summary (the first sentence of its description), its problems, and examples."""
     parts = result.setdefault("components", {})
-    parts.setdefault("schemas", {})["Problem"] = _PROBLEM
+    schemas = parts.setdefault("schemas", {})
+    schemas |= {**published_schemas(), "Problem": _PROBLEM}
+    parts["schemas"] = dict(sorted(schemas.items()))
     parts["responses"] = {
         f"Problem{status}": {
             "description": meaning,

@@ -12,6 +12,7 @@ _CONTENT = "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
 _COMMIT = "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7"
 _MOMENT = "2026-03-02T08:15:00Z"
 _DEEPEST = 7
+_WHOLE = 2
 
 # Values by the name of the field.
 _VALUES: dict[str, Any] = {
@@ -197,7 +198,8 @@ class _Maker:
             return self.of(schema["allOf"][0], name, depth)
         choices = schema.get("oneOf") or schema.get("anyOf")
         if choices:
-            return self.of(choices[0], name, depth)
+            is_empty = depth >= _DEEPEST and {"type": "null"} in choices
+            return None if is_empty else self.of(choices[0], name, depth)
         if "enum" in schema:
             known = _VALUES.get(name)
             return known if known in schema["enum"] else schema["enum"][0]
@@ -210,6 +212,8 @@ class _Maker:
         value = self._named.get(name) or _VALUES.get(name)
         if kind == "object":
             return self._object(schema, name, depth)
+        if kind == "array" and "prefixItems" in schema:
+            return [self.of(item, name, depth + 1) for item in schema["prefixItems"]]
         if kind == "array":
             items = schema.get("items", {})
             if isinstance(value, list) and ("$ref" not in items or name == "quiet"):
@@ -228,8 +232,10 @@ class _Maker:
 
     def _object(self, schema: dict[str, Any], name: str, depth: int) -> dict[str, Any]:
         properties = schema.get("properties")
-        if properties and depth < _DEEPEST:
-            return {field: self.of(inner, field, depth + 1) for field, inner in properties.items()}
+        if properties:
+            # Deep inside, only what is always there: an example of everything would hide what it is an example of.
+            needed = properties if depth < _WHOLE else [n for n in properties if n in schema.get("required", ())]
+            return {field: self.of(properties[field], field, depth + 1) for field in needed}
         value, inner = _VALUES.get(name), schema.get("additionalProperties")
         if isinstance(value, dict) and not (isinstance(inner, dict) and "$ref" in inner):
             return value

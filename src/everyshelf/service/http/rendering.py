@@ -7,10 +7,12 @@ from typing import Any
 import orjson
 from rest_framework.renderers import BaseRenderer
 
+from everyshelf.core.answers.base import as_builtins
+
 
 def as_json(data: Any) -> bytes:
     """UTF-8 bytes of an answer, or of a part of one."""
-    return orjson.dumps(data, option=orjson.OPT_NON_STR_KEYS | orjson.OPT_UTC_Z)
+    return orjson.dumps(data, default=as_builtins, option=orjson.OPT_NON_STR_KEYS | orjson.OPT_UTC_Z)
 
 
 class JsonRenderer(BaseRenderer):

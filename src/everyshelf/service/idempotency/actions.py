@@ -14,6 +14,7 @@ from typing import Any
 import orjson
 from django.utils import timezone
 
+from everyshelf.core.answers.base import as_builtins
 from everyshelf.core.errors import ConflictError
 from everyshelf.service.base.keys import seal_bytes, unseal_bytes
 from everyshelf.service.idempotency.models import KeptAnswer
@@ -45,7 +46,7 @@ class KeyedWrite:
     def keep(self, status: int, answer: Any) -> Any:
         """Record the answer; call it inside the transaction of the act. Gives it back in the form it will always be
         sent in, so that both answers are equal byte for byte."""
-        data = orjson.dumps(answer, option=orjson.OPT_UTC_Z | orjson.OPT_NON_STR_KEYS)
+        data = orjson.dumps(answer, default=as_builtins, option=orjson.OPT_UTC_Z | orjson.OPT_NON_STR_KEYS)
         KeptAnswer.objects.create(
             owner=self.owner,
             key=self.key,

@@ -8,9 +8,12 @@ from everyshelf.core.compare.sentences import headline
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
-from everyshelf.service.shelves.actions.comparison import Pairing, compare_pair, compare_states, describe_commit
+from everyshelf.service.shelves.actions.comparing import compare_pair
+from everyshelf.service.shelves.actions.comparison import compare_states
+from everyshelf.service.shelves.actions.describing import describe_commit
 from everyshelf.service.shelves.actions.long_commits import KIND, make_long_commit
 from everyshelf.service.shelves.actions.merge_plan import work_out
+from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.verify import verify_shelf
@@ -31,7 +34,7 @@ def compare(run: Run) -> dict[str, Any] | None:
     """Work out a comparison that takes long; the answer is then found in the records."""
     before, after = (resolve(run.shelf, f"commit:{run.parameters[side]}") for side in ("from", "to"))
     found = compare_states(run.shelf, before, after, budget=None, progress=run.progress)
-    return {"sentence": found["sentence"]}
+    return {"sentence": found.sentence}
 
 
 @job_kind("compare-artifact", resumes=True)
@@ -47,7 +50,7 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     )
     pair = Pairing(given["after_path"], given["before_path"], old, new, (before, after))
     rules = parse_rules(given["rules"])
-    found = compare_pair(run.shelf, pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
+    found = compare_pair(pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
     assert found is not None
     return {"headline": headline(found)}
 

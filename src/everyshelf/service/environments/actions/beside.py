@@ -8,9 +8,14 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
+from everyshelf.core.answers.comparisons import ComparisonAnswer
+from everyshelf.core.answers.environments import ArtifactThere
+from everyshelf.core.compare.options import CompareOptions
+from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline
 from everyshelf.core.history.names import distinct_names
+from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion.destination import Destination, Manifest
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.bindings import Values
@@ -22,7 +27,7 @@ from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import resolve
 
 _BUDGET_SECONDS = 12.0
-_MOST_FINDINGS = 20
+MOST_FINDINGS = 20
 
 
 class _Side:
@@ -52,41 +57,44 @@ def beside(one: Environment, other: Environment) -> dict[str, Any]:
 
 def _told(a: _Side, b: _Side) -> dict[str, Any]:
     one, other = a.environment, b.environment
-    end, complete, same, told = time.monotonic() + _BUDGET_SECONDS, True, 0, []
-    rules = rules_at(resolve(one.shelf, one.fed_from or one.shelf.main_branch).root).source
+    rows: list[ArtifactThere] = []
+    end, complete, same = time.monotonic() + _BUDGET_SECONDS, True, 0
+    rules = rules_at(resolve(one.shelf, one.fed_from or one.shelf.main_branch).root)
     for path in sorted(a.present.keys() | b.present.keys()):
         before, after = a.present.get(path), b.present.get(path)
         if before == after or (a.source(path) is not None and a.source(path) == b.source(path)):
             same += 1
             continue
-        row: dict[str, Any] = {
-            "path": path,
-            "state": "added" if before is None else "removed" if after is None else "changed",
-            "kind": "opaque",
-            "effect": "alters",
-            "headline": "",
-            "findings": [],
-        }
+        row = ArtifactThere(
+            path=path,
+            name="",
+            state="added" if before is None else "removed" if after is None else "changed",
+            kind="opaque",
+            effect="alters",
+            headline="",
+            findings=[],
+        )
         if before is not None and after is not None:
             if time.monotonic() < end:
-                row |= _compared(a, b, path, rules)
+                describe(row, _compared(a, b, path, rules))
             else:
-                row["headline"], complete = "not compared yet; ask again", False
-        told.append(row)
-    names = distinct_names(row["path"] for row in told)
-    told = [{**row, "name": names[row["path"]]} for row in told]
-    told.sort(key=lambda row: (EFFECT_ORDER.get(row["effect"], 4), row["path"]))
+                row.headline, complete = "not compared yet; ask again", False
+        rows.append(row)
+    names = distinct_names(row.path for row in rows)
+    for row in rows:
+        row.name = names[row.path]
+    rows.sort(key=lambda row: (EFFECT_ORDER.get(row.effect, 4), row.path))
     return {
         "one": one.name,
         "other": other.name,
-        "artifacts": told,
+        "artifacts": rows,
         "same": same,
         "complete": complete,
-        "sentence": _sentence(one.name, other.name, told, same),
+        "sentence": _sentence(one.name, other.name, rows, same),
     }
 
 
-def _compared(a: _Side, b: _Side, path: str, rules: str) -> dict[str, Any]:
+def _compared(a: _Side, b: _Side, path: str, rules: Rules) -> ComparisonAnswer:
     with ExitStack() as stack:
         folder = Path(stack.enter_context(TemporaryDirectory(dir=get_config().scratch, prefix="beside-")))
         files = []
@@ -96,19 +104,20 @@ def _compared(a: _Side, b: _Side, path: str, rules: str) -> dict[str, Any]:
             shown.write_bytes(side.values.masked(file.read_bytes()))
             files.append(shown)
         with reader() as worker:
-            found = worker.compare((path, files[0]), (path, files[1]), rules_text=rules)
-    return {
-        "kind": found["kind"],
-        "effect": effect_of(found) or ("cosmetic" if is_judged(found) else ""),
-        "headline": headline(found),
-        "findings": found["findings"][:_MOST_FINDINGS],
-    }
+            return worker.compare(FileAt(path, str(files[0])), FileAt(path, str(files[1])), CompareOptions(rules))
 
 
-def _sentence(one: str, other: str, told: list[dict[str, Any]], same: int) -> str:
-    if not told:
+def describe(row: ArtifactThere, found: ComparisonAnswer) -> None:
+    """Write into ``row`` what a comparison found, its first findings among it."""
+    row.kind, row.headline = found.kind, headline(found)
+    row.effect = effect_of(found) or ("cosmetic" if found.judged else "")
+    row.findings = found.findings[:MOST_FINDINGS]
+
+
+def _sentence(one: str, other: str, rows: list[ArtifactThere], same: int) -> str:
+    if not rows:
         return f"{one} and {other} hold the same: {count_noun(same, 'artifact')}."
-    counts = {state: sum(row["state"] == state for row in told) for state in ("changed", "removed", "added")}
+    counts = {state: sum(row.state == state for row in rows) for state in ("changed", "removed", "added")}
     said = [
         f"{count_noun(counts['changed'], 'artifact')} differ{'s' if counts['changed'] == 1 else ''}"
         if counts["changed"]

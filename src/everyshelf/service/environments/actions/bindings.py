@@ -66,7 +66,7 @@ def bind(path: str, content: str, rules: Rules, values: Mapping[str, str]) -> Bo
     if not rules_for(path, rules):
         return Bound(data, (), ())
     with reader() as worker:
-        return worker.bind(path, data, values, rules_text=rules.source)
+        return worker.bind(path, data, values, rules=rules.source)
 
 
 def remove_binding(caller: Caller, environment: Environment, name: str) -> None:

@@ -12,9 +12,11 @@ from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.promotion.destination import Destination
 from everyshelf.core.promotion.rehearsal import Drift
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.environments.actions.manifests import Aim, Record, Row
@@ -58,10 +60,11 @@ def _has_merged(destination: Destination, aim: Aim, drift: Drift, row: Row) -> b
         with destination.as_file(drift.path) as file:
             there.write_bytes(aim.values.masked(file.read_bytes()))
         with reader() as worker:
-            merged = worker.merge(drift.path, (base, goal, there), result, rules_text=aim.rules.source)
-            if not merged["merged"]:
+            merged = worker.merge(drift.path, (base, goal, there), result, rules=aim.rules.source)
+            if not merged.merged:
                 return False
             if result.read_bytes() == goal.read_bytes():
                 return True
-            left = worker.compare((drift.path, goal), (drift.path, result), rules_text=aim.rules.source)
-            return not left["findings"] and left["kind"] == left["read_as"]
+            sides = FileAt(drift.path, str(goal)), FileAt(drift.path, str(result))
+            left = worker.compare(*sides, CompareOptions(aim.rules))
+            return left.equal and left.kind == left.read_as

@@ -12,13 +12,15 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from django.utils import timezone
+from msgspec import UNSET
 
+from everyshelf.core.answers.merges import ConflictAnswer
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError
 from everyshelf.core.history.names import distinct_names
 from everyshelf.core.history.paths import check_path
-from everyshelf.core.merge.model import SideNames
+from everyshelf.core.merge.model import Decision, Side, SideNames
 from everyshelf.core.promotion.bindings import marks_in
 from everyshelf.core.promotion.destination import Destination, Manifest
 from everyshelf.service.base.acts import one_act
@@ -262,16 +264,17 @@ class _Captured:
         return self._merged(path, source, here, there, said) if here else _Outcome(self._take(there), True, said)
 
     def _merged(self, path: str, source: str, here: str, there: Path, said: str) -> _Outcome:
-        prefer = {"shelf": "target", "environment": "source", None: None}[self._prefer]
+        prefers: dict[str | None, Side | None] = {"shelf": "target", "environment": "source", None: None}
+        prefer = prefers[self._prefer]
         sides = self._kept("base", source), self._kept("here", here), there
         result = self._folder / "merged"
         with reader() as worker:
             rules = self._rules.source if self._rules else ""
             names = SideNames("on the shelf", f"in {self._look.environment.name}")
-            answer = worker.merge(path, sides, result, rules_text=rules, prefer=prefer, names=names)
-        if not answer["merged"]:
-            conflict = next(c for c in answer["conflicts"] if "decision" not in c)
-            return _Outcome(None, False, f"conflict: {conflict['why']}")
+            answer = worker.merge(path, sides, result, rules=rules, prefer=prefer, names=names)
+        if not answer.merged:
+            conflict = next(c for c in answer.conflicts if c.decision is None)
+            return _Outcome(None, False, f"conflict: {conflict.why}")
         return _Outcome(self._take(result), True, said or "merged with the changes on the shelf")
 
     def _unbind(self, path: str, row: Row | None, there: Path) -> str:
@@ -290,11 +293,11 @@ class _Captured:
         base.write_bytes(placed)
         sides = base, there, self._kept("source", row.source)
         with reader() as worker:
-            answer = worker.merge(path, sides, result, rules_text=self._rules.source)
-            if not answer["merged"]:
-                decisions, by_hand = self._names_back(answer["conflicts"], values)
+            answer = worker.merge(path, sides, result, rules=self._rules.source)
+            if not answer.merged:
+                decisions, by_hand = self._names_back(answer.conflicts, values)
                 source = self._rules.source
-                worker.merge(path, sides, result, rules_text=source, decisions=decisions, prefer="source")
+                worker.merge(path, sides, result, rules=source, decisions=decisions, prefer="source")
                 said = f"; values set by hand there were not captured: {', '.join(by_hand)}" if by_hand else ""
                 there.write_bytes(values.masked(result.read_bytes()))
                 return f"changed{said}" if said else ""
@@ -302,12 +305,13 @@ class _Captured:
         return ""
 
     @staticmethod
-    def _names_back(conflicts: list[dict[str, Any]], values: Values) -> tuple[dict[str, dict[str, Any]], list[str]]:
+    def _names_back(conflicts: list[ConflictAnswer], values: Values) -> tuple[dict[str, Decision], list[str]]:
         """What becomes of a text that was changed there around the value of a binding: its name where the value was.
         Where the value itself was changed, the shelf's side is kept: the binding is to be changed, not the artifact."""
         decisions, by_hand = {}, []
         for conflict in conflicts:
-            text, names = conflict.get("target"), marks_in(str(conflict.get("source", "")))
+            source = "" if conflict.source is UNSET else str(conflict.source)
+            text, names = conflict.target, marks_in(source)
             for name in sorted(names, key=lambda n: -len(values.plain.get(n, ""))):
                 value = values.plain.get(name, "")
                 if isinstance(text, str) and value and value in text:
@@ -317,9 +321,9 @@ class _Captured:
                 break
             else:
                 if names:
-                    decisions[conflict["id"]] = {"take": "edited", "value": text}
+                    decisions[conflict.id] = Decision("edited", text)
                 else:
-                    by_hand.append(conflict["label"])
+                    by_hand.append(conflict.label)
         return decisions, by_hand
 
     def _kept(self, name: str, content: str) -> Path:

@@ -4,27 +4,35 @@ from __future__ import annotations
 
 import statistics
 import time
-from collections import Counter
 from contextlib import ExitStack
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-import orjson
+import msgspec
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun, effect_of, headline, is_judged
+from everyshelf.core.answers.base import as_json
+from everyshelf.core.answers.comparisons import ComparisonAnswer
+from everyshelf.core.answers.environments import PlannedArtifact
+from everyshelf.core.answers.states import ArtifactState, ComparedArtifact
+from everyshelf.core.answers.uses import NO_REFERENCES
+from everyshelf.core.compare.options import CompareOptions
+from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
+from everyshelf.core.outline.model import EFFECTS
 from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.promotion.destination import Destination, Manifest
 from everyshelf.core.promotion.rehearsal import Drift, Rehearsal, rehearse
-from everyshelf.core.report.document import Form, report_of, written
+from everyshelf.core.reading.messages import FileAt
+from everyshelf.core.report.document import Form, report_of_rehearsal, written
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
+from everyshelf.service.environments.actions.beside import MOST_FINDINGS, describe
 from everyshelf.service.environments.actions.drifted import judged
 from everyshelf.service.environments.actions.gates import drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
@@ -37,8 +45,9 @@ from everyshelf.service.environments.actions.manifests import (
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment, Phase
-from everyshelf.service.shelves.actions.comparison import compare_contents
+from everyshelf.service.shelves.actions.comparing import compare_pair
 from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import resolve
@@ -47,7 +56,6 @@ from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.models import Tag
 
 _BUDGET_SECONDS = 12.0
-_MOST_FINDINGS = 20
 _MOST_LOOKED_AT = 500
 _HIDDEN = "•••"
 
@@ -91,7 +99,7 @@ def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
     plan, aim = look.plan, look.aim
     artifacts, complete = _artifacts(look)
     state = resolve(environment.shelf, f"tag:{tag.name}")
-    add_users(environment.shelf, state, rules_at(state.root), {a["path"]: a["findings"] for a in artifacts})
+    add_users(environment.shelf, state, rules_at(state.root), {a.path: a.findings for a in artifacts})
     gates = gates_of(environment, tag)
     drift = drift_gate(environment, look.lost, agreed=False)
     if drift is not None:
@@ -110,7 +118,7 @@ def _rehearsed(environment: Environment, tag: Tag) -> dict[str, Any]:
         "tag": tag.name,
         "commit": tag.commit.uid,
         "counts": counts_of(plan),
-        "artifacts": sorted(artifacts, key=lambda a: (EFFECT_ORDER.get(a["effect"], 4), a["path"])),
+        "artifacts": sorted(artifacts, key=lambda a: (EFFECT_ORDER.get(a.effect, 4), a.path)),
         "complete": complete,
         "drift": [
             {
@@ -142,19 +150,46 @@ def report_on(environment: Environment, tag: Tag, form: Form) -> str:
     """A rehearsal to keep or to send: HTML, Markdown or JSON."""
     found = rehearse_tag(environment, tag)
     if form == "json":
-        return orjson.dumps(found, option=orjson.OPT_INDENT_2).decode() + "\n"
+        return msgspec.json.format(as_json(found), indent=2).decode() + "\n"
     conditions = [(gate["met"], gate["gate"], gate["message"]) for gate in found["gates"]]
     for missing in found["missing_bindings"]:
         conditions.append((False, f"binding {missing['name']}", f"has no value; {', '.join(missing['artifacts'])}"))
     conditions += [(False, problem["path"], problem["message"]) for problem in found["problems"]]
     conditions += [(not d["lost"], f"drift of {d['path']}", _drift_said(d)) for d in found["drift"]]
-    effects = Counter(artifact["effect"] for artifact in found["artifacts"])
-    artifacts = [{**a, "truncated": len(a["findings"]) == _MOST_FINDINGS} for a in found["artifacts"]]
-    told = {**found, "artifacts": artifacts, "effects": effects, "same": found["counts"]["same"]}
     title = f"Rehearsal of tag:{tag.name} into {environment.name}, {environment.shelf.name}"
     none = [(True, "no gate", "all gates are met")]
-    report = report_of(told, title=title, made=found["rehearsed"], conditions=conditions or none)
+    report = report_of_rehearsal(
+        [_reported(artifact) for artifact in found["artifacts"]],
+        title=title,
+        made=found["rehearsed"],
+        sentence=found["sentence"],
+        same=found["counts"]["same"],
+        conditions=conditions or none,
+    )
     return written(report, form)
+
+
+def _reported(planned: PlannedArtifact) -> ComparedArtifact:
+    """An artifact of the plan as a report has it."""
+    effect = planned.effect if planned.effect in EFFECTS else None
+    states: dict[str, ArtifactState] = {"added": "new", "changed": "edited", "removed": "gone"}
+    return ComparedArtifact(
+        path=planned.path,
+        old_path=planned.path,
+        name=planned.name,
+        state=states[planned.state],
+        pending=False,
+        kind=planned.kind,
+        effect=effect,
+        headline=planned.headline,
+        counts={},
+        effects={},
+        judged=effect is not None,
+        findings=planned.findings,
+        read_as="",
+        note="",
+        truncated=len(planned.findings) == MOST_FINDINGS,
+    )
 
 
 def _drift_said(drift: dict[str, Any]) -> str:
@@ -176,12 +211,12 @@ def _touched(plan: Rehearsal) -> list[str]:
 # --- artifact by artifact ---------------------------------------------------------
 
 
-def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
+def _artifacts(look: Outlook) -> tuple[list[PlannedArtifact], bool]:
     """What would happen to each; those that could not be compared in the time of an answer say so."""
     end, complete = time.monotonic() + _BUDGET_SECONDS, True
     last = last_deployment(look.environment)
     in_force = last.commit if last else None
-    told = []
+    artifacts = []
     names = distinct_names(_touched(look.plan))
     sides: dict[str, dict[str, str]] = {"new": {}, "old": {}}
     for path in _touched(look.plan):
@@ -196,52 +231,47 @@ def _artifacts(look: Outlook) -> tuple[list[dict[str, Any]], bool]:
     for path in _touched(look.plan):
         before, after = look.present.get(path), look.aim.manifest.get(path)
         version = versions.get(path)
-        one: dict[str, Any] = {
-            "path": path,
-            "name": names[path],
-            "state": "added" if before is None else "removed" if after is None else "changed",
-            "effect": "alters",
-            "kind": version.kind if version else "opaque",
-            "version": version.number if version else None,
-            "headline": count_noun(after.size, "byte") if after and not before else "",
-            "findings": [],
-        }
+        planned = PlannedArtifact(
+            path=path,
+            name=names[path],
+            state="added" if before is None else "removed" if after is None else "changed",
+            effect="alters",
+            kind=version.kind if version else "opaque",
+            version=version.number if version else None,
+            headline=count_noun(after.size, "byte") if after and not before else "",
+            findings=[],
+        )
         if before is not None and after is not None:
             if time.monotonic() < end:
-                one |= _compared(look, path)
+                _compare(look, planned)
             else:
-                one["headline"], complete = "not compared yet; rehearse again", False
-        told.append(one)
-    return told, complete
+                planned.headline, complete = "not compared yet; rehearse again", False
+        artifacts.append(planned)
+    return artifacts, complete
 
 
-def _compared(look: Outlook, path: str) -> dict[str, Any]:
-    found = _compare_there(look, path)
+def _compare(look: Outlook, planned: PlannedArtifact) -> None:
+    found = _compare_there(look, planned.path)
     if found is None:
-        said = "not compared here, it takes long: everyshelf compare shows it"
-        return {"effect": "", "headline": said}
+        planned.effect, planned.headline = "", "not compared here, it takes long: everyshelf compare shows it"
+        return
     hidden = [f"${{{name}}}" for name in look.aim.values.secret]
-    for finding in found["findings"]:
-        # What somebody put there by hand where a secret belongs may be one as well.
+    for finding in found.findings:
+        # What a person put there by hand where a secret belongs may be one as well.
         for one, other in (("before", "after"), ("after", "before")):
-            if any(name in str(finding.get(one)) for name in hidden) and finding.get(other) is not None:
-                finding[other] = _HIDDEN
-    return {
-        "effect": effect_of(found) or ("cosmetic" if is_judged(found) else ""),
-        "headline": headline(found),
-        "kind": found["kind"],
-        "findings": found["findings"][:_MOST_FINDINGS],
-    }
+            if any(name in str(getattr(finding, one)) for name in hidden) and getattr(finding, other) is not None:
+                setattr(finding, other, _HIDDEN)
+    describe(planned, found)
 
 
-def _compare_there(look: Outlook, path: str) -> dict[str, Any] | None:
+def _compare_there(look: Outlook, path: str) -> ComparisonAnswer | None:
     """What is really there with what would be; secrets are names on both sides. None if it takes too long."""
     before, (row, placed) = look.present[path], look.aim.put[path]
     was, rules = look.record.get(path), look.aim.rules
     untouched = was is not None and bool(was.source) and was.is_at(before)
     if untouched and was is not None and not was.there and not row.there:
         entries = Entry(path, "artifact", before.id, before.size), Entry(path, "artifact", placed.id, placed.size)
-        return compare_contents(path, entries[0], path, entries[1], rules, "request")
+        return compare_pair(Pairing(path, path, *entries), rules, "request")
     with ExitStack() as stack:
         old = stack.enter_context(look.destination.as_file(path))
         if rules_for(path, rules):
@@ -253,8 +283,7 @@ def _compare_there(look: Outlook, path: str) -> dict[str, Any] | None:
         else:
             new = stack.enter_context(as_file(row.source))
         with reader() as worker:
-            found = worker.compare((path, old), (path, new), rules_text=rules.source)
-    return found
+            return worker.compare(FileAt(path, str(old)), FileAt(path, str(new)), CompareOptions(rules))
 
 
 def _needed(look: Outlook) -> list[dict[str, Any]]:
@@ -267,13 +296,13 @@ def _needed(look: Outlook) -> list[dict[str, Any]]:
         if path not in kinds or kinds[path].kind not in NAMING_KINDS or entries[path].size > 1 << 20:
             continue
         told = names_of(path, entries[path], look.aim.rules, allowed=time.monotonic() < end)
-        for named in (told or {"names": []})["names"]:
+        for named in (told or NO_REFERENCES).names:
             meant = targets.of(named, path)
             absent = [target for target in meant if target not in look.aim.manifest]
             if absent:
-                found.append({"artifact": path, "needs": absent[0], "on_shelf": True, "place": named["place"]})
+                found.append({"artifact": path, "needs": absent[0], "on_shelf": True, "place": named.place})
             elif not meant and not targets.may_mean(named, path) and is_missed(named):
-                found.append({"artifact": path, "needs": named["text"], "on_shelf": False, "place": named["place"]})
+                found.append({"artifact": path, "needs": named.text, "on_shelf": False, "place": named.place})
     return found[:200]
 
 

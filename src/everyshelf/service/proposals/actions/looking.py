@@ -99,9 +99,7 @@ def _distance(shelf: Shelf, ends: Ends) -> dict[str, int]:
 def _conflicts(plan: Plan | None) -> list[dict[str, Any]]:
     if plan is None:
         return []
-    return [
-        {"path": a.path, "kind": a.kind, "part": c["part"], "why": c["why"]} for a in plan.open for c in a.conflicts
-    ]
+    return [{"path": a.path, "kind": a.kind, "part": c.part, "why": c.why} for a in plan.open for c in a.conflicts]
 
 
 def not_met_by(proposal: Proposal) -> list[dict[str, str]]:

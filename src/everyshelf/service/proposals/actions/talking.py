@@ -8,27 +8,28 @@ from typing import Any
 
 from django.utils import timezone
 
-from everyshelf.core.compare.sentences import effect_of, is_judged
+from everyshelf.core.answers.comparisons import ComparisonAnswer
+from everyshelf.core.answers.files import FollowedPart
+from everyshelf.core.compare.sentences import effect_of
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.log.actions import note
 from everyshelf.service.proposals.actions.proposals import Ends, ends_of
 from everyshelf.service.proposals.models import VERDICTS, Proposal, Remark, Verdict
 from everyshelf.service.rights import Caller, require
-from everyshelf.service.shelves.actions.comparison import (
-    READ_LIMIT_BYTES,
-    compare_pair,
-    pair_changes,
-    remembered,
-)
+from everyshelf.service.shelves.actions.comparing import compare_pair
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.outlines import READ_LIMIT_BYTES
+from everyshelf.service.shelves.actions.pairs import pair_changes
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.remembered import remembered
 from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -185,8 +186,8 @@ def _places_now(shelf: Shelf, head: Commit, rows: list[Remark]) -> dict[int, dic
         wanted = sorted({row.part for row in held if row.part})
         found = _follow(path, before, now, after, wanted, rules) if wanted and before else {}
         for row in held:
-            place = found.get(row.part, {"part": row.part, "label": ""})
-            result[row.pk] = {"path": now, "part": place["part"], "label": place["label"] or row.label}
+            place = found.get(row.part, FollowedPart(row.part))
+            result[row.pk] = {"path": now, "part": place.part, "label": place.label or row.label}
     return result
 
 
@@ -203,17 +204,17 @@ def _path_now(shelf: Shelf, head: Commit, path: str, artifact: str) -> str | Non
 
 def _follow(
     old_path: str, before: Entry, new_path: str, after: Entry, parts: list[str], rules: Rules
-) -> dict[str, dict[str, Any]]:
+) -> dict[str, FollowedPart]:
     same = before.id == after.id or "whole" in (before.type, after.type)
     if same or max(before.size, after.size) > READ_LIMIT_BYTES // 4:
-        return {part: {"part": part, "label": ""} for part in parts}
+        return {part: FollowedPart(part) for part in parts}
 
-    def work() -> dict[str, Any]:
+    def work() -> dict[str, FollowedPart]:
         with as_file(before.id) as old, as_file(after.id) as new, reader() as worker:
-            return worker.follow((old_path, old), (new_path, new), parts, rules_text=rules.source)
+            return worker.follow(FileAt(old_path, str(old)), FileAt(new_path, str(new)), parts, rules=rules.source)
 
     basis = ("follow", _FOLLOWER_VERSION, old_path, before.id, new_path, after.id, rules.source, *parts)
-    return remembered(basis, work) or {}
+    return remembered(basis, dict[str, FollowedPart], work)
 
 
 # --- verdicts -----------------------------------------------------------------------------
@@ -273,8 +274,8 @@ def verdicts_of(proposal: Proposal, ends: Ends) -> list[dict[str, Any]]:
     ]
 
 
-def _is_cosmetic(found: dict[str, Any]) -> bool:
-    return is_judged(found) and effect_of(found) in (None, "cosmetic")
+def _is_cosmetic(found: ComparisonAnswer) -> bool:
+    return found.judged and effect_of(found) in (None, "cosmetic")
 
 
 def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
@@ -290,7 +291,7 @@ def _lapsed(proposal: Proposal, verdict: Verdict, ends: Ends) -> str:
         there = trees.find(target_root, pair.path) if target_root else None
         if pair.after == there or (pair.after and there and pair.after.id == there.id):
             continue
-        found = compare_pair(shelf, pair, rules, "request")
+        found = compare_pair(pair, rules, "request")
         if found is None or pair.state in ("new", "gone", "moved") or not _is_cosmetic(found):
             return f"{pair.path} changed since"
     return ""

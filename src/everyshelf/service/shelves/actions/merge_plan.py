@@ -10,13 +10,16 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+import msgspec
 import orjson
 
+from everyshelf.core.answers.base import as_builtins
+from everyshelf.core.answers.merges import ArtifactMerge, ConflictAnswer, DecisionAnswer, MergeAnswer, Take
 from everyshelf.core.errors import LimitError
 from everyshelf.core.history.merging import Combined, Trio, merge_trees
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge.model import Side, SideNames
+from everyshelf.core.merge.model import Decision, Side, SideNames
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
@@ -28,26 +31,10 @@ from everyshelf.service.shelves.actions.recording import marked, rules_at
 from everyshelf.service.shelves.models import Commit, MergedContent, Shelf
 
 # Raised when the same three contents would be merged otherwise.
-_MERGER_VERSION = 2
+_MERGER_VERSION = 3
 
 # path -> conflict id -> {"take", "value", "by"}
 Decided = Mapping[str, Mapping[str, Mapping[str, Any]]]
-
-
-@dataclass(frozen=True)
-class ArtifactMerge:
-    """One artifact both sides changed: contents (None: not there), and what came of it (``result``)."""
-
-    path: str
-    kind: str
-    base: str | None
-    target: str | None
-    source: str | None
-    open: bool
-    conflicts: list[dict[str, Any]]
-    notes: list[str]
-    combined: int
-    result: str | None = None
 
 
 @dataclass(frozen=True)
@@ -68,7 +55,7 @@ class Plan:
     @property
     def open_count(self) -> int:
         """Conflicts nobody has settled."""
-        return sum(1 for a in self.open for c in a.conflicts if "decision" not in c)
+        return sum(1 for a in self.open for c in a.conflicts if c.decision is None)
 
 
 @dataclass(frozen=True)
@@ -122,7 +109,7 @@ def plan_merge(
     merged = merge_trees(trees, request.base_root, target_root, request.source_root, combine, recorded)
     pace.finish(person, shelf, _as_parameters(request, target, decided or {}, prefer))
     told = {conflict.path for conflict in merged.conflicts}
-    artifacts = [_told(trio, found) for trio, found in merged.artifacts]
+    artifacts = [_artifact(trio, found) for trio, found in merged.artifacts]
     known = {a.path for a in artifacts}
     artifacts += [_shadowed(c.path, c.base, c.target, c.source) for c in merged.conflicts if c.path not in known]
     root = marked(target_root, trees.apply(target_root, merged.changes)) if not told else target_root
@@ -159,25 +146,40 @@ def work_out(run: Run) -> dict[str, Any]:
     return {"artifacts": len(plan.artifacts), "open": plan.open_count}
 
 
-def _told(trio: Trio, found: Combined) -> ArtifactMerge:
+def _artifact(trio: Trio, found: Combined) -> ArtifactMerge:
     base, target, source = (e.id if e is not None else None for e in (trio.base, trio.target, trio.source))
-    result = found.entry.id if found.entry is not None and not found.open else None
-    told = found.conflicts, found.notes, found.combined, result
-    return ArtifactMerge(trio.path, found.kind, base, target, source, found.open, *told)
+    return ArtifactMerge(
+        path=trio.path,
+        kind=found.kind,
+        base=base,
+        target=target,
+        source=source,
+        open=found.open,
+        conflicts=found.conflicts,
+        notes=found.notes,
+        combined=found.combined,
+        result=found.entry.id if found.entry is not None and not found.open else None,
+    )
 
 
 def _shadowed(path: str, base: str | None, target: str | None, source: str | None) -> ArtifactMerge:
     why = f"artifact “{path}”: a file on one side, a folder of the same name on the other"
-    conflict: dict[str, Any] = {
-        "id": "/",
-        "part": "/",
-        "type": "artifact",
-        "label": path,
-        "field": None,
-        "why": why,
-        "options": [],
-    }
-    return ArtifactMerge(path, "", base, target, source, True, [conflict], ["move one of them, then merge again"], 0)
+    return ArtifactMerge(
+        path=path,
+        kind="",
+        base=base,
+        target=target,
+        source=source,
+        open=True,
+        conflicts=[_whole_conflict(path, why, [])],
+        notes=["move one of them, then merge again"],
+        combined=0,
+        result=None,
+    )
+
+
+def _whole_conflict(path: str, why: str, options: list[Take]) -> ConflictAnswer:
+    return ConflictAnswer(id="/", part="/", type="artifact", label=path, field=None, why=why, options=options)
 
 
 # --- one artifact -------------------------------------------------------------------
@@ -212,17 +214,15 @@ class _Combining:
             return Combined(trio.target)
         answer, content, size = merged
         made = Entry(trio.path.rpartition("/")[2], "artifact", content, size) if content else trio.target
-        return Combined(
-            made, not answer["merged"], answer["conflicts"], answer["notes"], answer["combined"], answer["kind"]
-        )
+        return Combined(made, not answer.merged, answer.conflicts, answer.notes, answer.combined, answer.kind)
 
     def _one_side(self, trio: Trio, given: Mapping[str, Any]) -> Combined:
         """One side removed it, or both added it, or one has a folder: only one state can be taken."""
         conflict = self._whole(trio, given)
-        take = conflict.get("decision", {}).get("take")
+        take = conflict.decision.take if conflict.decision is not None else None
         return Combined(trio.source if take == "source" else trio.target, take is None, [conflict])
 
-    def _whole(self, trio: Trio, given: Mapping[str, Any]) -> dict[str, Any]:
+    def _whole(self, trio: Trio, given: Mapping[str, Any]) -> ConflictAnswer:
         on_target, on_source = self.names.target, self.names.source
         if trio.base is None:
             why = "added on both sides with different content"
@@ -232,27 +232,19 @@ class _Combining:
             why = f"changed {on_target}, removed {on_source}"
         else:
             why = f"changed {on_target} and {on_source}; only one change can be kept"
-        conflict: dict[str, Any] = {
-            "id": "/",
-            "part": "/",
-            "type": "artifact",
-            "label": trio.path,
-            "field": None,
-            "why": f"artifact “{trio.path}”: {why}",
-            "options": ["target", "source"],
-        }
+        conflict = _whole_conflict(trio.path, f"artifact “{trio.path}”: {why}", ["target", "source"])
         for side in ("base", "target", "source"):
             entry: Entry | None = getattr(trio, side)
             if entry is not None:
-                conflict[side] = f"{entry.size:,} bytes"
+                setattr(conflict, side, f"{entry.size:,} bytes")
         take = given.get("take") or self.prefer
         if take:
-            conflict["decision"] = {"take": take}
+            conflict.decision = DecisionAnswer(take=take)
         return conflict
 
     def _merged_contents(
         self, trio: Trio, decisions: Mapping[str, Mapping[str, Any]]
-    ) -> tuple[dict[str, Any], str, int] | None:
+    ) -> tuple[MergeAnswer, str, int] | None:
         """The answer, and the content it gave ("" while something is to be settled); kept for the next time. None if
         that is left to a job."""
         assert trio.base is not None and trio.target is not None and trio.source is not None
@@ -264,23 +256,24 @@ class _Combining:
         key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
         known = MergedContent.objects.filter(key=key).first()
         if known is not None:
-            return known.answer, known.content, known.size
+            return msgspec.convert(known.answer, MergeAnswer), known.content, known.size
         if not self.pace.may_run(trio):
             return None
         try:
-            answer, content, size = self._read(trio, rules_text, kind, plain)
+            settled = {name: Decision(d["take"], d["value"]) for name, d in plain.items()}
+            answer, content, size = self._read(trio, rules_text, kind, settled)
         except LimitError:
             self.pace.left += 1  # a job has the time it takes
             return None
         with aside():
             # The same merge in parallel gives the same.
-            row = MergedContent(key=key, answer=answer, content=content, size=size)
+            row = MergedContent(key=key, answer=as_builtins(answer), content=content, size=size)
             MergedContent.objects.bulk_create([row], ignore_conflicts=True)
         return answer, content, size
 
     def _read(
-        self, trio: Trio, rules_text: str, kind: str | None, decisions: Mapping[str, Any]
-    ) -> tuple[dict[str, Any], str, int]:
+        self, trio: Trio, rules_text: str, kind: str | None, decisions: Mapping[str, Decision]
+    ) -> tuple[MergeAnswer, str, int]:
         """Merge in a reading process and store the result. Raises ``LimitError`` in a request that takes long."""
         assert trio.base is not None and trio.target is not None and trio.source is not None
         ids = trio.base.id, trio.target.id, trio.source.id
@@ -291,7 +284,7 @@ class _Combining:
                     trio.path,
                     (base, target, source),
                     output,
-                    rules_text=rules_text,
+                    rules=rules_text,
                     kind=kind,
                     prefer=self.prefer,
                     decisions=decisions,
@@ -300,7 +293,7 @@ class _Combining:
                     patient=self.pace.is_job,
                 )
             content, size = "", 0
-            if answer["merged"]:
+            if answer.merged:
                 with output.open("rb") as file:
                     info = take_in(self.shelf, iter(lambda: file.read(1 << 20), b""), None)
                 content, size = info.id, info.size

@@ -10,6 +10,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from everyshelf.core.answers.merges import ArtifactMerge
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
@@ -21,7 +22,7 @@ from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import delete_branch
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
-from everyshelf.service.shelves.actions.merge_plan import ArtifactMerge, Decided, MergeRequest, Plan, plan_merge
+from everyshelf.service.shelves.actions.merge_plan import Decided, MergeRequest, Plan, plan_merge
 from everyshelf.service.shelves.actions.recording import (
     CommitMessage,
     PreparedCommit,
@@ -44,7 +45,7 @@ class MergeConflictError(ConflictError):
     hint = "Settle them: everyshelf settle"
 
     def __init__(self, merge: Merge, plan: Plan) -> None:
-        told = [c["why"] for a in plan.open for c in a.conflicts if "decision" not in c]
+        told = [c.why for a in plan.open for c in a.conflicts if c.decision is None]
         more = f" (and {len(told) - _TOLD} more)" if len(told) > _TOLD else ""
         super().__init__(
             f"{plan.open_count} conflict{'s' if plan.open_count != 1 else ''} to settle: "
@@ -123,13 +124,12 @@ def merge_json(merge: Merge) -> dict[str, Any]:
 def merge_detail(merge: Merge) -> dict[str, Any]:
     """A merge with every artifact both sides changed, its conflicts and what was decided."""
     plan = _plan_of(merge)
-    artifacts = [asdict(a) for a in plan.artifacts]
-    for artifact in artifacts:
-        for conflict in artifact["conflicts"]:
-            said = merge.decisions.get(artifact["path"], {}).get(conflict["id"])
-            if said and "decision" in conflict:
-                conflict["decision"]["by"] = said.get("by", "")
-    return {**merge_json(merge), "open": plan.open_count, "artifacts": artifacts}
+    for artifact in plan.artifacts:
+        for conflict in artifact.conflicts:
+            decided = merge.decisions.get(artifact.path, {}).get(conflict.id)
+            if decided and conflict.decision is not None:
+                conflict.decision.by = decided.get("by", "")
+    return {**merge_json(merge), "open": plan.open_count, "artifacts": plan.artifacts}
 
 
 def result_of(merge: Merge, path: str) -> tuple[str, Entry, Entry, Rules] | None:
@@ -216,8 +216,8 @@ def _note(
             held.clear()
             held["/"] = {"take": "edited", "content": one.content, "by": by}
             continue
-        known = {c["id"]: c for c in artifacts[path].conflicts}
-        names = [one.conflict] if one.conflict is not None else [i for i, c in known.items() if "decision" not in c]
+        known = {c.id: c for c in artifacts[path].conflicts}
+        names = [one.conflict] if one.conflict is not None else [i for i, c in known.items() if c.decision is None]
         for name in names:
             if name not in known:
                 raise InvalidError(
@@ -226,10 +226,10 @@ def _note(
             if one.take is None:
                 held.pop(name, None)
                 continue
-            if one.take not in TAKES or one.take not in known[name]["options"]:
-                options = ", ".join(known[name]["options"]) or "nothing"
+            if one.take not in TAKES or one.take not in known[name].options:
+                options = ", ".join(known[name].options) or "nothing"
                 raise InvalidError(
-                    f"{known[name]['why']}: it can be settled with {options}, not {one.take}", code="settle.take"
+                    f"{known[name].why}: it can be settled with {options}, not {one.take}", code="settle.take"
                 )
             held[name] = {"take": one.take, "by": by}
             if one.take == "edited":
@@ -309,7 +309,9 @@ def prepare_merge_or_wait(
         raise MergeConflictError(keep_merge(caller, shelf, branch.name, request, message), plan)
     if plan.root == plan.target_root and request.source_commit is None:
         return None, plan
-    settled = {a.path: {c["id"]: c["decision"] for c in a.conflicts if "decision" in c} for a in plan.artifacts}
+    settled = {
+        a.path: {c.id: {"take": c.decision.take} for c in a.conflicts if c.decision is not None} for a in plan.artifacts
+    }
     return prepare_merge(caller, shelf, branch, request, plan, message, settled), plan
 
 
@@ -351,11 +353,11 @@ def _decisions_told(decided: Decided, plan: Plan, names: SideNames) -> str:
     lines = []
     for artifact in plan.artifacts:
         for conflict in artifact.conflicts:
-            said = decided.get(artifact.path, {}).get(conflict["id"])
+            said = decided.get(artifact.path, {}).get(conflict.id)
             if said:
                 how = {"target": names.target, "source": names.source, "both": "both", "edited": "edited"}[said["take"]]
                 by = f", by {said['by']}" if said.get("by") else ""
-                lines.append(f"- {artifact.path}: {conflict['why']} — settled: {how}{by}")
+                lines.append(f"- {artifact.path}: {conflict.why} — settled: {how}{by}")
     return "\n".join(["Settled:", *lines]) if lines else ""
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from everyshelf.core.answers.uses import NO_REFERENCES
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets
@@ -118,5 +119,5 @@ def _named(path: str, entries: dict[str, Entry], kinds: dict[str, str], rules: A
     entry = entries.get(path)
     if entry is None or kinds.get(path) not in NAMING_KINDS or entry.size > _MOST_NAMING_BYTES:
         return
-    for named in (names_of(path, entry, rules) or {"names": []})["names"]:
+    for named in (names_of(path, entry, rules) or NO_REFERENCES).names:
         yield from targets.of(named, path)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from everyshelf.core.answers.states import Parted
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.refs import Resolved
@@ -21,9 +22,9 @@ class Parting:
     commit: Commit
     newer: int
 
-    def as_json(self) -> dict[str, object]:
-        """The ``parted`` member of an answer; ``head``: where the other line is now, to compare with as it is."""
-        return {"ref": self.ref, "head": self.head.uid, "commit": self.commit.uid, "newer": self.newer}
+    def answer(self) -> Parted:
+        """What interfaces get; ``head``: where the other line is now, to compare with as it is."""
+        return Parted(ref=self.ref, head=self.head.uid, commit=self.commit.uid, newer=self.newer)
 
     def sentence(self) -> str:
         """What is left out, in words."""

@@ -9,17 +9,19 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, Reference
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history.names import path_of_tail
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
 from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import get_trees, reader
-from everyshelf.service.shelves.actions.comparison import remembered
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.remembered import known_answer, remembered
 from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -36,7 +38,7 @@ _KEPT_ANSWERS = 500
 class _State:
     """What the artifacts of one state name: ``names`` by path, their kinds, and what names can mean there."""
 
-    names: dict[str, dict[str, Any]]
+    names: dict[str, FileReferences]
     kinds: dict[str, str]
     targets: Targets
     complete: bool
@@ -73,12 +75,12 @@ def references_of(shelf: Shelf, at: Resolved, path: str) -> dict[str, Any]:
 
 def _told(shelf: Shelf, at: Resolved, path: str, state: _State) -> dict[str, Any]:
     kinds, targets = state.kinds, state.targets
-    uses, missing = _uses(path, state.names.get(path, {"names": []})["names"], targets)
+    uses, missing = _uses(path, state.names.get(path, NO_REFERENCES).names, targets)
     used_by = [
         _use(one, kinds, named)
         for one, found in sorted(state.names.items())
         if one != path
-        for named in found["names"]
+        for named in found.names
         if targets.may_mean(named, path) and path in targets.of(named, one)
     ]
     if not state.complete:
@@ -86,7 +88,7 @@ def _told(shelf: Shelf, at: Resolved, path: str, state: _State) -> dict[str, Any
     return {
         "uses": [_use(target, kinds, named) for target, named in uses][:_MOST_TOLD],
         "used_by": used_by[:_MOST_TOLD],
-        "missing": [{"name": n["text"], "place": n["place"], "label": n["label"]} for n in missing][:_MOST_TOLD],
+        "missing": [{"name": n.text, "place": n.place, "label": n.label} for n in missing][:_MOST_TOLD],
         "complete": state.complete,
     }
 
@@ -126,7 +128,7 @@ def _kinds_of(shelf: Shelf, at: Resolved, paths: Iterable[str]) -> dict[str, str
 
 def _looked_through(
     at: Resolved, entries: dict[str, Entry], kinds: dict[str, str]
-) -> tuple[dict[str, dict[str, Any]], bool]:
+) -> tuple[dict[str, FileReferences], bool]:
     """What each artifact names; of those that could not be read in time nothing is known, and that is told. The first
     is read however long it takes."""
     rules, end, complete, first = rules_at(at.root), time.monotonic() + _BUDGET_SECONDS, True, True
@@ -135,15 +137,15 @@ def _looked_through(
         if kinds.get(path) in NAMING_KINDS and entry.type == "artifact" and entry.size <= _MOST_BYTES:
             found = names_of(path, entry, rules, allowed=first or time.monotonic() < end)
             complete = complete and found is not None
-            names[path] = found or {"names": [], "offers": []}
+            names[path] = found or NO_REFERENCES
         first = False
     return names, complete
 
 
-def _offers(names: dict[str, dict[str, Any]]) -> dict[str, list[str]]:
+def _offers(names: dict[str, FileReferences]) -> dict[str, list[str]]:
     offers: dict[str, list[str]] = {}
     for path, found in names.items():
-        for offered in found["offers"]:
+        for offered in found.offers:
             offers.setdefault(offered, []).append(path)
     return offers
 
@@ -168,10 +170,8 @@ class _PathsAt:
         return sorted(path for tail in tails if self.has(path := path_of_tail(tail)))
 
 
-def _uses(
-    path: str, names: list[dict[str, Any]], targets: Targets
-) -> tuple[list[tuple[str, dict[str, Any]]], list[dict[str, Any]]]:
-    found: list[tuple[str, dict[str, Any]]] = []
+def _uses(path: str, names: list[Reference], targets: Targets) -> tuple[list[tuple[str, Reference]], list[Reference]]:
+    found: list[tuple[str, Reference]] = []
     missing = []
     for named in names:
         meant = targets.of(named, path)
@@ -182,19 +182,20 @@ def _uses(
     return found, missing
 
 
-def _use(artifact: str, kinds: dict[str, str], named: dict[str, Any]) -> dict[str, Any]:
-    told = {k: named[k] for k in ("place", "label", "exact")}
-    return {"artifact": artifact, "kind": kinds.get(artifact, "opaque"), **told}
+def _use(artifact: str, kinds: dict[str, str], named: Reference) -> dict[str, Any]:
+    where = {"place": named.place, "label": named.label, "exact": named.exact}
+    return {"artifact": artifact, "kind": kinds.get(artifact, "opaque"), **where}
 
 
-def names_of(path: str, entry: Entry, rules: Rules, *, allowed: bool = True) -> dict[str, Any] | None:
+def names_of(path: str, entry: Entry, rules: Rules, *, allowed: bool = True) -> FileReferences | None:
     """What one artifact names and offers, from the records or read now; None if that is not allowed."""
 
-    def work() -> dict[str, Any]:
+    def work() -> FileReferences:
         with as_file(entry.id) as file, reader() as worker:
-            return worker.names(path, file, rules_text=rules.source)
+            return worker.names(FileAt(path, str(file)), rules=rules.source)
 
-    return remembered(("names", path, entry.id, rules.source), work if allowed else None)
+    basis = "names", path, entry.id, rules.source
+    return remembered(basis, FileReferences, work) if allowed else known_answer(basis, FileReferences)
 
 
 def read_names(commit: Commit) -> None:

@@ -11,6 +11,7 @@ from typing import Any
 from django.utils import timezone
 from django.utils.dateparse import parse_date, parse_datetime
 
+from everyshelf.core.answers.states import RefAnswer
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.service.base.context import get_trees
@@ -33,15 +34,15 @@ class Resolved:
     commit: Commit | None
     root: str
 
-    def as_json(self) -> dict[str, Any]:
-        """The public form."""
+    def answer(self) -> RefAnswer:
+        """What interfaces get."""
         commit = self.commit
-        return {
-            "ref": self.ref,
-            "kind": self.kind,
-            "commit": commit.uid if commit else None,
-            "recorded": commit.recorded if commit else None,
-        }
+        return RefAnswer(
+            ref=self.ref,
+            kind=self.kind,
+            commit=commit.uid if commit else None,
+            recorded=commit.recorded if commit else None,
+        )
 
 
 def check_branch_name(name: str) -> str:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
+from everyshelf.core.answers.files import FoldedAnswer, UnfoldedAnswer
 from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.contents import as_file, get_size, take_in
@@ -20,7 +21,7 @@ _MOST_BYTES = 200 * 1024 * 1024
 _PIECE_BYTES = 1024 * 1024
 
 
-def unfold_artifact(path: str, entry: Entry, rules: Rules) -> tuple[dict[str, Any], bytes]:
+def unfold_artifact(path: str, entry: Entry, rules: Rules) -> tuple[UnfoldedAnswer, bytes]:
     """Files with their texts and notes, and all of them as one zip; raises ``InvalidError`` or ``LimitError``."""
     if entry.type == "whole":
         raise InvalidError(
@@ -28,16 +29,16 @@ def unfold_artifact(path: str, entry: Entry, rules: Rules) -> tuple[dict[str, An
         )
     _check_size(path, entry.size)
     with as_file(entry.id) as file, _scratch() as output, reader() as worker:
-        told = worker.unfold(path.rpartition("/")[2], file, output, rules_text=rules.source)
-        return told, output.read_bytes()
+        unfolded = worker.unfold(FileAt(path.rpartition("/")[2], str(file)), output, rules=rules.source)
+        return unfolded, output.read_bytes()
 
 
-def fold_content(shelf: Shelf, identity: str) -> tuple[ContentInfo, dict[str, Any]]:
+def fold_content(shelf: Shelf, identity: str) -> tuple[ContentInfo, FoldedAnswer]:
     """The content that a zip of parts, stored before, folds to; its name and notes."""
     _check_size("the zip", get_size(shelf, identity))
     with as_file(identity) as file, _scratch() as output, reader() as worker:
-        told = worker.fold(file, output)
-        return take_in(shelf, _pieces(output), output.stat().st_size), told
+        folded = worker.fold(file, output)
+        return take_in(shelf, _pieces(output), output.stat().st_size), folded
 
 
 def _check_size(what: str, size: int) -> None:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
+from everyshelf.core.answers.findings import FindingAnswer, Use
+from everyshelf.core.answers.uses import WantedPart
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.references import NAMING_KINDS, may_name
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.refs import Resolved
@@ -20,7 +22,7 @@ _MOST_FINDINGS = 50
 _MOST_USES = 20
 
 
-def add_users(shelf: Shelf, after: Resolved, rules: Rules, findings: dict[str, list[dict[str, Any]]]) -> None:
+def add_users(shelf: Shelf, after: Resolved, rules: Rules, findings: dict[str, list[FindingAnswer]]) -> None:
     """Give each breaking finding (by path of its artifact) a list ``used_by``; absent where nobody is known to use it.
 
     Looks at artifacts of up to 1 MB that can name others, for at most two seconds.
@@ -40,10 +42,10 @@ def add_users(shelf: Shelf, after: Resolved, rules: Rules, findings: dict[str, l
                 _ask(path, entry, target, broken, rules)
 
 
-def _breaking(findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def _breaking(findings: list[FindingAnswer]) -> list[FindingAnswer]:
     """Findings that break, and an artifact that is gone: who still names it is told either way."""
     gone = {("removed", "artifact")}
-    told = [f for f in findings if f["effect"] == "breaks" or (f["action"], f["type"]) in gone]
+    told = [f for f in findings if f.effect == "breaks" or (f.action, f.type) in gone]
     return told[:_MOST_FINDINGS]
 
 
@@ -57,24 +59,24 @@ def _is_small(entry: Entry) -> bool:
     return entry.type == "artifact" and entry.size <= _MOST_BYTES
 
 
-def _ask(path: str, entry: Entry, target: str, broken: list[dict[str, Any]], rules: Rules) -> None:
+def _ask(path: str, entry: Entry, target: str, broken: list[FindingAnswer], rules: Rules) -> None:
     wanted = [
-        {
-            "target": target,
-            "type": finding["type"],
-            "name": str(finding["before"]) if finding["action"] == "renamed" else _name(finding),
-            "came": (finding["action"] == "added" and finding.get("field") is None) or finding["type"] == "artifact",
-        }
+        WantedPart(
+            target=target,
+            type=finding.type,
+            name=str(finding.before) if finding.action == "renamed" else _name(finding),
+            came=(finding.action == "added" and finding.field is None) or finding.type == "artifact",
+        )
         for finding in broken
     ]
     with as_file(entry.id) as file, reader() as worker:
-        found = worker.uses(path, file, wanted, rules_text=rules.source)
-    for finding, uses in zip(broken, found, strict=True):
-        told = finding.setdefault("used_by", []) if uses else []
-        told += [{"artifact": path, **use} for use in uses[: _MOST_USES - len(told)]]
+        found = worker.uses(FileAt(path, str(file)), wanted, rules=rules.source)
+    for finding, places in zip(broken, found, strict=True):
+        more = [Use(artifact=path, place=p.place, label=p.label, exact=p.exact) for p in places]
+        finding.used_by = (finding.used_by + more)[:_MOST_USES]
 
 
-def _name(finding: dict[str, Any]) -> str:
+def _name(finding: FindingAnswer) -> str:
     """The key of the part, as others would write it."""
-    key: str = finding["part"].rpartition("/")[2].partition(":")[2]
-    return key.replace("%2F", "/") or str(finding["label"])
+    key = finding.part.rpartition("/")[2].partition(":")[2]
+    return key.replace("%2F", "/") or finding.label

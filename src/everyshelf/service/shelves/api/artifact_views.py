@@ -9,19 +9,24 @@ from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
+from everyshelf.core.answers.drawings import Drawing
+from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
+from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history.trees import Entry
+from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file
 from everyshelf.service.http.views import number, path_of, valid
 from everyshelf.service.shelves.actions import (
     committing,
-    comparison,
     contents,
     copying,
     drawings,
     editing,
     listing,
     long_commits,
+    outlines,
     recording,
     references,
     unfolding,
@@ -98,17 +103,17 @@ class ArtifactHistoryView(_ArtifactView):
 class ArtifactOutlineView(_ArtifactView):
     """The outline of an artifact."""
 
-    @extend_schema(operation_id="artifact_outline", responses=shapes.OutlineOut, parameters=[PATH, REF, VERSION])
+    @extend_schema(operation_id="artifact_outline", responses=answered(OutlineAnswer), parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
         """Return an artifact's outline: its parts and their fields."""
         _, at, path, entry, _ = self.located(request, shelf)
-        return Response(comparison.outline_of(path, entry, recording.rules_at(at.root)))
+        return Response(outlines.outline_of(path, entry, recording.rules_at(at.root)))
 
 
 class ArtifactDrawingView(_ArtifactView):
     """A pipeline or workflow as a drawing."""
 
-    @extend_schema(operation_id="artifact_drawing", responses=shapes.Drawing, parameters=[PATH, REF, VERSION])
+    @extend_schema(operation_id="artifact_drawing", responses=answered(Drawing), parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
         """Return an artifact as a graph of its parts and what leads to what; without nodes for kinds that have none."""
         _, at, path, entry, _ = self.located(request, shelf)
@@ -128,12 +133,14 @@ class ArtifactReferencesView(_ArtifactView):
 class ArtifactPartsView(_ArtifactView):
     """An artifact unfolded."""
 
-    @extend_schema(operation_id="artifact_unfolded", responses=shapes.UnfoldedOut, parameters=[PATH, REF, VERSION])
+    @extend_schema(
+        operation_id="artifact_unfolded", responses=answered(UnfoldedAnswer), parameters=[PATH, REF, VERSION]
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """Return the parts of an artifact as files, with their texts."""
         _, at, path, entry, _ = self.located(request, shelf)
-        told, _ = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
-        return Response(told)
+        unfolded, _ = unfolding.unfold_artifact(path, entry, recording.rules_at(at.root))
+        return Response(unfolded)
 
 
 class ArtifactPartsFileView(_ArtifactView):
@@ -158,19 +165,21 @@ class FoldView(ShelfView):
     def post(self, request: Any, shelf: str) -> Response:
         """Fold a zip of parts, stored before, into a content."""
         _, found = self.shelf(request, shelf, "commit")
-        info, told = unfolding.fold_content(found, valid(shapes.FoldIn, request)["content"])
-        return Response({"id": info.id, "size": info.size, **told}, status=201)
+        info, folded = unfolding.fold_content(found, valid(shapes.FoldIn, request)["content"])
+        made = {"id": info.id, "size": info.size, "name": folded.name, "notes": folded.notes}
+        return Response(made, status=201)
 
 
 class ArtifactCellsView(_ArtifactView):
     """A small table, for editing it by cell."""
 
-    @extend_schema(operation_id="artifact_cells", responses=shapes.CellsOut, parameters=[PATH, REF, VERSION])
+    @extend_schema(operation_id="artifact_cells", responses=answered(ArtifactCells), parameters=[PATH, REF, VERSION])
     def get(self, request: Any, shelf: str) -> Response:
         """Return the cells of an artifact as texts, in the order of the file; none if it is too large or not a plain
         table."""
         _, _, path, entry, _ = self.located(request, shelf)
-        return Response({"content": entry.id, **editing.cells_of(path, entry)})
+        cells = editing.cells_of(path, entry)
+        return Response(ArtifactCells(content=entry.id, columns=cells.columns, rows=cells.rows, note=cells.note))
 
 
 class EditView(ShelfView):
@@ -182,8 +191,15 @@ class EditView(ShelfView):
         _, found = self.shelf(request, shelf, "commit")
         values = valid(shapes.EditIn, request)
         at = resolve(found, values["ref"] or found.main_branch, request.user)
-        edits = {"text": values["text"], "fields": values["parts"], "cells": values["cells"]}
-        info = editing.edit_content(found, at.root, values["path"], values["content"], **edits)
+        info = editing.edit_content(
+            found,
+            at.root,
+            values["path"],
+            values["content"],
+            text=values["text"],
+            fields=[FieldEdit(**edit) for edit in values["parts"]],
+            cells=[CellEdit(**edit) for edit in values["cells"]],
+        )
         return Response({"id": info.id, "size": info.size}, status=201)
 
 
@@ -198,7 +214,7 @@ class ArtifactTextView(_ArtifactView):
     def get(self, request: Any, shelf: str) -> Response:
         """Return the first two megabytes of an artifact as text, in a detected or chosen encoding."""
         _, _, _, entry, _ = self.located(request, shelf)
-        return Response(comparison.text_of(entry, request.query_params.get("encoding")))
+        return Response(outlines.text_of(entry, request.query_params.get("encoding")))
 
 
 class ArtifactFileView(_ArtifactView):

@@ -10,20 +10,30 @@ from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
+from everyshelf.core.answers.drawings import Drawing
+from everyshelf.core.answers.states import (
+    ArtifactAt,
+    ArtifactComparison,
+    ComparedArtifact,
+    Parted,
+    Side,
+    StateComparison,
+)
+from everyshelf.core.answers.tables import RowPage
 from everyshelf.core.compare.sentences import headline
-from everyshelf.core.drawing import NOTHING
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import file_name
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.report.document import FORMS, report_of, written
+from everyshelf.core.report.document import FORMS, Form, as_artifact, report_of_artifact, report_of_states, written
+from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import REPORT_TYPES, as_download
 from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.shelves.actions import comparison, drawings, listing, recording
+from everyshelf.service.shelves.actions import comparing, comparison, drawings, listing, recording
+from everyshelf.service.shelves.actions.pairs import Pairing, beside_of
 from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.users import add_users
-from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import PATH, ShelfView
 from everyshelf.service.shelves.models import Shelf
 
@@ -37,57 +47,58 @@ _MOST_ROWS = 500
 class CompareView(ShelfView):
     """Comparing two states."""
 
-    @extend_schema(operation_id="compare_states", responses=shapes.StateComparison, parameters=[FROM, TO])
+    @extend_schema(operation_id="compare_states", responses=answered(StateComparison), parameters=[FROM, TO])
     def get(self, request: Any, shelf: str) -> Response:
         """Compare two states: which artifacts differ, and how. A branch or draft is compared from where it parted from
         the branch in from; name a commit to compare the states as they are. A job computes what takes longer."""
         caller, found = self.shelf(request, shelf)
         after = self.at(request, found, "to")
         before, parting = since_parting(found, self.at(request, found, "from"), after)
-        result = _states(found, before, after, comparison.SHOWN_FINDINGS)
-        result |= {"job": None, "parted": None}
+        compared = _states(found, before, after, comparison.SHOWN_FINDINGS)
         if parting is not None:
-            result |= {"parted": parting.as_json(), "sentence": f"{result['sentence']} {parting.sentence()}"}
-        if result["pending"] and before.commit is not None and after.commit is not None:
+            compared.parted, compared.sentence = parting.answer(), f"{compared.sentence} {parting.sentence()}"
+        if compared.pending and before.commit is not None and after.commit is not None:
             job = start_job(caller, "compare", found, {"from": before.commit.uid, "to": after.commit.uid})
-            result["job"] = job.uid
-        return Response(result)
+            compared.job = job.uid
+        return Response(compared)
 
 
 class PartedView(ShelfView):
     """Where two states parted."""
 
-    @extend_schema(operation_id="compare_parted", responses=shapes.PartedOut, parameters=[FROM, TO])
+    @extend_schema(operation_id="compare_parted", responses=answered(Parted), parameters=[FROM, TO])
     def get(self, request: Any, shelf: str) -> Response:
         """Return the newest commit that two states both come from, and how many newer ones the first has; the commit is
         null where one comes from the other."""
         _, found = self.shelf(request, shelf)
         before = self.at(request, found, "from")
         parting = parted(found, before, self.at(request, found, "to"))
-        nothing = {"ref": before.ref, "head": before.commit.uid if before.commit else None, "commit": None, "newer": 0}
-        return Response(nothing if parting is None else parting.as_json())
+        if parting is not None:
+            return Response(parting.answer())
+        head = before.commit.uid if before.commit else None
+        return Response(Parted(ref=before.ref, head=head, commit=None, newer=0))
 
 
 class CompareArtifactView(ShelfView):
     """Comparing two versions of one artifact."""
 
     @extend_schema(
-        operation_id="compare_artifact", responses=shapes.ArtifactComparison, parameters=[FROM, TO, PATH, OLD_PATH]
+        operation_id="compare_artifact", responses=answered(ArtifactComparison), parameters=[FROM, TO, PATH, OLD_PATH]
     )
     def get(self, request: Any, shelf: str) -> Response:
         """Compare two versions of an artifact and return all findings; refs may also be version:N. A job compares large
         contents: ask again when it is done."""
         caller, found = self.shelf(request, shelf)
-        told = _one(found, request)
-        if told["pending"]:
-            told["job"] = _start(caller, found, request).uid
-        return Response(told)
+        compared = _one(found, request)
+        if compared.pending:
+            compared.job = _start(caller, found, request).uid
+        return Response(compared)
 
 
 class CompareDrawingView(ShelfView):
     """Two versions of a pipeline or workflow in one drawing."""
 
-    @extend_schema(operation_id="compare_drawing", responses=shapes.Drawing, parameters=[FROM, TO, PATH, OLD_PATH])
+    @extend_schema(operation_id="compare_drawing", responses=answered(Drawing), parameters=[FROM, TO, PATH, OLD_PATH])
     def get(self, request: Any, shelf: str) -> Response:
         """Return two versions of an artifact in one graph, each part with what changed; without nodes for a kind
         without drawings."""
@@ -100,7 +111,7 @@ class CompareDrawingView(ShelfView):
         if pair.before.id == pair.after.id:
             return Response(drawings.drawing_of(pair.path, pair.after, _rules(found, request)))
         drawn = drawings.drawing_between(pair.old_path, pair.before, pair.path, pair.after, _rules(found, request))
-        return Response(drawn or NOTHING)
+        return Response(drawn)
 
 
 class CompareRowsView(ShelfView):
@@ -108,7 +119,7 @@ class CompareRowsView(ShelfView):
 
     @extend_schema(
         operation_id="compare_rows",
-        responses=shapes.RowPage,
+        responses=answered(RowPage),
         parameters=[
             FROM,
             TO,
@@ -131,7 +142,7 @@ class CompareRowsView(ShelfView):
             raise InvalidError(f"action must be added, removed or changed, not {action[:40]!r}", code="input.action")
         wanted = {name: request.query_params.get(name, "") for name in ("column", "table")}
         rules = _rules(found, request)
-        return Response(comparison.rows_between(pair, rules, start, count, action=action, **wanted))
+        return Response(comparing.rows_between(pair, rules, start, count, action=action, **wanted))
 
 
 class CompareReportView(ShelfView):
@@ -151,27 +162,42 @@ class CompareReportView(ShelfView):
     def get(self, request: Any, shelf: str) -> HttpResponse:
         """Return a comparison as one self-contained HTML page, Markdown or JSON."""
         _, found = self.shelf(request, shelf)
-        form = request.query_params.get("form") or "html"
-        if form not in FORMS:
-            raise InvalidError(f"form must be one of {', '.join(FORMS)}, not {form[:40]!r}", code="report.form")
+        form = _form(request)
         before, after = request.query_params.get("from", ""), request.query_params.get("to") or found.main_branch
         if request.query_params.get("path"):
             path = path_of(request)
             one = _one(found, request)
-            if one["pending"]:
+            if one.pending:
                 raise _still_pending()
-            told = {**one, "path": path, "from": {"ref": before}, "to": {"ref": after}}
             title = f"{found.name}, {file_name(path)} from {before} to {after}"
+            report = report_of_artifact(_reported(one, path), title=title, made=timezone.now())
         else:
             state = self.at(request, found, "to")
-            told = _states(
+            states = _states(
                 found, since_parting(found, self.at(request, found, "from"), state)[0], state, _MOST_FINDINGS
             )
-            if told["pending"]:
+            if states.pending:
                 raise _still_pending()
             title = f"{found.name} from {before} to {after}"
-        text = written(report_of(told, title=title, made=timezone.now()), form)
-        return as_download(text, f"{title}.{form}", REPORT_TYPES[form])
+            report = report_of_states(states, title=title, made=timezone.now())
+        return as_download(written(report, form), f"{title}.{form}", REPORT_TYPES[form])
+
+
+def _form(request: Any) -> Form:
+    wanted = request.query_params.get("form") or "html"
+    for form in FORMS:
+        if wanted == form:
+            return form
+    raise InvalidError(f"form must be one of {', '.join(FORMS)}, not {wanted[:40]!r}", code="report.form")
+
+
+def _reported(compared: ArtifactComparison, path: str) -> ComparedArtifact:
+    artifact = as_artifact(compared, path)
+    artifact.before, artifact.after = (
+        Side(version=side.version, content=side.content, size=side.size) if side is not None else None
+        for side in (compared.before, compared.after)
+    )
+    return artifact
 
 
 def _still_pending() -> ConflictError:
@@ -179,16 +205,16 @@ def _still_pending() -> ConflictError:
     return ConflictError("the comparison is still being worked out", code="compare.pending", hint=hint)
 
 
-def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> dict[str, Any]:
+def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> StateComparison:
     both = before.commit is not None and after.commit is not None
     # No job can look at a draft, which is nobody else's: it is worked out here.
     budget = comparison.BUDGET_SECONDS if both and "draft" not in (before.kind, after.kind) else None
-    result = comparison.compare_states(shelf, before, after, budget=budget, shown=shown)
-    add_users(shelf, after, recording.rules_at(after.root), {a["path"]: a["findings"] for a in result["artifacts"]})
-    return result
+    compared = comparison.compare_states(shelf, before, after, budget=budget, shown=shown)
+    add_users(shelf, after, recording.rules_at(after.root), {a.path: a.findings for a in compared.artifacts})
+    return compared
 
 
-def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict[str, Any] | None], comparison.Pairing]:
+def _pair(shelf: Shelf, request: Any) -> tuple[tuple[ArtifactAt | None, ArtifactAt | None], Pairing]:
     """What is known of both sides, and the two contents an address asks for."""
     path = path_of(request)
     old_path = request.query_params.get("old_path") or path
@@ -198,7 +224,7 @@ def _pair(shelf: Shelf, request: Any) -> tuple[tuple[dict[str, Any] | None, dict
     before, old, before_beside = _side(shelf, _from(shelf, request), old_path, path, request.user)
     if old is None and new is None:
         raise MissingError(f"{path} exists in neither state", code="artifact.missing", hint="See everyshelf browse.")
-    return (before, after), comparison.Pairing(path, old_path, old, new, (before_beside, after_beside))
+    return (before, after), Pairing(path, old_path, old, new, (before_beside, after_beside))
 
 
 def _from(shelf: Shelf, request: Any) -> str:
@@ -210,55 +236,34 @@ def _from(shelf: Shelf, request: Any) -> str:
     return f"commit:{parting.commit.uid}" if parting is not None else names[0]
 
 
-def _one(shelf: Shelf, request: Any) -> dict[str, Any]:
+def _one(shelf: Shelf, request: Any) -> ArtifactComparison:
     """The comparison of one artifact."""
     (before, after), pair = _pair(shelf, request)
-    old, new = pair.before, pair.after
-    is_same = old is not None and new is not None and old.id == new.id and pair.old_path == pair.path
-    if is_same and pair.beside[0] == pair.beside[1]:
-        result: dict[str, Any] = {
-            "equal": True,
-            "findings": [],
-            "read_as": "",
-            "note": "",
-            "counts": {},
-            "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
-            "judged": True,
-            "identity": {},
-            "truncated": False,
-        }
+    known = after or before
+    kind = known.kind if known is not None else "opaque"
+    pending = False
+    if pair.is_same and pair.old_path == pair.path:
+        found = comparing.nothing_changed(kind)
     else:
-        worked_out = comparison.compare_pair(shelf, pair, _rules(shelf, request), "request")
+        worked_out = comparing.compare_pair(pair, _rules(shelf, request), "request")
+        pending = worked_out is None
         if worked_out is None:
-            return {
-                **_NOTHING_YET,
-                "kind": (after or before or {}).get("kind", "opaque"),
-                "before": before,
-                "after": after,
-            }
-        result = worked_out
-        to = request.query_params.get("to") or shelf.main_branch
-        state = resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user)
-        add_users(shelf, state, _rules(shelf, request), {pair.path: result.get("findings", [])})
-    kind = (after or before or {}).get("kind", "opaque")
-    told = {"kind": kind, **result, "headline": headline(result), "before": before, "after": after}
-    return {**told, "pending": False, "job": None}
-
-
-_NOTHING_YET: dict[str, Any] = {
-    "equal": False,
-    "findings": [],
-    "read_as": "",
-    "note": "still being compared",
-    "counts": {},
-    "effects": {"breaks": 0, "alters": 0, "cosmetic": 0},
-    "judged": True,
-    "identity": {},
-    "truncated": False,
-    "headline": "still being compared",
-    "pending": True,
-    "job": None,
-}
+            found = comparing.nothing_changed(kind)
+            found.equal, found.note = False, "still being compared"
+        else:
+            found = worked_out
+            to = request.query_params.get("to") or shelf.main_branch
+            state = resolve(shelf, shelf.main_branch if to.startswith("version:") else to, request.user)
+            add_users(shelf, state, _rules(shelf, request), {pair.path: found.findings})
+    fields = {name: getattr(found, name) for name in found.__struct_fields__}
+    return ArtifactComparison(
+        **{**fields, "kind": found.kind or kind},
+        headline=headline(found),
+        before=before,
+        after=after,
+        pending=pending,
+        job=None,
+    )
 
 
 def _start(caller: Any, shelf: Shelf, request: Any) -> Any:
@@ -287,7 +292,7 @@ def _rules(shelf: Shelf, request: Any) -> Any:
 
 def _side(
     shelf: Shelf, ref: str, path: str, now: str, person: Any
-) -> tuple[dict[str, Any] | None, Entry | None, dict[str, Entry]]:
+) -> tuple[ArtifactAt | None, Entry | None, dict[str, Entry]]:
     """An artifact at a ref or version and what lies beside it, or nothing if it is not there."""
     word, _, rest = ref.partition(":")
     try:
@@ -303,5 +308,5 @@ def _side(
         if error.code != "artifact.missing":
             raise
         return None, None, {}
-    told = listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole")
-    return told, entry, comparison.beside_of(root, path, entry)
+    artifact = ArtifactAt(**listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole"))
+    return artifact, entry, beside_of(root, path, entry)

@@ -6,6 +6,8 @@ from typing import Any
 
 from rest_framework import serializers
 
+from everyshelf.core.answers.merges import ArtifactMerge
+from everyshelf.service.http.answers import listed
 from everyshelf.service.shelves.api.shapes import MessageIn
 
 
@@ -45,53 +47,11 @@ class WaitingMerge(serializers.Serializer[Any]):
     commit = serializers.CharField(allow_null=True)
 
 
-class MergeDecision(serializers.Serializer[Any]):
-    """How a conflict is settled, and by whom."""
-
-    take = serializers.ChoiceField(["target", "source", "both", "edited"])
-    value = serializers.JSONField(required=False)
-    by = serializers.CharField(required=False)
-
-
-class MergeConflict(serializers.Serializer[Any]):
-    """One part or field that both sides changed in ways that do not go together; a side without a value is left out."""
-
-    id = serializers.CharField()
-    part = serializers.CharField()
-    type = serializers.CharField()
-    label = serializers.CharField()
-    field = serializers.CharField(allow_null=True)
-    why = serializers.CharField()
-    options = serializers.ListField(child=serializers.CharField())
-    base = serializers.JSONField(required=False)
-    target = serializers.JSONField(required=False)
-    source = serializers.JSONField(required=False)
-    decision = MergeDecision(required=False)
-
-
-class MergeArtifact(serializers.Serializer[Any]):
-    """An artifact both sides changed: content ids (null: not there), and what is to be settled.
-
-    ``result``: the content it becomes, once nothing of it is open.
-    """
-
-    path = serializers.CharField()
-    kind = serializers.CharField()
-    base = serializers.CharField(allow_null=True)
-    target = serializers.CharField(allow_null=True)
-    source = serializers.CharField(allow_null=True)
-    open = serializers.BooleanField()
-    conflicts = MergeConflict(many=True)
-    notes = serializers.ListField(child=serializers.CharField())
-    combined = serializers.IntegerField()
-    result = serializers.CharField(allow_null=True)
-
-
 class MergeDetail(WaitingMerge):
     """A merge with its artifacts; ``open`` conflicts are still to be settled."""
 
     open = serializers.IntegerField()
-    artifacts = MergeArtifact(many=True)
+    artifacts = listed(ArtifactMerge)
 
 
 class OneSettling(serializers.Serializer[Any]):

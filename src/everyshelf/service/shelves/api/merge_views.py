@@ -7,12 +7,13 @@ from typing import Any
 from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
 
-from everyshelf.core.drawing import NOTHING
+from everyshelf.core.answers.drawings import NO_DRAWING, Drawing
+from everyshelf.service.http.answers import answered
 from everyshelf.service.http.views import path_of, valid
 from everyshelf.service.shelves.actions import drawings, listing, merging
 from everyshelf.service.shelves.api import merge_shapes as shapes
 from everyshelf.service.shelves.api.base import PATH, ShelfView, message_of
-from everyshelf.service.shelves.api.shapes import CommitOut, Drawing
+from everyshelf.service.shelves.api.shapes import CommitOut
 
 
 class MergeView(ShelfView):
@@ -69,7 +70,7 @@ class OneMergeView(ShelfView):
 class MergeDrawingView(ShelfView):
     """A merged pipeline or workflow as a drawing."""
 
-    @extend_schema(operation_id="merges_drawing", responses=Drawing, parameters=[PATH])
+    @extend_schema(operation_id="merges_drawing", responses=answered(Drawing), parameters=[PATH])
     def get(self, request: Any, shelf: str, uid: str) -> Response:
         """Return the target and the result of the merge in one drawing; without nodes while a conflict is open, or
         for a kind without drawings."""
@@ -77,7 +78,7 @@ class MergeDrawingView(ShelfView):
         merge = merging.get_merge(found, uid)
         sides = merging.result_of(merge, path_of(request))
         if sides is None:
-            return Response(NOTHING)
+            return Response(NO_DRAWING)
         path, before, result, rules = sides
         return Response(drawings.drawing_between(path, before, path, result, rules))
 

@@ -1,0 +1,46 @@
+"""What each version a commit made changed against the version before, written into the records."""
+
+from __future__ import annotations
+
+from everyshelf.core.compare.sentences import effect_of, headline
+from everyshelf.core.errors import InvalidError
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.shelves.actions.comparing import FINGERPRINT_BYTES, compare_pair, make_fingerprint
+from everyshelf.service.shelves.actions.listing import entry_of
+from everyshelf.service.shelves.actions.pairs import Pairing
+from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.models import ArtifactVersion, Commit
+
+_MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
+
+
+def describe_commit(commit: Commit) -> None:
+    """Write effect and headline into each version of a commit (the work of a job)."""
+    commit.versions.filter(number=1).update(effect="alters", headline="first version")
+    versions = commit.versions.filter(content__gt="", headline="").select_related("artifact", "shelf")
+    rules = rules_at(commit.root)
+    for version in versions[:_MOST_DESCRIBED]:
+        previous = (
+            ArtifactVersion.objects.filter(artifact=version.artifact, id__lt=version.pk, content__gt="")
+            .order_by("-id")
+            .first()
+        )
+        version.effect, version.headline = _described(version, previous, rules)
+        version.save(update_fields=["effect", "headline"])
+
+
+def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules: Rules) -> tuple[str, str]:
+    if previous is None:
+        return "alters", "first version"
+    before, after = entry_of(previous), entry_of(version)
+    if before.id == after.id:
+        return "alters", f"moved from {previous.path}" if previous.path != version.path else "same content again"
+    if version.kind == "dataset" and min(before.size, after.size) >= FINGERPRINT_BYTES:
+        for path, entry in ((previous.path, before), (version.path, after)):
+            make_fingerprint(path, entry, rules)
+    try:
+        found = compare_pair(Pairing(version.path, previous.path, before, after), rules, "job")
+    except InvalidError as error:
+        return "alters", error.message[:300]
+    assert found is not None
+    return effect_of(found) or ("cosmetic" if found.judged else ""), headline(found)[:300]
