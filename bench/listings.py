@@ -86,6 +86,8 @@ def listings() -> Iterator[Figure]:
     seconds = float(service.run_python(_FILL))
     yield Figure("T22", "commit of 25,000 new artifacts in the service, s", seconds, "<= 5", seconds <= 5, "")
     token = service.token()
+    least = sorted(_asked(service, token, "/healthz"))
+    nothing = f"the shortest answer there is, as often: {least[int(len(least) * 0.99)] * 1000:.0f}"
     rates = []
     for what, address in _ADDRESSES.items():
         times: dict[str, list[float]] = {"few": [], "many": []}
@@ -99,7 +101,7 @@ def listings() -> Iterator[Figure]:
         settled = {key: sorted(seen[CALLS:]) for key, seen in times.items()}
         p99 = {key: seen[int(len(seen) * 0.99)] * 1000 for key, seen in settled.items()}
         median = {key: statistics.median(seen) * 1000 for key, seen in settled.items()}
-        detail = f"median {median['many']:.0f} against {median['few']:.0f} ms on a shelf of 100"
+        detail = f"median {median['many']:.0f} against {median['few']:.0f} ms on a shelf of 100; {nothing}"
         yield Figure(
             "T22", f"{what} among 100,000 artifacts, p99, ms", p99["many"], "<= 100", p99["many"] <= 100, detail
         )

@@ -26,6 +26,8 @@ from typing import Any
 
 from django.db import connection, transaction
 
+from everyshelf.service.base.turns import turns
+
 _WRITES = ("INSERT", "UPDATE", "DELETE", "REPLACE")
 _current: ContextVar[Act | None] = ContextVar("act", default=None)
 
@@ -49,6 +51,7 @@ class Act:
         """Begin the transaction, if it has not begun."""
         if self._transaction is None and not self._aside:
             self._beginning = True
+            turns.let_go()
             try:
                 begun = transaction.atomic()
                 begun.__enter__()

@@ -12,6 +12,7 @@ from everyshelf.core.content.store import ContentStore
 from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.turns import turns
 
 _READERS = 2
 _RECOGNISING_SECONDS = 10.0
@@ -51,13 +52,14 @@ def recogniser() -> Worker:
 
 @contextmanager
 def reader() -> Iterator[Worker]:
-    """A reading process for one call; waits while all are busy."""
+    """A reading process for one call; waits while all are busy, and gives its turn to others meanwhile."""
     pool = _readers()
-    worker = pool.get()
-    try:
-        yield worker
-    finally:
-        pool.put(worker)
+    with turns.given_back():
+        worker = pool.get()
+        try:
+            yield worker
+        finally:
+            pool.put(worker)
 
 
 @contextmanager
@@ -65,7 +67,8 @@ def unpacker() -> Iterator[Worker]:
     """A reading process for one parcel, which may be large: it takes the time that its bytes take, and nobody waits."""
     worker = Worker(deadline_seconds=_UNPACKING_SECONDS, scratch=get_config().scratch)
     try:
-        yield worker
+        with turns.given_back():
+            yield worker
     finally:
         worker.close()
 

@@ -11,6 +11,7 @@ from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBas
 
 from everyshelf.core.content.content_file import ContentFile
 from everyshelf.service.base.context import get_store
+from everyshelf.service.base.turns import turns
 from everyshelf.service.problems import plain_problem
 
 _PIECE_BYTES = 1024 * 1024
@@ -24,6 +25,7 @@ def body_pieces(request: HttpRequest) -> tuple[Iterator[bytes], int]:
 
 
 def _until_length(stream: Any, length: int) -> Iterator[bytes]:
+    turns.let_go()  # bytes are hashed, packed and written outside the interpreter's lock, and may take long
     while length > 0 and (piece := stream.read(min(_PIECE_BYTES, length))):
         length -= len(piece)
         yield piece

@@ -26,10 +26,10 @@ from waitress.adjustments import Adjustments
 from waitress.channel import HTTPChannel
 from waitress.parser import HTTPRequestParser
 from waitress.server import TcpWSGIServer
-from waitress.task import ThreadedTaskDispatcher
 
 from everyshelf.service.base.room import is_no_room, room_for_contents
 from everyshelf.service.problems import body
+from everyshelf.service.web.dispatching import TurnDispatcher
 
 THREADS = 24
 MOST_CONNECTIONS = 4000
@@ -289,7 +289,7 @@ def make_server(
         **trusted,
     )
     adjustments.everyshelf_most_bytes = most_bytes
-    dispatcher = ThreadedTaskDispatcher()
+    dispatcher = TurnDispatcher()
     dispatcher.set_thread_count(THREADS)
     return _Server(
         application,

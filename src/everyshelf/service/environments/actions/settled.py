@@ -11,6 +11,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from everyshelf.core.errors import ConflictError, MissingError
+from everyshelf.service.base.turns import turns
 from everyshelf.service.environments.models import Environment, Phase
 
 _IN_BETWEEN = (Phase.SWITCHING, Phase.SWITCHED, Phase.VERIFIED)
@@ -38,6 +39,7 @@ def read_settled(environment: Environment, read: Callable[[], T]) -> T:
 
     Raises ``ConflictError`` (environment.busy) if promotions go on changing it.
     """
+    turns.let_go()  # most of it is waiting for another place
     for pause in (*_READ_AGAIN_AFTER, None):
         quiet = quiet_since(environment)
         if quiet is not None:
