@@ -18,7 +18,9 @@ _USERS = 5
 _LINE_MARKS = {"old": ("−", "removed"), "new": ("+", "added"), "same": (" ", ""), "gap": (" ", "")}
 
 
-def print_artifact(found: Compared, name: str, versions: str, *, shown: int = _SHOWN, whole: bool = False) -> None:
+def print_artifact(
+    found: Compared, name: str, versions: str, *, shown: int = _SHOWN, whole: bool = False, headline: str = ""
+) -> None:
     """Print one compared artifact: its strongest effect, kind and name, then its findings that are not cosmetic.
 
     ``whole``: with whole values, the changed lines of texts, and where each part lies; else one line a finding.
@@ -36,7 +38,7 @@ def print_artifact(found: Compared, name: str, versions: str, *, shown: int = _S
     )
     listing.row(terminal.effect(strongest), found.kind, (name, terminal.bold), (versions, terminal.dim))
     listing.show()
-    if found.note:
+    if found.note and found.note not in headline:
         terminal.paragraph(terminal.dim(found.note), indent=4)
     findings = [f for f in found.findings if f.effect != "cosmetic"] or found.findings
     _print_findings(findings[: terminal.most(shown)], whole=whole)

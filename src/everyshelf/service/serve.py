@@ -117,9 +117,11 @@ def _answer(listener: socket.socket) -> None:
     signal.signal(signal.SIGTERM, _stop)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C reaches the whole group; the first process ends the others
     from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.processes import keep_few_arenas
     from everyshelf.service.web.server import make_server
     from everyshelf.service.wsgi import application
 
+    keep_few_arenas()
     config = get_config()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy

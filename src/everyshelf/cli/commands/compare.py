@@ -131,7 +131,7 @@ def _print_one(found: _OneArtifact, before: str, after: str) -> None:
     line = found.headline[:1].upper() + found.headline[1:]
     terminal.paragraph(terminal.bold(line) + f"; {name} from {before} to {after}.")
     versions = found.before.version if found.before else None, found.after.version if found.after else None
-    print_artifact(found, name, _versions(*versions), shown=500, whole=True)
+    print_artifact(found, name, _versions(*versions), shown=500, whole=True, headline=found.headline)
     _print_tables(found)
 
 

@@ -158,8 +158,10 @@ def _print(old: Path, new: Path, found: ComparisonAnswer) -> None:
         terminal.say(terminal.bold("Nothing changed") + (f": {found.note}." if found.note else "."))
         return
     phrase = effects_phrase(found.effects, judged=found.judged)
-    terminal.say(terminal.bold(headline(found)[:1].upper() + headline(found)[1:]) + (f"; {phrase}." if phrase else "."))
-    print_artifact(found, new.name, f"from {old.name}" if old.name != new.name else "", whole=True)
+    words = headline(found)
+    terminal.say(terminal.bold(words[:1].upper() + words[1:]) + (f"; {phrase}." if phrase else "."))
+    from_old = f"from {old.name}" if old.name != new.name else ""
+    print_artifact(found, new.name, from_old, whole=True, headline=words)
     if found.model is not None:
         print_measured(found.model)
     if found.table is not None:

@@ -94,10 +94,8 @@ def states_sentence(artifacts: Sequence[ComparedArtifact]) -> str:
 
 def headline(result: Compared) -> str:
     """What a comparison found, without its cosmetic findings unless there is nothing else."""
-    if result.read_as == "bytes" and result.findings:
-        finding = result.findings[0]
-        why = result.note[max(0, result.note.find("not compared")) :]
-        return f"{why}, {group(finding.before)} to {group(finding.after)} bytes"
+    if result.read_as == "bytes" and result.note:
+        return result.note[max(0, result.note.find("not compared")) :]
     if result.lines is not None and result.read_as == "text":
         return _lines(result.lines) + ("" if result.judged else ", not judged")
     # What breaks users comes first: with several findings it is what people have to know.

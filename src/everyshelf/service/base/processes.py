@@ -22,6 +22,8 @@ import structlog
 
 from everyshelf.service.base.config import get_config
 
+_M_ARENA_MAX = -8  # malloc.h
+
 log = structlog.get_logger("everyshelf.processes")
 _LONGEST_PAUSE_SECONDS = 30.0
 _STEADY_SECONDS = 60.0
@@ -191,3 +193,11 @@ def end_with_parent(parent: int) -> None:
     ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
     if os.getppid() != parent:
         os._exit(0)
+
+
+def keep_few_arenas() -> None:
+    """Let all threads of this process share two pools of memory (mallopt(3), M_ARENA_MAX); does nothing where the C
+    library has no such thing. With one for each thread, what one of them has freed no other can use: a web process that
+    lists large shelves held a quarter more."""
+    with contextlib.suppress(AttributeError, OSError):
+        ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)

@@ -11,19 +11,23 @@ ones hold nobody up; what waits for another process, or writes while others wait
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 AT_ONCE = 2
 PATIENCE_SECONDS = 0.2
 
 
+def _nothing() -> None:
+    """Where nothing hands out turns: in a job worker."""
+
+
 class Turns:
-    """How many threads of this process work. ``lock`` guards it; ``freed`` is notified when one stops."""
+    """How many threads of this process work. ``lock`` guards it; ``on_free`` is called with it when one stops."""
 
     def __init__(self, at_once: int = AT_ONCE) -> None:
         self.lock = threading.Lock()
-        self.freed = threading.Condition(self.lock)
+        self.on_free: Callable[[], None] = _nothing
         self._at_once = at_once
         self._working = 0
         self._mine = threading.local()
@@ -38,14 +42,19 @@ class Turns:
         self._working += 1
         self._mine.held = True
 
+    def end(self) -> None:
+        """This thread works no more, and looks by itself for what is next; call it with ``lock`` held."""
+        if getattr(self._mine, "held", False):
+            self._mine.held = False
+            self._working -= 1
+
     def let_go(self) -> bool:
         """Go on without a turn; True if this thread had one."""
         held: bool = getattr(self._mine, "held", False)
         if held:
-            self._mine.held = False
             with self.lock:
-                self._working -= 1
-                self.freed.notify()
+                self.end()
+                self.on_free()
         return held
 
     @contextmanager
