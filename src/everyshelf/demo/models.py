@@ -55,7 +55,7 @@ def model_pairs() -> list[Pair]:
             "opaque",
             old_weights,
             new_weights,
-            "not compared: no reader knows it, 1 792 to 2 048 bytes",
+            "not compared: no reader knows it",
         ),
         Pair("models/metrics.json", "settings", _json(scores), _json(better), "3 settings changed"),
         Pair(

@@ -17,8 +17,9 @@ export function plural(type: string, n: number): string {
 /** What a finding says, as a lead-in and the two values. */
 export function told(f: Finding): { lead: string; before: string | null; after: string | null } {
   const lead = f.detail === "leads to" || f.detail === "comes from" ? f.detail : (f.field ?? "");
-  if (f.action === "added" && !f.field) return { lead: `${f.type} added`, before: null, after: held(f.after) };
-  if (f.action === "removed" && !f.field) return { lead: `${f.type} removed`, before: held(f.before), after: null };
+  const whole = f.type === "rows" ? f.action : `${f.type} ${f.action}`; // their label says how many rows
+  if (f.action === "added" && !f.field) return { lead: whole, before: null, after: held(f.after) };
+  if (f.action === "removed" && !f.field) return { lead: whole, before: held(f.before), after: null };
   if (f.action === "moved" || f.action === "renamed") return { lead: f.action, before: value(f.before), after: value(f.after) };
   if (f.before === null && f.after === null) return { lead: f.detail ?? f.action, before: null, after: null };
   return { lead, before: value(f.before), after: value(f.after) };
