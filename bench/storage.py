@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import statistics
@@ -102,12 +103,30 @@ def wide_folder() -> Iterator[Figure]:
     }
     after = trees.apply(before, changed)
     store.close()
-    times = []
+    times, hashing, blocks = [], [], 0
     for _ in range(9):
-        cold = Trees(ContentStore(folder))
+        reading = _Noting(folder)
         start = time.process_time()
-        assert len(list(cold.changes(before, after))) == len(changed)
+        assert len(list(Trees(reading).changes(before, after))) == len(changed)
         times.append(time.process_time() - start)
+        start, blocks = time.process_time(), len(reading.contents)
+        for content in reading.contents:
+            hashlib.sha256(content).digest()
+        hashing.append(time.process_time() - start)
     shutil.rmtree(folder)
     ms = statistics.median(times) * 1000
-    yield Figure("T9", "100 changes among 100,000 entries of one folder, cold, ms", ms, "<= 50", ms <= 50, "")
+    detail = f"SHA-256 of the {blocks} blocks it reads alone: {statistics.median(hashing) * 1000:.0f}"
+    yield Figure("T9", "100 changes among 100,000 entries of one folder, cold, ms", ms, "<= 50", ms <= 50, detail)
+
+
+class _Noting(ContentStore):
+    """A store that notes what is read from it."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.contents: list[bytes] = []
+
+    def read(self, identity: str) -> bytes:
+        data = super().read(identity)
+        self.contents.append(data)
+        return data
