@@ -81,7 +81,7 @@ class JsonTests(unittest.TestCase):
         self.assertIn(("renamed", "/step:read", None, "fetch", "read"), found)
         self.assertEqual({f[0] for f in found}, {"renamed"})
 
-    def test_ids_given_anew_are_cosmetic(self) -> None:
+    def test_regenerated_ids_are_cosmetic(self) -> None:
         before = [{"id": f"n{n}", "label": word, "x": 1} for n, word in enumerate(("load", "clean", "store", "tell"))]
         after = [{**row, "id": f"k{n + 90}"} for n, row in enumerate(before)]
         found = compared({"boxes": before}, {"boxes": after})

@@ -121,7 +121,7 @@ class SchemaTests(unittest.TestCase):
 
 
 class RowTests(unittest.TestCase):
-    """Rows by primary key, by another where that was given anew, as multisets without any."""
+    """Rows by primary key, by another where that was regenerated, as multisets without any."""
 
     def rows(self, table: str, *edits: str) -> dict[str, Any]:
         found = compared(database(), database(*edits), "boats.db")

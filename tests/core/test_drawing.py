@@ -49,7 +49,7 @@ class OverlayTests(unittest.TestCase):
         self.assertEqual((gone.label, gone.after), ("Notify island shops", None))
         self.assertIsNotNone(gone.before)
 
-    def test_ids_given_anew_are_the_same_steps(self) -> None:
+    def test_regenerated_ids_are_the_same_steps(self) -> None:
         before = flows.disruption()
         after = before
         for name in ("risk", "late", "draft", "approve", "send", "log", "done", *(f"f{k}" for k in range(1, 8))):

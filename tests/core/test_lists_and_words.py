@@ -142,7 +142,7 @@ class LayoutTests(unittest.TestCase):
 
 
 class GraphTests(unittest.TestCase):
-    """Ids given anew, one at a time."""
+    """Regenerated ids, one at a time."""
 
     PROCESS = """<definitions xmlns="http://www.omg.org/spec/BPMN/20100524/MODEL" id="d"><process id="p">
 <startEvent id="StartEvent_1a2b3c"/><sequenceFlow id="Flow_1" sourceRef="StartEvent_1a2b3c" targetRef="Activity_a1"/>

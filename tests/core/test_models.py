@@ -1,4 +1,4 @@
-"""Models written by their formats' own libraries: structure, names given anew, how far weights moved; nothing is run."""
+"""Models written by their formats' own libraries: structure, regenerated names, how far weights moved; nothing is run."""
 
 from __future__ import annotations
 

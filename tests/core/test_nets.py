@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
-from everyshelf.core.compare.realign import ids_given_anew
+from everyshelf.core.compare.realign import regenerated_ids
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.history.trees import Entry, Trees
@@ -155,29 +155,29 @@ class ReferenceTests(unittest.TestCase):
 
 
 class RegeneratedTests(unittest.TestCase):
-    """Ids are taken for given anew only where what they name is the same."""
+    """Ids are taken for regenerated only where what they name is the same."""
 
     def flow(self, ids: list[str], words: str = "step") -> dict[str, object]:
         return {"steps": [{"id": one, "run": f"{words}-{n}.py"} for n, one in enumerate(ids)]}
 
     def test_equal_things_with_other_ids(self) -> None:
         old, new = [f"a{n}" for n in range(8)], [f"z{n}" for n in range(8)]
-        self.assertEqual(ids_given_anew(self.flow(old), self.flow(new)), dict(zip(new, old, strict=True)))
+        self.assertEqual(regenerated_ids(self.flow(old), self.flow(new)), dict(zip(new, old, strict=True)))
 
     def test_other_things_with_other_ids(self) -> None:
         old, new = [f"a{n}" for n in range(8)], [f"z{n}" for n in range(8)]
-        self.assertEqual(ids_given_anew(self.flow(old), self.flow(new, "other")), {})
+        self.assertEqual(regenerated_ids(self.flow(old), self.flow(new, "other")), {})
         some = self.flow(new, "other")
         some["steps"][0]["run"] = "step-0.py"
-        self.assertEqual(ids_given_anew(self.flow(old), some), {}, "one of eight alike is chance")
+        self.assertEqual(regenerated_ids(self.flow(old), some), {}, "one of eight alike is chance")
 
     def test_ids_that_were_kept_mostly(self) -> None:
         old = [f"a{n}" for n in range(8)]
         new = [*old[:5], "z5", "z6", "z7"]
         made = {"z5": "a5", "z6": "a6", "z7": "a7"}
-        self.assertEqual(ids_given_anew(self.flow(old), self.flow(new)), made)
+        self.assertEqual(regenerated_ids(self.flow(old), self.flow(new)), made)
         spoken = [*old[:5], "weigh", "load", "sail"]
-        self.assertEqual(ids_given_anew(self.flow(old), self.flow(spoken)), {}, "people rename their steps")
+        self.assertEqual(regenerated_ids(self.flow(old), self.flow(spoken)), {}, "people rename their steps")
 
 
 class WhiteSpaceTests(unittest.TestCase):

@@ -4213,7 +4213,7 @@ export interface components {
             files: components["schemas"]["UnfoldedFile"][];
             notes: string[];
         };
-        /** @description One part as a file; ``size`` in bytes, ``text`` null where it is no text, or too long to be shown. */
+        /** @description One part as a file; ``size`` in bytes, ``text`` null where it is not text, or is too long to show. */
         UnfoldedFile: {
             path: string;
             size: number;

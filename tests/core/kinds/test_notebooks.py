@@ -118,7 +118,7 @@ class IdTests(unittest.TestCase):
         after[2]["source"] = ["something = 'else entirely'\n"]
         self.assertEqual([(a, p, f) for a, p, f, *_ in told(of(before, after))], [("changed", "/cell:c2", "source")])
 
-    def test_ids_given_anew_are_looked_through(self) -> None:
+    def test_regenerated_ids_are_looked_through(self) -> None:
         self.assertEqual(told(of(self.with_ids(CELLS), self.with_ids(CELLS, "zz"))), [])
 
     def test_split_cell_with_ids(self) -> None:

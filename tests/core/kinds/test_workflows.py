@@ -68,14 +68,14 @@ class BpmnTests(unittest.TestCase):
             [("changed", "/process:crew/step:call", "name", "Call relief", "Phone relief")],
         )
 
-    def test_ids_given_anew_are_the_same_steps(self) -> None:
+    def test_regenerated_ids_are_the_same_steps(self) -> None:
         anew = {i: f"Activity_{k}x9" for k, (i, _) in enumerate(STEPS)}
         flows = [(f"Flow_{k}q", anew[a], anew[b]) for k, (_, a, b) in enumerate(FLOWS)]
         found = of(bpmn(STEPS, FLOWS), bpmn([(anew[i], n) for i, n in STEPS], flows))
         self.assertEqual(told(found), [])
         self.assertIn("ids regenerated", " ".join(f.get("detail", "") for f in found["findings"]))
 
-    def test_change_is_seen_through_ids_given_anew(self) -> None:
+    def test_change_is_seen_through_regenerated_ids(self) -> None:
         anew = {i: f"Activity_{k}x9" for k, (i, _) in enumerate(STEPS)}
         flows = [(f"Flow_{k}q", anew[a], anew[b]) for k, (_, a, b) in enumerate(FLOWS)]
         steps = [(anew[i], "Phone relief" if i == "call" else n) for i, n in STEPS]
@@ -294,7 +294,7 @@ class GraphTests(unittest.TestCase):
             [("added", "connection"), ("added", "step")],
         )
 
-    def test_ids_given_anew_in_a_graph_are_the_same_nodes(self) -> None:
+    def test_regenerated_ids_in_a_graph_are_the_same_nodes(self) -> None:
         anew = {"read": "8f1a.2", "clean": "9c3b.7", "post": "77aa.1"}
         nodes = [{**n, "id": anew[n["id"]]} for n in NODES]
         for name in ("list", "wires", "map"):

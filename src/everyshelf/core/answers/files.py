@@ -8,7 +8,7 @@ from everyshelf.core.answers.base import Answer
 
 
 class UnfoldedFile(Answer):
-    """One part as a file; ``size`` in bytes, ``text`` null where it is no text, or too long to be shown."""
+    """One part as a file; ``size`` in bytes, ``text`` null where it is not text, or is too long to show."""
 
     path: str
     size: int

@@ -169,8 +169,8 @@ class ColumnFacts(Answer):
 
 
 class TableFingerprint(Answer):
-    """``digest``: equal for tables of the same columns and rows, empty for what is no table. The rest tells what the
-    table is without reading it; ``rows``: how many, ``layout`` and ``preamble`` as its reader has them."""
+    """``digest``: equal for tables of the same columns and rows, empty for what is not a table. The rest describes the
+    table without reading it; ``rows``: how many, ``layout`` and ``preamble`` as its reader has them."""
 
     digest: str
     rows: int = 0

@@ -15,7 +15,7 @@ _NOT_IDENTITY_OVERLAP = 0.5
 _REGENERATED_OVERLAP = 0.1
 _MAX_PAIR_FIELDS = 6
 _LONGEST_KEY = 200
-# Names that mean nothing but identity: if all their values are new, they were given anew; a title would be a change.
+# Names that mean nothing but identity: if all their values are new, they were regenerated; a title would be a change.
 _PURE_IDS = ("id", "@id", "key", "uid", "uuid")
 
 

@@ -1,4 +1,4 @@
-"""Names of nodes and values given anew: where two versions of a model share hardly any name, structure tells what is
+"""Regenerated names of nodes and values: where two versions of a model share hardly any name, structure tells what is
 what."""
 
 from __future__ import annotations

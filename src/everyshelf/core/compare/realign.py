@@ -1,4 +1,4 @@
-"""Ids given anew: all ids new, all content old. What has the same type, content and neighbours is the same thing.
+"""Regenerated ids: all ids new, all content old. What has the same type, content and neighbours is the same thing.
 
 Signatures are refined over the references between things, as in colour refinement of graphs (Weisfeiler and Lehman,
 "The reduction of a graph to canonical form and the algebra which appears therein", 1968): a thing's signature takes in
@@ -38,12 +38,12 @@ class _Thing:
 
 
 def realigned(before: Any, after: Any) -> tuple[Any, int]:
-    """``after`` with ids given anew replaced by the old ones, and how many were; itself and 0 if ids were kept."""
-    mapping = ids_given_anew(before, after)
+    """``after`` with regenerated ids replaced by the old ones, and how many were; itself and 0 if ids were kept."""
+    mapping = regenerated_ids(before, after)
     return (rewritten(after, mapping), len(mapping)) if mapping else (after, 0)
 
 
-def ids_given_anew(before: Any, after: Any) -> dict[str, str]:
+def regenerated_ids(before: Any, after: Any) -> dict[str, str]:
     """New id -> old id of equal things.
 
     Where most ids are new, all are matched. Where only a few are, only ids that a program makes are matched: all ids in

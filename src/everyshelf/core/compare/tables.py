@@ -94,7 +94,7 @@ class _Findings:
         for name, counts in self._found.rows.cells.items():
             if counts.changed:
                 given = name in self._found.renumbered
-                detail = count_noun(counts.changed, "cell") + (" given anew" if given else "")
+                detail = count_noun(counts.changed, "cell") + (" renumbered" if given else "")
                 self._say("changed", name, "alters", detail=detail)
             if counts.representation_only:
                 word = "rounded" if name in self._found.rows.rounded else "respelt"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from everyshelf.core.answers.drawings import NO_DRAWING, Drawing
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts
 from everyshelf.core.compare.options import CompareOptions
-from everyshelf.core.compare.realign import ids_given_anew, rewritten
+from everyshelf.core.compare.realign import regenerated_ids, rewritten
 from everyshelf.core.drawing.graph import Graph, graph_of
 from everyshelf.core.drawing.overlay import overlaid
 from everyshelf.core.drawing.places import Places, places_of
@@ -39,10 +39,10 @@ def draw_files(before: ArtifactSide, after: ArtifactSide, rules: Rules, kind: st
     found = compare_artifacts(before, after, CompareOptions(rules, kind))
     try:
         one, other = _Read(before, old), _Read(after, new)
-        anew = ids_given_anew(one.tree, other.tree) if kind_for(new.kind).realigns else {}
+        old_ids = regenerated_ids(one.tree, other.tree) if kind_for(new.kind).realigns else {}
         graphs = (
             _graph(one, rules, before.name, found.identity, {}),
-            _graph(other, rules, after.name, found.identity, anew),
+            _graph(other, rules, after.name, found.identity, old_ids),
         )
     except (UnreadableError, RecursionError):
         return NO_DRAWING
@@ -57,9 +57,11 @@ class _Read:
         self.places = places_of(parse_xml(side.data)) if isinstance(self.tree, Element) else places_of(self.tree)
 
 
-def _graph(read: _Read, rules: Rules, name: str, identity: dict[str, list[str]], anew: dict[str, str]) -> Graph | None:
+def _graph(
+    read: _Read, rules: Rules, name: str, identity: dict[str, list[str]], old_ids: dict[str, str]
+) -> Graph | None:
     table = table_in_force(read.found, rules, name)
-    outline = shape_tree(rewritten(read.tree, anew) if anew else read.tree, read.found, table)
-    boxes = {anew.get(k, k): box for k, box in read.places.boxes.items()}
-    lines = {anew.get(k, k): line for k, line in read.places.lines.items()}
+    outline = shape_tree(rewritten(read.tree, old_ids) if old_ids else read.tree, read.found, table)
+    boxes = {old_ids.get(k, k): box for k, box in read.places.boxes.items()}
+    lines = {old_ids.get(k, k): line for k, line in read.places.lines.items()}
     return graph_of(outline.root, Places(boxes, lines), identity)

@@ -1,6 +1,6 @@
 """Names of lists turned into the types of their items: steps into step, entries into entry.
 
-Rules of English spelling, with the words that break them and that files of settings use. A name that is no plural
+Rules of English spelling, with the words that break them and that files of settings use. A name that is not a plural
 stays as it is: what it holds is one thing, and keeps its name.
 """
 
@@ -42,7 +42,7 @@ _NO_PLURALS = frozenset({
 
 
 def singular(name: str) -> str:
-    """The type of the items of a list or map called so; ``name`` itself where it is no plural."""
+    """The type of the items of a list or map called so; ``name`` itself where it is not a plural."""
     last = _LAST_WORD.search(name)
     word = last[0] if last is not None else ""
     if not word.endswith("s") or word.lower() in _NO_PLURALS:

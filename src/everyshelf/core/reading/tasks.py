@@ -167,7 +167,7 @@ def _fingerprint(request: messages.Fingerprint, rules: Rules) -> TableFingerprin
 
 
 def fingerprint_at(given: Given, rules: Rules) -> TableFingerprint:
-    """Of a table; empty for what is no table, or holds records within records."""
+    """Fingerprint a table; empty for what is not a table, or holds records within records."""
     from everyshelf.core.tables.engine import borrowed_engine
     from everyshelf.core.tables.fingerprint import fingerprint_of
     from everyshelf.core.tables.sources import open_table

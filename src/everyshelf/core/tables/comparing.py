@@ -239,6 +239,6 @@ def _names_rows(rows: RowChanges, before: Source, after: Source, key: tuple[Pair
 
 
 def _alike(rows: RowChanges, before: Source, columns: Matched, key: tuple[Pair, ...]) -> float:
-    """Share of the matched rows' cells that agree; little of it is a sign of a key given anew."""
+    """Share of the matched rows' cells that agree; little of it is a sign of a regenerated key."""
     cells = (before.row_count - rows.removed) * (len(columns.pairs) - len(key))
     return 1 - rows.cells_changed() / cells if cells else 1.0

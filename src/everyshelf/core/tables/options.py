@@ -27,7 +27,7 @@ class TableOptions:
     """
 
     key: tuple[str, ...] = ()
-    preferred: tuple[str, ...] = ()  # a key to try first, which may have been given anew
+    preferred: tuple[str, ...] = ()  # a key to try first, which may have been regenerated
     ignored: tuple[str, ...] = ()
     tolerances: tuple[tuple[str, float], ...] = ()
     shift_limits: tuple[tuple[str, float], ...] = field(default=())

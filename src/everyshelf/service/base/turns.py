@@ -4,8 +4,8 @@ Threads of one interpreter share one lock. Each call of the database gives it up
 others that work, so that many requests at once take turns at every step, and all of them end late. Three at a time
 answer as many in a second, and the slowest of them in half the time.
 
-A turn is nothing to be relied on: a request that has waited for one for a while goes ahead all the same, so that long
-ones hold nobody up; what waits for another process, or writes while others wait for it, gives its turn to the next.
+A turn is not a guarantee: a request that has waited a while for one goes ahead without it, so that long requests do not
+delay the others. A request that waits for another process, or writes while others wait for it, passes its turn on.
 """
 
 from __future__ import annotations

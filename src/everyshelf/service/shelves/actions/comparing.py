@@ -33,12 +33,12 @@ from everyshelf.service.shelves.actions.remembered import Basis, key_of, known_a
 Tick = Callable[[], None]
 # How much work a comparison that is not known yet may take: none, what fits into a request, or what a job may do.
 Effort = Literal["none", "request", "job"]
-HEAVY_BYTES = 48 * 1024 * 1024  # beyond, nobody tries in a request what only a job can do
+HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares them
 FINGERPRINT_BYTES = 4 * 1024 * 1024  # smaller tables are read as quickly as their fingerprints are looked up
 _HEAVY_MEMORY = 1024 * 1024 * 1024
 _REQUEST_SECONDS = 5.0  # of processor time; what takes longer goes on as a job
 _MOST_SLOW = 10_000
-# Comparisons that took longer than a request may: nobody tries them in one again.
+# Comparisons that took longer than a request may; they are left to jobs from then on.
 _slow: dict[str, None] = {}
 
 
@@ -114,7 +114,7 @@ def _is_heavy(pair: Pairing) -> bool:
 
 
 def _known_same(pair: Pairing, rules: Rules) -> ComparisonAnswer | None:
-    """The answer for two tables whose fingerprints agree, which nobody need read again."""
+    """The answer for two tables whose fingerprints agree, without reading them again."""
     assert pair.before is not None and pair.after is not None
     if min(pair.before.size, pair.after.size) < FINGERPRINT_BYTES:
         return None
@@ -164,7 +164,7 @@ def _basis(pair: Pairing, rules: Rules) -> Basis:
 def rows_between(
     pair: Pairing, rules: Rules, start: int, count: int, *, action: str = "", column: str = "", table: str = ""
 ) -> RowPage:
-    """A page of the rows of a table that differ; none for what is no table or is not compared yet.
+    """A page of the rows of a table that differ; none for what is not a table or is not compared yet.
 
     Only rows of an ``action``, or changed in a ``column``; ``table``: which one, where the artifact holds several.
     """

@@ -11,7 +11,7 @@ from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.models import ArtifactVersion, Commit
 
-_MOST_DESCRIBED = 2000  # a commit of more is told by its comparison, not by a line for each artifact
+_MOST_DESCRIBED = 2000  # a larger commit is described by its comparison, not by a line for each artifact
 
 
 def describe_commit(commit: Commit) -> None:
