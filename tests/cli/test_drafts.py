@@ -66,7 +66,7 @@ class WatchTests(TerminalCase):
         return process
 
     @staticmethod
-    def wait_for(condition: Callable[[], bool], seconds: float = 30) -> None:
+    def wait_for(condition: Callable[[], bool], seconds: float = 300) -> None:
         end = time.monotonic() + seconds
         while not condition():
             if time.monotonic() > end:

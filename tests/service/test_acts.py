@@ -19,6 +19,7 @@ from everyshelf.client import Saving
 from tests.service.test_rights import ROWS, World
 from tests.support.factories import ServiceCase, commit_files
 from tests.support.service import Service, shared_service
+from tests.support.waiting import until
 
 # What is content and not JSON is the same however often it is sent; a session is nothing without its cookie.
 NOT_KEPT = {"contents_put", "contents_put_many", "session_begin", "session_end", "session_token"}
@@ -149,15 +150,11 @@ class OnceTests(unittest.TestCase):
 
     def wait_for_jobs(self, world: World) -> None:
         with closing(sqlite3.connect(self.service.data / "records.sqlite")) as records:
-            for _ in range(600):
-                left = records.execute(
-                    "SELECT count(*) FROM jobs_job j JOIN shelves_shelf s ON s.id = j.shelf_id"
-                    " WHERE s.key = ? AND j.state IN ('waiting', 'running')",
-                    [world.names["shelf"]],
-                ).fetchone()[0]
-                if not left:
-                    return
-                time.sleep(0.1)
+            left = (
+                "SELECT count(*) FROM jobs_job j JOIN shelves_shelf s ON s.id = j.shelf_id"
+                " WHERE s.key = ? AND j.state IN ('waiting', 'running')"
+            )
+            until(lambda: not records.execute(left, [world.names["shelf"]]).fetchone()[0], "its jobs did not end")
 
 
 class KeyTests(ServiceCase):
@@ -279,20 +276,13 @@ class AfterwardsTests(unittest.TestCase):
         for _ in range(2):
             worker = self.worker_of(service)
             subprocess.run(["kill", "-9", str(worker)], check=True)
-            for _ in range(600):
-                if (now := self.worker_of(service)) not in (None, worker):
-                    break
-                time.sleep(0.1)
-            self.assertNotIn(now, (None, worker))
+            gone = (None, worker)
+            until(lambda gone=gone: self.worker_of(service) not in gone, "it was not started again")  # type: ignore[misc]
         with service.client() as client:
             shelf = client.shelf(client.make_shelf("Jobs").key)
             commit_files(shelf, {"a.txt": b"1\n"}, "First")
             commit_files(shelf, {"a.txt": b"2\n"}, "Second")
-            for _ in range(600):
-                if next(iter(shelf.history("a.txt"))).headline:
-                    break
-                time.sleep(0.1)
-            self.assertTrue(next(iter(shelf.history("a.txt"))).headline)
+            until(lambda: next(iter(shelf.history("a.txt"))).headline, "the commit was not described")
         health = httpx.get(f"{service.address}/readyz").json()
         self.assertGreaterEqual(health["worker"]["starts"], 3)
         self.assertEqual((health["status"], health["queue"]["waiting"]), ("ready", 0))

@@ -11,6 +11,7 @@ import httpx
 from everyshelf.client import ProblemError
 from tests.support.factories import ServiceCase, commit_files
 from tests.support.service import Service
+from tests.support.waiting import until
 
 
 class JobTests(ServiceCase):
@@ -55,12 +56,10 @@ class JobTests(ServiceCase):
     def test_versions_are_described_after_the_commit(self) -> None:
         self.put({"f.csv": b"id,x\n1,2\n"})
         self.put({"f.csv": b"id,x\n1,3\n"})
-        for _ in range(200):
-            versions = self.shelf.history("f.csv")
-            if all(v.headline for v in versions):
-                break
+        until(lambda: all(v.headline for v in self.shelf.history("f.csv")), "the versions were not described")
         self.assertEqual(
-            [(v.effect, v.headline) for v in versions], [("alters", "1 cell in x"), ("alters", "first version")]
+            [(v.effect, v.headline) for v in self.shelf.history("f.csv")],
+            [("alters", "1 cell in x"), ("alters", "first version")],
         )
 
 
@@ -90,15 +89,15 @@ class RestartTests(unittest.TestCase):
 
     def restarted(self) -> tuple[str, bytes]:
         self.service.start()
-        with httpx.Client() as http:
-            headers = {"Authorization": f"Bearer {self.service.token()}"}
-            for _ in range(200):
-                found = http.get(
-                    f"{self.service.address}/api/v1/shelves/journal/environments/test/deployments", headers=headers
-                ).json()
-                if found[0]["state"] in ("recorded", "undone"):
-                    break
-        return found[0]["state"], (self.folder / "now" / "a.txt").read_bytes()
+        with httpx.Client(headers={"Authorization": f"Bearer {self.service.token()}"}) as http:
+            address = f"{self.service.address}/api/v1/shelves/journal/environments/test/deployments"
+
+            def ended() -> str:
+                state = str(http.get(address).json()[0]["state"])
+                return state if state in ("recorded", "undone") else ""
+
+            state = until(ended, "the promotion was neither recorded nor undone")
+        return state, (self.folder / "now" / "a.txt").read_bytes()
 
     def test_switched_promotion_is_finished(self) -> None:
         for state in ("staged", "switching", "switched", "verified"):

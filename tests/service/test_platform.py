@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
 import uuid
 from typing import Any
 
@@ -12,6 +11,7 @@ from bench.cutting import Cutting
 from everyshelf.client import Job, ProblemError
 from tests.support.factories import ServiceCase
 from tests.support.standin import TOKEN, Space, Standin, shared_standin
+from tests.support.waiting import until
 
 BUNDLE = "access/everyone.json"
 
@@ -146,14 +146,14 @@ class MisbehavingTests(PlatformCase):
         self.shelf.make_environment("far", destination="platform", address=space.address, token=TOKEN, route="far")
         space.behave(late=30)  # the platform does it, and is killed before it says so
         job = self.shelf.promote("one", "far")
-        self._until(lambda: bool(space.objects()))
+        until(space.objects, "nothing was switched")
         own.kill()
         with self.assertRaises(ProblemError) as caught:
             self.shelf.wait(job)
         self.assertEqual(caught.exception.code, "promotion.unsettled")
         self.assertEqual(self.shelf.deployments("far")[0].state, "switching")
         own.start()
-        self._until(lambda: self.shelf.deployments("far")[0].state == "recorded")
+        until(lambda: self.shelf.deployments("far")[0].state == "recorded", "it was not recorded")
         self.assertIn("apps/board.json", space.objects())
 
     def test_one_cut_off_before_it_could_be_read_back_is_finished_when_it_answers_again(self) -> None:
@@ -166,7 +166,7 @@ class MisbehavingTests(PlatformCase):
         self.assertIn("apps/board.json", far.objects())
         self.assertEqual(self.shelf.deployments("far")[0].state, "switched")
         self.connection.mend()
-        self._until(lambda: self.shelf.deployments("far")[0].state == "recorded")
+        until(lambda: self.shelf.deployments("far")[0].state == "recorded", "it was not recorded")
 
     def test_one_cut_off_while_it_is_made_ready_is_undone_when_it_answers_again(self) -> None:
         far = self._behind_a_connection()
@@ -176,7 +176,7 @@ class MisbehavingTests(PlatformCase):
         self.assertEqual(caught.exception.code, "destination.out_of_reach")
         self.assertEqual(self.shelf.deployments("far")[0].state, "planned")
         self.connection.mend()
-        self._until(lambda: self.shelf.deployments("far")[0].state == "undone")
+        until(lambda: self.shelf.deployments("far")[0].state == "undone", "it was not undone")
         self.assertEqual(far.objects(), {})
         self.shelf.wait(self.shelf.promote("one", "far"))
         self.assertIn("apps/board.json", far.objects())
@@ -188,12 +188,6 @@ class MisbehavingTests(PlatformCase):
         self.shelf.make_environment("far", destination="platform", address=address, token=TOKEN, route="far")
         host = self.space.address.rpartition("/")[0]
         return Space(f"{host}/{address.rpartition('/')[2]}")
-
-    def _until(self, found: Any) -> None:
-        end = time.monotonic() + 60
-        while not found():
-            self.assertLess(time.monotonic(), end, "never happened")
-            time.sleep(0.2)
 
 
 class BringingBackTests(PlatformCase):
@@ -257,10 +251,7 @@ class BringingBackTests(PlatformCase):
     def test_drift_is_looked_for_on_a_schedule(self) -> None:
         self.space.write("apps/board.json", screen("Boats"), "screen")
         self.shelf.change_environment("test", watch_minutes=1)
-        end = time.monotonic() + 40
-        while not self.shelf.environment("test").drift:
-            self.assertLess(time.monotonic(), end, "nobody looked")
-            time.sleep(0.5)
+        until(lambda: self.shelf.environment("test").drift, "nobody looked")
         self.assertEqual([d["path"] for d in self.shelf.environment("test").drift], ["apps/board.json"])
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import signal
-import time
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -15,6 +14,7 @@ import httpx
 from everyshelf.client import Client, ProblemError
 from tests.support.factories import ServiceCase, commit_files
 from tests.support.service import PASSWORD, Service
+from tests.support.waiting import until
 
 PROCESSES = 3
 
@@ -43,14 +43,6 @@ class ProcessCase(unittest.TestCase):
         """Those that answer: copies of the first process."""
         return {pid for pid, command in children_of(self.first).items() if " serve " in command}
 
-    def until(self, done: Callable[[], Any], what: str) -> None:
-        """Wait for progress, however slow the machine is."""
-        for _ in range(1200):
-            if done():
-                return
-            time.sleep(0.05)
-        self.fail(what)
-
 
 class KeptAliveTests(ProcessCase):
     """The first process keeps the others running, and ends them when it ends."""
@@ -62,7 +54,7 @@ class KeptAliveTests(ProcessCase):
         os.kill(gone, signal.SIGKILL)
         for _ in range(20):
             self.assertEqual(httpx.get(f"{self.service.address}/api/v1/session").status_code, 200)
-        self.until(lambda: len(self.web() - {gone}) == PROCESSES, "it was not started again")
+        until(lambda: len(self.web() - {gone}) == PROCESSES, "it was not started again")
         self.assertIn("ended and is started again", self.service.log())
 
     def test_in_good_order_all_end_with_it(self) -> None:
@@ -72,7 +64,7 @@ class KeptAliveTests(ProcessCase):
         self.service.process.terminate()
         self.service.process.wait()
         self.assertEqual(self.service.process.returncode, 0)
-        self.until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
+        until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
         segments = self.service.data / "segments"
         unsealed = [s for s in segments.glob("*.seg") if not s.with_suffix(".dir").exists()]
         self.assertEqual(unsealed, [], "each process seals what it wrote")
@@ -83,7 +75,7 @@ class KeptAliveTests(ProcessCase):
         assert self.service.process is not None
         self.service.process.wait()
         self.service.start()
-        self.until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
+        until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
         self.service.client().close()
 
 
@@ -184,18 +176,10 @@ class ListingTests(ServiceCase):
     def test_a_page_shows_the_effect_once_it_is_known(self) -> None:
         self.put({"fares.csv": b"route,fare\nAB,1\n"})
         self.put({"fares.csv": b"route,fare\nAB,2\n"})
-        self.service_idle()
+        until(lambda: all(row.headline for row in self.shelf.artifacts()), "the commit was not described")
         (row,) = self.shelf.artifacts()
         self.assertEqual((row.version, row.effect), (2, "alters"))
         self.assertTrue(row.headline)
-
-    def service_idle(self) -> None:
-        for _ in range(1200):
-            rows = list(self.shelf.artifacts())
-            if all(row.headline for row in rows):
-                return
-            time.sleep(0.05)
-        self.fail("the commit was not described")
 
 
 class ManyContentsTests(ServiceCase):

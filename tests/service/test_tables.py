@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
 from typing import Any
 
 from everyshelf.client import ProblemError
@@ -11,6 +10,7 @@ from everyshelf.core.answers.tables import RowCounts
 from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.tables import mend_sailings, sailings
 from tests.support.factories import ServiceCase, Terminal
+from tests.support.waiting import until
 
 
 def table(rows: int, *, fare: int = 0, every: int = 0) -> bytes:
@@ -146,13 +146,8 @@ class FingerprintTests(ServiceCase):
 
     def commit(self, data: bytes) -> str:
         made = self.put({"data/tickets.csv": data})
-        deadline = time.monotonic() + 90
-        while time.monotonic() < deadline:
-            version = self.shelf.history("data/tickets.csv")[0]
-            if version.effect:
-                return made.commit
-            time.sleep(0.2)
-        raise AssertionError("the job after the commit never ended")
+        until(lambda: self.shelf.history("data/tickets.csv")[0].effect, "the job after the commit did not end")
+        return made.commit
 
     def test_a_table_written_anew_is_the_same_without_being_read(self) -> None:
         self.commit(self.sorted)

@@ -78,7 +78,7 @@ class Browser:
     def text(self) -> str:
         return self.driver.find_element(By.TAG_NAME, "body").text
 
-    def wait_for(self, condition: Callable[[], Any], seconds: float = 15) -> Any:
+    def wait_for(self, condition: Callable[[], Any], seconds: float = 90) -> Any:
         """The first truthy value of ``condition``; fails with the page's text."""
         end = time.monotonic() + seconds
         while time.monotonic() < end:
@@ -93,7 +93,7 @@ class Browser:
             time.sleep(0.05)
         raise AssertionError(f"waited in vain at {self.driver.current_url}; the page says:\n{self.text()[:2000]}")
 
-    def see(self, words: str, seconds: float = 15) -> None:
+    def see(self, words: str, seconds: float = 90) -> None:
         self.wait_for(lambda: words in self.text(), seconds)
 
     def field(self, label: str) -> WebElement:
