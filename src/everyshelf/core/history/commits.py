@@ -22,7 +22,8 @@ class Move(msgspec.Struct, frozen=True):
 
 
 class CommitData(msgspec.Struct, frozen=True, kw_only=True):
-    """What a commit says; ``time`` is UTC in ISO 8601 with microseconds, as its author claims it."""
+    """What a commit says; ``time`` is UTC in ISO 8601 with microseconds, as its author claims it. ``git``: the content
+    in which is kept what the commit holds in Git beyond that."""
 
     root: str
     parents: list[str]
@@ -33,12 +34,16 @@ class CommitData(msgspec.Struct, frozen=True, kw_only=True):
     labels: dict[str, str] = {}
     tasks: list[str] = []
     moves: list[Move] = []
+    git: str = ""
     format: int = FORMAT
 
 
 def encode_commit(commit: CommitData) -> tuple[str, bytes]:
-    """Id and canonical bytes (keys sorted, no blanks, UTF-8)."""
-    data = orjson.dumps(msgspec.to_builtins(commit), option=orjson.OPT_SORT_KEYS)
+    """Id and canonical bytes (keys sorted, no blanks, UTF-8; ``git`` only where there is something)."""
+    said = msgspec.to_builtins(commit)
+    if not commit.git:
+        del said["git"]
+    data = orjson.dumps(said, option=orjson.OPT_SORT_KEYS)
     return content_id(data), data
 
 

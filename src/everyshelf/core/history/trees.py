@@ -12,7 +12,7 @@ import threading
 import zlib
 from bisect import bisect_left
 from collections import OrderedDict
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from operator import itemgetter
 from typing import Annotated, Any, Literal
@@ -96,6 +96,15 @@ def _row(entry: Entry) -> Row:
     return entry.name, _LETTER[entry.type], entry.id, entry.size
 
 
+def _set(rows: dict[str, Row], changed: Iterable[tuple[str, Entry | None]]) -> None:
+    """Put entries among rows by name, or take them away where None."""
+    for name, entry in changed:
+        if entry is None:
+            rows.pop(name, None)
+        else:
+            rows[name] = _row(entry)
+
+
 class _Leaf(msgspec.Struct):
     level: Literal[0]
     entries: list[tuple[str, Literal["a", "f", "w"], str, int]]
@@ -151,12 +160,16 @@ class Trees:
 
     def entries(self, node: str) -> Iterator[Entry]:
         """The entries of one folder, by name."""
+        return map(_entry, self._rows(node))
+
+    def _rows(self, node: str) -> Iterator[Row]:
+        """The rows of one folder, by name."""
         loaded = self._node(node)
         if loaded.level == 0:
-            yield from loaded.entries
+            yield from loaded.rows
             return
         for block in loaded.rows:
-            yield from self.entries(block[1])
+            yield from self._rows(block[1])
 
     def count(self, root: str) -> int:
         """How many artifacts lie below ``root``, without reading the folders in it; remembered while its nodes are."""
@@ -322,11 +335,8 @@ class Trees:
         waiting = sorted(changed.items())
         total = sum(b.count for b in leaves) + len(waiting)
         if loaded.level == 0 or total <= 2 * _BLOCK_ENTRIES:
-            merged = {e.name: e for e in self.entries(node)}
-            merged.update({n: e for n, e in waiting if e is not None})
-            for name, entry in waiting:
-                if entry is None:
-                    merged.pop(name, None)
+            merged = {row[0]: row for row in self._rows(node)}
+            _set(merged, waiting)
             return self._write_folder([merged[n] for n in sorted(merged)])
         return self._write_blocks(self._recut(leaves, waiting))
 
@@ -342,7 +352,7 @@ class Trees:
     def _recut(self, leaves: list[_Block], waiting: list[tuple[str, Entry | None]]) -> list[_Block]:
         """Level-0 blocks after the change; a block that lost its border takes in the next one."""
         result: list[_Block] = []
-        carried: list[Entry] = []
+        carried: list[Row] = []
         at = 0
         for place, block in enumerate(leaves):
             is_last = place == len(leaves) - 1
@@ -352,40 +362,36 @@ class Trees:
             if end == at and not carried:
                 result.append(block)
                 continue
-            merged = {e.name: e for e in carried} | {e.name: e for e in self._node(block.id).entries}
-            for name, entry in waiting[at:end]:
-                if entry is None:
-                    merged.pop(name, None)
-                else:
-                    merged[name] = entry
+            merged = {row[0]: row for row in carried} | {row[0]: row for row in self._node(block.id).rows}
+            _set(merged, waiting[at:end])
             at = end
             blocks, carried = self._cut([merged[n] for n in sorted(merged)], final=is_last)
             result.extend(blocks)
         return result
 
-    def _cut(self, entries: list[Entry], *, final: bool) -> tuple[list[_Block], list[Entry]]:
+    def _cut(self, rows: list[Row], *, final: bool) -> tuple[list[_Block], list[Row]]:
         blocks: list[_Block] = []
-        open_entries: list[Entry] = []
-        for entry in entries:
-            open_entries.append(entry)
-            if _is_border(entry.name, 0):
-                blocks.append(self._write_leaf(open_entries))
-                open_entries = []
-        if final and open_entries:
-            blocks.append(self._write_leaf(open_entries))
-            open_entries = []
-        return blocks, open_entries
+        open_rows: list[Row] = []
+        for row in rows:
+            open_rows.append(row)
+            if _is_border(row[0], 0):
+                blocks.append(self._write_leaf(open_rows))
+                open_rows = []
+        if final and open_rows:
+            blocks.append(self._write_leaf(open_rows))
+            open_rows = []
+        return blocks, open_rows
 
-    def _write_folder(self, entries: list[Entry]) -> str:
-        if len(entries) <= _BLOCK_ENTRIES:
-            return self._write_leaf(entries).id
-        blocks, _ = self._cut(entries, final=True)
+    def _write_folder(self, rows: list[Row]) -> str:
+        if len(rows) <= _BLOCK_ENTRIES:
+            return self._write_leaf(rows).id
+        blocks, _ = self._cut(rows, final=True)
         return self._write_blocks(blocks)
 
     def _write_blocks(self, blocks: list[_Block], level: int = 1) -> str:
         total = sum(b.count for b in blocks)
         if level == 1 and total <= _BLOCK_ENTRIES:
-            return self._write_leaf([e for b in blocks for e in self._node(b.id).entries]).id
+            return self._write_leaf([row for b in blocks for row in self._node(b.id).rows]).id
         while len(blocks) > _BLOCK_ENTRIES:
             upper: list[_Block] = []
             group: list[_Block] = []
@@ -403,9 +409,8 @@ class Trees:
         identity = self._put(level, [(b.last, b.id, b.count) for b in blocks])
         return _Block(blocks[-1].last, identity, sum(b.count for b in blocks))
 
-    def _write_leaf(self, entries: list[Entry]) -> _Block:
-        identity = self._put(0, [_row(entry) for entry in entries])
-        return _Block(entries[-1].name if entries else "", identity, len(entries))
+    def _write_leaf(self, rows: list[Row]) -> _Block:
+        return _Block(rows[-1][0] if rows else "", self._put(0, rows), len(rows))
 
     def _put(self, level: int, rows: list[Row]) -> str:
         identity = self._store.put(orjson.dumps({"entries": rows, "level": level})).id

@@ -27,9 +27,23 @@ class Said(Protocol):
         """True or False where it is said, None where nothing is."""
 
 
-def keep_whole(trees: Trees, before: str, after: str, said: Said, *, everywhere: bool = False) -> str:
-    """``after`` with its folders marked: those that came or changed since ``before``, or all of them."""
-    paths = {path for path, _ in trees.files(after)} if everywhere else _changed(trees, before, after)
+def keep_whole(
+    trees: Trees,
+    before: str,
+    after: str,
+    said: Said,
+    *,
+    everywhere: bool = False,
+    changed: Iterable[str] | None = None,
+) -> str:
+    """``after`` with its folders marked: those that came or changed since ``before``, or all of them.
+
+    ``changed``: the files that are new or other than before, where they are known.
+    """
+    if everywhere:
+        paths: Iterable[str] = {path for path, _ in trees.files(after)}
+    else:
+        paths = _changed(trees, before, after) if changed is None else changed
     marks: dict[str, Entry | None] = {}
     wholes: list[str] = []
     for folder in sorted({folder for path in paths for folder in _above(path)}, key=lambda f: f.count("/")):

@@ -23,6 +23,7 @@ from everyshelf.core.kinds.graphs import has_wires, id_field
 from everyshelf.core.tables.formats import is_arrow_stream
 
 HEAD_BYTES = 64 * 1024
+GIT_NOTE = b"# In Git this is "  # begins what stands for a link or a submodule
 _WHOLE_BYTES = 2 * 1024 * 1024  # up to here a structured text is parsed to be recognised, beyond only its head is seen
 
 
@@ -112,6 +113,8 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
     for mark, found in _SIGNATURES:
         if head.startswith(mark):
             return found
+    if head.startswith(GIT_NOTE):
+        return Recognition("opaque", "", head.partition(b"\n")[0][2:].decode("utf-8", "replace"))
     if is_arrow_stream(head):
         return Recognition("dataset", "arrow")
     if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):

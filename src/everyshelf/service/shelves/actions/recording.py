@@ -8,12 +8,11 @@ from datetime import datetime, timedelta
 
 from django.utils import timezone
 
-from everyshelf.core.errors import ConflictError, InvalidError, RefusedError, UnreadableError
-from everyshelf.core.formats.text import decode
+from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
+from everyshelf.core.history import marking
 from everyshelf.core.history.commits import CommitData, Move, encode_commit
 from everyshelf.core.history.trees import Change
-from everyshelf.core.history.wholes import keep_whole
-from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
+from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.jobs.actions import start_job
@@ -81,20 +80,12 @@ def moved(branch: Branch, base: str | None) -> ConflictError:
 
 def marked(before: str, after: str) -> str:
     """The state with the folders kept whole that are to be: one artifact each."""
-    trees = get_trees()
-    changed_rules = trees.find(before, FILE_NAME) != trees.find(after, FILE_NAME)
-    return keep_whole(trees, before, after, rules_at(after), everywhere=changed_rules)
+    return marking.marked(get_store(), get_trees(), before, after)
 
 
 def rules_at(root: str) -> Rules:
     """The rules of the shelf in this state; none if there is no readable ``shelf.toml``."""
-    entry = get_trees().find(root, FILE_NAME)
-    if entry is None or entry.type != "artifact":
-        return Rules()
-    try:
-        return parse_rules(decode(get_store().read(entry.id)).text)
-    except (InvalidError, UnreadableError):
-        return Rules()
+    return marking.rules_at(get_store(), get_trees(), root)
 
 
 # --- recording -------------------------------------------------------------------

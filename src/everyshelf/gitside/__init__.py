@@ -1,0 +1,1 @@
+"""A shelf's history as a Git repository's, and back: the mapping, and the plumbing of the ``git`` program below it."""

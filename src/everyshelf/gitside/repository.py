@@ -1,0 +1,241 @@
+"""A bare repository beside the service: objects read and written, branches and tags moved in one transaction."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import subprocess
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import IO
+
+from everyshelf.core.errors import BrokenError, InvalidError, MissingError
+from everyshelf.gitside.objects import EMPTY_TREE, GitFolder, encode_tree, object_id, parse_commit_object, parse_tree
+from everyshelf.gitside.packs import PackWriter
+from everyshelf.gitside.program import run_git, start_git
+
+NO_OBJECT = "0" * 40
+_PIECE = 256 * 1024
+_MOST_IN_MEMORY = 1024 * 1024  # a larger blob goes through in pieces
+_MOST_WAITING = 32 * 1024 * 1024
+_CACHED_ENTRIES = 400_000
+_MOST_ROOTS = 10_000
+
+
+class Repository:
+    """The bare repository in ``folder``. Not to be used by two threads at once; ``close`` ends its reading process."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._reader: subprocess.Popen[bytes] | None = None
+        self._writer = PackWriter(folder)
+        self._fresh: dict[str, bytes] = {}  # trees made and not kept
+        self._waiting: dict[str, bytes] = {}  # trees and commits kept and not handed over yet
+        self._trees: OrderedDict[str, GitFolder] = OrderedDict()
+        self._cached = 0
+        self._roots: dict[str, str] = {}
+
+    @classmethod
+    def made(cls, folder: Path, branch: str = "main") -> Repository:
+        """The repository in ``folder``, made if there is none."""
+        if not (folder / "HEAD").exists():
+            folder.mkdir(parents=True, exist_ok=True)
+            run_git(None, "init", "-q", "--bare", "--object-format=sha1", "-b", branch, "--template=", str(folder))
+        found = cls(folder)
+        found.require_sha1()
+        return found
+
+    def require_sha1(self) -> None:
+        """Raise ``InvalidError`` for a repository whose ids are SHA-256."""
+        if run_git(self.folder, "rev-parse", "--show-object-format").strip() != b"sha1":
+            raise InvalidError(
+                "the repository names its objects by SHA-256, which is not supported yet",
+                code="git.object_format",
+                hint="Use a repository with SHA-1 ids, which is what Git makes unless told otherwise.",
+            )
+
+    def close(self) -> None:
+        """End the process that reads."""
+        reader, self._reader = self._reader, None
+        if reader is not None:
+            for stream in (reader.stdin, reader.stdout):
+                if stream is not None:
+                    with contextlib.suppress(OSError):
+                        stream.close()
+            reader.wait()
+
+    def __enter__(self) -> Repository:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # --- reading -----------------------------------------------------------------------
+
+    def _asked(self, identity: str) -> tuple[str, int, IO[bytes]]:
+        if self._reader is None or self._reader.poll() is not None:
+            self._reader = start_git(
+                self.folder, ["cat-file", "--batch"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None
+            )
+        reader = self._reader
+        assert reader.stdin is not None and reader.stdout is not None
+        reader.stdin.write(identity.encode() + b"\n")
+        reader.stdin.flush()
+        head = reader.stdout.readline().split()
+        if len(head) != 3:
+            raise MissingError(f"the repository has no object {identity[:12]}", code="git.object")
+        return head[1].decode(), int(head[2]), reader.stdout
+
+    def read(self, identity: str) -> tuple[str, bytes]:
+        """Type and bytes of an object; raises ``MissingError`` (git.object)."""
+        kind, size, stream = self._asked(identity)
+        data = stream.read(size + 1)
+        if len(data) != size + 1:
+            self.close()
+            raise BrokenError(f"object {identity[:12]} of the repository cannot be read", code="git.object")
+        return kind, data[:-1]
+
+    def read_pieces(self, identity: str) -> tuple[int, Iterator[bytes]]:
+        """Size and pieces of a blob; all pieces must be taken before anything else is asked."""
+        kind, size, stream = self._asked(identity)
+        if kind != "blob":
+            stream.read(size + 1)
+            raise BrokenError(f"object {identity[:12]} of the repository is a {kind}, not a file", code="git.object")
+
+        def pieces() -> Iterator[bytes]:
+            left = size
+            while left:
+                piece = stream.read(min(left, _PIECE))
+                if not piece:
+                    self.close()
+                    raise BrokenError(f"object {identity[:12]} of the repository cannot be read", code="git.object")
+                left -= len(piece)
+                yield piece
+            stream.read(1)
+
+        return size, pieces()
+
+    def commit(self, identity: str) -> bytes:
+        """The bytes of a commit."""
+        if (waiting := self._waiting.get(identity)) is not None:
+            return waiting
+        kind, data = self.read(identity)
+        if kind != "commit":
+            raise InvalidError(f"{identity[:12]} is a {kind} of the repository, not a commit", code="git.object")
+        return data
+
+    def tree(self, identity: str) -> GitFolder:
+        """The rows of a tree, not to be changed; of those seen lately without asking."""
+        known = self._trees.get(identity)
+        if known is None:
+            known = parse_tree(self.raw_tree(identity))
+            self._remember(identity, known)
+        else:
+            self._trees.move_to_end(identity)
+        return known
+
+    def raw_tree(self, identity: str) -> bytes:
+        """The bytes of a tree."""
+        if identity == EMPTY_TREE:
+            return b""
+        if (data := self._fresh.get(identity) or self._waiting.get(identity)) is not None:
+            return data
+        kind, found = self.read(identity)
+        if kind != "tree":
+            raise BrokenError(f"object {identity[:12]} of the repository is a {kind}, not a tree", code="git.object")
+        return found
+
+    def _remember(self, identity: str, entries: GitFolder) -> None:
+        self._trees[identity] = entries
+        self._cached += len(entries) + 1
+        while self._cached > _CACHED_ENTRIES and len(self._trees) > 1:
+            self._cached -= len(self._trees.popitem(last=False)[1]) + 1
+
+    def refs(self, *below: str) -> dict[str, str]:
+        """Full name and object of each branch and tag (or of all below these prefixes)."""
+        out = run_git(self.folder, "for-each-ref", "--format=%(objectname) %(refname)", *(below or ("refs/",)))
+        rows = (line.partition(" ") for line in out.decode("utf-8", "surrogateescape").splitlines())
+        return {name: identity for identity, _, name in rows}
+
+    def line(self, wanted: Iterable[str], known: Iterable[str] = ()) -> Iterator[str]:
+        """Commits reached from ``wanted`` and not from ``known``, parents before children."""
+        asked = "".join([f"{w}\n" for w in wanted] + [f"^{k}\n" for k in known])
+        out = run_git(self.folder, "rev-list", "--topo-order", "--reverse", "--stdin", given=asked.encode())
+        return iter(out.decode().split())
+
+    # --- writing -----------------------------------------------------------------------
+
+    def put(self, kind: str, data: bytes) -> str:
+        """Write an object; it is there for others after ``flush``."""
+        identity = object_id(kind, data)
+        self._writer.add(kind, data)
+        if kind in ("commit", "tree"):
+            self._waiting[identity] = data
+        if self._writer.waiting_bytes > _MOST_WAITING:
+            self.flush()
+        return identity
+
+    def put_tree(self, rows: GitFolder) -> str:
+        """Make a tree of rows in order. It is written by ``keep_trees``, or forgotten by ``forget``."""
+        return self._made(encode_tree(rows), rows)
+
+    def put_raw_tree(self, data: bytes) -> str:
+        """As ``put_tree``, of its bytes."""
+        return self._made(data, None)
+
+    def _made(self, data: bytes, rows: GitFolder | None) -> str:
+        identity = object_id("tree", data)
+        if identity not in self._trees and identity not in self._waiting and identity not in self._fresh:
+            self._fresh[identity] = data
+            self._remember(identity, parse_tree(data) if rows is None else rows)
+        return identity
+
+    def keep_trees(self) -> None:
+        """Write the trees that were made."""
+        fresh, self._fresh = self._fresh, {}
+        for data in fresh.values():
+            self.put("tree", data)
+
+    def root_of(self, commit: str) -> str:
+        """The tree of a commit."""
+        known = self._roots.get(commit)
+        if known is None:
+            known = self._roots[commit] = parse_commit_object(self.commit(commit)).tree
+            if len(self._roots) > _MOST_ROOTS:
+                self._roots.pop(next(iter(self._roots)))
+        return known
+
+    def forget(self) -> None:
+        """Forget the trees that were made and not kept."""
+        for identity in self._fresh:
+            forgotten = self._trees.pop(identity, None)
+            self._cached -= len(forgotten) + 1 if forgotten is not None else 0
+        self._fresh.clear()
+
+    def put_blob(self, size: int, pieces: Iterable[bytes]) -> str:
+        """Write a file's bytes."""
+        if size <= _MOST_IN_MEMORY:
+            return self.put("blob", b"".join(pieces))
+        digest = hashlib.sha1(b"blob %d\0" % size, usedforsecurity=False)
+
+        def hashed() -> Iterator[bytes]:
+            for piece in pieces:
+                digest.update(piece)
+                yield piece
+
+        self._writer.add_large(size, hashed())
+        return digest.hexdigest()
+
+    def flush(self) -> None:
+        """Make everything that was put readable, for this and every other process. Raises ``GitError``."""
+        self._writer.flush()
+        self._waiting.clear()
+
+    def move_refs(self, moves: Mapping[str, tuple[str, str]]) -> None:
+        """Set each ref from the object it must be at (``NO_OBJECT``: it must not exist) to another, all or none."""
+        lines = ["start"]
+        for name, (before, after) in moves.items():
+            lines.append(f"delete {name} {before}" if after == NO_OBJECT else f"update {name} {after} {before}")
+        given = "".join(f"{line}\n" for line in [*lines, "prepare", "commit"])
+        run_git(self.folder, "update-ref", "--no-deref", "--stdin", given=given.encode("utf-8", "surrogateescape"))
