@@ -37,7 +37,7 @@ SERVICE = [
     {"shelves"},
     {"drafts", "checks"},
     {"proposals"},
-    {"experiments", "environments"},
+    {"experiments", "environments", "exchange"},
     {"web"},
     {"settings", "urls", "wsgi", "worker"},
     {"serve"},
@@ -63,7 +63,8 @@ ALLOWED = {
     "desk": {"core", "client"},
     "cli": {"core", "client", "desk", "demo"},
     "demo": {"client"},
-    "service": {"core", "destinations"},
+    "service": {"core", "destinations", "gitside"},
+    "gitside": {"core"},
     "destinations": {"core"},
     "standin": set(),
 }
@@ -71,6 +72,7 @@ FOREIGN = {
     "core": {"django", "rest_framework", "httpx", "click"},
     "client": {"django", "rest_framework", "click"},
     "destinations": {"django", "rest_framework", "click"},
+    "gitside": {"django", "rest_framework", "httpx", "click"},
     "desk": {"django", "rest_framework", "click"},
 }
 

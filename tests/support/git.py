@@ -18,6 +18,19 @@ TOKEN = "git-token-of-the-service"
 _GIT = shutil.which("git") or "git"
 
 
+def run_git(*arguments: str, folder: Path, code: int | None = 0) -> subprocess.CompletedProcess[str]:
+    """Run Git itself as a person would; fails unless it ends with ``code`` (None: however it ends)."""
+    environment = {**os.environ, "GIT_CONFIG_GLOBAL": "/dev/null", "GIT_CONFIG_NOSYSTEM": "1", "LC_ALL": "C.UTF-8"}
+    environment |= {"GIT_TERMINAL_PROMPT": "0"}
+    for role in ("AUTHOR", "COMMITTER"):
+        environment |= {f"GIT_{role}_NAME": "Purser", f"GIT_{role}_EMAIL": "purser@skerry.example"}
+    done = subprocess.run([_GIT, *arguments], cwd=folder, env=environment, capture_output=True, check=False)
+    out, err = (stream.decode("utf-8", "surrogateescape") for stream in (done.stdout, done.stderr))
+    if code is not None and done.returncode != code:
+        raise AssertionError(f"git {' '.join(arguments)} ended with {done.returncode}:\n{out}\n{err}")
+    return subprocess.CompletedProcess(done.args, done.returncode, out, err)
+
+
 def git(*arguments: str, folder: Path) -> str:
     """Run Git itself."""
     environment = {**os.environ, "GIT_CONFIG_GLOBAL": "/dev/null", "GIT_CONFIG_NOSYSTEM": "1"}

@@ -85,9 +85,7 @@ def _wrong_rules(root: Path) -> str:
 
 def is_left_out(rules: Rules | None, path: str) -> bool:
     """Whether a pattern leaves out the file or a folder above it."""
-    if rules is None or not rules.ignore_patterns:
-        return False
-    return rules.is_ignored(path) or any(rules.is_ignored(f"{folder}/") for folder in _above(path))
+    return rules is not None and rules.leaves_out(path)
 
 
 def find_states(root: Path, blocked: dict[str, str] | None = None) -> list[Item]:

@@ -80,12 +80,13 @@ class Layout:
             self._blobs.clear()
         self._blobs[content] = blob
 
-    def inside(self, name: str, entry: GitEntry) -> Entry:
-        """The artifact that an entry of Git becomes, its bytes stored."""
+    def inside(self, name: str, entry: GitEntry) -> tuple[Entry, bool]:
+        """The artifact that an entry of Git becomes, its bytes stored; False for the note of a content that the shelf
+        does not hold, which becomes what it is."""
         if entry.mode == SUBMODULE:
-            return self._stored(name, notes.write_submodule_note(entry.id))
+            return self._stored(name, notes.write_submodule_note(entry.id)), True
         if entry.mode == LINK:
-            return self._stored(name, notes.write_link_note(self.repository.read(entry.id)[1]))
+            return self._stored(name, notes.write_link_note(self.repository.read(entry.id)[1])), True
         if not entry.is_file:
             raise InvalidError(
                 f"{name} has the mode {entry.mode.decode('latin-1')} in Git, which is none", code="git.mode"
@@ -95,14 +96,15 @@ class Layout:
             data = b"".join(pieces)
             note = notes.read_content_note(data)
             if note is not None and self.held(note.sha256) == note.size:
-                return Entry(name, "artifact", note.sha256, note.size)
+                return Entry(name, "artifact", note.sha256, note.size), True
             info = self.store.put(data)
-            if notes.read_git_note(data) is not None:  # its own bytes are not what it would become again
-                return Entry(name, "artifact", info.id, info.size)
+            if note is not None or notes.read_git_note(data) is not None:
+                # What looks like a note of ours is not remembered: what it becomes on the way out depends on more.
+                return Entry(name, "artifact", info.id, info.size), note is None
         else:
             info = self.store.put_stream(pieces)
         self._know(info.id, entry.id)
-        return Entry(name, "artifact", info.id, info.size)
+        return Entry(name, "artifact", info.id, info.size), True
 
     def _stored(self, name: str, data: bytes) -> Entry:
         info = self.store.put(data)

@@ -11,7 +11,7 @@ commits made on the shelf, which say nothing of it.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -36,13 +36,20 @@ from everyshelf.gitside.objects import (
     object_id,
     parse_commit_object,
 )
-from everyshelf.gitside.program import run_git
 from everyshelf.gitside.renames import moves_of
 from everyshelf.gitside.residue import NOTHING, GitResidue, KeptPath, decode_residue, encode_residue
 from everyshelf.gitside.texts import as_raw, as_text
 
 _HEADER = b"every-shelf "
 _AUTHOR = 150  # characters of an author's name
+
+
+Moment = Callable[[datetime], datetime]
+
+
+def _as_claimed(moment: datetime) -> datetime:
+    """Recorded when it says it was."""
+    return moment
 
 
 @dataclass(frozen=True)
@@ -66,7 +73,8 @@ class Parent:
 class Fetched:
     """What a commit of Git becomes on the shelf. ``moves``: old and new path. ``shelf_commit``: the id that its trailer
     names, if it is a commit of a shelf as the mapping writes it. ``residue``: what is kept for Git if its id here is
-    another one."""
+    another one. ``odd``: paths it put that no artifact may have. ``unheld``: paths of content notes it put whose
+    content the shelf does not hold."""
 
     git: str
     root: str
@@ -80,6 +88,9 @@ class Fetched:
     moves: list[tuple[str, str]]
     shelf_commit: str
     residue: bytes
+    changes: FileChanges
+    odd: tuple[bytes, ...]
+    unheld: tuple[str, ...]
 
     def kept(self, uid: str) -> bytes:
         """What to keep for Git with the commit, whose id would be ``uid`` without; empty for nothing."""
@@ -173,7 +184,7 @@ class Mapping:
     def _base_tree(self, one: str, other: str) -> str:
         """The tree from which two commits parted; of several the one that Git names first."""
         self._repository.flush()
-        out = run_git(self._repository.folder, "merge-base", "--octopus", one, other, fine=(0, 1)).decode().split()
+        out = self._repository.run("merge-base", "--octopus", one, other, fine=(0, 1)).decode().split()
         return self._repository.root_of(out[0]) if out else EMPTY_TREE
 
     def _with_kept(self, tree: str, paths: Sequence[KeptPath]) -> str:
@@ -205,9 +216,9 @@ class Mapping:
 
     # --- from Git ----------------------------------------------------------------------
 
-    def from_git(self, git: str, parents: Sequence[Parent]) -> Fetched:
+    def from_git(self, git: str, parents: Sequence[Parent], recorded_at: Moment = _as_claimed) -> Fetched:
         """What a commit of the repository becomes on the shelf; its contents and folders are stored, and ``sync`` of
-        the store makes them last."""
+        the store makes them last. ``recorded_at``: when it is recorded, given when it says it was."""
         raw = self._repository.commit(git)
         there = parse_commit_object(raw)
         before = parents[0].root if parents else self._trees.empty
@@ -216,7 +227,7 @@ class Mapping:
         author, committer = parse_ident(there.author, encoding), parse_ident(there.committer, encoding)
         said = parse_message(decoded(there.message, encoding).replace("\0", "\ufffd"))
         ours = _our_header(there.headers, author, committer)
-        root = self._state(before, at, there.tree, ours.get("wholes", {}))
+        root, odd, unheld = self._state(before, at, there.tree, ours.get("wholes", {}))
         changes = file_changes(self._trees, before, root)
         moves = self._moves(changes.files, said)
         time = datetime.fromisoformat(ours["time"]) if "time" in ours else author.moment
@@ -231,6 +242,7 @@ class Mapping:
             tasks=list(said.tasks),
         )
         recorded = datetime.fromisoformat(ours["recorded"]) if "recorded" in ours else committer.moment
+        recorded = recorded_at(recorded)
         wholes = self._wholes(before, root, changes) if ours.get("wholes") else {}
         made = self._tree_of(changes, {new: old for old, new in moves}, parents, write=False)
         paths = tuple(self._kept_paths(made, there.tree))
@@ -253,22 +265,35 @@ class Mapping:
             moves=moves,
             shelf_commit=said.shelf_commit if is_ours else "",
             residue=encode_residue(residue),
+            changes=changes,
+            odd=odd,
+            unheld=unheld,
         )
 
-    def _state(self, before: str, at: str, tree: str, wholes: dict[str, bool]) -> str:
-        """The state of the shelf: that of the first parent with what the commit changed in Git."""
+    def _state(
+        self, before: str, at: str, tree: str, wholes: dict[str, bool]
+    ) -> tuple[str, tuple[bytes, ...], tuple[str, ...]]:
+        """The state of the shelf: that of the first parent with what the commit changed in Git; paths that it cannot
+        have, and those of notes whose content it does not hold."""
         changes: dict[str, Entry | None] = {}
+        odd: list[bytes] = []
+        unheld: list[str] = []
         for raw, _, after in differing(self._repository, at, tree):
             path = shelf_path(raw)
-            if path is not None:
-                changes[path] = self._layout.inside(path.rpartition("/")[2], after) if after is not None else None
+            if path is None:
+                odd += [raw] if after is not None else []
+            elif after is None:
+                changes[path] = None
+            else:
+                changes[path], is_held = self._layout.inside(path.rpartition("/")[2], after)
+                unheld += [] if is_held else [path]
         root = marked(self._store, self._trees, before, self._trees.apply(before, changes)) if changes else before
         marks: dict[str, Entry | None] = {}
         for path, whole in wholes.items():
             entry = self._trees.find(root, path)
             if entry is not None and entry.type != "artifact":
                 marks[path] = (self._trees.whole if whole else self._trees.parted)(entry.name, entry.id)
-        return self._trees.apply(root, marks) if marks else root
+        return (self._trees.apply(root, marks) if marks else root), tuple(odd), tuple(unheld)
 
     def _moves(self, changes: dict[str, FileChange], said: Said) -> list[tuple[str, str]]:
         """What was moved; a commit made on a shelf has said all of it."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import subprocess
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -36,6 +36,7 @@ class PackWriter:
     """New objects on their way into ``repository``; ``flush`` makes them part of it."""
 
     repository: Path
+    environment: Mapping[str, str] = field(default_factory=dict)
     _waiting: list[bytes] = field(default_factory=list)
     waiting_bytes: int = 0
 
@@ -67,6 +68,7 @@ class PackWriter:
         process = start_git(
             self.repository,
             command,
+            environment=self.environment,
             stdin=subprocess.PIPE,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.PIPE,

@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import subprocess
 from collections import OrderedDict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO
 
@@ -23,13 +23,22 @@ _CACHED_ENTRIES = 400_000
 _MOST_ROOTS = 10_000
 
 
-class Repository:
-    """The bare repository in ``folder``. Not to be used by two threads at once; ``close`` ends its reading process."""
+def _aside(folder: Path, incoming: Path) -> dict[str, str]:
+    """What lets Git write objects into ``incoming`` and read both."""
+    return {"GIT_OBJECT_DIRECTORY": str(incoming), "GIT_ALTERNATE_OBJECT_DIRECTORIES": str(folder / "objects")}
 
-    def __init__(self, folder: Path) -> None:
+
+class Repository:
+    """The bare repository in ``folder``. Not to be used by two threads at once; ``close`` ends its reading process.
+
+    ``incoming``: a folder in which new objects are kept apart until it is known whether they are taken.
+    """
+
+    def __init__(self, folder: Path, incoming: Path | None = None) -> None:
         self.folder = folder
         self._reader: subprocess.Popen[bytes] | None = None
-        self._writer = PackWriter(folder)
+        self.environment = _aside(folder, incoming) if incoming is not None else {}
+        self._writer = PackWriter(folder, self.environment)
         self._fresh: dict[str, bytes] = {}  # trees made and not kept
         self._waiting: dict[str, bytes] = {}  # trees and commits kept and not handed over yet
         self._trees: OrderedDict[str, GitFolder] = OrderedDict()
@@ -48,7 +57,7 @@ class Repository:
 
     def require_sha1(self) -> None:
         """Raise ``InvalidError`` for a repository whose ids are SHA-256."""
-        if run_git(self.folder, "rev-parse", "--show-object-format").strip() != b"sha1":
+        if self.run("rev-parse", "--show-object-format").strip() != b"sha1":
             raise InvalidError(
                 "the repository names its objects by SHA-256, which is not supported yet",
                 code="git.object_format",
@@ -76,7 +85,12 @@ class Repository:
     def _asked(self, identity: str) -> tuple[str, int, IO[bytes]]:
         if self._reader is None or self._reader.poll() is not None:
             self._reader = start_git(
-                self.folder, ["cat-file", "--batch"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None
+                self.folder,
+                ["cat-file", "--batch"],
+                environment=self.environment,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
             )
         reader = self._reader
         assert reader.stdin is not None and reader.stdout is not None
@@ -152,16 +166,20 @@ class Repository:
         while self._cached > _CACHED_ENTRIES and len(self._trees) > 1:
             self._cached -= len(self._trees.popitem(last=False)[1]) + 1
 
+    def run(self, *arguments: str, given: bytes | None = None, fine: Sequence[int] = (0,)) -> bytes:
+        """Run a command of Git on it, with what is kept apart; raises ``GitError``."""
+        return run_git(self.folder, *arguments, given=given, environment=self.environment, fine=fine)
+
     def refs(self, *below: str) -> dict[str, str]:
         """Full name and object of each branch and tag (or of all below these prefixes)."""
-        out = run_git(self.folder, "for-each-ref", "--format=%(objectname) %(refname)", *(below or ("refs/",)))
+        out = self.run("for-each-ref", "--format=%(objectname) %(refname)", *(below or ("refs/",)))
         rows = (line.partition(" ") for line in out.decode("utf-8", "surrogateescape").splitlines())
         return {name: identity for identity, _, name in rows}
 
     def line(self, wanted: Iterable[str], known: Iterable[str] = ()) -> Iterator[str]:
         """Commits reached from ``wanted`` and not from ``known``, parents before children."""
         asked = "".join([f"{w}\n" for w in wanted] + [f"^{k}\n" for k in known])
-        out = run_git(self.folder, "rev-list", "--topo-order", "--reverse", "--stdin", given=asked.encode())
+        out = self.run("rev-list", "--topo-order", "--reverse", "--stdin", given=asked.encode())
         return iter(out.decode().split())
 
     # --- writing -----------------------------------------------------------------------
@@ -238,4 +256,4 @@ class Repository:
         for name, (before, after) in moves.items():
             lines.append(f"delete {name} {before}" if after == NO_OBJECT else f"update {name} {after} {before}")
         given = "".join(f"{line}\n" for line in [*lines, "prepare", "commit"])
-        run_git(self.folder, "update-ref", "--no-deref", "--stdin", given=given.encode("utf-8", "surrogateescape"))
+        self.run("update-ref", "--no-deref", "--stdin", given=given.encode("utf-8", "surrogateescape"))

@@ -34,6 +34,7 @@ INSTALLED_APPS = [
     "everyshelf.service.checks",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
+    "everyshelf.service.exchange",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

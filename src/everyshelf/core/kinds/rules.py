@@ -119,6 +119,14 @@ class Rules:
         """True if a pattern leaves ``path`` out; folders end with a slash."""
         return bool(self.ignore_patterns) and bool(self._ignore_spec.match_file(path))
 
+    def leaves_out(self, path: str) -> bool:
+        """True if a pattern leaves out the file at ``path`` or a folder above it."""
+        if not self.ignore_patterns:
+            return False
+        parts = path.split("/")
+        above = ("/".join(parts[:depth]) for depth in range(1, len(parts)))
+        return self.is_ignored(path) or any(self.is_ignored(f"{folder}/") for folder in above)
+
     def is_whole(self, path: str) -> bool | None:
         """True for a folder that is one artifact, False for one whose files are; None if nothing is said of it."""
         for patterns, said in ((self.apart, False), (self.whole, True)):

@@ -22,6 +22,7 @@ ACTS: dict[str, str] = {
     "branch.guarded": "guarded the branch",
     "branch.open": "removed the guard from the branch",
     "tag.made": "made the tag",
+    "git.pushed": "pushed with Git to",
     "merge.settled": "settled conflicts of the merge of",
     "merge.abandoned": "abandoned the merge of",
     "proposal.opened": "opened the proposal",

@@ -22,11 +22,14 @@ from everyshelf.service.shelves.models import Commit
 
 @job_kind("describe", resumes=True)
 def describe(run: Run) -> dict[str, Any] | None:
-    """Say of each version a commit made what it changed, and read what it names."""
-    commit = Commit.objects.get(uid=run.parameters["commit"], shelf=run.job.shelf)
-    describe_commit(commit)
-    read_names(commit)
-    return {"commit": commit.uid}
+    """Say of each version that commits made what it changed, and read what it names."""
+    uids = run.parameters.get("commits") or [run.parameters["commit"]]
+    for done, uid in enumerate(uids):
+        run.progress(done, len(uids), uid[:8])
+        commit = Commit.objects.get(uid=uid, shelf=run.job.shelf)
+        describe_commit(commit)
+        read_names(commit)
+    return {"commit": uids[-1]}
 
 
 @job_kind("compare", resumes=True)

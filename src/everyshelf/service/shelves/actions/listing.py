@@ -240,6 +240,9 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
     start = decode_cursor(cursor)
     page = line[start : start + min(limit, 1000)]
     rows = {c.pk: c for c in Commit.objects.filter(pk__in=page)}
+    names = {key: commit.uid for key, commit in rows.items()}
+    beyond = {parent for number in page for parent in lineage.parents(number)} - rows.keys()
+    names |= dict(Commit.objects.filter(pk__in=beyond).values_list("pk", "uid"))
     tags: dict[int, list[str]] = defaultdict(list)
     for commit_id, name in Tag.objects.filter(commit__in=page).order_by("name").values_list("commit_id", "name"):
         tags[commit_id].append(name)
@@ -252,7 +255,7 @@ def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = 
             {
                 **commit_json(commit, lineage),
                 "tags": tags.get(number, []),
-                "parents": [rows[p].uid if p in rows else None for p in lineage.parents(number)],
+                "parents": [names[parent] for parent in lineage.parents(number)],
                 "artifacts": [
                     {
                         "path": v.path,

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
+import msgspec
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
@@ -23,12 +24,27 @@ from everyshelf.service.shelves.actions.versions import artifacts_before, record
 from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
 
 _SOONEST = timedelta(microseconds=1)
+_BEFORE_ALL = datetime.min.replace(tzinfo=UTC)
 # Told how far a long commit is: done, total, and a note.
 Progress = Callable[[int, int, str], None]
 
 
 def no_progress(_done: int, _total: int, _note: str) -> None:
     """For commits that nobody watches."""
+
+
+# Given the id a commit would have: what to keep of it for Git beyond what the shelf has a place for.
+Keep = Callable[[str], bytes]
+
+
+def keep_nothing(_uid: str) -> bytes:
+    """Of a commit made here there is nothing."""
+    return b""
+
+
+def soonest(parents: Iterable[Commit]) -> datetime:
+    """The first moment at which a commit on top of these may be recorded."""
+    return max((p.recorded + _SOONEST for p in parents), default=_BEFORE_ALL)
 
 
 @dataclass(frozen=True)
@@ -108,7 +124,7 @@ class PreparedCommit:
     time: datetime
     recorded: datetime
     changes: list[Change]
-    kinds: dict[str, str]
+    kinds: Mapping[str, str]
     artifacts: dict[str, str]
     moved_from: dict[str, str]
     known: dict[str, str]
@@ -167,10 +183,13 @@ def prepare_commit(
     *,
     recorded: datetime | None = None,
     progress: Progress = no_progress,
+    keep: Keep = keep_nothing,
+    kinds: Mapping[str, str] | None = None,
 ) -> PreparedCommit:
     """Work out everything about a commit and make its bytes durable; nothing is recorded yet.
 
-    ``recorded``: when, if that is not the time the message claims, or now.
+    ``recorded``: when, if that is not the time the message claims, or now. ``keep``: what to keep for Git with it.
+    ``kinds``: of what it changes, by path, where they are known.
     """
     trees, store = get_trees(), get_store()
     moves = list(moves)
@@ -178,13 +197,17 @@ def prepare_commit(
     changes = list(trees.changes(before, root))
     known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
     fresh = [c for c in changes if c.after is not None and known.get(c.path) != c.after.id]
-    kinds = recognise_changes(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
+    if kinds is None:
+        kinds = recognise_changes(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
     artifacts = artifacts_before(shelf, changes, {new: old for old, new in moves})
     now = timezone.now()
     # Times of a line grow, whatever the clock does: else the state at a moment would not be the newest by then.
-    recorded = max([recorded or message.time or now, *(p.recorded + _SOONEST for p in parents)])
+    recorded = max([recorded or message.time or now, soonest(parents)])
     data = _commit_data(root, parents, message, artifacts, moves, now)
     uid, body = encode_commit(data)
+    if kept := keep(uid):
+        data = msgspec.structs.replace(data, git=store.put(kept).id)
+        uid, body = encode_commit(data)
     store.put(body)
     store.sync()
     moved_from = {new: old for old, new in moves}

@@ -1,0 +1,1 @@
+"""A shelf as a Git repository, and shelves joined to other repositories."""

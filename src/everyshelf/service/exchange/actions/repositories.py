@@ -1,0 +1,78 @@
+"""The bare repository beside the service in which a shelf is kept for Git: a cache, made again when it is lost."""
+
+from __future__ import annotations
+
+import fcntl
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from everyshelf.core.errors import BrokenError, MissingError
+from everyshelf.gitside.layout import Layout
+from everyshelf.gitside.mapping import Mapping
+from everyshelf.gitside.program import GitError
+from everyshelf.gitside.repository import Repository
+from everyshelf.gitside.settings import MappingSettings
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.turns import turns
+from everyshelf.service.exchange.models import GitPair
+from everyshelf.service.shelves.models import Shelf, ShelfContent
+
+SERVED = MappingSettings()
+_LOST = ("missing", "corrupt", "bad object", "bad tree", "nonexistent", "not a valid", "unable to read", "not a git")
+
+
+def folder_of(shelf: Shelf) -> Path:
+    """Where the shelf's repository is."""
+    return get_config().data / "git" / f"{shelf.pk}.git"
+
+
+@contextmanager
+def locked(shelf: Shelf) -> Iterator[None]:
+    """No other process or thread works on the shelf's repository meanwhile."""
+    path = folder_of(shelf).with_suffix(".lock")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with path.open("w") as lock, turns.given_back():
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
+@contextmanager
+def opened(shelf: Shelf) -> Iterator[Repository]:
+    """The shelf's repository, made if there is none; call it ``locked``."""
+    folder = folder_of(shelf)
+    if not (folder / "HEAD").exists():
+        forget(shelf)
+    _unlock(folder)
+    with Repository.made(folder, shelf.main_branch) as repository:
+        yield repository
+
+
+def _unlock(folder: Path) -> None:
+    """Remove what a process that was killed left of Git's own locks: nothing else works on the repository now."""
+    for lock in (*folder.glob("*.lock"), *(folder / "refs").rglob("*.lock")):
+        lock.unlink(missing_ok=True)
+
+
+def forget(shelf: Shelf) -> None:
+    """Throw the repository away, and what is known of it: the next look makes it again from the shelf."""
+    GitPair.objects.filter(shelf=shelf, mapping="").delete()
+    shutil.rmtree(folder_of(shelf), ignore_errors=True)
+
+
+def mapping_of(shelf: Shelf, repository: Repository) -> Mapping:
+    """The mapping between the shelf and its repository."""
+
+    def held(content: str) -> int | None:
+        return ShelfContent.objects.filter(shelf=shelf, content=content).values_list("size", flat=True).first()
+
+    return Mapping(get_trees(), Layout(get_store(), repository, SERVED, held))
+
+
+def is_lost(error: Exception) -> bool:
+    """Whether an error says that the repository is not what the records say of it."""
+    if isinstance(error, GitError):
+        return any(word in error.said for word in _LOST)
+    return isinstance(error, (MissingError, BrokenError)) and error.code in ("git.object", "git.tree", "git.commit")

@@ -1,0 +1,202 @@
+"""Commits of Git made commits of the shelf: read and judged first, then recorded together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError, UnreadableError
+from everyshelf.core.formats.text import decode
+from everyshelf.core.history.commits import decode_commit
+from everyshelf.core.history.trees import Change
+from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
+from everyshelf.gitside.mapping import Fetched, Mapping, Parent
+from everyshelf.gitside.objects import parse_commit_object
+from everyshelf.gitside.repository import Repository
+from everyshelf.gitside.residue import decode_residue
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.exchange.actions.repositories import mapping_of
+from everyshelf.service.exchange.models import GitPair
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.recognising import recognise_changes
+from everyshelf.service.shelves.actions.recording import CommitMessage, prepare_commit, rules_at, soonest
+from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent
+
+_KEPT_BATCH = 1000
+Judge = Callable[[Fetched, str], None]
+
+
+@dataclass
+class Taking:
+    """The commits of one push or fetch, on their way to the shelf. ``judge`` raises for one that may not be taken."""
+
+    caller: Caller
+    shelf: Shelf
+    repository: Repository
+    judge: Judge
+    recorded_at: Callable[[datetime, list[Commit]], datetime]
+    _read: dict[str, tuple[Fetched, list[str], dict[str, str]]] = field(default_factory=dict)
+    _known: dict[str, Commit] = field(default_factory=dict)
+    _refused: dict[str, EveryShelfError] = field(default_factory=dict)
+    _mapping: Mapping | None = None
+
+    def read(self, tip: str, known: Iterable[str]) -> list[str]:
+        """Read and judge every commit that leads to ``tip`` and is not on the shelf; gives their ids, parents first.
+
+        Raises the error of the first that may not be taken.
+        """
+        line = list(self.repository.line([tip], known))
+        self._look_up(line)
+        fresh = [git for git in line if git not in self._known]
+        for git in fresh:
+            if git in self._refused:
+                raise self._refused[git]
+            if git not in self._read:
+                try:
+                    self._read_one(git)
+                except EveryShelfError as error:
+                    self._refused[git] = error
+                    raise
+        return fresh
+
+    def _look_up(self, line: list[str]) -> None:
+        """Which of them the shelf has."""
+        asked = [git for git in line if git not in self._known and git not in self._read]
+        for start in range(0, len(asked), 500):
+            rows = GitPair.objects.filter(shelf=self.shelf, mapping="", git__in=asked[start : start + 500])
+            self._known.update({row.git: row.commit for row in rows.select_related("commit")})
+
+    def _read_one(self, git: str) -> None:
+        self._mapping = self._mapping or mapping_of(self.shelf, self.repository)
+        parents = list(parse_commit_object(self.repository.commit(git)).parents)
+        self._look_up(parents)
+        above = [Parent(self._root_of(parent), parent) for parent in parents]
+        rows = [self._known[parent] for parent in parents if parent in self._known]
+        fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, rows))
+        before = above[0].root if above else get_trees().empty
+        self.judge(fetched, before)
+        self._read[git] = (fetched, parents, self._kinds(fetched, before))
+
+    def _root_of(self, git: str) -> str:
+        return self._known[git].root if git in self._known else self._read[git][0].root
+
+    @staticmethod
+    def _kinds(fetched: Fetched, before: str) -> dict[str, str]:
+        """Found out before the records are locked: files are looked into by another process."""
+        changes: Iterator[Change] = get_trees().changes(before, fetched.root)
+        return recognise_changes(rules_at(fetched.root), [c for c in changes if c.after is not None])
+
+    def record(self, line: Iterable[str]) -> list[Commit]:
+        """Record commits that were read, parents first; in one transaction, which the caller opened."""
+        made: list[Commit] = []
+        pairs: list[GitPair] = []
+        for git in line:
+            if git in self._known:
+                continue
+            fetched, parents, kinds = self._read[git]
+            commit = self._recorded(fetched, [self._known[parent] for parent in parents], kinds)
+            self._known[git] = commit
+            made.append(commit)
+            pairs.append(GitPair(shelf=self.shelf, commit=commit, git=git))
+        with one_act():
+            GitPair.objects.bulk_create(pairs, batch_size=500, ignore_conflicts=True)
+            self._hold(made)
+        return made
+
+    def commit_of(self, git: str) -> Commit:
+        """The shelf's commit for one that is known or was recorded."""
+        if git not in self._known:
+            self._look_up([git])
+        return self._known[git]
+
+    def _recorded(self, fetched: Fetched, parents: list[Commit], kinds: dict[str, str]) -> Commit:
+        message = CommitMessage(
+            fetched.summary, fetched.description, fetched.labels, fetched.tasks, fetched.author, fetched.time
+        )
+        prepared = prepare_commit(
+            self.caller,
+            self.shelf,
+            None,
+            parents,
+            fetched.root,
+            message,
+            fetched.moves,
+            recorded=fetched.recorded,
+            keep=fetched.kept,
+            kinds=kinds,
+        )
+        known = Commit.objects.filter(shelf=self.shelf, uid=prepared.uid).first()
+        return known or prepared.record()
+
+    def _hold(self, made: list[Commit]) -> None:
+        """Note that the shelf holds what came: files, and what is kept for Git."""
+        sizes: dict[str, int] = {}
+        for fetched, _, _ in self._read.values():
+            sizes.update({e.id: e.size for _, e in fetched.changes.files.values() if e is not None})
+            for kept in decode_residue(fetched.residue).paths:
+                if kept.content:
+                    sizes[kept.content] = get_store().size(kept.content)
+        for commit in made:
+            if kept_content := decode_commit(get_store().read(commit.uid)).git:
+                sizes[kept_content] = get_store().size(kept_content)
+        ShelfContent.objects.bulk_create(
+            [ShelfContent(shelf=self.shelf, content=content, size=size) for content, size in sizes.items()],
+            batch_size=_KEPT_BATCH,
+            ignore_conflicts=True,
+        )
+
+
+def judge_push(fetched: Fetched, before: str) -> None:
+    """Return if a commit that somebody pushes may be taken; raises an error that names the first thing in the way."""
+    named = f"commit {fetched.git[:8]} ({fetched.summary[:60]})"
+    if fetched.odd:
+        path = fetched.odd[0].decode("utf-8", "backslashreplace")
+        raise InvalidError(
+            f"{named} has {path!r}, which cannot be the path of an artifact",
+            code="git.path",
+            hint="Rename it in that commit (git rebase -i) and push again.",
+        )
+    if fetched.unheld:
+        raise InvalidError(
+            f"{named} has a content note at {fetched.unheld[0]}, and the shelf does not hold what it stands for",
+            code="git.note",
+            hint="Commit the file itself, or put its content on the shelf first: everyshelf commit.",
+        )
+    most, rules = get_config().max_upload_bytes, rules_at(before)
+    for path, (old, new) in fetched.changes.files.items():
+        if new is None:
+            continue
+        if new.size > most:
+            raise LimitError(
+                f"{named} has {path} of {new.size:,} bytes, and this service takes {most:,}",
+                code="git.size",
+                hint="Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.",
+            )
+        if old is None and rules.leaves_out(path):
+            raise InvalidError(
+                f"{named} adds {path}, which {FILE_NAME} ignores",
+                code="git.ignored",
+                hint=f"Take it out of that commit, or change the patterns in {FILE_NAME} first.",
+            )
+        if path == FILE_NAME:
+            _check_rules(new.id, named)
+
+
+def _check_rules(content: str, named: str) -> None:
+    try:
+        parse_rules(decode(get_store().read(content)).text)
+    except (InvalidError, UnreadableError) as error:
+        hint = "Correct it in that commit and push again."
+        raise InvalidError(f"{named}: {error.message}", code="rules.syntax", hint=hint) from error
+
+
+def recorded_now(now: datetime) -> Callable[[datetime, list[Commit]], datetime]:
+    """Of what people push: it is recorded when it comes, whatever it says."""
+
+    def moment(_claimed: datetime, parents: list[Commit]) -> datetime:
+        return max(now, soonest(parents))
+
+    return moment
