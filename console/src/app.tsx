@@ -9,6 +9,7 @@ import { ComparePage } from "./features/compare/ComparePage";
 import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
 import { ExperimentPage } from "./features/experiments/ExperimentPage";
 import { ExperimentsPage } from "./features/experiments/ExperimentsPage";
+import { GitPage } from "./features/git/GitPage";
 import { HistoryPage } from "./features/history/HistoryPage";
 import { PendingPage } from "./features/pending/PendingPage";
 import { JoinPage } from "./features/people/JoinPage";
@@ -71,6 +72,7 @@ function Gate() {
       <Route path="/s/:key/experiments" element={<ExperimentsPage />} />
       <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
       <Route path="/s/:key/people" element={<PeoplePage />} />
+      <Route path="/s/:key/git" element={<GitPage />} />
       <Route path="/s/:key/log" element={<LogPage />} />
       <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
       <Route path="/s/:key/environments" element={<EnvironmentsPage />} />

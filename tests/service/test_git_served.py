@@ -10,6 +10,8 @@ import tempfile
 import time
 from pathlib import Path
 
+import httpx
+
 from everyshelf.client import ShelfClient
 from tests.support.factories import ServiceCase, commit_files
 from tests.support.git import run_git
@@ -238,8 +240,6 @@ class PushTests(GitCase):
         self.assertEqual({row.path for row in self.shelf.artifacts()} & {"0.txt", "1.txt"}, {"0.txt", "1.txt"})
 
     def test_damaged_pushes(self) -> None:
-        import httpx
-
         address = f"{self.service.address}/git/{self.shelf.key}.git/git-receive-pack"
         headers = {"Authorization": f"Bearer {self.service.token()}"}
         line = f"{'0' * 40} {'a' * 40} refs/heads/x\0 report-status\n".encode()
@@ -250,6 +250,35 @@ class PushTests(GitCase):
         packed = httpx.post(address, headers={**headers, "Content-Encoding": "gzip"}, content=b"no gzip")
         self.assertLess(packed.status_code, 500)
         self.assertEqual([branch.name for branch in self.shelf.branches()], ["main"])
+
+
+class DescribingTests(GitCase):
+    """Each commit under both of its ids."""
+
+    def test_both_ids_and_what_is_kept(self) -> None:
+        self.assertEqual([row.git for row in self.shelf.git_commits().items], [None, None])
+        clone = self.clone()
+        for number in range(4):
+            self.work(clone, {f"{number}.sh": b"x\n"}, f"c{number}\n\n\nodd message\n")
+            (clone / f"{number}.sh").chmod(0o755)
+        run_git("commit", "-q", "-a", "-m", "Modes", folder=clone)
+        self.push(clone)
+        page = self.shelf.git_commits(limit=3)
+        self.assertEqual((page.address, page.total), (f"/git/{self.shelf.key}.git", 7))
+        rest = self.shelf.git_commits(limit=100, cursor=page.next or "")
+        rows = [*page.items, *rest.items]
+        ids = run_git("rev-list", "HEAD", folder=clone).stdout.split()
+        self.assertEqual([row.git for row in rows], ids)
+        self.assertEqual([row.came for row in rows], [True] * 5 + [False] * 2)
+        self.assertEqual(rows[0].kept, ["author with address and time zone", "3.sh as Git has it"])
+        self.assertEqual(rows[5].kept, [])
+
+    def test_a_commit_names_all_its_parents_wherever_the_page_ends(self) -> None:
+        commits = list(self.shelf.commits())
+        address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/commits?limit=1"
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        (row,) = httpx.get(address, headers=headers).json()["items"]
+        self.assertEqual(row["parents"], [commits[1].commit])
 
 
 class KilledTests(GitCase):

@@ -1470,6 +1470,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/git": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the commits of the shelf with their ids in Git, those recorded last first, and where Git finds it
+         * @description List the commits of the shelf with their ids in Git, those recorded last first, and where Git finds it.
+         */
+        get: operations["git_commits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/invitations": {
         parameters: {
             query?: never;
@@ -2893,6 +2913,26 @@ export interface components {
             quiet?: components["schemas"]["QuietHoursRequest"][];
             /** @description Nothing may be lost that was changed there. */
             drift?: boolean;
+        };
+        /** @description A commit of the shelf beside its id in Git: null before it was first asked for. ``came``: it was made with Git; ``kept``: what it holds there beyond what the shelf has a place for, in words. */
+        GitCommit: {
+            commit: string;
+            git: string | null;
+            summary: string;
+            author: string;
+            recorded: string;
+            /** @default false */
+            came?: boolean;
+            /** @default [] */
+            kept?: string[];
+        };
+        /** @description A page of the shelf's commits, those recorded last first. ``address``: where Git finds the shelf, below the address of the service. ``total``: how many commits the shelf has. */
+        GitPage: {
+            address: string;
+            total: number;
+            items: components["schemas"]["GitCommit"][];
+            /** @default null */
+            next?: string | null;
         };
         /** @description A cell as it is now; ``state``, ``was`` and ``was_formula`` where it was another before. */
         GridCell: {
@@ -10822,6 +10862,60 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    git_commits: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "total": 1,
+                     *       "items": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "git": "",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": ""
+                     *         }
+                     *       ],
+                     *       "next": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     invitations_list: {

@@ -100,6 +100,7 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
     ["proposals", "Proposals", `/s/${key}/proposals`, asked.data?.length],
     ["experiments", "Experiments", `/s/${key}/experiments`, tried.data?.filter((e) => e.state === "open").length],
     ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
+    ["git", "Git", `/s/${key}/git`, undefined],
     ["log", "Log", `/s/${key}/log`, undefined],
     ["people", "People", `/s/${key}/people`, undefined],
   ];

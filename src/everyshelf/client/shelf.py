@@ -14,6 +14,7 @@ import msgspec
 
 from everyshelf.client.environments import EnvironmentsPart
 from everyshelf.client.errors import ProblemError, UnreachableError
+from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
 from everyshelf.client.merging import MergingPart
 from everyshelf.client.models import (
@@ -48,7 +49,7 @@ class _Page(msgspec.Struct):
     next: str | None
 
 
-class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart):
+class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart, ExchangePart):
     """One shelf of a service."""
 
     def info(self) -> Shelf:

@@ -12,6 +12,7 @@ import msgspec
 from everyshelf.core.errors import BrokenError
 
 FORM = 1
+_MOST_NAMED = 3
 PathAs = Literal["plain", "bytes", "commit", "absent", "folder"]
 
 
@@ -62,3 +63,27 @@ def decode_residue(data: bytes) -> GitResidue:
     if residue.form != FORM:
         raise BrokenError(f"what was kept for Git has form {residue.form}, not {FORM}", code="git.residue")
     return residue
+
+
+def in_words(residue: GitResidue) -> list[str]:
+    """What is kept for Git, for people to read."""
+    found: list[str] = []
+    headers = residue.headers or ""
+    if "gpgsig" in headers or "gpgsig" in (residue.whole or ""):
+        found.append("its signature")
+    if "encoding " in headers:
+        found.append("its encoding")
+    if residue.author is not None:
+        found.append("author with address and time zone")
+    if residue.committer is not None and residue.committer != residue.author:
+        found.append("committer")
+    if residue.message is not None:
+        found.append("its message as written")
+    if residue.whole is not None:
+        found.append("the commit as written")
+    files = [kept.path for kept in residue.paths if kept.keep != "folder"]
+    found += [f"{path} as Git has it" for path in files[:_MOST_NAMED]]
+    if len(files) > _MOST_NAMED:
+        more = len(files) - _MOST_NAMED
+        found.append(f"{more} more files as Git has them" if more > 1 else "1 more file as Git has it")
+    return found

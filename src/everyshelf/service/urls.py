@@ -17,6 +17,7 @@ _v1: list[URLPattern | URLResolver] = [
     path("shelves/<str:shelf>/proposals", include("everyshelf.service.proposals.api")),
     path("", include("everyshelf.service.proposals.waiting_api")),
     path("shelves/<str:shelf>/experiments", include("everyshelf.service.experiments.api")),
+    path("shelves/<str:shelf>/git", include("everyshelf.service.exchange.api")),
     path("shelves/<str:shelf>/environments", include("everyshelf.service.environments.api")),
 ]
 urlpatterns = [

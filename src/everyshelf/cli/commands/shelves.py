@@ -48,6 +48,34 @@ def shelf_list(address: str | None, as_json: bool) -> None:
     terminal.next_step(take_command(found[0].key) if found else "everyshelf shelf make NAME")
 
 
+@shelf.command("show")
+@shelf_options
+def shelf_show(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Show a shelf in numbers, your role on it, and where Git finds it."""
+    found, desk = open_shelf(shelf_key, address)
+    info, page = found.info(), found.git_commits(limit=5)
+    person = open_client(address, desk).person()
+    git = found.git_address(person or "")
+    if as_json:
+        terminal.print_json({"shelf": info, "git": git, "commits": page.items})
+        return
+    terminal.say(f"{terminal.bold(info.name)} ({info.key}). {info.description}".strip())
+    numbers = [terminal.count(info.commits, "commit"), terminal.count(info.branches, "branch", "branches")]
+    numbers += [terminal.count(info.tags, "tag"), terminal.count(info.environments, "environment")]
+    terminal.say(f"  {', '.join(numbers)}. Your role: {info.role or 'reader'}.")
+    terminal.say("")
+    terminal.say(terminal.bold("As a Git repository") + " (the password is a token)")
+    terminal.say(f"  git clone {git}")
+    if page.items:
+        listing = terminal.Listing((terminal.Column(2), terminal.Column(2), terminal.Column(terminal.DETAIL)))
+        for one in page.items:
+            listing.row(one.commit[:8], one.git[:8] if one.git else "not yet", one.summary)
+        terminal.say("")
+        terminal.say(terminal.dim("  shelf     git       recorded last"))
+        listing.show()
+    terminal.next_step("everyshelf token make NAME --scope read --scope write")
+
+
 @shelf.command("make")
 @click.argument("name")
 @click.option("--description", default="", help="What the shelf is for.")

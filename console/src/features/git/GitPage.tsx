@@ -1,0 +1,64 @@
+/** The shelf as a Git repository: its address, and each commit under both of its ids. */
+import { Button } from "@mui/material";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { count, when } from "../../marks/words";
+import { Page, useMe, useShelfKey } from "../../shell/Page";
+import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { gitCommits } from "./queries";
+
+export function GitPage() {
+  const key = useShelfKey();
+  const found = useInfiniteQuery(gitCommits(key));
+  const pages = found.data?.pages ?? [];
+  const rows = pages.flatMap((page) => page.items);
+  return (
+    <Page page="git" title="Git" at="main" say={<><i className="j">in</i> <b>Git</b></>}>
+      <h1>Clone this shelf, and push to it, with any Git client.</h1>
+      {found.isPending && <Loading what="Reading the commits" />}
+      {found.isError && <ProblemBox error={found.error} />}
+      {pages[0] && <Clone path={pages[0].address} />}
+      {pages[0] && rows.length === 0 && <Empty>No commit yet. The first one, made here or pushed, starts the history.</Empty>}
+      {rows.length > 0 && (
+        <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits on both sides">
+          <table>
+            <thead><tr><th>When</th><th>Made with</th><th>Commit</th><th>Who</th><th>On the shelf</th><th>In Git</th></tr></thead>
+            <tbody>{rows.map((row) => <Row key={row.commit} shelf={key} row={row} />)}</tbody>
+          </table>
+        </section>
+      )}
+      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button> <span className="cap">{count(rows.length, "commit")} of {pages[0]?.total} shown</span></p>}
+    </Page>
+  );
+}
+
+/** The address, to be copied with or without the command. */
+function Clone({ path }: { path: string }) {
+  const me = useMe();
+  const address = `${window.location.protocol}//${me ? `${encodeURIComponent(me)}@` : ""}${window.location.host}${path}`;
+  const [copied, setCopied] = useState(false);
+  return (
+    <section className="sheet clone" aria-label="Clone address">
+      <div><b>This shelf is a Git repository</b><span className="cap">Your name, and a token as password</span></div>
+      <code className="inp mono" title={address}>{address}</code>
+      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>{copied ? "Copied" : "Copy address"}</Button>
+      <Button variant="outlined" component={Link} to="/tokens">Make a token</Button>
+    </section>
+  );
+}
+
+function Row({ shelf, row }: { shelf: string; row: Schemas["GitCommit"] }) {
+  const kept = row.kept ?? [];
+  return (
+    <tr>
+      <td title={row.recorded}>{when(row.recorded)}</td>
+      <td>{row.came ? "Git" : "Every Shelf"}</td>
+      <td className="wrap"><b>{row.summary}</b>{kept.length > 0 && <span className="cap" style={{ display: "block" }}>Kept for Git: {kept.join("; ")}</span>}</td>
+      <td>{row.author}</td>
+      <td><Link className="mono" to={`/s/${shelf}?ref=${encodeURIComponent(`commit:${row.commit.slice(0, 12)}`)}`}>{row.commit.slice(0, 8)}</Link></td>
+      <td className="mono" title={row.git ?? "It gets its id when Git first asks for the shelf."}>{row.git ? row.git.slice(0, 8) : "not yet"}</td>
+    </tr>
+  );
+}
