@@ -6,6 +6,7 @@ import base64
 import contextlib
 import os
 import shutil
+import ssl
 import subprocess
 import tempfile
 import threading
@@ -64,6 +65,10 @@ class GitServer:
         self.port = self._http.server_address[1]
         self.address = f"http://127.0.0.1:{self.port}"
         threading.Thread(target=self._http.serve_forever, daemon=True).start()
+
+    def use_tls(self, context: ssl.SSLContext) -> None:
+        """Speak https from now on."""
+        self._http.socket = context.wrap_socket(self._http.socket, server_side=True)
 
     def close(self) -> None:
         """End it."""

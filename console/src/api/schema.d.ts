@@ -1490,6 +1490,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/git/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the links of a shelf to repositories, with how far the two sides are from each other
+         * @description List the links of a shelf to repositories, with how far the two sides are from each other.
+         */
+        get: operations["git_links_list"];
+        put?: never;
+        /**
+         * Make a link to a repository
+         * @description Make a link to a repository. Nothing moves until it is asked to, or follows.
+         */
+        post: operations["git_links_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return a link and what went over it, newest first
+         * @description Return a link and what went over it, newest first.
+         */
+        get: operations["git_links_show"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a link
+         * @description Remove a link. Nothing changes on either side.
+         */
+        delete: operations["git_links_remove"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a link
+         * @description Change a link; what was sent and fetched stays known.
+         */
+        patch: operations["git_links_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fetch what the shelf lacks
+         * @description Fetch what the shelf lacks; what both sides changed is merged by meaning.
+         */
+        post: operations["git_links_fetch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare both sides
+         * @description Compare both sides; nothing moves.
+         */
+        post: operations["git_links_look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send what the repository lacks
+         * @description Send what the repository lacks.
+         */
+        post: operations["git_links_send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reach the repository, and return what is there and what the link would do
+         * @description Reach the repository, and return what is there and what the link would do. Nothing moves.
+         */
+        post: operations["git_links_test"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/invitations": {
         parameters: {
             query?: never;
@@ -2926,6 +3058,55 @@ export interface components {
             /** @default [] */
             kept?: string[];
         };
+        /** @description A branch and its other side: ``in step``, ``ahead``, ``behind``, ``diverged`` or ``refused``. ``merge``: the merge that waits to be settled. */
+        GitLine: {
+            branch: string;
+            git: string;
+            state: string;
+            /** @default 0 */
+            ahead?: number;
+            /** @default 0 */
+            behind?: number;
+            /** @default  */
+            merge?: string;
+            /** @default  */
+            why?: string;
+            /** @default  */
+            hint?: string;
+        };
+        /** @description A link between a shelf and a repository. ``branches``: pairs of names, of the shelf and of Git; empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
+        GitLinkAnswer: {
+            name: string;
+            address: string;
+            user: string;
+            has_token: boolean;
+            has_key: boolean;
+            way: string;
+            branches: string[][];
+            tags: boolean;
+            follows: boolean;
+            every_seconds: number;
+            made_by: string;
+            state: string;
+            lines: components["schemas"]["GitLine"][];
+            /** @default null */
+            problem?: components["schemas"]["GitProblem"] | null;
+            /** @default null */
+            since?: string | null;
+            /** @default null */
+            looked?: string | null;
+            /** @default null */
+            next_look?: string | null;
+        };
+        /** @description All links. */
+        GitLinkList: {
+            links: components["schemas"]["GitLinkAnswer"][];
+        };
+        /** @description A link with what went over it, newest first. */
+        GitLinkShown: {
+            link: components["schemas"]["GitLinkAnswer"];
+            transfers: components["schemas"]["GitTransferAnswer"][];
+        };
         /** @description A page of the shelf's commits, those recorded last first. ``address``: where Git finds the shelf, below the address of the service. ``total``: how many commits the shelf has. */
         GitPage: {
             address: string;
@@ -2933,6 +3114,32 @@ export interface components {
             items: components["schemas"]["GitCommit"][];
             /** @default null */
             next?: string | null;
+        };
+        /** @description Why a link is refused or has diverged, and what to do about it. */
+        GitProblem: {
+            detail: string;
+            hint: string;
+            code: string;
+        };
+        /** @description A commit that went over a link, under both of its ids. */
+        GitTransferAnswer: {
+            at: string;
+            fetched: boolean;
+            branch: string;
+            commit: string;
+            git: string;
+            summary: string;
+            author: string;
+        };
+        /** @description What a link found when it was tried, and what it would do; nothing moved. ``odd_names``: branches and tags there that a shelf cannot have. */
+        GitTried: {
+            branches: string[];
+            tags: number;
+            would_send: number;
+            would_fetch: number;
+            may_write: boolean;
+            /** @default [] */
+            odd_names?: string[];
         };
         /** @description A cell as it is now; ``state``, ``was`` and ``was_formula`` where it was another before. */
         GridCell: {
@@ -3323,6 +3530,24 @@ export interface components {
             /** @default 7 */
             days?: number;
         };
+        /** @description A link to be made. */
+        NewLinkRequest: {
+            address: string;
+            user?: string;
+            /** @description Empty takes it away. */
+            token?: string;
+            /** @description A private key for SSH. Empty takes it away. */
+            key?: string;
+            /** @description Lines that say which keys the server has. */
+            known_hosts?: string;
+            way?: components["schemas"]["WayEnum"];
+            /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
+            branches?: string[][];
+            tags?: boolean;
+            follows?: boolean;
+            every_seconds?: number;
+            name: string;
+        };
         /** @description A new password for a person; random if left empty. */
         NewPasswordRequest: {
             /** @default  */
@@ -3534,6 +3759,23 @@ export interface components {
         PatchedExperimentChangeRequest: {
             question?: string;
             primary?: string;
+        };
+        /** @description What is said of a link; what is left out stays. */
+        PatchedLinkChangeRequest: {
+            address?: string;
+            user?: string;
+            /** @description Empty takes it away. */
+            token?: string;
+            /** @description A private key for SSH. Empty takes it away. */
+            key?: string;
+            /** @description Lines that say which keys the server has. */
+            known_hosts?: string;
+            way?: components["schemas"]["WayEnum"];
+            /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
+            branches?: string[][];
+            tags?: boolean;
+            follows?: boolean;
+            every_seconds?: number;
         };
         /** @description Changes to a proposal; fields left out stay as they are. ``state``: closed, with a ``reason``, or open again. */
         PatchedProposalChangeRequest: {
@@ -4351,6 +4593,13 @@ export interface components {
          * @enum {string}
          */
         WaitingOutWhatEnum: "verdict" | "answer" | "fix" | "merge" | "settle";
+        /**
+         * @description * `send` - send
+         *     * `fetch` - fetch
+         *     * `both` - both
+         * @enum {string}
+         */
+        WayEnum: "send" | "fetch" | "both";
         /** @description How many weights each side has. */
         WeightCounts: {
             before: number;
@@ -10916,6 +11165,521 @@ export interface operations {
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
+        };
+    };
+    git_links_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "links": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *           "user": "",
+                     *           "has_token": false,
+                     *           "has_key": false,
+                     *           "way": "",
+                     *           "branches": [
+                     *             []
+                     *           ],
+                     *           "tags": false,
+                     *           "follows": false,
+                     *           "every_seconds": 1,
+                     *           "made_by": "tobias",
+                     *           "state": "",
+                     *           "lines": [
+                     *             {
+                     *               "branch": "main",
+                     *               "git": "",
+                     *               "state": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitLinkList"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    git_links_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "user": "",
+                 *       "token": "",
+                 *       "key": "skerry-line",
+                 *       "known_hosts": "",
+                 *       "way": "send",
+                 *       "branches": [
+                 *         []
+                 *       ],
+                 *       "tags": false,
+                 *       "follows": false,
+                 *       "every_seconds": 10,
+                 *       "name": "skerry-line"
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewLinkRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "skerry-line",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "user": "",
+                     *       "has_token": false,
+                     *       "has_key": false,
+                     *       "way": "",
+                     *       "branches": [
+                     *         []
+                     *       ],
+                     *       "tags": false,
+                     *       "follows": false,
+                     *       "every_seconds": 1,
+                     *       "made_by": "tobias",
+                     *       "state": "",
+                     *       "lines": [
+                     *         {
+                     *           "branch": "main",
+                     *           "git": "",
+                     *           "state": ""
+                     *         }
+                     *       ],
+                     *       "problem": {
+                     *         "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *         "hint": "Catch up: everyshelf catch-up",
+                     *         "code": "branch.moved"
+                     *       },
+                     *       "since": "",
+                     *       "looked": "",
+                     *       "next_look": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitLinkAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "link": {
+                     *         "name": "skerry-line",
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "user": "",
+                     *         "has_token": false,
+                     *         "has_key": false,
+                     *         "way": "",
+                     *         "branches": [
+                     *           []
+                     *         ],
+                     *         "tags": false,
+                     *         "follows": false,
+                     *         "every_seconds": 1,
+                     *         "made_by": "tobias",
+                     *         "state": "",
+                     *         "lines": [
+                     *           {
+                     *             "branch": "main",
+                     *             "git": "",
+                     *             "state": ""
+                     *           }
+                     *         ],
+                     *         "problem": {
+                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *           "hint": "Catch up: everyshelf catch-up",
+                     *           "code": "branch.moved"
+                     *         },
+                     *         "since": "",
+                     *         "looked": "",
+                     *         "next_look": ""
+                     *       },
+                     *       "transfers": [
+                     *         {
+                     *           "at": "",
+                     *           "fetched": false,
+                     *           "branch": "main",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "git": "",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines"
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitLinkShown"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    git_links_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "user": "",
+                 *       "token": "",
+                 *       "key": "skerry-line",
+                 *       "known_hosts": "",
+                 *       "way": "send",
+                 *       "branches": [
+                 *         []
+                 *       ],
+                 *       "tags": false,
+                 *       "follows": false,
+                 *       "every_seconds": 10
+                 *     }
+                 */
+                "application/json": components["schemas"]["PatchedLinkChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "skerry-line",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "user": "",
+                     *       "has_token": false,
+                     *       "has_key": false,
+                     *       "way": "",
+                     *       "branches": [
+                     *         []
+                     *       ],
+                     *       "tags": false,
+                     *       "follows": false,
+                     *       "every_seconds": 1,
+                     *       "made_by": "tobias",
+                     *       "state": "",
+                     *       "lines": [
+                     *         {
+                     *           "branch": "main",
+                     *           "git": "",
+                     *           "state": ""
+                     *         }
+                     *       ],
+                     *       "problem": {
+                     *         "detail": "2 of 14 lines new, 1 of 13 gone",
+                     *         "hint": "Catch up: everyshelf catch-up",
+                     *         "code": "branch.moved"
+                     *       },
+                     *       "since": "",
+                     *       "looked": "",
+                     *       "next_look": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitLinkAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_fetch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_send: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": {},
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "branches": [],
+                     *       "tags": 1,
+                     *       "would_send": 1,
+                     *       "would_fetch": 1,
+                     *       "may_write": false,
+                     *       "odd_names": []
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitTried"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     invitations_list: {

@@ -42,6 +42,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "promote": ("promotion", "Promote a tag to an environment."),
     "rollback": ("promotion", "Return an environment to an earlier deployment."),
     "drift": ("promotion", "Show changes made directly in an environment, or capture them in your draft."),
+    "git-link": ("git_links", "Join a shelf to Git repositories: send, fetch, keep in step."),
     "parcel": ("parcels", "Pack artifacts into one portable file; list, verify or unpack it."),
     "outline": ("files", "Show the structure of a file (steps, columns, cells …)."),
     "compare-files": ("files", "Compare two files by meaning."),

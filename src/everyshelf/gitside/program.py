@@ -55,13 +55,15 @@ _HARMLESS = (
 
 
 class GitError(EveryShelfError):
-    """The ``git`` program did not do what it was asked; ``said`` is what it wrote, its last lines."""
+    """The ``git`` program did not do what it was asked; ``said`` is what it wrote of errors, ``out`` what else."""
 
     code = "git.failed"
 
-    def __init__(self, message: str, said: str = "", *, hint: str | None = None, code: str | None = None) -> None:
+    def __init__(
+        self, message: str, said: str = "", *, out: str = "", hint: str | None = None, code: str | None = None
+    ) -> None:
         super().__init__(message, hint=hint, code=code)
-        self.said = said
+        self.said, self.out = said, out
 
 
 def git_program() -> str:
@@ -77,8 +79,11 @@ def git_program() -> str:
 
 
 def git_environment(more: Mapping[str, str] | None = None) -> dict[str, str]:
-    """What the child may know: where programs are, and our settings."""
+    """What the child may know: where programs are, our settings, and ``more``, of which ``EVERYSHELF_GIT_SETTINGS`` are
+    settings of Git, one a line."""
+    given = dict(more or {})
     settings = dict(_SETTINGS)
+    settings |= dict(line.split("=", 1) for line in given.pop("EVERYSHELF_GIT_SETTINGS", "").splitlines())
     for section in ("fsck", "fetch.fsck", "receive.fsck"):
         settings |= {f"{section}.{name}": "ignore" for name in _HARMLESS}
     environment = {
@@ -95,7 +100,7 @@ def git_environment(more: Mapping[str, str] | None = None) -> dict[str, str]:
     }
     for place, (key, value) in enumerate(settings.items()):
         environment[f"GIT_CONFIG_KEY_{place}"], environment[f"GIT_CONFIG_VALUE_{place}"] = key, value
-    return environment | dict(more or {})
+    return environment | given
 
 
 def start_git(repository: Path | None, arguments: Sequence[str], **options: object) -> subprocess.Popen[bytes]:
@@ -131,12 +136,14 @@ def run_git(
         process.communicate()
         raise GitError(f"git {arguments[0]} took longer than {seconds:.0f} seconds", code="git.slow") from error
     if process.returncode not in fine:
-        raise failed(arguments[0], process.returncode, said)
+        raise failed(arguments[0], process.returncode, said, out)
     return out
 
 
-def failed(command: str, status: int, said: bytes) -> GitError:
+def failed(command: str, status: int, said: bytes, out: bytes = b"") -> GitError:
     """That a command ended with an error."""
     lines = [line for line in said.decode("utf-8", "replace").splitlines() if line.strip()]
-    why = "\n".join(lines[-5:])[:1000]
-    return GitError(f"git {command} failed ({status}): {lines[-1][:300] if lines else 'it said nothing'}", why)
+    last = lines[-1][:300] if lines else "it said nothing"
+    return GitError(
+        f"git {command} failed ({status}): {last}", "\n".join(lines[-40:])[:8000], out=out.decode("utf-8", "replace")
+    )

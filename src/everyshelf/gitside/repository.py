@@ -166,9 +166,17 @@ class Repository:
         while self._cached > _CACHED_ENTRIES and len(self._trees) > 1:
             self._cached -= len(self._trees.popitem(last=False)[1]) + 1
 
-    def run(self, *arguments: str, given: bytes | None = None, fine: Sequence[int] = (0,)) -> bytes:
+    def run(
+        self,
+        *arguments: str,
+        given: bytes | None = None,
+        fine: Sequence[int] = (0,),
+        environment: Mapping[str, str] | None = None,
+        seconds: float = 3600.0,
+    ) -> bytes:
         """Run a command of Git on it, with what is kept apart; raises ``GitError``."""
-        return run_git(self.folder, *arguments, given=given, environment=self.environment, fine=fine)
+        told = {**self.environment, **(environment or {})}
+        return run_git(self.folder, *arguments, given=given, environment=told, fine=fine, seconds=seconds)
 
     def refs(self, *below: str) -> dict[str, str]:
         """Full name and object of each branch and tag (or of all below these prefixes)."""

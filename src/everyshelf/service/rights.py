@@ -35,6 +35,8 @@ _TABLE: dict[str, tuple[str, str]] = {
     "force a gate": ("owner", "promote"),
     "guard branches": ("owner", "admin"),
     "change members": ("owner", "admin"),
+    "change links": ("owner", "admin"),
+    "send and fetch": ("author", "write"),
     "change the shelf": ("owner", "admin"),
 }
 

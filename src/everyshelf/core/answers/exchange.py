@@ -28,3 +28,79 @@ class GitPage(Answer):
     total: int
     items: list[GitCommit]
     next: str | None = None
+
+
+class GitLine(Answer):
+    """A branch and its other side: ``in step``, ``ahead``, ``behind``, ``diverged`` or ``refused``. ``merge``: the
+    merge that waits to be settled."""
+
+    branch: str
+    git: str
+    state: str
+    ahead: int = 0
+    behind: int = 0
+    merge: str = ""
+    why: str = ""
+    hint: str = ""
+
+
+class GitProblem(Answer):
+    """Why a link is refused or has diverged, and what to do about it."""
+
+    detail: str
+    hint: str
+    code: str
+
+
+class GitLinkAnswer(Answer):
+    """A link between a shelf and a repository. ``branches``: pairs of names, of the shelf and of Git; empty: all.
+    ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
+
+    name: str
+    address: str
+    user: str
+    has_token: bool
+    has_key: bool
+    way: str
+    branches: list[list[str]]
+    tags: bool
+    follows: bool
+    every_seconds: int
+    made_by: str
+    state: str
+    lines: list[GitLine]
+    problem: GitProblem | None = None
+    since: datetime | None = None
+    looked: datetime | None = None
+    next_look: datetime | None = None
+
+
+class GitTransferAnswer(Answer):
+    """A commit that went over a link, under both of its ids."""
+
+    at: datetime
+    fetched: bool
+    branch: str
+    commit: str
+    git: str
+    summary: str
+    author: str
+
+
+class GitTried(Answer):
+    """What a link found when it was tried, and what it would do; nothing moved. ``odd_names``: branches and tags there
+    that a shelf cannot have."""
+
+    branches: list[str]
+    tags: int
+    would_send: int
+    would_fetch: int
+    may_write: bool
+    odd_names: list[str] = []
+
+
+class GitLinkShown(Answer):
+    """A link with what went over it, newest first."""
+
+    link: GitLinkAnswer
+    transfers: list[GitTransferAnswer]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from django.contrib.auth.models import User
 from django.db import models
+from django.db.models import Q
 
 from everyshelf.service.shelves.models import Commit, Shelf, Tag
 
@@ -28,3 +30,50 @@ class KeptTag(models.Model):
 
     tag = models.OneToOneField(Tag, models.CASCADE, related_name="kept_for_git")
     content = models.CharField(max_length=64)
+
+
+class GitLink(models.Model):
+    """A shelf joined to a repository somewhere. ``branches``: pairs of names, of the shelf and of Git; empty: all of
+    them, under the same names. ``token`` and ``key`` are sealed. ``state`` is how far the two are from each other as
+    of ``looked``, since ``since``; ``lines``: the same for each branch. ``seen_commit``: the newest commit by then.
+    """
+
+    shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="git_links")
+    name = models.CharField(max_length=60)
+    address = models.CharField(max_length=1000)
+    user = models.CharField(max_length=150, blank=True)
+    token = models.BinaryField(null=True)
+    key = models.BinaryField(null=True)
+    known_hosts = models.TextField(blank=True)
+    way = models.CharField(max_length=5, default="both")
+    branches = models.JSONField(default=list)
+    tags = models.BooleanField(default=True)
+    follows = models.BooleanField(default=False)
+    every_seconds = models.PositiveIntegerField(default=600)
+    made_by = models.ForeignKey(User, models.PROTECT, related_name="+")
+    created = models.DateTimeField()
+    state = models.CharField(max_length=10, default="new")
+    problem = models.JSONField(default=dict)
+    since = models.DateTimeField(null=True)
+    looked = models.DateTimeField(null=True)
+    next_look = models.DateTimeField(null=True)
+    tries = models.PositiveIntegerField(default=0)
+    lines = models.JSONField(default=list)
+    seen_commit = models.PositiveBigIntegerField(default=0)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["shelf", "name"], name="one_git_link_per_name"),
+            models.CheckConstraint(condition=Q(way__in=["send", "fetch", "both"]), name="known_way_of_link"),
+        ]
+
+
+class GitTransfer(models.Model):
+    """A commit that went over a link."""
+
+    link = models.ForeignKey(GitLink, models.CASCADE, related_name="transfers")
+    fetched = models.BooleanField()
+    commit = models.ForeignKey(Commit, models.CASCADE, related_name="+")
+    git = models.CharField(max_length=40)
+    branch = models.CharField(max_length=255)
+    at = models.DateTimeField()

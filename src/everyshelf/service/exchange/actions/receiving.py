@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
-from django.db import IntegrityError
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, RefusedError
@@ -16,19 +14,17 @@ from everyshelf.gitside.protocol import Command, PushRequest, Stream, answer_pus
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.gitside.tags import FetchedTag, tag_from_git
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.base.context import get_store
 from everyshelf.service.base.room import require_room
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
-from everyshelf.service.exchange.actions.taking import Taking, judge_push, recorded_now
-from everyshelf.service.exchange.models import KeptTag
+from everyshelf.service.exchange.actions.taking import Taking, judge_push, keep_tag, recorded_now
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, may, require
 from everyshelf.service.shelves.actions.branches import check_delete
 from everyshelf.service.shelves.actions.recording import moved
 from everyshelf.service.shelves.actions.refs import check_branch_name
-from everyshelf.service.shelves.models import Branch, Commit, Shelf, ShelfContent, Tag
+from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 
@@ -230,8 +226,9 @@ def _advance(push: _Push, taking: Taking, name: str, branch: Branch | None, line
     _follow(push, made, name)
 
 
-def _follow(push: _Push, made: list[Commit], name: str) -> None:
+def _follow(push: _Push, recorded: dict[str, Commit], name: str) -> None:
     """The log, and what is said of each version later."""
+    made = list(recorded.values())
     if made:
         note(push.caller, "git.pushed", name, push.shelf, commits=len(made), head=made[-1].uid)
         start_job(push.caller, "describe", push.shelf, {"commits": [commit.uid for commit in made]})
@@ -245,23 +242,6 @@ def _delete(push: _Push, branch: Branch) -> None:
 
 def _tag(push: _Push, taking: Taking, found: FetchedTag, line: list[str]) -> None:
     made = taking.record(line)
-    told: dict[str, Any] = {"selection": list(found.tag.selection) if found.tag.selection is not None else None}
-    try:
-        tag = Tag.objects.create(
-            shelf=push.shelf,
-            name=found.tag.name,
-            commit=taking.commit_of(found.commit),
-            note=found.tag.note,
-            created=found.tag.time,
-            created_by=found.tag.author,
-            **told,
-        )
-    except IntegrityError as error:
-        raise ConflictError(f"the tag {found.tag.name} exists", code="tag.taken") from error
-    if found.residue:
-        info = get_store().put(found.residue)
-        get_store().sync()
-        KeptTag.objects.create(tag=tag, content=info.id)
-        ShelfContent.objects.get_or_create(shelf=push.shelf, content=info.id, defaults={"size": info.size})
+    tag = keep_tag(push.shelf, found, taking.commit_of(found.commit))
     note(push.caller, "tag.made", found.tag.name, push.shelf, commit=tag.commit.uid)
     _follow(push, made, found.tag.name)

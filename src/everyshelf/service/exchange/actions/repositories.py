@@ -14,6 +14,7 @@ from everyshelf.gitside.mapping import Mapping
 from everyshelf.gitside.program import GitError
 from everyshelf.gitside.repository import Repository
 from everyshelf.gitside.settings import MappingSettings
+from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.base.turns import turns
@@ -58,7 +59,8 @@ def _unlock(folder: Path) -> None:
 
 def forget(shelf: Shelf) -> None:
     """Throw the repository away, and what is known of it: the next look makes it again from the shelf."""
-    GitPair.objects.filter(shelf=shelf, mapping="").delete()
+    with aside():
+        GitPair.objects.filter(shelf=shelf, mapping="").delete()
     shutil.rmtree(folder_of(shelf), ignore_errors=True)
 
 

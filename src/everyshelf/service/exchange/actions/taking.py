@@ -6,7 +6,9 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from everyshelf.core.errors import EveryShelfError, InvalidError, LimitError, UnreadableError
+from django.db import IntegrityError
+
+from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history.commits import decode_commit
 from everyshelf.core.history.trees import Change
@@ -15,15 +17,16 @@ from everyshelf.gitside.mapping import Fetched, Mapping, Parent
 from everyshelf.gitside.objects import parse_commit_object
 from everyshelf.gitside.repository import Repository
 from everyshelf.gitside.residue import decode_residue
+from everyshelf.gitside.tags import FetchedTag
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.exchange.actions.repositories import mapping_of
-from everyshelf.service.exchange.models import GitPair
+from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.recognising import recognise_changes
 from everyshelf.service.shelves.actions.recording import CommitMessage, prepare_commit, rules_at, soonest
-from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent
+from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
 
 _KEPT_BATCH = 1000
 Judge = Callable[[Fetched, str], None]
@@ -89,9 +92,10 @@ class Taking:
         changes: Iterator[Change] = get_trees().changes(before, fetched.root)
         return recognise_changes(rules_at(fetched.root), [c for c in changes if c.after is not None])
 
-    def record(self, line: Iterable[str]) -> list[Commit]:
-        """Record commits that were read, parents first; in one transaction, which the caller opened."""
-        made: list[Commit] = []
+    def record(self, line: Iterable[str]) -> dict[str, Commit]:
+        """Record commits that were read, parents first, in one transaction, which the caller opened. Gives those that
+        were not there yet, by their ids in Git."""
+        made: dict[str, Commit] = {}
         pairs: list[GitPair] = []
         for git in line:
             if git in self._known:
@@ -99,11 +103,11 @@ class Taking:
             fetched, parents, kinds = self._read[git]
             commit = self._recorded(fetched, [self._known[parent] for parent in parents], kinds)
             self._known[git] = commit
-            made.append(commit)
+            made[git] = commit
             pairs.append(GitPair(shelf=self.shelf, commit=commit, git=git))
         with one_act():
             GitPair.objects.bulk_create(pairs, batch_size=500, ignore_conflicts=True)
-            self._hold(made)
+            self._hold(list(made.values()))
         return made
 
     def commit_of(self, git: str) -> Commit:
@@ -200,3 +204,25 @@ def recorded_now(now: datetime) -> Callable[[datetime, list[Commit]], datetime]:
         return max(now, soonest(parents))
 
     return moment
+
+
+def keep_tag(shelf: Shelf, found: FetchedTag, commit: Commit) -> Tag:
+    """Record a tag that came from Git, and what is kept of it for Git."""
+    try:
+        tag = Tag.objects.create(
+            shelf=shelf,
+            name=found.tag.name,
+            commit=commit,
+            note=found.tag.note,
+            selection=list(found.tag.selection) if found.tag.selection is not None else None,
+            created=found.tag.time,
+            created_by=found.tag.author,
+        )
+    except IntegrityError as error:
+        raise ConflictError(f"the tag {found.tag.name} exists", code="tag.taken") from error
+    if found.residue:
+        info = get_store().put(found.residue)
+        get_store().sync()
+        KeptTag.objects.create(tag=tag, content=info.id)
+        ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
+    return tag

@@ -1,0 +1,169 @@
+"""Another repository, reached by the ``git`` program: what it has, what is fetched from it and sent to it.
+
+Nothing there is ever forced, rewritten or deleted. The token and the key are known to the child that needs them and to
+nothing else: through ``GIT_ASKPASS`` and a file that only its owner may read. Why something failed is told by what Git
+says in its own, untranslated words (``LC_ALL=C``).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import shlex
+import tempfile
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from everyshelf.core.errors import ConflictError, EveryShelfError, RefusedError
+from everyshelf.gitside.causes import Access, plain, why_of
+from everyshelf.gitside.program import GitError
+from everyshelf.gitside.repository import Repository
+
+_SECONDS = 3600.0
+_LOOK_SECONDS = 60.0
+
+
+@dataclass(frozen=True)
+class Remote:
+    """The repository that ``access`` leads to, beside a copy of ours."""
+
+    repository: Repository
+    access: Access
+
+    def refs(self) -> dict[str, str]:
+        """Full name and object of each branch and tag there."""
+        out = self._run("ls-remote", "--refs", self.access.shown, "refs/heads/*", "refs/tags/*", seconds=_LOOK_SECONDS)
+        rows = (line.partition("\t") for line in out.decode("utf-8", "surrogateescape").splitlines())
+        return {name: identity for identity, _, name in rows if identity}
+
+    def fetch(self, refs: Mapping[str, str]) -> None:
+        """Bring what refs there name (values: what they are called here, outside of branches and tags)."""
+        if refs:
+            wanted = [f"+{there}:{here}" for there, here in refs.items()]
+            options = ["--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-recurse-submodules", "--quiet"]
+            self._run("fetch", *options, self.access.shown, *wanted)
+
+    def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
+        """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
+        if not refs:
+            return {}
+        wanted = [f"{identity}:{name}" for name, identity in refs.items()]
+        try:
+            self._run("push", "--porcelain", "--no-verify", self.access.shown, *wanted)
+        except _SentError as error:
+            if not any(line.startswith("!\t") for line in error.out.splitlines()):
+                raise error.why from None
+            return _refusals(error.out, error.said, self.access)
+        return {}
+
+    def try_writing(self) -> None:
+        """Return if the repository may be written to, as far as that shows without writing."""
+        tip = next(iter(self.repository.refs("refs/heads/").values()), None)
+        if tip is not None:
+            wanted = f"{tip}:refs/heads/{_PROBE}"
+            try:
+                self._run("push", "--dry-run", "--quiet", self.access.shown, wanted, seconds=_LOOK_SECONDS)
+            except _SentError as error:
+                raise error.why from error
+
+    def _run(self, *arguments: str, seconds: float = _SECONDS) -> bytes:
+        with _credentials(self.access) as environment:
+            try:
+                return self.repository.run(*arguments, environment=environment, seconds=seconds)
+            except GitError as error:
+                why = why_of(error, self.access)
+                if arguments[0] == "push":
+                    raise _SentError(why, error) from error
+                raise why from error
+
+
+_PROBE = "every-shelf-asks-whether-it-may-write"
+
+
+class _SentError(EveryShelfError):
+    """A push that was refused, in whole or in part."""
+
+    def __init__(self, why: EveryShelfError, error: GitError) -> None:
+        super().__init__(why.message, hint=why.hint, code=why.code)
+        self.why, self.out, self.said = why, error.out, error.said
+
+
+@contextlib.contextmanager
+def _credentials(access: Access) -> Iterator[dict[str, str]]:
+    """What the child is told, in files that are gone afterwards."""
+    found: dict[str, str] = {}
+    settings = {"http.followRedirects": "false"}
+    if access.resolved:
+        settings["http.curloptResolve"] = access.resolved
+    with tempfile.TemporaryDirectory(prefix="everyshelf-git-") as folder:
+        if access.is_http:
+            ask = _private(Path(folder, "ask"), _ASK, mode=0o700)
+            found |= {"GIT_ASKPASS": str(ask), "EVERYSHELF_USER": access.user or "everyshelf"}
+            found["EVERYSHELF_TOKEN"] = access.token
+        else:
+            found["GIT_SSH_COMMAND"] = _ssh(access, Path(folder))
+        found["EVERYSHELF_GIT_SETTINGS"] = "\n".join(f"{key}={value}" for key, value in settings.items())
+        yield found
+
+
+_ASK = '#!/bin/sh\ncase "$1" in Username*) printf %s "$EVERYSHELF_USER";; *) printf %s "$EVERYSHELF_TOKEN";; esac\n'
+
+
+def _private(path: Path, text: str, *, mode: int = 0o600) -> Path:
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
+    with os.fdopen(descriptor, "w") as file:
+        file.write(text)
+    return path
+
+
+def _ssh(access: Access, folder: Path) -> str:
+    """The SSH program with no settings but these."""
+    key = _private(folder / "key", access.key.strip() + "\n")
+    hosts = _private(folder / "hosts", access.known_hosts.strip() + "\n")
+    options = {
+        "BatchMode": "yes",
+        "IdentitiesOnly": "yes",
+        "StrictHostKeyChecking": "yes",
+        "UserKnownHostsFile": str(hosts),
+        "GlobalKnownHostsFile": os.devnull,
+        "ConnectTimeout": "15",
+        "ServerAliveInterval": "15",
+        "ForwardAgent": "no",
+        "PermitLocalCommand": "no",
+    }
+    words = ["ssh", "-F", os.devnull, "-i", str(key)]
+    words += [word for name, value in options.items() for word in ("-o", f"{name}={value}")]
+    return shlex.join(words)
+
+
+def _refusals(out: str, said: str, access: Access) -> dict[str, EveryShelfError]:
+    """Each ref that was refused with the reason, from the porcelain form of ``git push``."""
+    found: dict[str, EveryShelfError] = {}
+    for line in out.splitlines():
+        flag, _, rest = line.partition("\t")
+        refs, _, why = rest.partition("\t")
+        if flag.strip() != "!":
+            continue
+        name = refs.partition(":")[2]
+        short = name.removeprefix("refs/heads/").removeprefix("refs/tags/")
+        reason = why.partition("(")[2].rstrip(")") or why
+        told = "; ".join(plain(w, access) for w in said.splitlines() if w.startswith("remote:"))[:300]
+        if re.search("non-fast-forward|fetch first|stale info|cannot lock ref|reference already exists", why):
+            found[name] = ConflictError(
+                f"{short} has commits there that the shelf does not have",
+                code="git.diverged",
+                hint="Fetch them first: everyshelf git-link fetch. Nothing there is ever overwritten.",
+            )
+        elif re.search("already exists", why):
+            found[name] = ConflictError(
+                f"the tag {short} is another one there", code="git.tag", hint="Tags never move."
+            )
+        else:
+            found[name] = RefusedError(
+                f"{access.shown} does not take {short}: {told or reason}",
+                code="git.guarded",
+                hint="Look at what protects that branch there; nothing was sent to it.",
+            )
+    return found

@@ -1,0 +1,212 @@
+"""Links to repositories: made, changed, tried, removed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from django.db import IntegrityError
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.core.history.names import did_you_mean, nearest
+from everyshelf.destinations.reach import Reach
+from everyshelf.gitside.causes import Access, host_of
+from everyshelf.gitside.refs import git_ref
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.keys import seal, unseal
+from everyshelf.service.exchange.models import GitLink
+from everyshelf.service.log.actions import note
+from everyshelf.service.rights import Caller, require
+from everyshelf.service.shelves.actions.refs import check_branch_name
+from everyshelf.service.shelves.models import Shelf
+
+_NAME = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
+WAYS = ("send", "fetch", "both")
+_LEAST_SECONDS = 10
+_PORTS = {"http": 80, "https": 443, "ssh": 22}
+
+
+@dataclass(frozen=True)
+class LinkSettings:
+    """What is said of a link; None leaves it as it is. ``branches``: pairs of names, of the shelf and of Git; an empty
+    list: all of them. ``token`` and ``key``: an empty text takes them away."""
+
+    address: str | None = None
+    user: str | None = None
+    token: str | None = None
+    key: str | None = None
+    known_hosts: str | None = None
+    way: str | None = None
+    branches: Sequence[tuple[str, str]] | None = None
+    tags: bool | None = None
+    follows: bool | None = None
+    every_seconds: int | None = None
+
+
+def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> GitLink:
+    """A link; nothing is reached yet."""
+    require(caller, shelf, "change links")
+    if not _NAME.match(name) or len(name) > 60:
+        raise InvalidError(
+            f"{name!r} cannot be the name of a link",
+            code="link.name",
+            pointer="/name",
+            hint="Use lower-case letters, digits and single dashes.",
+        )
+    if not said.address:
+        raise InvalidError("a link needs the address of a repository", code="link.address", pointer="/address")
+    link = GitLink(shelf=shelf, name=name, made_by=caller.person, created=timezone.now())
+    _apply(link, said)
+    try:
+        with one_act():
+            link.save()
+            note(caller, "link.made", name, shelf, address=link.address, way=link.way)
+    except IntegrityError as error:
+        raise ConflictError(
+            f"there is a link {name} already", code="link.taken", hint="Choose another name."
+        ) from error
+    return link
+
+
+def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
+    """Change a link without starting over; what was sent and fetched stays known."""
+    require(caller, link.shelf, "change links")
+    _apply(link, said)
+    with one_act():
+        link.next_look, link.tries = timezone.now(), 0
+        link.save()
+        changed = [field for field, value in vars(said).items() if value is not None]
+        note(caller, "link.changed", link.name, link.shelf, changed=changed)
+    return link
+
+
+def remove_link(caller: Caller, link: GitLink) -> None:
+    """Forget the link. Nothing changes on either side."""
+    require(caller, link.shelf, "change links")
+    with one_act():
+        note(caller, "link.removed", link.name, link.shelf, address=link.address)
+        link.delete()
+
+
+def get_link(shelf: Shelf, name: str) -> GitLink:
+    """The link called ``name``."""
+    found = GitLink.objects.filter(shelf=shelf, name=name).select_related("made_by", "shelf").first()
+    if found is None:
+        names = list(GitLink.objects.filter(shelf=shelf).values_list("name", flat=True))
+        raise MissingError(
+            f"{shelf.name} has no Git link {name!r}",
+            code="link.missing",
+            hint=f"{did_you_mean(nearest(name, names))}List them: everyshelf git-link list",
+        )
+    return found
+
+
+def _apply(link: GitLink, said: LinkSettings) -> None:
+    if said.address is not None:
+        link.address = checked_address(said.address)
+    for field in ("user", "known_hosts", "tags", "follows"):
+        value: Any = getattr(said, field)
+        if value is not None:
+            setattr(link, field, value)
+    for field in ("token", "key"):
+        value = getattr(said, field)
+        if value is not None:
+            setattr(link, field, seal(value) if value else None)
+    if said.way is not None:
+        if said.way not in WAYS:
+            raise InvalidError(f"{said.way!r} is no way: {', '.join(WAYS)}", code="link.way", pointer="/way")
+        link.way = said.way
+    if said.branches is not None:
+        link.branches = [_checked_pair(*pair) for pair in said.branches]
+    if said.every_seconds is not None:
+        if said.every_seconds < _LEAST_SECONDS:
+            raise InvalidError(f"not more often than every {_LEAST_SECONDS} seconds", code="link.seconds")
+        link.every_seconds = said.every_seconds
+
+
+def _checked_pair(here: str, there: str) -> list[str]:
+    check_branch_name(here)
+    if git_ref("heads", there) is None:
+        raise InvalidError(f"{there!r} cannot be a branch in Git", code="link.branch", pointer="/branches")
+    return [here, there]
+
+
+# --- where it leads -----------------------------------------------------------------------
+
+
+def checked_address(said: str) -> str:
+    """The address, if the service may go there; raises ``InvalidError`` or ``RefusedError``."""
+    said = said.strip()
+    parts = urlsplit(said)
+    if "\n" in said or said.startswith("-") or "::" in said:
+        raise _no_address(said)
+    if parts.scheme in ("http", "https", "ssh"):
+        if parts.password or (parts.username and parts.scheme != "ssh"):
+            raise InvalidError(
+                "the address holds a name or a password",
+                code="link.address",
+                pointer="/address",
+                hint="Give them as user and token; they are kept sealed.",
+            )
+        _reach().check_name(parts.hostname or "", parts.port or _PORTS[parts.scheme])
+        return said
+    if parts.scheme in ("", "file"):
+        host = host_of(said)
+        if parts.scheme == "" and host != said:
+            _reach().check_name(host, _PORTS["ssh"])
+            return said
+        return str(_local(parts.path if parts.scheme else said))
+    raise _no_address(said)
+
+
+def _reach() -> Reach:
+    return Reach(get_config().reach)
+
+
+def _no_address(said: str) -> InvalidError:
+    return InvalidError(
+        f"{said[:60]!r} is not an address of a repository",
+        code="link.address",
+        pointer="/address",
+        hint="Use https://HOST/PATH, ssh://USER@HOST/PATH, or a folder.",
+    )
+
+
+def _local(said: str) -> Path:
+    """A folder in one of the places this installation allows."""
+    path = Path(said)
+    resolved = (path if path.is_absolute() else get_config().places[0] / path).resolve()
+    if not any(resolved.is_relative_to(place.resolve()) for place in get_config().places):
+        raise RefusedError(
+            f"{said} is not in a place this service may use",
+            code="link.place",
+            hint="Whoever runs the service names places: EVERYSHELF_PLACES.",
+        )
+    return resolved
+
+
+def access_of(link: GitLink) -> Access:
+    """How the repository is reached now: its host is looked up, and that address is the one that is called."""
+    parts = urlsplit(link.address)
+    resolved = ""
+    if parts.scheme in ("http", "https"):
+        port = parts.port or _PORTS[parts.scheme]
+        resolved = f"{parts.hostname}:{port}:{_reach().resolved(parts.hostname or '', port)}"
+    elif parts.scheme == "ssh" or host_of(link.address) != link.address:
+        _reach().resolved(host_of(link.address), parts.port or _PORTS["ssh"])
+    else:
+        _local(link.address)
+    return Access(
+        link.address,
+        link.user,
+        unseal(link.token) if link.token else "",
+        unseal(link.key) if link.key else "",
+        link.known_hosts,
+        resolved,
+    )

@@ -1,0 +1,383 @@
+"""Sending and fetching over a link: what either side lacks goes there, and nothing on either side is overwritten.
+
+Every step can be repeated: what was sent is there already, what was fetched has its commit already. So a link that was
+cut off anywhere goes on when it is asked again, and counts nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+import msgspec
+from django.utils import timezone
+
+from everyshelf.core.errors import EveryShelfError
+from everyshelf.gitside.incoming import apart, take
+from everyshelf.gitside.mapping import Fetched
+from everyshelf.gitside.refs import git_ref
+from everyshelf.gitside.remote import Remote
+from everyshelf.gitside.repository import NO_OBJECT, Repository
+from everyshelf.gitside.tags import tag_from_git
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.exchange.actions.links import access_of
+from everyshelf.service.exchange.actions.repositories import folder_of, locked
+from everyshelf.service.exchange.actions.showing import bring_up_to_date
+from everyshelf.service.exchange.actions.taking import Taking, keep_tag, recorded_now
+from everyshelf.service.exchange.models import GitLink, GitPair, GitTransfer
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.log.actions import note
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_merge
+from everyshelf.service.shelves.actions.merging import MergeConflictError, prepare_merge_or_wait
+from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch, soonest
+from everyshelf.service.shelves.actions.refs import check_branch_name
+from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
+
+_HEADS, _TAGS = "refs/heads/", "refs/tags/"
+_FIRST_WAIT, _LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
+Progress = Callable[[int, int, str], None]
+
+
+class Line(msgspec.Struct, omit_defaults=True):
+    """How far a branch is from its other side. ``merge``: the merge that waits to be settled."""
+
+    branch: str
+    git: str
+    state: str
+    ahead: int = 0
+    behind: int = 0
+    merge: str = ""
+    why: str = ""
+    hint: str = ""
+
+
+@dataclass
+class _Run:
+    link: GitLink
+    caller: Caller
+    progress: Progress
+    lines: dict[str, Line] = field(default_factory=dict)
+
+    @property
+    def shelf(self) -> Shelf:
+        return self.link.shelf
+
+    @property
+    def sends(self) -> bool:
+        return self.link.way in ("send", "both")
+
+    @property
+    def fetches(self) -> bool:
+        return self.link.way in ("fetch", "both")
+
+
+def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
+    """Do what the link is for. ``act``: "look" moves nothing; "send" and "fetch" go one way only; "both" goes all ways
+    that the link may go. What went wrong is kept as the link's state and raised."""
+    run = _Run(link, Caller(link.made_by), progress)
+    newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
+    link.seen_commit = newest or 0
+    try:
+        with locked(run.shelf):
+            bring_up_to_date(run.shelf, progress)
+            with Repository(folder_of(run.shelf)) as repository:
+                remote = Remote(repository, access_of(link))
+                there = remote.refs()
+            if run.fetches and act in ("fetch", "both"):
+                _fetch(run, there)
+                bring_up_to_date(run.shelf, progress)
+            if run.sends and act in ("send", "both"):
+                _send(run, there)
+            _compare(run)
+    except EveryShelfError as error:
+        _failed(link, error)
+        raise
+    _keep_state(run)
+    return {"state": link.state, "lines": [msgspec.to_builtins(line) for line in run.lines.values()]}
+
+
+# --- which branches ----------------------------------------------------------------------
+
+
+def pairs_of(link: GitLink, there: dict[str, str]) -> list[tuple[str, str]]:
+    """The branches that are joined, of the shelf and of Git; ``there``: what the other side has."""
+    if link.branches:
+        return [(here, other) for here, other in link.branches]
+    names = set(link.shelf.branches.exclude(head=None).values_list("name", flat=True))
+    names = {name for name in names if git_ref("heads", name) is not None and not name.startswith(_aside(link, ""))}
+    for ref in there:
+        name = ref.removeprefix(_HEADS)
+        if ref.startswith(_HEADS) and may_be_branch(name):
+            names.add(name)
+    return [(name, name) for name in sorted(names)]
+
+
+def may_be_branch(name: str) -> bool:
+    """Whether the shelf can have a branch or tag of a name that stands in Git."""
+    try:
+        check_branch_name(name)
+    except EveryShelfError:
+        return False
+    return len(name) <= 120
+
+
+def _aside(link: GitLink, branch: str) -> str:
+    """The branch on which waits what cannot be merged by itself."""
+    return f"git/{link.name}/{branch}"
+
+
+# --- fetching ----------------------------------------------------------------------------
+
+
+def _fetch(run: _Run, there: dict[str, str]) -> None:
+    """Bring what is new there, make it commits, and let the branches have them."""
+    with apart(folder_of(run.shelf)) as repository:
+        remote = Remote(repository, access_of(run.link))
+        wanted = [(here, other) for here, other in pairs_of(run.link, there) if f"{_HEADS}{other}" in there]
+        below = f"refs/links/{run.link.pk}"
+        refs = {f"{_HEADS}{other}": f"{below}/heads/{other}" for _, other in wanted}
+        if run.link.tags:
+            refs |= {name: f"{below}/tags/{name.removeprefix(_TAGS)}" for name in there if name.startswith(_TAGS)}
+        known = set(GitPair.objects.filter(shelf=run.shelf, mapping="").values_list("git", flat=True))
+        lacking = {name: here for name, here in refs.items() if there[name] not in known}
+        remote.fetch(lacking)
+        now = timezone.now()
+
+        def moment(claimed: datetime, parents: list[Commit]) -> datetime:
+            if not run.caller.may_import:
+                return recorded_now(now)(claimed, parents)
+            return max(min(claimed, now), soonest(parents))
+
+        taking = Taking(run.caller, run.shelf, repository, _take_all, moment)
+        existing = list(repository.refs(_HEADS, _TAGS).values())
+        steps = [(here, other, taking.read(there[f"{_HEADS}{other}"], existing)) for here, other in wanted]
+        tags = _new_tags(run, there, repository, taking, existing)
+        take(repository)
+        for here, other, line in steps:
+            _take_branch(run, taking, here, other, line, there[f"{_HEADS}{other}"])
+        for found, line in tags:
+            with one_act():
+                taking.record(line)
+                keep_tag(run.shelf, found, taking.commit_of(found.commit))
+                note(run.caller, "tag.made", found.tag.name, run.shelf, link=run.link.name)
+        left = repository.refs(f"{below}/")
+        repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
+
+
+def _take_all(_fetched: Fetched, _before: str) -> None:
+    """Whatever a repository has comes in; what the shelf has no place for is kept for Git."""
+
+
+def _new_tags(
+    run: _Run, there: dict[str, str], repository: Repository, taking: Taking, existing: list[str]
+) -> list[tuple[Any, list[str]]]:
+    if not run.link.tags:
+        return []
+    taken = set(Tag.objects.filter(shelf=run.shelf).values_list("name", flat=True))
+    found = []
+    for ref, identity in sorted(there.items()):
+        name = ref.removeprefix(_TAGS)
+        if not ref.startswith(_TAGS) or name in taken or not may_be_branch(name):
+            continue
+        tag = tag_from_git(name, identity, repository.read)
+        if tag is not None:
+            found.append((tag, taking.read(tag.commit, existing)))
+    return found
+
+
+def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[str], tip: str) -> None:
+    """Let the branch have what came: as it is, or merged by meaning with what was made here meanwhile."""
+    with one_act():
+        made = taking.record(line)
+        if made:
+            _note_transfers(run, [(commit, git) for git, commit in made.items()], here, fetched=True)
+            start_job(run.caller, "describe", run.shelf, {"commits": [commit.uid for commit in made.values()]})
+        came = taking.commit_of(tip)
+        branch = Branch.objects.select_related("head").filter(shelf=run.shelf, name=here).first()
+        if branch is None:
+            now, person = timezone.now(), run.caller.person.username
+            Branch.objects.create(shelf=run.shelf, name=here, head=came, created=now, created_by=person)
+            note(run.caller, "branch.made", here, run.shelf, ref=came.uid, link=run.link.name)
+            return
+        lineage = lineage_of(run.shelf)
+        if branch.head is not None and came.pk in lineage.ancestors(branch.head.pk):
+            return
+        require_branch(run.caller, run.shelf, branch)
+        if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):
+            branch.head = came
+            branch.save(update_fields=["head"])
+            note(run.caller, "git.fetched", here, run.shelf, commits=len(made), head=came.uid, link=run.link.name)
+            return
+    _merge(run, branch, came, other)
+
+
+def _merge(run: _Run, branch: Branch, came: Commit, other: str) -> None:
+    """Both sides went on: merge by meaning; what cannot be decided waits on a branch of its own."""
+    assert branch.head is not None
+    base_key = lineage_of(run.shelf).base(branch.head.pk, came.pk)
+    base = Commit.objects.get(pk=base_key) if base_key is not None else None
+    aside = _aside(run.link, branch.name)
+    root = base.root if base is not None else get_trees().empty
+    request = MergeRequest(root, came.root, base, came, [], branch.name, aside)
+    plan_merge(run.caller.person, run.shelf, request, branch.head, progress=run.progress)
+    message = CommitMessage(f"Merge {other} of {run.link.name}"[:300])
+    try:
+        prepared, _ = prepare_merge_or_wait(run.caller, run.shelf, branch, request, message, None)
+    except MergeConflictError as error:
+        with one_act():
+            now, person = timezone.now(), run.caller.person.username
+            Branch.objects.update_or_create(
+                shelf=run.shelf, name=aside, defaults={"head": came, "created": now, "created_by": person}
+            )
+        waits = str(error.facts.get("merge", ""))
+        run.lines[branch.name] = Line(branch.name, other, "diverged", merge=waits, why=error.message, hint=error.hint)
+        return
+    if prepared is not None:
+        prepared.record()
+        Branch.objects.filter(shelf=run.shelf, name=aside).delete()
+
+
+# --- sending -----------------------------------------------------------------------------
+
+
+def _send(run: _Run, there: dict[str, str]) -> None:
+    """Let the other side have what it lacks; a branch that has something of its own there is left as it is."""
+    with Repository(folder_of(run.shelf)) as repository:
+        ours = repository.refs(_HEADS, _TAGS)
+        wanted: dict[str, str] = {}
+        of_branch: dict[str, tuple[str, str]] = {}
+        for here, other in pairs_of(run.link, there):
+            ref, tip = f"{_HEADS}{other}", ours.get(f"{_HEADS}{here}")
+            if tip is None or there.get(ref) == tip or here in run.lines:
+                continue
+            if ref in there and not _has(repository, there[ref], tip):
+                run.lines[here] = Line(here, other, "diverged", why=_DIVERGED, hint=_DIVERGED_HINT)
+                continue
+            wanted[ref], of_branch[ref] = tip, (here, other)
+        if run.link.tags:
+            wanted |= {name: tip for name, tip in ours.items() if name.startswith(_TAGS) and name not in there}
+        refused = Remote(repository, access_of(run.link)).send(wanted)
+        for ref, (here, other) in of_branch.items():
+            if ref in refused:
+                error = refused[ref]
+                state = "diverged" if error.code == "git.diverged" else "refused"
+                run.lines[here] = Line(here, other, state, why=error.message, hint=error.hint)
+            else:
+                _note_sent(run, repository, here, wanted[ref], there.get(ref))
+                there[ref] = wanted[ref]
+
+
+_DIVERGED = "both sides have commits that the other lacks"
+_DIVERGED_HINT = "Fetch them first: everyshelf git-link fetch NAME (the link has to be one that fetches)."
+
+
+def _has(repository: Repository, before: str, after: str) -> bool:
+    """Whether a commit that is there is one that ours is built on."""
+    known = repository.run("cat-file", "-t", before, fine=(0, 128)).strip()
+    if known != b"commit":
+        return False
+    return repository.run("rev-list", "--count", "--max-count=1", before, f"^{after}").strip() == b"0"
+
+
+def _note_sent(run: _Run, repository: Repository, branch: str, tip: str, before: str | None) -> None:
+    line = list(repository.line([tip], [before] if before is not None else []))
+    commits = {
+        row.git: row.commit
+        for start in range(0, len(line), 500)
+        for row in GitPair.objects.filter(
+            shelf=run.shelf, mapping="", git__in=line[start : start + 500]
+        ).select_related("commit")
+    }
+    _note_transfers(run, [(commits[git], git) for git in line if git in commits], branch, fetched=False)
+
+
+def _note_transfers(run: _Run, pairs: list[tuple[Commit, str]], branch: str, *, fetched: bool) -> None:
+    now = timezone.now()
+    with one_act():
+        GitTransfer.objects.bulk_create(
+            [
+                GitTransfer(link=run.link, fetched=fetched, commit=commit, git=git, branch=branch, at=now)
+                for commit, git in pairs
+            ],
+            batch_size=500,
+        )
+
+
+# --- how far they are --------------------------------------------------------------------
+
+
+def _compare(run: _Run) -> None:
+    """How far each branch is from its other side now."""
+    with Repository(folder_of(run.shelf)) as repository:
+        there = Remote(repository, access_of(run.link)).refs()
+        ours = repository.refs(_HEADS)
+        for here, other in pairs_of(run.link, there):
+            if here in run.lines:
+                continue
+            mine, theirs = ours.get(f"{_HEADS}{here}"), there.get(f"{_HEADS}{other}")
+            run.lines[here] = _apart(repository, here, other, mine, theirs)
+
+
+def _apart(repository: Repository, here: str, other: str, mine: str | None, theirs: str | None) -> Line:
+    if mine == theirs:
+        return Line(here, other, "in step")
+    if theirs is None:
+        return Line(here, other, "ahead", ahead=_count(repository, mine))
+    if mine is None:
+        return Line(here, other, "behind", behind=0)
+    if repository.run("cat-file", "-t", theirs, fine=(0, 128)).strip() != b"commit":
+        return Line(here, other, "behind")
+    ahead, behind = _count(repository, mine, theirs), _count(repository, theirs, mine)
+    state = "diverged" if ahead and behind else "ahead" if ahead else "behind"
+    return Line(here, other, state, ahead=ahead, behind=behind)
+
+
+def _count(repository: Repository, tip: str | None, without: str | None = None) -> int:
+    given = [tip or "", *([f"^{without}"] if without else [])]
+    return int(repository.run("rev-list", "--count", *given))
+
+
+_WORST = ("refused", "diverged", "behind", "ahead", "in step")
+
+
+def _keep_state(run: _Run) -> None:
+    link = run.link
+    lines = list(run.lines.values())
+    state = next((word for word in _WORST if any(line.state == word for line in lines)), "in step")
+    worst = next((line for line in lines if line.state == state and line.why), None)
+    problem = {"detail": worst.why, "hint": worst.hint, "code": f"link.{state}"} if worst is not None else {}
+    now = timezone.now()
+    if link.state != state:
+        link.since = now
+    link.state, link.problem, link.looked, link.tries = state, problem, now, 0
+    link.lines = [msgspec.to_builtins(line) for line in lines]
+    link.next_look = now + timedelta(seconds=link.every_seconds)
+    _save(link)
+
+
+def _failed(link: GitLink, error: EveryShelfError) -> None:
+    """Keep why it failed; a link that follows tries again later, after waiting longer each time."""
+    now = timezone.now()
+    if link.state != "refused":
+        link.since = now
+    link.state, link.looked, link.tries = "refused", now, link.tries + 1
+    link.problem = {"detail": error.message, "hint": error.hint, "code": error.code}
+    link.next_look = now + min(_LONGEST_WAIT, _FIRST_WAIT * 2 ** min(link.tries, 12))
+    _save(link)
+
+
+def _save(link: GitLink) -> None:
+    fields = ["state", "problem", "looked", "tries", "since", "next_look", "lines", "seen_commit"]
+    with one_act():
+        link.save(update_fields=fields)
+
+
+def waiting_merges(link: GitLink) -> list[Merge]:
+    """The merges of a link that wait to be settled."""
+    uids = [line.get("merge") for line in link.lines if line.get("merge")]
+    return list(Merge.objects.filter(shelf=link.shelf, uid__in=uids, state="open"))

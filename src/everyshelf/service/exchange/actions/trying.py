@@ -1,0 +1,50 @@
+"""Trying a link before anything moves: what is there, what may be done, and what it would do."""
+
+from __future__ import annotations
+
+from everyshelf.core.answers.exchange import GitTried
+from everyshelf.gitside.incoming import apart
+from everyshelf.gitside.remote import Remote
+from everyshelf.gitside.repository import NO_OBJECT, Repository
+from everyshelf.service.exchange.actions.links import access_of
+from everyshelf.service.exchange.actions.repositories import folder_of, locked
+from everyshelf.service.exchange.actions.showing import bring_up_to_date
+from everyshelf.service.exchange.actions.syncing import may_be_branch, pairs_of
+from everyshelf.service.exchange.models import GitLink
+
+_HEADS, _TAGS = "refs/heads/", "refs/tags/"
+
+
+def try_link(link: GitLink) -> GitTried:
+    """Reach the repository with what the link has; raises the cause if that fails."""
+    with locked(link.shelf):
+        bring_up_to_date(link.shelf)
+        with apart(folder_of(link.shelf)) as repository:
+            remote = Remote(repository, access_of(link))
+            there = remote.refs()
+            if link.way != "fetch":
+                remote.try_writing()
+            ours = repository.refs(_HEADS)
+            pairs = pairs_of(link, there)
+            theirs = [there[f"{_HEADS}{other}"] for _, other in pairs if f"{_HEADS}{other}" in there]
+            mine = [ours[f"{_HEADS}{here}"] for here, _ in pairs if f"{_HEADS}{here}" in ours]
+            below = "refs/tried"
+            remote.fetch({n: f"{below}/{n}" for n in there if n.startswith(_HEADS) and there[n] in theirs})
+            would_fetch = _count(repository, theirs, list(ours.values())) if link.way != "send" else 0
+            would_send = _count(repository, mine, theirs) if link.way != "fetch" else 0
+            left = repository.refs(f"{below}/")
+            repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
+    names = [name.removeprefix(_HEADS) for name in there if name.startswith(_HEADS)]
+    tags = [name.removeprefix(_TAGS) for name in there if name.startswith(_TAGS)]
+    return GitTried(
+        branches=names,
+        tags=len(tags),
+        would_send=would_send,
+        would_fetch=would_fetch,
+        may_write=link.way != "fetch",
+        odd_names=[name for name in (*names, *tags) if not may_be_branch(name)],
+    )
+
+
+def _count(repository: Repository, tips: list[str], without: list[str]) -> int:
+    return sum(1 for _ in repository.line(tips, without)) if tips else 0
