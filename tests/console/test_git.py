@@ -34,3 +34,45 @@ class GitPageTests(TwoBrowsersCase):
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("Make a token")
         self.browser.see("can act for you")
+
+
+class LinksTests(TwoBrowsersCase):
+    """A link made in three steps, and what it says of both sides."""
+
+    def test_made_tried_followed_and_settled(self) -> None:
+        self.put({"fares.csv": b"zone,fare\nZ1,4\n"}, "Made here")
+        place = self.service.data / "environments"
+        place.mkdir(exist_ok=True)
+        bare = Path(tempfile.mkdtemp(prefix="console-", dir=place))
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
+        self.browser.press("Make a link")
+        self.browser.field("Name").send_keys("office")
+        self.browser.field("Address of the repository").send_keys(str(bare))
+        self.browser.press("Try it")
+        self.browser.see("is not a repository")
+        self.assertEqual(self.shelf.git_links(), [])
+        run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=bare)
+        self.browser.press("Try it")
+        self.browser.see("can be reached and written to")
+        self.browser.press("Look at what it would do")
+        self.browser.see("1 commit")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Follow")
+        self.browser.see("1 link: nothing needs you.")
+        self.browser.see("in step")
+        with tempfile.TemporaryDirectory(prefix="es-clone-") as home:
+            folder = Path(home, "clone")
+            run_git("clone", "-q", str(bare), str(folder), folder=Path(home))
+            self.shelf.change_git_link("office", follows=False)
+            (folder / "fares.csv").write_bytes(b"zone,fare\nZ1,5\n")
+            run_git("commit", "-q", "-a", "-m", "In Git", folder=folder)
+            run_git("push", "-q", folder=folder)
+        self.put({"fares.csv": b"zone,fare\nZ1,6\n"}, "Here")
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
+        self.browser.press("Fetch office")
+        self.browser.see("office has diverged, with something to settle")
+        marks = self.browser.driver.find_elements("css selector", "table.links svg[role=img]")
+        self.assertEqual(marks[0].get_attribute("aria-label"), "1 commit only on the shelf, 1 commit only in Git")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Settle")
+        self.browser.see("git/office/main")

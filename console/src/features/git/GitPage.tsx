@@ -1,28 +1,43 @@
 /** The shelf as a Git repository: its address, and each commit under both of its ids. */
 import { Button } from "@mui/material";
-import { useInfiniteQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { gitCommits } from "./queries";
+import { Links } from "./Links";
+import { MakeLink } from "./MakeLink";
+import { type GitLink, gitCommits, gitLinks } from "./queries";
+
+/** What people have to know first: which links need somebody. */
+function sentence(links: GitLink[] | undefined) {
+  if (!links?.length) return "Clone this shelf, and push to it, with any Git client.";
+  const open = links.filter((link) => link.lines.some((line) => line.merge) || link.state === "refused" || link.state === "diverged");
+  const all = count(links.length, "link");
+  if (!open.length) return `${all}: nothing needs you.`;
+  const waits = open[0]?.lines.some((line) => line.merge) ? "with something to settle" : "and why stands below it";
+  return <>{all}: <b>{open[0]?.name} {open[0]?.state === "refused" ? "is refused" : "has diverged"}</b>, {waits}{links.length > open.length ? "; the others need nothing from you" : ""}.</>;
+}
 
 export function GitPage() {
   const key = useShelfKey();
   const found = useInfiniteQuery(gitCommits(key));
+  const links = useQuery(gitLinks(key));
   const pages = found.data?.pages ?? [];
   const rows = pages.flatMap((page) => page.items);
   return (
     <Page page="git" title="Git" at="main" say={<><i className="j">in</i> <b>Git</b></>}>
-      <h1>Clone this shelf, and push to it, with any Git client.</h1>
+      <div className="line1"><h1>{sentence(links.data)}</h1><span className="end"><MakeLink shelf={key} /></span></div>
       {found.isPending && <Loading what="Reading the commits" />}
       {found.isError && <ProblemBox error={found.error} />}
       {pages[0] && <Clone path={pages[0].address} />}
+      <Links shelf={key} />
       {pages[0] && rows.length === 0 && <Empty>No commit yet. The first one, made here or pushed, starts the history.</Empty>}
       {rows.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits on both sides">
+          <div className="ph"><h3>Commits on both sides</h3><span className="cap">recorded last first</span></div>
           <table>
             <thead><tr><th>When</th><th>Made with</th><th>Commit</th><th>Who</th><th>On the shelf</th><th>In Git</th></tr></thead>
             <tbody>{rows.map((row) => <Row key={row.commit} shelf={key} row={row} />)}</tbody>

@@ -262,13 +262,16 @@ def _send(run: _Run, there: dict[str, str]) -> None:
         if run.link.tags:
             wanted |= {name: tip for name, tip in ours.items() if name.startswith(_TAGS) and name not in there}
         refused = Remote(repository, access_of(run.link)).send(wanted)
-        for ref, (here, other) in of_branch.items():
+        known = [tip for tip in there.values() if _is_here(repository, tip)]
+        main_first = sorted(of_branch.items(), key=lambda item: item[1][0] != run.shelf.main_branch)
+        for ref, (here, other) in main_first:
             if ref in refused:
                 error = refused[ref]
                 state = "diverged" if error.code == "git.diverged" else "refused"
                 run.lines[here] = Line(here, other, state, why=error.message, hint=error.hint)
             else:
-                _note_sent(run, repository, here, wanted[ref], there.get(ref))
+                _note_sent(run, repository, here, wanted[ref], known)
+                known.append(wanted[ref])
                 there[ref] = wanted[ref]
 
 
@@ -278,14 +281,19 @@ _DIVERGED_HINT = "Fetch them first: everyshelf git-link fetch NAME (the link has
 
 def _has(repository: Repository, before: str, after: str) -> bool:
     """Whether a commit that is there is one that ours is built on."""
-    known = repository.run("cat-file", "-t", before, fine=(0, 128)).strip()
-    if known != b"commit":
+    if not _is_here(repository, before):
         return False
     return repository.run("rev-list", "--count", "--max-count=1", before, f"^{after}").strip() == b"0"
 
 
-def _note_sent(run: _Run, repository: Repository, branch: str, tip: str, before: str | None) -> None:
-    line = list(repository.line([tip], [before] if before is not None else []))
+def _is_here(repository: Repository, identity: str) -> bool:
+    """Whether our copy has a commit, or a tag of one."""
+    return repository.run("cat-file", "-t", identity, fine=(0, 128)).strip() in (b"commit", b"tag")
+
+
+def _note_sent(run: _Run, repository: Repository, branch: str, tip: str, known: list[str]) -> None:
+    """Note the commits that went there with a branch; ``known``: what was there before."""
+    line = list(repository.line([tip], known))
     commits = {
         row.git: row.commit
         for start in range(0, len(line), 500)
@@ -317,10 +325,13 @@ def _compare(run: _Run) -> None:
         there = Remote(repository, access_of(run.link)).refs()
         ours = repository.refs(_HEADS)
         for here, other in pairs_of(run.link, there):
-            if here in run.lines:
-                continue
             mine, theirs = ours.get(f"{_HEADS}{here}"), there.get(f"{_HEADS}{other}")
-            run.lines[here] = _apart(repository, here, other, mine, theirs)
+            found = _apart(repository, here, other, mine, theirs)
+            known = run.lines.get(here)
+            if known is not None:
+                known.ahead, known.behind = found.ahead, found.behind
+            else:
+                run.lines[here] = found
 
 
 def _apart(repository: Repository, here: str, other: str, mine: str | None, theirs: str | None) -> Line:
@@ -330,7 +341,7 @@ def _apart(repository: Repository, here: str, other: str, mine: str | None, thei
         return Line(here, other, "ahead", ahead=_count(repository, mine))
     if mine is None:
         return Line(here, other, "behind", behind=0)
-    if repository.run("cat-file", "-t", theirs, fine=(0, 128)).strip() != b"commit":
+    if not _is_here(repository, theirs):
         return Line(here, other, "behind")
     ahead, behind = _count(repository, mine, theirs), _count(repository, theirs, mine)
     state = "diverged" if ahead and behind else "ahead" if ahead else "behind"

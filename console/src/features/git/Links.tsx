@@ -1,0 +1,147 @@
+/** The links of a shelf: how far both sides are from each other, and what can be done about it. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { type Schemas, send } from "../../api/client";
+import { ended, type Job, job } from "../../api/queries";
+import { count, when } from "../../marks/words";
+import { ProblemBox } from "../../shell/states";
+import { type GitLink, gitLink, gitLinks } from "./queries";
+
+export const WAYS: Record<string, string> = { send: "sends", fetch: "fetches", both: "both ways" };
+const MOST_SQUARES = 4;
+
+export function Links({ shelf }: { shelf: string }) {
+  const found = useQuery(gitLinks(shelf));
+  const [shown, setShown] = useState("");
+  if (!found.data?.length) return found.isError ? <ProblemBox error={found.error} /> : null;
+  return (
+    <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Links">
+      <div className="ph">
+        <h3>Links</h3><span className="cap">{found.data.length}</span>
+        <span className="r cap sides"><Square filled />only on the shelf<Square />only in Git</span>
+      </div>
+      <table className="links">
+        <thead className="sr"><tr><th>Link</th><th>Joins</th><th>Way</th><th>Apart</th><th>State</th><th>Next</th></tr></thead>
+        <tbody>
+          {found.data.map((link) => <Row key={link.name} shelf={shelf} link={link} open={shown === link.name} onOpen={() => setShown(shown === link.name ? "" : link.name)} />)}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open: boolean; onOpen: () => void }) {
+  const queries = useQueryClient();
+  const [uid, setUid] = useState("");
+  const work = useQuery({ ...job(uid), enabled: uid !== "" });
+  const isWorking = uid !== "" && !ended(work.data);
+  const act = useMutation({
+    mutationFn: (what: "send" | "fetch") => send<Job>("POST", `shelves/${shelf}/git/links/${link.name}/${what}`),
+    onSuccess: (begun) => setUid(begun.job),
+  });
+  if (uid !== "" && ended(work.data)) {
+    setUid("");
+    void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
+  }
+  const joins = link.branches.length ? link.branches.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ") : "all branches";
+  const waits = link.lines.find((line) => line.merge);
+  const why = link.lines.find((line) => line.why);
+  return (
+    <>
+      <tr className={waits ? "chosen" : ""}>
+        <td><b>{link.name}</b><span className="cap mono el" title={link.address}>{link.address}</span></td>
+        <td>{joins}<span className="cap">{link.tags ? "with tags" : "without tags"}</span></td>
+        <td>{WAYS[link.way]}<span className="cap">{link.follows ? "follows" : "when asked"}</span></td>
+        <td><Apart lines={link.lines} /></td>
+        <td><b>{isWorking ? "working" : apart(link)}</b><span className="cap" title={link.since ?? ""}>{isWorking ? (work.data?.note ?? "") : link.since ? `since ${when(link.since)}` : "not looked yet"}</span></td>
+        <td className="num">
+          {waits ? <Link to={`/s/${shelf}/settle/${waits.merge}`}>Settle</Link> : (
+            <>
+              {link.way !== "send" && <button type="button" className="plainbtn" disabled={isWorking} aria-label={`Fetch ${link.name}`} onClick={() => act.mutate("fetch")}>Fetch</button>}{" "}
+              {link.way !== "fetch" && <button type="button" className="plainbtn" disabled={isWorking} aria-label={`Send ${link.name}`} onClick={() => act.mutate("send")}>Send</button>}{" "}
+            </>
+          )}{" "}
+          <button type="button" className="plainbtn" aria-expanded={open} aria-label={`${open ? "Hide" : "Show"} ${link.name}`} onClick={onOpen}>{open ? "Hide" : "Show"}</button>
+        </td>
+      </tr>
+      {(why ?? link.problem) && (
+        <tr className={waits ? "chosen why" : "why"}><td colSpan={6}><b>{why ? `${why.branch}: ` : ""}{why?.why ?? link.problem?.detail}</b> <span className="sec">{why?.merge ? "" : why?.hint || link.problem?.hint}</span></td></tr>
+      )}
+      {act.isError && <tr><td colSpan={6}><ProblemBox error={act.error} /></td></tr>}
+      {open && <tr><td colSpan={6}><Transfers shelf={shelf} link={link} /></td></tr>}
+    </>
+  );
+}
+
+function apart(link: GitLink): string {
+  const sum = (side: "ahead" | "behind") => link.lines.reduce((n, line) => n + (line[side] ?? 0), 0);
+  if (link.state === "ahead") return `ahead ${sum("ahead")}`;
+  return link.state === "behind" && sum("behind") ? `behind ${sum("behind")}` : link.state;
+}
+
+/** Two lines from the last shared commit: above what only the shelf has, filled; below what only Git has, hollow. */
+function Apart({ lines }: { lines: GitLink["lines"] }) {
+  const ahead = lines.reduce((n, line) => n + (line.ahead ?? 0), 0);
+  const behind = lines.reduce((n, line) => n + (line.behind ?? 0), 0);
+  const squares = (n: number, y: number, filled: boolean) => {
+    const shown = Math.min(n, MOST_SQUARES);
+    const fill = filled ? "var(--accent)" : "var(--sheet)";
+    return (
+      <>
+        {shown > 0 && <path d={`M34 ${y}H${46 + 15 * shown}`} stroke="var(--accent)" strokeWidth="1.4" />}
+        {Array.from({ length: shown }, (_, at) => <rect key={at} x={42 + 15 * at} y={y - 4} width="8" height="8" fill={fill} stroke="var(--accent)" strokeWidth="1.5" />)}
+      </>
+    );
+  };
+  const words = `${count(ahead, "commit")} only on the shelf, ${count(behind, "commit")} only in Git`;
+  return (
+    <svg width="112" height="30" role="img" aria-label={words}>
+      <title>{words}</title>
+      <path d="M2 9H34M2 21H34M34 3V27" stroke="var(--ink-3)" strokeWidth="1.4" />
+      {squares(ahead, 9, true)}
+      {squares(behind, 21, false)}
+    </svg>
+  );
+}
+
+function Square({ filled = false }: { filled?: boolean }) {
+  return <svg width="10" height="10" aria-hidden="true"><rect x="1" y="1" width="8" height="8" fill={filled ? "var(--accent)" : "var(--sheet)"} stroke="var(--accent)" strokeWidth="1.5" /></svg>;
+}
+
+/** What went over a link, and the acts that are seldom needed. */
+function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
+  const queries = useQueryClient();
+  const found = useQuery(gitLink(shelf, link.name));
+  const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "git-links"] });
+  const follow = useMutation({ mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }), onSuccess: again });
+  const remove = useMutation({ mutationFn: () => send("DELETE", `shelves/${shelf}/git/links/${link.name}`), onSuccess: again });
+  return (
+    <>
+      <div className="line1">
+        <span className="cap">Made by {link.made_by}{link.looked ? `, looked ${when(link.looked)}` : ""}{link.next_look ? `, next ${when(link.next_look)}` : ""}</span>
+        <span className="end">
+          <button type="button" className="plainbtn" onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</button>{" "}
+          <button type="button" className="plainbtn" onClick={() => remove.mutate()}>Remove the link</button>
+        </span>
+      </div>
+      {(follow.isError || remove.isError) && <ProblemBox error={follow.error ?? remove.error} />}
+      {found.data && found.data.transfers.length > 0 && (
+        <table aria-label={`Sent and fetched over ${link.name}`}>
+          <thead><tr><th>When</th><th>Way</th><th>Commit</th><th>Who</th><th>Branch</th><th>On the shelf</th><th>In Git</th></tr></thead>
+          <tbody>{found.data.transfers.slice(0, 20).map((one) => <Transfer key={`${one.commit}${one.at}`} shelf={shelf} one={one} />)}</tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+function Transfer({ shelf, one }: { shelf: string; one: Schemas["GitTransferAnswer"] }) {
+  return (
+    <tr>
+      <td title={one.at}>{when(one.at)}</td><td>{one.fetched ? "fetched" : "sent"}</td><td className="wrap">{one.summary}</td><td>{one.author}</td><td>{one.branch}</td>
+      <td><Link className="mono" to={`/s/${shelf}?ref=${encodeURIComponent(`commit:${one.commit.slice(0, 12)}`)}`}>{one.commit.slice(0, 8)}</Link></td>
+      <td className="mono">{one.git.slice(0, 8)}</td>
+    </tr>
+  );
+}

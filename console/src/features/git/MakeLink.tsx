@@ -1,0 +1,115 @@
+/** A link made in three steps: where it leads, what it joins, and a look before anything moves. */
+import { Button } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { type Schemas, send } from "../../api/client";
+import type { Job } from "../../api/queries";
+import { count } from "../../marks/words";
+import { ProblemBox } from "../../shell/states";
+import { type GitLink, gitLinks } from "./queries";
+
+type Tried = Schemas["GitTried"];
+const WAYS: [string, string][] = [["send", "Send"], ["fetch", "Fetch"], ["both", "Both"]];
+
+export function MakeLink({ shelf }: { shelf: string }) {
+  const queries = useQueryClient();
+  const dialog = useRef<HTMLDialogElement>(null);
+  const [step, setStep] = useState(1);
+  const [name, setName] = useState("");
+  const [address, setAddress] = useState("");
+  const [user, setUser] = useState("");
+  const [token, setToken] = useState("");
+  const [way, setWay] = useState("both");
+  const [follows, setFollows] = useState(true);
+  const [tried, setTried] = useState<Tried | null>(null);
+  const base = `shelves/${shelf}/git/links`;
+  const again = () => queries.invalidateQueries({ queryKey: gitLinks(shelf).queryKey });
+
+  /** Made and tried at once; one that cannot be reached is not kept. */
+  const reach = useMutation({
+    mutationFn: async () => {
+      await send<GitLink>("POST", base, { name, address, user, token });
+      try {
+        return await send<Tried>("POST", `${base}/${name}/test`);
+      } catch (error) {
+        await send("DELETE", `${base}/${name}`);
+        throw error;
+      }
+    },
+    onSuccess: (found) => { setTried(found); setStep(2); },
+  });
+  const look = useMutation({
+    mutationFn: async () => {
+      await send<GitLink>("PATCH", `${base}/${name}`, { way });
+      return send<Tried>("POST", `${base}/${name}/test`);
+    },
+    onSuccess: (found) => { setTried(found); setStep(3); },
+  });
+  const begin = useMutation({
+    mutationFn: async () => {
+      if (follows) return send<GitLink>("PATCH", `${base}/${name}`, { follows });
+      return send<Job>("POST", `${base}/${name}/${way === "send" ? "send" : "fetch"}`);
+    },
+    onSuccess: async () => { await again(); dialog.current?.close(); },
+  });
+  const leave = useMutation({
+    mutationFn: async () => { if (step > 1) await send("DELETE", `${base}/${name}`); },
+    onSettled: async () => { await again(); dialog.current?.close(); },
+  });
+  const error = reach.error ?? look.error ?? begin.error;
+  const next = step === 1 ? reach : step === 2 ? look : begin;
+  return (
+    <>
+      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
+      <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
+        <form onSubmit={(e) => { e.preventDefault(); next.mutate(); }}>
+          <h2>Make a link <span className="cap">{step} of 3</span></h2>
+          <ol className="steps">
+            <li className={step > 1 ? "done" : "now"}>
+              <b>Address</b>
+              {step > 1 ? <span className="cap">{address} can be reached{tried?.may_write ? " and written to" : ""}. {count(tried?.branches.length ?? 0, "branch", "branches")}, {count(tried?.tags ?? 0, "tag")}.</span> : (
+                <>
+                  <label htmlFor="link-name">Name</label>
+                  <input id="link-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
+                  <label htmlFor="link-address">Address of the repository</label>
+                  <input id="link-address" className="inp" required placeholder="https://HOST/REPOSITORY.git" value={address} onChange={(e) => setAddress(e.target.value)} />
+                  <label htmlFor="link-user">User there (empty: everyshelf)</label>
+                  <input id="link-user" className="inp" autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
+                  <label htmlFor="link-token">Token there (kept encrypted)</label>
+                  <input id="link-token" className="inp" type="password" autoComplete="off" value={token} onChange={(e) => setToken(e.target.value)} />
+                </>
+              )}
+            </li>
+            <li className={step > 2 ? "done" : step === 2 ? "now" : "open"}>
+              <b>What it joins</b>
+              {step === 1 ? <span className="cap">All branches and tags, under the same names</span> : (
+                <>
+                  <label htmlFor="link-way">Which way</label>
+                  <select id="link-way" className="inp" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
+                    {WAYS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
+                  </select>
+                  <label><input type="checkbox" disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)} /> Follow: keep both sides in step</label>
+                </>
+              )}
+            </li>
+            <li className={step === 3 ? "now" : "open"}>
+              <b>Look before anything moves</b>
+              {step === 3 && tried && (
+                <dl>
+                  <dt>Would fetch</dt><dd>{tried.would_fetch ? count(tried.would_fetch, "commit") : "nothing"}</dd>
+                  <dt>Would send</dt><dd>{tried.would_send ? count(tried.would_send, "commit") : "nothing"}</dd>
+                  {(tried.odd_names?.length ?? 0) > 0 && <><dt>Stays there</dt><dd>{tried.odd_names?.join(", ")}</dd></>}
+                </dl>
+              )}
+            </li>
+          </ol>
+          {error && <ProblemBox error={error} />}
+          <div className="acts">
+            <Button onClick={() => leave.mutate()}>Cancel</Button>
+            <Button type="submit" variant="contained" disabled={next.isPending}>{step === 1 ? "Try it" : step === 2 ? "Look at what it would do" : follows ? "Follow" : way === "send" ? "Send" : "Fetch"}</Button>
+          </div>
+        </form>
+      </dialog>
+    </>
+  );
+}
