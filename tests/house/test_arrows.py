@@ -61,7 +61,7 @@ ALLOWED = {
     "core": set(),
     "client": set(),
     "desk": {"core", "client"},
-    "cli": {"core", "client", "desk", "demo"},
+    "cli": {"core", "client", "desk", "demo", "gitside"},
     "demo": {"client"},
     "service": {"core", "destinations", "gitside"},
     "gitside": {"core"},

@@ -67,7 +67,7 @@ class BothWaysTests(LinkCase):
         made = self.shelf.make_git_link("office", str(self.bare))
         self.assertEqual((made.state, made.way), ("new", "both"))
         tried = self.shelf.test_git_link("office")
-        self.assertEqual((tried.branches, tried.would_send, tried.would_fetch), ([], 1, 0))
+        self.assertEqual((tried.branches_there, tried.would_send, tried.would_fetch), ([], 1, 0))
         self.assertEqual(self.send()["state"], "in step")
         clone = self.clone()
         self.work(clone, {"data/fares.csv": b"zone,fare\nZ1,4\nZ2,5\nZ3,7\n"}, "Dearer\n\nTask: SK-9")
@@ -139,7 +139,7 @@ class BothWaysTests(LinkCase):
         other = self.make_shelf()
         other.make_git_link("whole", str(self.bare))
         tried = other.test_git_link("whole")
-        self.assertEqual((tried.branches, tried.tags, tried.would_fetch), (["side", "trunk"], 1, 7))
+        self.assertEqual((tried.branches_there, tried.tags, tried.would_fetch), (["side", "trunk"], 1, 7))
         self.done(other.fetch_git_link("whole"), other)
         self.assertEqual(sorted(b.name for b in other.branches()), ["main", "side", "trunk"])
         self.assertIn(b'link = "/etc/passwd"', other.read("link", "trunk"))
@@ -173,7 +173,7 @@ class BothWaysTests(LinkCase):
         self.assertEqual(len(paths), 14)
 
     def test_a_link_that_only_sends_never_fetches(self) -> None:
-        self.shelf.make_git_link("office", str(self.bare), way="send", branches=[("main", "live")])
+        self.shelf.make_git_link("office", str(self.bare), way="send", joins=[("main", "live")])
         self.send()
         self.assertEqual(self.tip("live"), self.tip("live"))
         with self.assertRaises(ProblemError) as caught:

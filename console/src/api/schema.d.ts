@@ -3074,7 +3074,7 @@ export interface components {
             /** @default  */
             hint?: string;
         };
-        /** @description A link between a shelf and a repository. ``branches``: pairs of names, of the shelf and of Git; empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
+        /** @description A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git; empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
         GitLinkAnswer: {
             name: string;
             address: string;
@@ -3082,7 +3082,7 @@ export interface components {
             has_token: boolean;
             has_key: boolean;
             way: string;
-            branches: string[][];
+            joins: string[][];
             tags: boolean;
             follows: boolean;
             every_seconds: number;
@@ -3133,7 +3133,7 @@ export interface components {
         };
         /** @description What a link found when it was tried, and what it would do; nothing moved. ``odd_names``: branches and tags there that a shelf cannot have. */
         GitTried: {
-            branches: string[];
+            branches_there: string[];
             tags: number;
             would_send: number;
             would_fetch: number;
@@ -3542,7 +3542,7 @@ export interface components {
             known_hosts?: string;
             way?: components["schemas"]["WayEnum"];
             /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
-            branches?: string[][];
+            joins?: string[][];
             tags?: boolean;
             follows?: boolean;
             every_seconds?: number;
@@ -3772,7 +3772,7 @@ export interface components {
             known_hosts?: string;
             way?: components["schemas"]["WayEnum"];
             /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
-            branches?: string[][];
+            joins?: string[][];
             tags?: boolean;
             follows?: boolean;
             every_seconds?: number;
@@ -11194,9 +11194,12 @@ export interface operations {
                      *           "user": "",
                      *           "has_token": false,
                      *           "has_key": false,
-                     *           "way": "",
-                     *           "branches": [
-                     *             []
+                     *           "way": "both",
+                     *           "joins": [
+                     *             [
+                     *               "main",
+                     *               "main"
+                     *             ]
                      *           ],
                      *           "tags": false,
                      *           "follows": false,
@@ -11242,9 +11245,12 @@ export interface operations {
                  *       "token": "",
                  *       "key": "skerry-line",
                  *       "known_hosts": "",
-                 *       "way": "send",
-                 *       "branches": [
-                 *         []
+                 *       "way": "both",
+                 *       "joins": [
+                 *         [
+                 *           "main",
+                 *           "main"
+                 *         ]
                  *       ],
                  *       "tags": false,
                  *       "follows": false,
@@ -11269,9 +11275,12 @@ export interface operations {
                      *       "user": "",
                      *       "has_token": false,
                      *       "has_key": false,
-                     *       "way": "",
-                     *       "branches": [
-                     *         []
+                     *       "way": "both",
+                     *       "joins": [
+                     *         [
+                     *           "main",
+                     *           "main"
+                     *         ]
                      *       ],
                      *       "tags": false,
                      *       "follows": false,
@@ -11334,9 +11343,12 @@ export interface operations {
                      *         "user": "",
                      *         "has_token": false,
                      *         "has_key": false,
-                     *         "way": "",
-                     *         "branches": [
-                     *           []
+                     *         "way": "both",
+                     *         "joins": [
+                     *           [
+                     *             "main",
+                     *             "main"
+                     *           ]
                      *         ],
                      *         "tags": false,
                      *         "follows": false,
@@ -11431,9 +11443,12 @@ export interface operations {
                  *       "token": "",
                  *       "key": "skerry-line",
                  *       "known_hosts": "",
-                 *       "way": "send",
-                 *       "branches": [
-                 *         []
+                 *       "way": "both",
+                 *       "joins": [
+                 *         [
+                 *           "main",
+                 *           "main"
+                 *         ]
                  *       ],
                  *       "tags": false,
                  *       "follows": false,
@@ -11457,9 +11472,12 @@ export interface operations {
                      *       "user": "",
                      *       "has_token": false,
                      *       "has_key": false,
-                     *       "way": "",
-                     *       "branches": [
-                     *         []
+                     *       "way": "both",
+                     *       "joins": [
+                     *         [
+                     *           "main",
+                     *           "main"
+                     *         ]
                      *       ],
                      *       "tags": false,
                      *       "follows": false,
@@ -11663,7 +11681,7 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "branches": [],
+                     *       "branches_there": [],
                      *       "tags": 1,
                      *       "would_send": 1,
                      *       "would_fetch": 1,

@@ -33,7 +33,8 @@ class ExchangePart(ShelfPart):
 
     def make_git_link(self, name: str, address: str, **settings: Any) -> GitLinkAnswer:
         """A link to the repository at ``address``; nothing moves yet. ``settings``: ``user``, ``token``, ``key``,
-        ``known_hosts``, ``way`` (send, fetch, both), ``branches`` (pairs), ``tags``, ``follows``, ``every_seconds``."""
+        ``known_hosts``, ``way`` (send, fetch, both), ``joins`` (branches, as pairs), ``tags``, ``follows``,
+        ``every_seconds``."""
         body = {"name": name, "address": address, **_plain(settings)}
         return self._transport.send("POST", f"{self._base}/git/links", body, GitLinkAnswer)
 
@@ -67,5 +68,5 @@ class ExchangePart(ShelfPart):
 
 def _plain(settings: dict[str, Any]) -> dict[str, Any]:
     found = {name: value for name, value in settings.items() if value is not None}
-    pairs: Sequence[Sequence[str]] | None = found.get("branches")
-    return found | ({"branches": [list(pair) for pair in pairs]} if pairs is not None else {})
+    pairs: Sequence[Sequence[str]] | None = found.get("joins")
+    return found | ({"joins": [list(pair) for pair in pairs]} if pairs is not None else {})

@@ -44,7 +44,7 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
     setUid("");
     void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
   }
-  const joins = link.branches.length ? link.branches.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ") : "all branches";
+  const joins = link.joins.length ? link.joins.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ") : "all branches";
   const waits = link.lines.find((line) => line.merge);
   const why = link.lines.find((line) => line.why);
   return (

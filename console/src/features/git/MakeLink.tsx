@@ -67,7 +67,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
           <ol className="steps">
             <li className={step > 1 ? "done" : "now"}>
               <b>Address</b>
-              {step > 1 ? <span className="cap">{address} can be reached{tried?.may_write ? " and written to" : ""}. {count(tried?.branches.length ?? 0, "branch", "branches")}, {count(tried?.tags ?? 0, "tag")}.</span> : (
+              {step > 1 ? <span className="cap">{address} can be reached{tried?.may_write ? " and written to" : ""}. {count(tried?.branches_there.length ?? 0, "branch", "branches")}, {count(tried?.tags ?? 0, "tag")}.</span> : (
                 <>
                   <label htmlFor="link-name">Name</label>
                   <input id="link-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />

@@ -79,7 +79,7 @@ def _said(
         "key": key_file.read_text() if key_file is not None else None,
         "known_hosts": known_hosts.read_text() if known_hosts is not None else None,
         "way": way,
-        "branches": pairs or None,
+        "joins": pairs or None,
         "tags": tags,
         "every_seconds": every_seconds,
     }
@@ -255,6 +255,38 @@ def git_link_remove(name: str, shelf_key: str | None, address: str | None, as_js
         terminal.say(f"Removed the link {name}. Nothing changed on either side.")
 
 
+@git_link.command("fill")
+@click.argument("folder", type=click.Path(exists=True, file_okay=False, path_type=Path), default=".")
+@shelf_options
+def git_link_fill(folder: Path, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """Put the real bytes in place of content notes in FOLDER, a clone of a shelf."""
+    from everyshelf.gitside.filling import find_notes, shelf_of
+    from everyshelf.gitside.program import run_git
+
+    if shelf_key is None:
+        remote = (
+            run_git(None, "-C", str(folder), "config", "--get", "remote.origin.url", fine=(0, 1, 128)).decode().strip()
+        )
+        if (found := shelf_of(remote)) is not None:
+            address, shelf_key = address or found[0], found[1]
+    shelf, _ = open_shelf(shelf_key, address)
+    filled = []
+    with terminal.progress_bar("Filling") as progress:
+        notes = list(find_notes(folder))
+        for done, (file, note) in enumerate(notes):
+            progress(done, len(notes), file.name)
+            part = file.with_name(f".{file.name[:100]}.part")
+            shelf.download_content(note.sha256, part)
+            part.replace(file)
+            filled.append({"path": file.relative_to(folder).as_posix(), "size": note.size})
+    if as_json:
+        terminal.print_json(filled)
+        return
+    terminal.say(f"Filled {terminal.bold(terminal.count(len(filled), 'content note'))}.")
+    for one in filled:
+        terminal.say(f"  {one['path']}, {terminal.size(int(str(one['size'])))}")
+
+
 def _worked(shelf: ShelfClient, name: str, job: Job, label: str, *, as_json: bool) -> None:
     with terminal.progress_bar(label) as progress:
         shelf.wait(job, lambda found: progress(found.done, found.total, found.note))
@@ -291,15 +323,14 @@ def _say_link(link: GitLinkAnswer) -> None:
         terminal.say(f"  {link.problem.detail}")
     waits = next((line.merge for line in link.lines if line.merge), "")
     if waits:
-        terminal.next_step(f"everyshelf settle {waits}")
+        terminal.next_step(f"everyshelf settle --merge {waits}")
     elif link.problem is not None and link.problem.hint:
         terminal.say(f"  {link.problem.hint}")
 
 
 def _say_tried(tried: Any) -> None:
-    terminal.say(
-        f"  It has {terminal.count(len(tried.branches), 'branch', 'branches')} and {terminal.count(tried.tags, 'tag')}."
-    )
+    branches = terminal.count(len(tried.branches_there), "branch", "branches")
+    terminal.say(f"  It has {branches} and {terminal.count(tried.tags, 'tag')}.")
     would = [
         f"{verb} {terminal.count(count, 'commit')}"
         for verb, count in (("fetch", tried.would_fetch), ("send", tried.would_send))

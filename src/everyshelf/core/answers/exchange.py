@@ -53,8 +53,8 @@ class GitProblem(Answer):
 
 
 class GitLinkAnswer(Answer):
-    """A link between a shelf and a repository. ``branches``: pairs of names, of the shelf and of Git; empty: all.
-    ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
+    """A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git;
+    empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
 
     name: str
     address: str
@@ -62,7 +62,7 @@ class GitLinkAnswer(Answer):
     has_token: bool
     has_key: bool
     way: str
-    branches: list[list[str]]
+    joins: list[list[str]]
     tags: bool
     follows: bool
     every_seconds: int
@@ -91,7 +91,7 @@ class GitTried(Answer):
     """What a link found when it was tried, and what it would do; nothing moved. ``odd_names``: branches and tags there
     that a shelf cannot have."""
 
-    branches: list[str]
+    branches_there: list[str]
     tags: int
     would_send: int
     would_fetch: int

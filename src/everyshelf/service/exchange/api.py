@@ -59,7 +59,7 @@ class LinkChange(serializers.Serializer[Any]):
         required=False, allow_blank=True, max_length=20_000, help_text="Lines that say which keys the server has."
     )
     way = serializers.ChoiceField(choices=WAYS, required=False)
-    branches = serializers.ListField(
+    joins = serializers.ListField(
         child=serializers.ListField(child=serializers.CharField(max_length=120), min_length=2, max_length=2),
         required=False,
         help_text="Pairs of names, of the shelf and of Git; an empty list joins all.",
@@ -203,8 +203,8 @@ class LinkLookView(_ActView):
 
 
 def _settings(values: dict[str, Any]) -> LinkSettings:
-    if "branches" in values:
-        values["branches"] = [(here, there) for here, there in values["branches"]]
+    if "joins" in values:
+        values["joins"] = [(here, there) for here, there in values["joins"]]
     return LinkSettings(**values)
 
 
@@ -216,7 +216,7 @@ def _answer(link: GitLink) -> GitLinkAnswer:
         has_token=link.token is not None,
         has_key=link.key is not None,
         way=link.way,
-        branches=link.branches,
+        joins=link.branches,
         tags=link.tags,
         follows=link.follows,
         every_seconds=link.every_seconds,

@@ -34,8 +34,8 @@ _PORTS = {"http": 80, "https": 443, "ssh": 22}
 
 @dataclass(frozen=True)
 class LinkSettings:
-    """What is said of a link; None leaves it as it is. ``branches``: pairs of names, of the shelf and of Git; an empty
-    list: all of them. ``token`` and ``key``: an empty text takes them away."""
+    """What is said of a link; None leaves it as it is. ``joins``: branches as pairs of names, of the shelf and of Git; an
+    empty list: all of them. ``token`` and ``key``: an empty text takes them away."""
 
     address: str | None = None
     user: str | None = None
@@ -43,7 +43,7 @@ class LinkSettings:
     key: str | None = None
     known_hosts: str | None = None
     way: str | None = None
-    branches: Sequence[tuple[str, str]] | None = None
+    joins: Sequence[tuple[str, str]] | None = None
     tags: bool | None = None
     follows: bool | None = None
     every_seconds: int | None = None
@@ -120,10 +120,12 @@ def _apply(link: GitLink, said: LinkSettings) -> None:
             setattr(link, field, seal(value) if value else None)
     if said.way is not None:
         if said.way not in WAYS:
-            raise InvalidError(f"{said.way!r} is no way: {', '.join(WAYS)}", code="link.way", pointer="/way")
+            raise InvalidError(
+                f"{said.way!r} is not a way of a link; ways are {', '.join(WAYS)}", code="link.way", pointer="/way"
+            )
         link.way = said.way
-    if said.branches is not None:
-        link.branches = [_checked_pair(*pair) for pair in said.branches]
+    if said.joins is not None:
+        link.branches = [_checked_pair(*pair) for pair in said.joins]
     if said.every_seconds is not None:
         if said.every_seconds < _LEAST_SECONDS:
             raise InvalidError(f"not more often than every {_LEAST_SECONDS} seconds", code="link.seconds")
@@ -133,7 +135,7 @@ def _apply(link: GitLink, said: LinkSettings) -> None:
 def _checked_pair(here: str, there: str) -> list[str]:
     check_branch_name(here)
     if git_ref("heads", there) is None:
-        raise InvalidError(f"{there!r} cannot be a branch in Git", code="link.branch", pointer="/branches")
+        raise InvalidError(f"{there!r} cannot be a branch in Git", code="link.branch", pointer="/joins")
     return [here, there]
 
 

@@ -37,7 +37,7 @@ def try_link(link: GitLink) -> GitTried:
     names = [name.removeprefix(_HEADS) for name in there if name.startswith(_HEADS)]
     tags = [name.removeprefix(_TAGS) for name in there if name.startswith(_TAGS)]
     return GitTried(
-        branches=names,
+        branches_there=names,
         tags=len(tags),
         would_send=would_send,
         would_fetch=would_fetch,
