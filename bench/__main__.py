@@ -18,6 +18,7 @@ from bench.crashes import Campaign
 from bench.crowd import crowd
 from bench.cut_short import campaigns
 from bench.desk import desk
+from bench.exchange import exchange
 from bench.flips import flips
 from bench.full_disk import full_disk
 from bench.fuzz import fuzz
@@ -80,6 +81,7 @@ def main() -> int:
         ("run", as_run),
         ("storage", storage),
         ("listings", listings),
+        ("exchange", exchange),
         ("desk", desk),
         ("models", models),
         ("promotion", promotion),

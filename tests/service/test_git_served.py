@@ -152,6 +152,22 @@ class PushTests(GitCase):
         self.assertTrue((again / "latest").is_symlink())
         self.assertTrue((again / "run.sh").stat().st_mode & 0o100)
 
+    def test_artifacts_stay_themselves(self) -> None:
+        clone = self.clone()
+        run_git("mv", "data/fares.csv", "data/prices.csv", folder=clone)
+        run_git("commit", "-q", "-m", "Moved", folder=clone)
+        self.work(clone, {"data/prices.csv": b"zone,fare\nZ1,4\nZ2,7\n"}, "Edited")
+        run_git("rm", "-q", "apps/board.json", folder=clone)
+        run_git("commit", "-q", "-m", "Removed", folder=clone)
+        self.work(clone, {"apps/board.json": b'{"title": "Back"}\n', "data/fares.csv": b"zone,fare\nZ9,9\n"}, "Back")
+        self.push(clone)
+        told = {path: [v.version for v in self.shelf.history(path)] for path in ("data/prices.csv", "apps/board.json")}
+        self.assertEqual(told["data/prices.csv"], [4, 3, 2, 1])
+        self.assertEqual([n for n in told["apps/board.json"] if n], [2, 1])
+        rows = {row.path: row.version for row in self.shelf.artifacts()}
+        self.assertEqual(rows, {"apps/board.json": 2, "data/fares.csv": 1, "data/prices.csv": 4})
+        self.assertEqual(self.shelf.wait(self.shelf.verify()).result["problems"], [])
+
     def test_each_refusal_says_what_to_do(self) -> None:
         self.put({"shelf.toml": b'[ignore]\npatterns = ["*.tmp"]\n'}, "Rules")
         for name, files, said in (

@@ -94,7 +94,7 @@ class Fetched:
 
     def kept(self, uid: str) -> bytes:
         """What to keep for Git with the commit, whose id would be ``uid`` without; empty for nothing."""
-        return b"" if uid == self.shelf_commit else self.residue
+        return b"" if uid and uid == self.shelf_commit else self.residue
 
 
 class Mapping:

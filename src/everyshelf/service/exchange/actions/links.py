@@ -34,7 +34,7 @@ _PORTS = {"http": 80, "https": 443, "ssh": 22}
 
 @dataclass(frozen=True)
 class LinkSettings:
-    """What is said of a link; None leaves it as it is. ``joins``: branches as pairs of names, of the shelf and of Git; an
+    """What is said of a link; None leaves it as it is. ``joins``: branches as pairs of names, here and in Git; an
     empty list: all of them. ``token`` and ``key``: an empty text takes them away."""
 
     address: str | None = None

@@ -34,7 +34,7 @@ from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_merge
 from everyshelf.service.shelves.actions.merging import MergeConflictError, prepare_merge_or_wait
-from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch, soonest
+from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch
 from everyshelf.service.shelves.actions.refs import check_branch_name
 from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
 
@@ -148,12 +148,11 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
         remote.fetch(lacking)
         now = timezone.now()
 
-        def moment(claimed: datetime, parents: list[Commit]) -> datetime:
-            if not run.caller.may_import:
-                return recorded_now(now)(claimed, parents)
-            return max(min(claimed, now), soonest(parents))
+        def as_claimed(claimed: datetime, soonest: datetime) -> datetime:
+            return max(min(claimed, now), soonest)
 
-        taking = Taking(run.caller, run.shelf, repository, _take_all, moment)
+        recorded_at = as_claimed if run.caller.may_import else recorded_now(now)
+        taking = Taking(run.caller, run.shelf, repository, _take_all, recorded_at, run.progress)
         existing = list(repository.refs(_HEADS, _TAGS).values())
         steps = [(here, other, taking.read(there[f"{_HEADS}{other}"], existing)) for here, other in wanted]
         tags = _new_tags(run, there, repository, taking, existing)

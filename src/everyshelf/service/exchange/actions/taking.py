@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -11,7 +11,7 @@ from django.db import IntegrityError
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history.commits import decode_commit
-from everyshelf.core.history.trees import Change
+from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
 from everyshelf.gitside.mapping import Fetched, Mapping, Parent
 from everyshelf.gitside.objects import parse_commit_object
@@ -25,7 +25,8 @@ from everyshelf.service.exchange.actions.repositories import mapping_of
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.recognising import recognise_changes
-from everyshelf.service.shelves.actions.recording import CommitMessage, prepare_commit, rules_at, soonest
+from everyshelf.service.shelves.actions.recording import CommitMessage, no_progress, rules_at, soonest_after
+from everyshelf.service.shelves.actions.recording_lines import LineCommit, record_line
 from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
 
 _KEPT_BATCH = 1000
@@ -33,15 +34,27 @@ Judge = Callable[[Fetched, str], None]
 
 
 @dataclass
+class _Read:
+    """A commit that was read and judged, and is not recorded yet."""
+
+    fetched: Fetched
+    parents: list[str]
+    changes: list[Change]
+    kinds: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
 class Taking:
-    """The commits of one push or fetch, on their way to the shelf. ``judge`` raises for one that may not be taken."""
+    """The commits of one push or fetch, on their way to the shelf. ``judge`` raises for one that may not be taken.
+    ``recorded_at``: when a commit is recorded, given when it says it was, and the first moment that may be."""
 
     caller: Caller
     shelf: Shelf
     repository: Repository
     judge: Judge
-    recorded_at: Callable[[datetime, list[Commit]], datetime]
-    _read: dict[str, tuple[Fetched, list[str], dict[str, str]]] = field(default_factory=dict)
+    recorded_at: Callable[[datetime, datetime], datetime]
+    progress: Callable[[int, int, str], None] = no_progress
+    _read: dict[str, _Read] = field(default_factory=dict)
     _known: dict[str, Commit] = field(default_factory=dict)
     _refused: dict[str, EveryShelfError] = field(default_factory=dict)
     _mapping: Mapping | None = None
@@ -54,7 +67,8 @@ class Taking:
         line = list(self.repository.line([tip], known))
         self._look_up(line)
         fresh = [git for git in line if git not in self._known]
-        for git in fresh:
+        came = [git for git in fresh if git not in self._read]
+        for done, git in enumerate(fresh):
             if git in self._refused:
                 raise self._refused[git]
             if git not in self._read:
@@ -63,6 +77,8 @@ class Taking:
                 except EveryShelfError as error:
                     self._refused[git] = error
                     raise
+                self.progress(done, len(fresh), self._read[git].fetched.summary)
+        self._recognise([self._read[git] for git in came])
         return fresh
 
     def _look_up(self, line: list[str]) -> None:
@@ -77,38 +93,76 @@ class Taking:
         parents = list(parse_commit_object(self.repository.commit(git)).parents)
         self._look_up(parents)
         above = [Parent(self._root_of(parent), parent) for parent in parents]
-        rows = [self._known[parent] for parent in parents if parent in self._known]
-        fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, rows))
+        soonest = soonest_after(self._recorded_of(parent) for parent in parents)
+        fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, soonest))
         before = above[0].root if above else get_trees().empty
         self.judge(fetched, before)
-        self._read[git] = (fetched, parents, self._kinds(fetched, before))
+        self._read[git] = _Read(fetched, parents, list(get_trees().changes(before, fetched.root)))
 
     def _root_of(self, git: str) -> str:
-        return self._known[git].root if git in self._known else self._read[git][0].root
+        return self._known[git].root if git in self._known else self._read[git].fetched.root
+
+    def _recorded_of(self, git: str) -> datetime:
+        return self._known[git].recorded if git in self._known else self._read[git].fetched.recorded
 
     @staticmethod
-    def _kinds(fetched: Fetched, before: str) -> dict[str, str]:
-        """Found out before the records are locked: files are looked into by another process."""
-        changes: Iterator[Change] = get_trees().changes(before, fetched.root)
-        return recognise_changes(rules_at(fetched.root), [c for c in changes if c.after is not None])
+    def _recognise(came: list[_Read]) -> None:
+        """Find out of which kind everything is, before the records are locked. Another process looks into the files,
+        those of many commits at a time, as long as no path stands twice and the rules are the same."""
+        trees = get_trees()
+        waiting: list[_Read] = []
+        paths: set[str] = set()
+        rules: Entry | None = None
+
+        def flush() -> None:
+            if waiting:
+                changes = [c for one in waiting for c in one.changes if c.after is not None]
+                kinds = recognise_changes(rules_at(waiting[0].fetched.root), changes)
+                for one in waiting:
+                    one.kinds = {c.path: kinds[c.path] for c in one.changes if c.after is not None}
+            waiting.clear()
+            paths.clear()
+
+        for one in came:
+            of_it = trees.find(one.fetched.root, FILE_NAME)
+            if of_it != rules or any(change.path in paths for change in one.changes):
+                flush()
+                rules = of_it
+            waiting.append(one)
+            paths.update(change.path for change in one.changes)
+        flush()
 
     def record(self, line: Iterable[str]) -> dict[str, Commit]:
         """Record commits that were read, parents first, in one transaction, which the caller opened. Gives those that
         were not there yet, by their ids in Git."""
-        made: dict[str, Commit] = {}
-        pairs: list[GitPair] = []
-        for git in line:
-            if git in self._known:
-                continue
-            fetched, parents, kinds = self._read[git]
-            commit = self._recorded(fetched, [self._known[parent] for parent in parents], kinds)
-            self._known[git] = commit
-            made[git] = commit
-            pairs.append(GitPair(shelf=self.shelf, commit=commit, git=git))
+        fresh = [git for git in line if git not in self._known]
+        if not fresh:
+            return {}
+        places = {git: place for place, git in enumerate(fresh)}
+        commits = [self._as_line_commit(self._read[git], places) for git in fresh]
         with one_act():
-            GitPair.objects.bulk_create(pairs, batch_size=500, ignore_conflicts=True)
-            self._hold(list(made.values()))
+            made = dict(zip(fresh, record_line(self.caller, self.shelf, commits), strict=True))
+            pairs = [GitPair(shelf=self.shelf, commit=commit, git=git) for git, commit in made.items()]
+            GitPair.objects.bulk_create(pairs, batch_size=500)
+            self._known.update(made)
+            self._hold(made)
         return made
+
+    def _as_line_commit(self, read: _Read, places: dict[str, int]) -> LineCommit:
+        fetched = read.fetched
+        return LineCommit(
+            parents=[places[git] if git in places else self._known[git] for git in read.parents],
+            root=fetched.root,
+            message=CommitMessage(
+                fetched.summary, fetched.description, fetched.labels, fetched.tasks, fetched.author, fetched.time
+            ),
+            time=fetched.time,
+            recorded=fetched.recorded,
+            changes=read.changes,
+            kinds=read.kinds,
+            moves={new: old for old, new in fetched.moves},
+            keep=fetched.kept,
+        )
 
     def commit_of(self, git: str) -> Commit:
         """The shelf's commit for one that is known or was recorded."""
@@ -116,34 +170,15 @@ class Taking:
             self._look_up([git])
         return self._known[git]
 
-    def _recorded(self, fetched: Fetched, parents: list[Commit], kinds: dict[str, str]) -> Commit:
-        message = CommitMessage(
-            fetched.summary, fetched.description, fetched.labels, fetched.tasks, fetched.author, fetched.time
-        )
-        prepared = prepare_commit(
-            self.caller,
-            self.shelf,
-            None,
-            parents,
-            fetched.root,
-            message,
-            fetched.moves,
-            recorded=fetched.recorded,
-            keep=fetched.kept,
-            kinds=kinds,
-        )
-        known = Commit.objects.filter(shelf=self.shelf, uid=prepared.uid).first()
-        return known or prepared.record()
-
-    def _hold(self, made: list[Commit]) -> None:
+    def _hold(self, made: dict[str, Commit]) -> None:
         """Note that the shelf holds what came: files, and what is kept for Git."""
         sizes: dict[str, int] = {}
-        for fetched, _, _ in self._read.values():
+        for git, commit in made.items():
+            fetched = self._read[git].fetched
             sizes.update({e.id: e.size for _, e in fetched.changes.files.values() if e is not None})
             for kept in decode_residue(fetched.residue).paths:
                 if kept.content:
                     sizes[kept.content] = get_store().size(kept.content)
-        for commit in made:
             if kept_content := decode_commit(get_store().read(commit.uid)).git:
                 sizes[kept_content] = get_store().size(kept_content)
         ShelfContent.objects.bulk_create(
@@ -197,13 +232,9 @@ def _check_rules(content: str, named: str) -> None:
         raise InvalidError(f"{named}: {error.message}", code="rules.syntax", hint=hint) from error
 
 
-def recorded_now(now: datetime) -> Callable[[datetime, list[Commit]], datetime]:
+def recorded_now(now: datetime) -> Callable[[datetime, datetime], datetime]:
     """Of what people push: it is recorded when it comes, whatever it says."""
-
-    def moment(_claimed: datetime, parents: list[Commit]) -> datetime:
-        return max(now, soonest(parents))
-
-    return moment
+    return lambda _claimed, soonest: max(now, soonest)
 
 
 def keep_tag(shelf: Shelf, found: FetchedTag, commit: Commit) -> Tag:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 
-import msgspec
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, RefusedError
@@ -33,18 +32,14 @@ def no_progress(_done: int, _total: int, _note: str) -> None:
     """For commits that nobody watches."""
 
 
-# Given the id a commit would have: what to keep of it for Git beyond what the shelf has a place for.
-Keep = Callable[[str], bytes]
-
-
-def keep_nothing(_uid: str) -> bytes:
-    """Of a commit made here there is nothing."""
-    return b""
-
-
 def soonest(parents: Iterable[Commit]) -> datetime:
     """The first moment at which a commit on top of these may be recorded."""
-    return max((p.recorded + _SOONEST for p in parents), default=_BEFORE_ALL)
+    return soonest_after(parent.recorded for parent in parents)
+
+
+def soonest_after(moments: Iterable[datetime]) -> datetime:
+    """The first moment at which a commit may be recorded on top of those recorded then."""
+    return max((moment + _SOONEST for moment in moments), default=_BEFORE_ALL)
 
 
 @dataclass(frozen=True)
@@ -124,7 +119,7 @@ class PreparedCommit:
     time: datetime
     recorded: datetime
     changes: list[Change]
-    kinds: Mapping[str, str]
+    kinds: dict[str, str]
     artifacts: dict[str, str]
     moved_from: dict[str, str]
     known: dict[str, str]
@@ -183,13 +178,10 @@ def prepare_commit(
     *,
     recorded: datetime | None = None,
     progress: Progress = no_progress,
-    keep: Keep = keep_nothing,
-    kinds: Mapping[str, str] | None = None,
 ) -> PreparedCommit:
     """Work out everything about a commit and make its bytes durable; nothing is recorded yet.
 
-    ``recorded``: when, if that is not the time the message claims, or now. ``keep``: what to keep for Git with it.
-    ``kinds``: of what it changes, by path, where they are known.
+    ``recorded``: when, if that is not the time the message claims, or now.
     """
     trees, store = get_trees(), get_store()
     moves = list(moves)
@@ -197,17 +189,13 @@ def prepare_commit(
     changes = list(trees.changes(before, root))
     known = {c.path: c.after.id for p in parents[1:] for c in trees.changes(before, p.root) if c.after is not None}
     fresh = [c for c in changes if c.after is not None and known.get(c.path) != c.after.id]
-    if kinds is None:
-        kinds = recognise_changes(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
+    kinds = recognise_changes(rules_at(root), fresh, lambda done, path: progress(done, len(fresh), path))
     artifacts = artifacts_before(shelf, changes, {new: old for old, new in moves})
     now = timezone.now()
     # Times of a line grow, whatever the clock does: else the state at a moment would not be the newest by then.
     recorded = max([recorded or message.time or now, soonest(parents)])
     data = _commit_data(root, parents, message, artifacts, moves, now)
     uid, body = encode_commit(data)
-    if kept := keep(uid):
-        data = msgspec.structs.replace(data, git=store.put(kept).id)
-        uid, body = encode_commit(data)
     store.put(body)
     store.sync()
     moved_from = {new: old for old, new in moves}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 
 from django.db.models import Max, QuerySet
 
@@ -55,7 +55,7 @@ def record_versions(
     shelf: Shelf,
     commit: Commit,
     changes: list[Change],
-    kinds: Mapping[str, str],
+    kinds: dict[str, str],
     artifacts: dict[str, str],
     moved_from: dict[str, str],
     known: dict[str, str],
