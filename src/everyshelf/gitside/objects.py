@@ -36,7 +36,7 @@ class GitEntry:
 
 # A tree by name, in Git's order: each row as the tree has it, mode, name and id. Most rows are never looked into.
 GitFolder = dict[bytes, bytes]
-_ROW = re.compile(rb"[0-7]+ ([^\0]+)\0.{20}", re.DOTALL)
+_ROW = re.compile(rb"([0-7]+ ([^\0]+)\0.{20})", re.DOTALL)
 
 
 def row_of(name: bytes, entry: GitEntry) -> bytes:
@@ -119,13 +119,7 @@ def encode_tree(entries: GitFolder) -> bytes:
 
 def parse_tree(data: bytes) -> GitFolder:
     """Take a tree apart, in the order it has; of a name that stands twice the last row is kept."""
-    found: GitFolder = {}
-    end = 0
-    for row in _ROW.finditer(data):
-        if row.start() != end:
-            break
-        found[row[1]] = row[0]
-        end = row.end()
-    if end != len(data):
-        raise UnreadableError(f"a Git tree cannot be read: it is damaged at byte {end}", code="git.tree")
-    return found
+    rows = _ROW.findall(data)
+    if sum(len(row) for row, _ in rows) != len(data):
+        raise UnreadableError("a Git tree cannot be read: it is damaged", code="git.tree")
+    return {name: row for row, name in rows}
