@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl console
+.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl ssh console
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -16,7 +16,7 @@ demo: setup console
 serve: setup console
 	$(BIN)/everyshelf serve
 
-test: setup console browser postgres curl
+test: setup console browser postgres curl ssh
 	$(BIN)/python -m tests
 
 laws: setup
@@ -85,6 +85,12 @@ browser:
 curl:
 	@if ! command -v curl >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends curl; fi
+
+# Git links are tried over a real SSH server; where none can be had that is skipped. Its client is needed to use them.
+ssh:
+	@if ! command -v ssh >/dev/null || ! test -x /usr/sbin/sshd; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends openssh-client openssh-server \
+	  || echo "no SSH server: its tests are skipped"; fi
 
 # Tests promote into a real PostgreSQL server; where none can be had they skip that.
 postgres:

@@ -22,6 +22,7 @@ from bench.exchange import exchange
 from bench.flips import flips
 from bench.full_disk import full_disk
 from bench.fuzz import fuzz
+from bench.histories import histories
 from bench.listings import listings
 from bench.meaning import meaning
 from bench.measure import Figure
@@ -82,6 +83,7 @@ def main() -> int:
         ("storage", storage),
         ("listings", listings),
         ("exchange", exchange),
+        ("histories", histories),
         ("desk", desk),
         ("models", models),
         ("promotion", promotion),

@@ -42,6 +42,10 @@ _PLACES = ("tests.service.test_addresses", "tests.core.test_promotion")
 _REACH = ("tests.destinations.test_reach",)
 _PEOPLE = ("tests.service.test_accounts", "tests.service.test_log_and_people")
 _SLOW = ("tests.service.test_connections.LimitTests",)
+_LAWS = ("tests.gitside.test_mapping",)
+_PUSHES = ("tests.service.test_git_served.PushTests",)
+_KILLED = ("tests.service.test_git_served.KilledTests",)
+_LINKS = ("tests.service.test_git_links",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 
 CUTS = [
@@ -55,27 +59,27 @@ CUTS = [
     ),
     Cut("core/content/segments.py", "                self._forget_unsynced()\n", "", _DAMAGE),
     Cut(
-        "core/content/segments.py",
-        "    if _check(_CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:\n        return None\n",
+        "core/content/records.py",
+        "    if check(CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:\n        return None\n",
         "",
         _DAMAGE,
     ),
     Cut(
-        "core/content/segments.py",
-        "    if _with_check(bare, _check(_HEAD_CHECK.size, segment.encode(), bare)) != head:\n        return None\n",
+        "core/content/records.py",
+        "    if _with_check(bare, check(_HEAD_CHECK.size, segment.encode(), bare)) != head:\n        return None\n",
         "",
         _DAMAGE,
     ),
-    Cut("core/content/segments.py", "salt = segment.encode()", 'salt = b""', _DAMAGE),
+    Cut("core/content/records.py", "salt = segment.encode()", 'salt = b""', _DAMAGE),
     # History
     Cut(
         "core/history/trees.py",
-        '_Block(entries[-1].name if entries else ""',
-        '_Block(entries[0].name if entries else ""',
+        '_Block(rows[-1][0] if rows else ""',
+        '_Block(rows[0][0] if rows else ""',
         _NETS,
     ),
     Cut("core/history/trees.py", "if end == at and not carried:", "if end == at:", _NETS),
-    Cut("core/history/trees.py", "        if final and open_entries:\n", "        if False:\n", _NETS),
+    Cut("core/history/trees.py", "        if final and open_rows:\n", "        if False:\n", _NETS),
     # Merging and comparing
     Cut(
         "core/merge/artifact.py",
@@ -91,7 +95,6 @@ CUTS = [
     Cut("core/merge/references.py", '    if not re.search(r"\\s", text):\n', "    if True:\n", _NETS),
     Cut("core/compare/realign.py", "_LEAST_MATCHED = 0.5", "_LEAST_MATCHED = 0.0", _NETS),
     Cut("core/compare/realign.py", "_MOST_KEPT = 0.5", "_MOST_KEPT = 1.0", _NETS),
-    Cut("core/compare/outlines.py", "before.split() == after.split():", "before == after + '!':", _NETS),
     # Promotion
     Cut(
         "core/promotion/folder.py",
@@ -131,11 +134,43 @@ CUTS = [
         _REACH,
     ),
     Cut(
-        "service/environments/actions/promotion.py",
-        "    if quiet is not None and quiet_since(environment) == quiet:\n",
-        "    if True:\n",
+        "service/environments/actions/settled.py",
+        "    return quiet is not None and quiet_since(environment) == quiet\n",
+        "    return True\n",
         ("tests.service.test_environments.PromotionTests.test_what_was_read_in_between_is_not_judged",),
     ),
+    # The exchange with Git
+    Cut(
+        "gitside/mapping.py",
+        "        paths = tuple(self._kept_paths(made, there.tree))\n",
+        "        paths = ()\n",
+        _LAWS,
+    ),
+    Cut("gitside/mapping.py", "return old.mode\n", "return FILE\n", _LAWS),
+    Cut("gitside/mapping.py", 'b"" if uid and uid == self.shelf_commit else self.residue', "self.residue", _LAWS),
+    Cut("gitside/layout.py", "if note is not None or notes.read_git_note(data) is not None:", "if False:", _LAWS),
+    Cut("gitside/idents.py", "shown.strip(_CRUD).strip()", "shown.strip(_CRUD)", _LAWS),
+    Cut("service/exchange/actions/receiving.py", "                take(repository)\n", "", _PUSHES),
+    Cut(
+        "service/exchange/actions/receiving.py",
+        "there != command.before or (there != NO_OBJECT and not _is_ancestor(repository, there, command.after))",
+        "False",
+        _PUSHES,
+    ),
+    Cut(
+        "service/exchange/actions/receiving.py",
+        "        if current.head_id != branch.head_id:\n",
+        "        if True:\n",
+        _PUSHES,
+    ),
+    Cut("service/exchange/actions/repositories.py", "    _unlock(folder)\n", "", _KILLED),
+    Cut(
+        "service/exchange/actions/syncing.py",
+        "if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):",
+        "if True:",
+        _LINKS,
+    ),
+    Cut("gitside/causes.py", 'r"returned error: 403|', 'r"', _LINKS),
     # Transactions
     Cut("service/base/acts.py", "                transaction.set_rollback(True)\n", "                pass\n", _ACTS),
     Cut("service/base/acts.py", "    with transaction.atomic():\n        yield\n", "    yield\n", _ACTS),
@@ -157,7 +192,7 @@ CUTS = [
         "                if False:\n",
         ("tests.service.test_acts", "tests.service.test_concurrency", "tests.service.test_shelves"),
     ),
-    Cut("service/shelves/actions/recording.py", "taken = change.path in elsewhere or ", "taken = ", _SHELVES),
+    Cut("service/shelves/actions/versions.py", "taken = change.path in elsewhere or ", "taken = ", _SHELVES),
     # Rights
     Cut(
         "service/rights.py",

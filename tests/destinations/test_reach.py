@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import http.server
+import shutil
+import tempfile
 import threading
 import unittest
+from pathlib import Path
 
 import httpx
-import urllib3
 
 from everyshelf.core.errors import EveryShelfError, RefusedError
 from everyshelf.destinations.platform import PlatformDestination
-from everyshelf.destinations.reach import Reach, ReachTransport, pool_manager
+from everyshelf.destinations.reach import Reach, ReachTransport
+from everyshelf.destinations.repository import RemoteBranch
 
 LOOPBACK = ("127.0.0.1", "127.1", "2130706433", "0x7f000001", "0177.0.0.1", "[::1]", "::1", "localhost", "0.0.0.0")
 PRIVATE = ("10.0.0.1", "192.168.1.1", "172.16.0.9", "169.254.169.254", "fd00::1", "fe80::1")
@@ -85,21 +88,30 @@ class ConnectionTests(unittest.TestCase):
         self.addCleanup(server.shutdown)
         return f"http://127.0.0.1:{server.server_port}", handler
 
-    def test_both_libraries_ask_before_they_connect(self) -> None:
+    def branch(self, address: str, reach: Reach) -> RemoteBranch:
+        folder = tempfile.mkdtemp(prefix="es-copy-")
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        return RemoteBranch(f"{address}/x.git", "main", Path(folder, "copy"), reach=reach)
+
+    def test_the_library_and_git_are_asked_before_they_connect(self) -> None:
         address, handler = self.server("/")
         with httpx.Client(transport=ReachTransport(Reach())) as http_client, self.assertRaises(RefusedError):
             http_client.get(address)
-        with self.assertRaises((RefusedError, urllib3.exceptions.HTTPError)):
-            pool_manager(Reach(), read_seconds=5).request("GET", address)
+        with self.assertRaises(RefusedError):
+            self.branch(address, Reach()).fetch()
         self.assertEqual(handler.asked, 0)
         with httpx.Client(transport=ReachTransport(Reach(("127.0.0.1",)))) as http_client:
             self.assertEqual(http_client.get(address).status_code, 302)
-        self.assertEqual(pool_manager(Reach(("127.0.0.1",)), read_seconds=5).request("GET", address).status, 302)
+        before = handler.asked
+        with self.assertRaises(EveryShelfError):
+            self.branch(address, Reach(("127.0.0.1",))).fetch()
+        self.assertEqual(handler.asked, before + 1)
 
     def test_no_redirect_is_followed(self) -> None:
         inner, handler = self.server("/")
         outer, _ = self.server(inner)
         with self.assertRaises(EveryShelfError):
             PlatformDestination(f"{outer}/space", "token", Reach(("127.0.0.1",))).current()
-        pool_manager(Reach(("127.0.0.1",)), read_seconds=5).request("GET", outer)
+        with self.assertRaises(EveryShelfError):
+            self.branch(outer, Reach(("127.0.0.1",))).fetch()
         self.assertEqual(handler.asked, 0)

@@ -65,7 +65,7 @@ ALLOWED = {
     "demo": {"client"},
     "service": {"core", "destinations", "gitside"},
     "gitside": {"core"},
-    "destinations": {"core"},
+    "destinations": {"core", "gitside"},
     "standin": set(),
 }
 FOREIGN = {

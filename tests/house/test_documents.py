@@ -10,6 +10,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests.mutations import CUTS
+
 ROOT = Path(__file__).parents[2]
 ERRORS = ROOT / "docs" / "errors.md"
 
@@ -35,6 +37,10 @@ class DriftTests(unittest.TestCase):
             done = django("spectacular", "--validate", "--fail-on-warn", "--file", file.name)
             self.assertEqual(done.returncode, 0, done.stderr[-2000:])
             self.assertEqual(Path(file.name).read_text(), (ROOT / "docs/openapi.yaml").read_text(), "run: make schema")
+
+    def test_every_cut_finds_its_place(self) -> None:
+        lost = [str(cut) for cut in CUTS if cut.old not in (ROOT / "src/everyshelf" / cut.file).read_text()]
+        self.assertEqual(lost, [], "tests/mutations.py names code that is not there")
 
     def test_migrations_are_complete(self) -> None:
         done = django("makemigrations", "--check", "--dry-run")

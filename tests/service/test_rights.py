@@ -15,6 +15,7 @@ from typing import Any
 import httpx
 
 from everyshelf.client import ChangeRequest, ProblemError, Saving, ShelfClient
+from tests.support.git import git
 from tests.support.service import Service, shared_service
 
 ROLES = ("reader", "author", "keeper", "owner")
@@ -94,6 +95,9 @@ ROWS: dict[str, Row] = {
     "experiments_get": Row("reader", path={"key": "tides"}),
     "experiments_courses": Row("reader", path={"key": "tides"}, query={"metric": "error"}),
     "shelves_verify": Row("reader", 202),
+    "git_commits": Row("reader"),
+    "git_links_list": Row("reader"),
+    "git_links_show": Row("reader", path={"link": "office"}),
     # --- author: also drafts, commits, branches, experiments, proposals ---
     "contents_put": Row("author", (200, 201), body=b"uploaded by {who}"),
     "contents_put_many": Row("author", (200, 201), body=b"\0\0\0\0\0\0\0\x03one"),
@@ -126,6 +130,10 @@ ROWS: dict[str, Row] = {
     # A trial environment is its maker's: each has one.
     "environments_try": Row("author", 201, body={"name": "try-{who}", "tag": "first"}),
     "environments_try_draft": Row("author", 202, path={"name": "try-{who}"}, body={"branch": "open"}),
+    "git_links_test": Row("author", path={"link": "office"}),
+    "git_links_look": Row("author", 202, path={"link": "office"}),
+    "git_links_send": Row("author", 202, path={"link": "office"}),
+    "git_links_fetch": Row("author", 202, path={"link": "office"}),
     # --- keeper: also guarded branches, tags, promotions, others' proposals ---
     "merges_settle": Row("keeper", path={"uid": "{merge}"}, body={"decisions": [{"take": "target"}]}),
     "proposals_change": Row("keeper", path={"number": "1"}, body={"title": "By {who}"}),
@@ -150,6 +158,9 @@ ROWS: dict[str, Row] = {
     "invitations_withdraw": Row("owner", 204, path={"uid": "{invitation}"}),
     "members_remove": Row("owner", 204, path={"name": "guest"}),
     "shelves_change": Row("owner", body={"description": "by {who}"}),
+    "git_links_make": Row("owner", 201, body={"name": "link-{who}", "address": "{bare}"}),
+    "git_links_change": Row("owner", path={"link": "office"}, body={"every_seconds": 60}),
+    "git_links_remove": Row("owner", 204, path={"link": "link-{who}"}),
     # Last: an author may drop a branch that is not guarded.
     "branches_delete": Row("author", 204, path={"name": "drop/{who}"}),
     # --- whoever is signed in ---
@@ -210,6 +221,9 @@ class World:
             self.commit(shelf, f"owner/take-{who}", {f"e-{who}.txt": b"1"}, "Tried")
         self.commit(shelf, "clash", {"a.json": b'{"a": 1, "b": 3}'}, "Clash")
         shelf.make_environment("dev")
+        bare = service.data / "environments" / f"rights-{self.run}.git"
+        git("init", "-q", "--bare", str(bare), folder=service.data)
+        shelf.make_git_link("office", str(bare))
         shelf.begin_experiment("Does the tide matter?", key="tides", branch="open")
         proposal = shelf.open_proposal("One", "clash")
         numbers = {who: shelf.open_proposal(f"Own of {who}", f"own-{who}")["number"] for who in WRITERS}
@@ -228,6 +242,7 @@ class World:
             "content": content.id,
             "json": shelf.artifact("a.json").content,
             "remark": remark,
+            "bare": str(bare),
         }
         self.own = {
             who: {

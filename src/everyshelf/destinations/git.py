@@ -11,24 +11,28 @@ import hashlib
 import json
 import os
 import re
-import stat
 import time
 from collections.abc import Callable, Collection, Iterator
 from pathlib import Path, PurePosixPath
 from tempfile import TemporaryDirectory
-from typing import Any
-
-from dulwich.diff_tree import tree_changes
-from dulwich.object_store import commit_tree_changes, iter_tree_contents, tree_lookup_path
-from dulwich.objects import Blob, Commit, ObjectID, Tree
 
 from everyshelf.core.errors import ConflictError, MissingError
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
 from everyshelf.destinations.repository import RemoteBranch
+from everyshelf.gitside import folders
+from everyshelf.gitside.objects import (
+    EMPTY_TREE,
+    FILE,
+    PROGRAM,
+    CommitObject,
+    GitEntry,
+    encode_commit_object,
+    parse_commit_object,
+)
+from everyshelf.gitside.repository import Repository
 
 _TRAILER = re.compile(rb"^Deployment: ([0-9a-z-]+)\s*\Z", re.MULTILINE)
 _MOST_LOOKED_BACK = 2_000  # commits
-_PLAIN, _PROGRAM = 0o100644, 0o100755
 
 
 class GitDestination(Destination):
@@ -38,8 +42,8 @@ class GitDestination(Destination):
 
     def __init__(self, branch: RemoteBranch, folder: str, said: Callable[[str], tuple[str, str]]) -> None:
         self._branch, self._folder, self._said = branch, folder.strip("/"), said
-        self._staged: dict[str, tuple[ObjectID, ObjectID | None]] = {}
-        self._tip: ObjectID | None = None
+        self._staged: dict[str, tuple[str, str | None]] = {}
+        self._tip: str | None = None
 
     # --- what is there -----------------------------------------------------------------
 
@@ -49,10 +53,9 @@ class GitDestination(Destination):
         found: Manifest = {}
         authors = self._changed_since(self._tip)
         for path, blob in self._blobs(self._tip):
-            told = known.get(blob.decode())
+            told = known.get(blob)
             if told is None:
-                data = self._store[blob].as_raw_string()
-                told = fresh[blob.decode()] = [hashlib.sha256(data).hexdigest(), len(data)]
+                told = fresh[blob] = self._measured(blob)
             progress(len(found), 0, path)
             found[path] = Placed(str(told[0]), int(str(told[1])), authors.get(path, ""))
         if fresh:
@@ -60,55 +63,52 @@ class GitDestination(Destination):
         return found
 
     @property
-    def _store(self) -> Any:
-        return self._branch.repository.object_store
+    def _repository(self) -> Repository:
+        return self._branch.repository
 
-    def _blobs(self, tip: ObjectID | None) -> Iterator[tuple[str, ObjectID]]:
-        tree = self._tree(tip)
-        for entry in iter_tree_contents(self._store, tree) if tree is not None else ():
-            if entry.mode is not None and stat.S_ISREG(entry.mode) and entry.path is not None and entry.sha is not None:
+    def _measured(self, blob: str) -> list[object]:
+        """SHA-256 and size of a file."""
+        size, pieces = self._repository.read_pieces(blob)
+        digest = hashlib.sha256()
+        for piece in pieces:
+            digest.update(piece)
+        return [digest.hexdigest(), size]
+
+    def _blobs(self, tip: str | None) -> Iterator[tuple[str, str]]:
+        for path, _, entry in folders.differing(self._repository, EMPTY_TREE, self._tree(tip)):
+            if entry is not None and entry.is_file:
                 with contextlib.suppress(UnicodeDecodeError):  # no name an artifact could have
-                    yield entry.path.decode(), entry.sha
+                    yield path.decode(), entry.id
 
-    def _tree(self, tip: ObjectID | None) -> ObjectID | None:
-        """The folder at a commit."""
+    def _tree(self, tip: str | None) -> str:
+        """The folder at a commit; empty if it is not there."""
         if tip is None:
-            return None
-        root: ObjectID = self._commit(tip).tree
+            return EMPTY_TREE
+        root = self._repository.root_of(tip)
         if not self._folder:
             return root
-        with contextlib.suppress(KeyError):
-            mode, found = tree_lookup_path(self._store.__getitem__, root, self._folder.encode())
-            if stat.S_ISDIR(mode):
-                return ObjectID(found)
-        return None
+        found = folders.find(self._repository, root, self._folder.encode())
+        return found.id if found is not None and found.is_folder else EMPTY_TREE
 
-    def _commit(self, identity: ObjectID) -> Commit:
-        found = self._store[identity]
-        assert isinstance(found, Commit)
-        return found
-
-    def _line(self, tip: ObjectID | None) -> Iterator[tuple[ObjectID, Commit]]:
+    def _line(self, tip: str | None) -> Iterator[tuple[str, CommitObject]]:
         """The commits of the branch by first parents, newest first."""
         for _ in range(_MOST_LOOKED_BACK):
-            if tip is None or tip not in self._store:
+            if tip is None or not self._repository.has(tip):
                 return
-            commit = self._commit(tip)
+            commit = parse_commit_object(self._repository.commit(tip))
             yield tip, commit
             tip = commit.parents[0] if commit.parents else None
 
-    def _changed_since(self, tip: ObjectID | None) -> dict[str, str]:
+    def _changed_since(self, tip: str | None) -> dict[str, str]:
         """Who changed which path since the last deployment, the newest name first."""
         found: dict[str, str] = {}
         for identity, commit in self._line(tip):
             if _TRAILER.search(commit.message) or not commit.parents:
                 break
-            before, after = self._tree(commit.parents[0]), self._tree(identity)
             name = commit.author.partition(b" <")[0].decode("utf-8", "replace")
-            for change in tree_changes(self._store, before, after):
-                for side in (change.old, change.new):
-                    if side is not None and side.path is not None:
-                        found.setdefault(side.path.decode("utf-8", "replace"), name)
+            changed = folders.differing(self._repository, self._tree(commit.parents[0]), self._tree(identity))
+            for path, _, _ in changed:
+                found.setdefault(path.decode("utf-8", "replace"), name)
         return found
 
     def current(self) -> str | None:
@@ -122,17 +122,14 @@ class GitDestination(Destination):
     def as_file(self, path: str) -> Iterator[Path]:
         if self._tip is None:
             self._tip = self._branch.fetch()
-        tree = self._tree(self._tip)
-        try:
-            if tree is None:
-                raise KeyError(path)
-            _, blob = tree_lookup_path(self._store.__getitem__, tree, path.encode())
-            data = self._store[blob].as_raw_string()
-        except KeyError as error:
-            raise MissingError(f"{path} is not in the repository", code="destination.missing") from error
+        entry = folders.find(self._repository, self._tree(self._tip), path.encode())
+        if entry is None or not entry.is_file:
+            raise MissingError(f"{path} is not in the repository", code="destination.missing")
+        _, pieces = self._repository.read_pieces(entry.id)
         with TemporaryDirectory(prefix="everyshelf-git-") as folder:
             file = Path(folder, PurePosixPath(path).name)
-            file.write_bytes(data)
+            with file.open("wb") as target:
+                target.writelines(pieces)
             yield file
 
     # --- putting in place -----------------------------------------------------------------
@@ -144,41 +141,30 @@ class GitDestination(Destination):
         put = sorted(p for p, placed in manifest.items() if present.get(p) != placed)
         gone = sorted(present.keys() - manifest.keys())
         prefix = f"{self._folder}/" if self._folder else ""
-        root = self._commit(tip).tree if tip is not None else None
-        changes: list[tuple[bytes, int | None, ObjectID | None]] = []
+        root = self._repository.root_of(tip) if tip is not None else EMPTY_TREE
+        edits: dict[bytes, GitEntry | None] = {f"{prefix}{path}".encode(): None for path in gone}
         for done, path in enumerate(put):
             progress(done, len(put), path)
-            blob = Blob.from_string(b"".join(fetch(path)))
-            self._store.add_object(blob)
-            changes.append((f"{prefix}{path}".encode(), self._mode(root, f"{prefix}{path}"), blob.id))
-        changes += [(f"{prefix}{path}".encode(), None, None) for path in gone]
-        if root is None:
-            empty = Tree()
-            self._store.add_object(empty)
-            root = empty.id
-        tree = commit_tree_changes(self._store, root, changes)
-        self._staged = {key: (self._committed(key, tree, tip), tip)}
+            target = f"{prefix}{path}".encode()
+            edits[target] = GitEntry(self._mode(root, target), self._repository.put("blob", b"".join(fetch(path))))
+        tree = folders.edited(self._repository, root, edits)
+        self._repository.keep_trees()
+        commit = self._repository.put("commit", self._committed(key, tree, tip))
+        self._repository.flush()
+        self._staged = {key: (commit, tip)}
 
-    def _mode(self, root: ObjectID | None, path: str) -> int:
+    def _mode(self, root: str, path: bytes) -> bytes:
         """A program stays a program."""
-        if root is not None:
-            with contextlib.suppress(KeyError):
-                mode, _ = tree_lookup_path(self._store.__getitem__, root, path.encode())
-                return _PROGRAM if stat.S_ISREG(mode) and mode & 0o111 else _PLAIN
-        return _PLAIN
+        old = folders.find(self._repository, root, path)
+        return PROGRAM if old is not None and old.is_file and old.mode.endswith(b"755") else FILE
 
-    def _committed(self, key: str, tree: ObjectID, tip: ObjectID | None) -> ObjectID:
-        commit = Commit()
-        commit.tree, commit.parents = tree, [tip] if tip is not None else []
+    def _committed(self, key: str, tree: str, tip: str | None) -> bytes:
         who, message = self._said(key)
         name = re.sub(r"[<>\n]", " ", who).strip() or "Every Shelf"
-        commit.author = commit.committer = f"{name} <{re.sub(r'[^a-z0-9.-]', '-', name.lower())}@every-shelf>".encode()
-        commit.author_time = commit.commit_time = int(time.time())
-        commit.author_timezone = commit.commit_timezone = 0
-        commit.encoding = b"UTF-8"
-        commit.message = f"{message.strip()}\n\nDeployment: {key}\n".encode()
-        self._store.add_object(commit)
-        return commit.id
+        address = f"{re.sub(r'[^a-z0-9.-]', '-', name.lower())}@every-shelf.invalid"
+        line = f"{name} <{address}> {int(time.time())} +0000".encode()
+        said = f"{message.strip()}\n\nDeployment: {key}\n".encode()
+        return encode_commit_object(CommitObject(tree, (tip,) if tip is not None else (), line, line, b"", said))
 
     def switch(self, key: str) -> None:
         staged = self._staged.get(key)
@@ -203,7 +189,7 @@ class GitDestination(Destination):
 
     @property
     def _notes(self) -> Path:
-        return Path(self._branch.repository.path, "contents.json")
+        return self._repository.folder / "contents.json"
 
     def _known(self) -> dict[str, list[object]]:
         try:

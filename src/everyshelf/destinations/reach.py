@@ -13,13 +13,10 @@ from dataclasses import dataclass
 
 import httpcore
 import httpx
-import urllib3
-from urllib3.connection import HTTPConnection, HTTPSConnection
 
 from everyshelf.core.errors import OutOfReachError, RefusedError
 
 ANY_PUBLIC = "*"
-_CONNECT_SECONDS = 10.0
 
 
 @dataclass(frozen=True)
@@ -117,7 +114,7 @@ def _refused(host: str, port: int, address: str = "") -> RefusedError:
     )
 
 
-# --- for the libraries that connect ----------------------------------------------------
+# --- for the library that connects ----------------------------------------------------
 
 
 class _Backend(httpcore.NetworkBackend):
@@ -144,32 +141,3 @@ class ReachTransport(httpx.HTTPTransport):
     def __init__(self, reach: Reach) -> None:
         super().__init__(trust_env=False)
         self._pool._network_backend = _Backend(reach)
-
-
-def pool_manager(reach: Reach, *, read_seconds: float) -> urllib3.PoolManager:
-    """A pool of urllib3 that connects within a reach and follows no redirect."""
-
-    class _Plain(HTTPConnection):
-        def _new_conn(self) -> socket.socket:
-            self._dns_host = reach.resolved(self.host, self.port or self.default_port)
-            return super()._new_conn()
-
-    class _Secure(HTTPSConnection):
-        def _new_conn(self) -> socket.socket:
-            self._dns_host = reach.resolved(self.host, self.port or self.default_port)
-            return super()._new_conn()
-
-    class _PlainPool(urllib3.HTTPConnectionPool):
-        ConnectionCls = _Plain
-
-    class _SecurePool(urllib3.HTTPSConnectionPool):
-        ConnectionCls = _Secure
-
-    class _Manager(urllib3.PoolManager):
-        def urlopen(self, method: str, url: str, redirect: bool = True, **kw: object) -> urllib3.BaseHTTPResponse:  # type: ignore[override]
-            return super().urlopen(method, url, redirect=False, **kw)
-
-    timeout = urllib3.Timeout(connect=_CONNECT_SECONDS, read=read_seconds)
-    manager = _Manager(timeout=timeout, retries=False)
-    manager.pool_classes_by_scheme = {"http": _PlainPool, "https": _SecurePool}
-    return manager

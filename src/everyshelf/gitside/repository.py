@@ -130,6 +130,10 @@ class Repository:
 
         return size, pieces()
 
+    def has(self, identity: str) -> bool:
+        """Whether an object is there."""
+        return self.run("cat-file", "-t", identity, fine=(0, 128)) != b""
+
     def commit(self, identity: str) -> bytes:
         """The bytes of a commit."""
         if (waiting := self._waiting.get(identity)) is not None:

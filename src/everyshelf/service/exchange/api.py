@@ -106,7 +106,7 @@ class LinksView(ShelfView):
     @extend_schema(operation_id="git_links_make", request=NewLink, responses=answered(GitLinkAnswer, 201))
     def post(self, request: Any, shelf: str) -> Response:
         """Make a link to a repository. Nothing moves until it is asked to, or follows."""
-        caller, found = self.shelf(request, shelf)
+        caller, found = self.shelf(request, shelf, "change links")
         values = valid(NewLink, request)
         return Response(_answer(make_link(caller, found, values.pop("name"), _settings(values))), status=201)
 
@@ -125,13 +125,13 @@ class LinkView(ShelfView):
     @extend_schema(operation_id="git_links_change", request=LinkChange, responses=answered(GitLinkAnswer))
     def patch(self, request: Any, shelf: str, link: str) -> Response:
         """Change a link; what was sent and fetched stays known."""
-        caller, found = self.shelf(request, shelf)
+        caller, found = self.shelf(request, shelf, "change links")
         return Response(_answer(change_link(caller, get_link(found, link), _settings(valid(LinkChange, request)))))
 
     @extend_schema(operation_id="git_links_remove", responses={204: None})
     def delete(self, request: Any, shelf: str, link: str) -> Response:
         """Remove a link. Nothing changes on either side."""
-        caller, found = self.shelf(request, shelf)
+        caller, found = self.shelf(request, shelf, "change links")
         remove_link(caller, get_link(found, link))
         return Response(status=204)
 

@@ -7,8 +7,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import SplitResult, urlsplit
 
-from dulwich.refs import Ref, check_ref_format
-
 from everyshelf.core.databases import Database
 from everyshelf.core.databases.sqlite import SqliteDatabase
 from everyshelf.core.errors import InvalidError
@@ -21,6 +19,7 @@ from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch
 from everyshelf.destinations.sql import SqlDatabase, checked_sql_address, is_sql_address
+from everyshelf.gitside.refs import git_ref
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import unseal
 from everyshelf.service.environments.actions.manifests import recorded
@@ -162,7 +161,7 @@ def _checked_git(address: str) -> str:
     where, _, rest = address.partition("#")
     branch, _, folder = rest.partition(":")
     branch, folder = branch or "main", folder.strip("/")
-    if not check_ref_format(Ref(f"refs/heads/{branch}".encode("utf-8", "surrogatepass"))):
+    if git_ref("heads", branch) is None:
         raise InvalidError(f"{branch!r} cannot be a branch in Git", code="environment.address", pointer="/address")
     parts = _split(where)
     if parts.scheme in ("http", "https") and parts.netloc and parts.path.strip("/"):

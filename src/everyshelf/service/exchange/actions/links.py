@@ -27,6 +27,7 @@ from everyshelf.service.shelves.actions.refs import check_branch_name
 from everyshelf.service.shelves.models import Shelf
 
 _NAME = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
+_HELPER = re.compile(r"[\w.+-]+::")  # names another program to Git
 WAYS = ("send", "fetch", "both")
 _LEAST_SECONDS = 10
 _PORTS = {"http": 80, "https": 443, "ssh": 22}
@@ -145,8 +146,12 @@ def _checked_pair(here: str, there: str) -> list[str]:
 def checked_address(said: str) -> str:
     """The address, if the service may go there; raises ``InvalidError`` or ``RefusedError``."""
     said = said.strip()
-    parts = urlsplit(said)
-    if "\n" in said or said.startswith("-") or "::" in said:
+    try:
+        parts = urlsplit(said)
+        port = parts.port
+    except ValueError as error:
+        raise _no_address(said) from error
+    if not said.isprintable() or said.startswith("-") or _HELPER.match(said):
         raise _no_address(said)
     if parts.scheme in ("http", "https", "ssh"):
         if parts.password or (parts.username and parts.scheme != "ssh"):
@@ -156,7 +161,7 @@ def checked_address(said: str) -> str:
                 pointer="/address",
                 hint="Give them as user and token; they are kept sealed.",
             )
-        _reach().check_name(parts.hostname or "", parts.port or _PORTS[parts.scheme])
+        _reach().check_name(parts.hostname or "", port or _PORTS[parts.scheme])
         return said
     if parts.scheme in ("", "file"):
         host = host_of(said)

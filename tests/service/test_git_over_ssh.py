@@ -1,0 +1,58 @@
+"""Links over SSH, against a real server."""
+
+from __future__ import annotations
+
+import unittest
+
+from everyshelf.client import ProblemError
+from tests.service.test_git_links import LinkCase
+from tests.support.git import run_git
+from tests.support.ssh import SSHD, SshServer, ssh_server
+
+
+@unittest.skipIf(SSHD is None, "no SSH server is installed")
+class SshTests(LinkCase):
+    """A key that is kept sealed, and the server's own key."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        context = ssh_server()
+        self.server: SshServer = context.__enter__()
+        self.addCleanup(context.__exit__, None, None, None)
+
+    def test_sent_and_fetched(self) -> None:
+        self.shelf.make_git_link(
+            "office", self.server.address(self.bare), key=self.server.key, known_hosts=self.server.known_hosts
+        )
+        self.assertEqual(self.shelf.test_git_link("office").would_send, 1)
+        self.assertEqual(self.send()["state"], "in step")
+        self.work(self.clone(), {"there.txt": b"1\n"})
+        self.fetch()
+        self.assertEqual(self.shelf.read("there.txt"), b"1\n")
+        (link,) = self.shelf.git_links()
+        self.assertTrue(link.has_key)
+        self.assertNotIn("PRIVATE", str(self.shelf.git_links()))
+
+    def test_causes(self) -> None:
+        wrong = self.server.known_hosts.replace(self.server.known_hosts.split()[-1], self._other_host())
+        for code, settings in (
+            ("git.signin", {"key": self.server.other_key, "known_hosts": self.server.known_hosts}),
+            ("git.host_key", {"key": self.server.key, "known_hosts": ""}),
+            ("git.host_key", {"key": self.server.key, "known_hosts": wrong}),
+        ):
+            with self.subTest(code):
+                self.shelf.make_git_link("office", self.server.address(self.bare), **settings)
+                with self.assertRaises(ProblemError) as caught:
+                    self.shelf.test_git_link("office")
+                self.assertEqual(caught.exception.code, code)
+                self.shelf.remove_git_link("office")
+        settings = {"key": self.server.key, "known_hosts": self.server.known_hosts}
+        self.shelf.make_git_link("office", self.server.address(self.home / "nothing.git"), **settings)
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.test_git_link("office")
+        self.assertEqual(caught.exception.code, "git.missing")
+        self.assertEqual(run_git("branch", folder=self.bare).stdout, "")
+
+    def _other_host(self) -> str:
+        with ssh_server() as other:
+            return other.known_hosts.split()[-1]
