@@ -61,8 +61,8 @@ def ssh_server() -> Iterator[SshServer]:
         try:
             until(lambda: _answers(port), "the SSH server did not start")
             host = " ".join((folder / "host.pub").read_text().split()[:2])
-            keys = [(folder / name).read_text() for name in ("key", "other")]
-            yield SshServer(port, *keys, f"[127.0.0.1]:{port} {host}\n")
+            key, other = ((folder / name).read_text() for name in ("key", "other"))
+            yield SshServer(port, key, other, f"[127.0.0.1]:{port} {host}\n")
         finally:
             process.terminate()
             process.wait()
