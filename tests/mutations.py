@@ -44,7 +44,7 @@ _PEOPLE = ("tests.service.test_accounts", "tests.service.test_log_and_people")
 _SLOW = ("tests.service.test_connections.LimitTests",)
 _LAWS = ("tests.gitside.test_mapping",)
 _PUSHES = ("tests.service.test_git_served.PushTests",)
-_KILLED = ("tests.service.test_git_served.KilledTests",)
+_READS = ("tests.service.test_git_served.ReadingTests",)
 _LINKS = ("tests.service.test_git_links",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 
@@ -146,11 +146,10 @@ CUTS = [
         "        paths = ()\n",
         _LAWS,
     ),
-    Cut("gitside/mapping.py", "return old.mode\n", "return FILE\n", _LAWS),
+    Cut("gitside/mapping.py", "return old.mode\n", "return FILE\n", _PUSHES),
     Cut("gitside/mapping.py", 'b"" if uid and uid == self.shelf_commit else self.residue', "self.residue", _LAWS),
     Cut("gitside/layout.py", "if note is not None or notes.read_git_note(data) is not None:", "if False:", _LAWS),
     Cut("gitside/idents.py", "shown.strip(_CRUD).strip()", "shown.strip(_CRUD)", _LAWS),
-    Cut("service/exchange/actions/receiving.py", "                take(repository)\n", "", _PUSHES),
     Cut(
         "service/exchange/actions/receiving.py",
         "there != command.before or (there != NO_OBJECT and not _is_ancestor(repository, there, command.after))",
@@ -163,7 +162,7 @@ CUTS = [
         "        if True:\n",
         _PUSHES,
     ),
-    Cut("service/exchange/actions/repositories.py", "    _unlock(folder)\n", "", _KILLED),
+    Cut("service/exchange/actions/repositories.py", "    _unlock(folder)\n", "", _READS),
     Cut(
         "service/exchange/actions/syncing.py",
         "if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):",

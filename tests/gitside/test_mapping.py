@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.commits import CommitData, Move
 from everyshelf.core.history.trees import Entry
+from everyshelf.gitside.idents import Ident, git_name, ident_line, parse_ident
 from everyshelf.gitside.settings import MappingSettings
 from tests.support.git_objects import ObjectFolder, OddCommit, odd_histories
 from tests.support.laws import law
@@ -134,6 +135,7 @@ class FromTheShelfAndBackTests(unittest.TestCase):
             self.assertEqual(again[fetched[sent[uid]]], sent[uid], commit.data)
             if held:
                 self.assertEqual(there.data.root, commit.data.root)
+                self.assertEqual(fetched[sent[uid]], uid)
             same = [
                 msgspec.structs.replace(
                     c.data, parents=[], root="", git="", moves=[Move("", m.before, m.after) for m in c.data.moves]
@@ -165,5 +167,12 @@ class FromTheShelfAndBackTests(unittest.TestCase):
             self.assert_same(folder, shelf, mapped, held=True)
 
 
-if __name__ == "__main__":
-    unittest.main()
+class IdentTests(unittest.TestCase):
+    """Names as Git can hold them."""
+
+    def test_a_name_is_read_as_it_was_written(self) -> None:
+        moment = datetime(2026, 3, 1, tzinfo=UTC)
+        for name in ("Ines", "0\xa0", " .Åse, ", "a<b>", "\u2003", "x\x85.", "<>"):
+            line = ident_line(name, moment)
+            self.assertEqual(parse_ident(line), Ident(git_name(name), moment), name)
+            self.assertEqual(ident_line(git_name(name), moment), line)

@@ -98,6 +98,14 @@ class ReadingTests(GitCase):
         three = self.clone("three")
         self.assertEqual(run_git("rev-parse", "HEAD~1", folder=three).stdout, before)
 
+    def test_locks_that_a_killed_process_left(self) -> None:
+        before = run_git("rev-parse", "HEAD", folder=self.clone("one")).stdout
+        (folder,) = (f for f in (self.service.data / "git").glob("*.git") if self._is_mine(f, before.strip()))
+        for lock in ("packed-refs.lock", "refs/heads/main.lock"):
+            (folder / lock).touch()
+        self.put({"more.csv": b"a,b\n1,2\n"}, "More")
+        self.assertEqual(run_git("rev-parse", "HEAD~1", folder=self.clone("two")).stdout, before)
+
     @staticmethod
     def _is_mine(folder: Path, commit: str) -> bool:
         return run_git("cat-file", "-e", commit, folder=folder, code=None).returncode == 0
@@ -146,7 +154,7 @@ class PushTests(GitCase):
         kinds = {row.path: row.kind for row in self.shelf.artifacts()}
         self.assertEqual(kinds["latest"], "opaque")
         self.assertIn(b'link = "data/fares.csv"', self.content("latest"))
-        self.put({"data/fares.csv": b"zone,fare\nZ1,1\n"}, "On the shelf")
+        self.put({"data/fares.csv": b"zone,fare\nZ1,1\n", "run.sh": b"#!/bin/sh\ntrue\n"}, "On the shelf")
         again = self.clone("again")
         self.assertEqual(run_git("rev-parse", "HEAD~1", folder=again).stdout, tip)
         self.assertTrue((again / "latest").is_symlink())
