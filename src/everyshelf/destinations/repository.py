@@ -1,7 +1,7 @@
 """One branch of a Git repository somewhere, and a copy of what it holds beside the service.
 
 The ``git`` program fetches and sends; nothing is checked out. A branch is moved only from the commit it was seen at:
-the repository itself refuses where somebody else was faster, and nothing is ever forced.
+the repository itself refuses if another push was faster, and nothing is ever forced.
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ class RemoteBranch:
             remote = self._remote()
             tip = remote.refs().get(self._ref)
             if tip is not None and not self.repository.has(tip):
-                # Of this process alone: whatever another one that was killed left locked is in nobody's way.
+                # Of this process alone: what another one left locked when it was killed does not matter.
                 remote.fetch({self._ref: f"refs/destination/{os.getpid()}"})
         return tip
 
@@ -103,7 +103,7 @@ class RemoteBranch:
                 ) from error
             if error.code == "git.missing":
                 raise MissingError(
-                    f"there is no Git repository at {self.address}",
+                    f"{self.address} is not a Git repository",
                     code="destination.missing",
                     hint="Look at the address; an empty repository is fine.",
                 ) from error

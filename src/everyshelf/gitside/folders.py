@@ -85,7 +85,7 @@ def replaced(repository: Repository, tree: str, path: bytes, written: bytes) -> 
 def differing(
     repository: Repository, before: str, after: str, prefix: bytes = b""
 ) -> Iterator[tuple[bytes, GitEntry | None, GitEntry | None]]:
-    """Path, entry before and entry after of all that is no folder and differs, by name."""
+    """Path, entry before and entry after of each file, link or submodule that differs, by name."""
     if before == after:
         return
     old, new = repository.tree(before), repository.tree(after)

@@ -32,7 +32,7 @@ def git_name(author: str) -> str:
 
 
 def ident_line(author: str, moment: datetime) -> bytes:
-    """The line of an author of the shelf. The address is none that mail could reach (RFC 2606)."""
+    """The line of an author of the shelf. Mail cannot reach the address (RFC 2606)."""
     name = git_name(author)
     address = re.sub(r"[^a-z0-9._-]+", "-", name.lower().encode("ascii", "ignore").decode()).strip("-.") or "unnamed"
     return f"{name} <{address}@every-shelf.invalid> {seconds_of(moment)} +0000".encode()

@@ -34,7 +34,7 @@ class Layout:
         self._blobs: dict[str, str] = {}  # content -> the blob with its bytes, which the repository has
 
     def outside(self, path: str, entry: Entry, *, write: bool) -> GitEntry:
-        """What stands in Git for the file ``entry`` at ``path``; a file's mode is that of one that is not executed."""
+        """What Git has in place of the file ``entry`` at ``path``; a file has the mode of one that is not executed."""
         is_small = entry.size <= notes.MOST_BYTES
         if is_small and entry.id in self._blobs and not self.settings.is_noted(path, entry.size):
             return GitEntry(FILE, self._blobs[entry.id])
@@ -89,7 +89,7 @@ class Layout:
             return self._stored(name, notes.write_link_note(self.repository.read(entry.id)[1])), True
         if not entry.is_file:
             raise InvalidError(
-                f"{name} has the mode {entry.mode.decode('latin-1')} in Git, which is none", code="git.mode"
+                f"{name} has the mode {entry.mode.decode('latin-1')} in Git, which is unknown", code="git.mode"
             )
         size, pieces = self.repository.read_pieces(entry.id)
         if size <= notes.MOST_BYTES:

@@ -1,4 +1,4 @@
-"""Small TOML texts that stand for something the other side cannot hold.
+"""Small TOML texts in place of what the other side cannot hold.
 
 In Git a *content note* stands for large content, whose bytes stay on the shelf. On the shelf a *link note* stands for a
 symbolic link and a *submodule note* for an entry that names a commit of another repository; nothing either of them
@@ -18,7 +18,7 @@ from everyshelf.core.kinds.recognise import GIT_NOTE
 from everyshelf.gitside.texts import as_raw, as_text
 
 FORM = 1
-MOST_BYTES = 16 * 1024  # a longer text is no note
+MOST_BYTES = 16 * 1024  # a longer text is not a note
 _LINK = f"{GIT_NOTE.decode()}a symbolic link. Every Shelf keeps it and does not follow it."
 _SUBMODULE = f"{GIT_NOTE.decode()}a commit of another repository, a submodule. Every Shelf keeps its id."
 _CONTENT = "# Every Shelf content note:"

@@ -118,7 +118,7 @@ def encode_tree(entries: GitFolder) -> bytes:
 
 
 def parse_tree(data: bytes) -> GitFolder:
-    """Take a tree apart, in the order it has; of a name that stands twice the last row is kept."""
+    """Take a tree apart, in the order it has; of a name that occurs twice the last row is kept."""
     rows = _ROW.findall(data)
     if sum(len(row) for row, _ in rows) != len(data):
         raise UnreadableError("a Git tree cannot be read: it is damaged", code="git.tree")

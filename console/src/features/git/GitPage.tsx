@@ -11,13 +11,13 @@ import { Links } from "./Links";
 import { MakeLink } from "./MakeLink";
 import { type GitLink, gitCommits, gitLinks } from "./queries";
 
-/** What people have to know first: which links need somebody. */
+/** What people have to know first: which links need a person. */
 function sentence(links: GitLink[] | undefined) {
   if (!links?.length) return "Clone this shelf, and push to it, with any Git client.";
   const open = links.filter((link) => link.lines.some((line) => line.merge) || link.state === "refused" || link.state === "diverged");
   const all = count(links.length, "link");
   if (!open.length) return `${all}: nothing needs you.`;
-  const waits = open[0]?.lines.some((line) => line.merge) ? "with something to settle" : "and why stands below it";
+  const waits = open[0]?.lines.some((line) => line.merge) ? "with something to settle" : "for the reason below it";
   return <>{all}: <b>{open[0]?.name} {open[0]?.state === "refused" ? "is refused" : "has diverged"}</b>, {waits}{links.length > open.length ? "; the others need nothing from you" : ""}.</>;
 }
 

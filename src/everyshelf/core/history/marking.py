@@ -13,7 +13,7 @@ from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 
 
 def rules_at(store: ContentStore, trees: Trees, root: str) -> Rules:
-    """The rules of the shelf in this state; none if there is no readable ``shelf.toml``."""
+    """The rules of the shelf in this state; without a readable ``shelf.toml``, empty ones."""
     entry = trees.find(root, FILE_NAME)
     if entry is None or entry.type != "artifact":
         return Rules()

@@ -91,7 +91,7 @@ def _unpacked_badly(push: _Push, error: GitError) -> bytes:
 
 
 def _next_step(error: EveryShelfError) -> str:
-    """What somebody who uses Git does next."""
+    """What a person who uses Git does next."""
     if error.code == "rights.scope":
         return "Make another token with it: everyshelf token make NAME --scope read --scope write --scope promote"
     return error.hint
@@ -140,7 +140,9 @@ def _branch_step(push: _Push, repository: Repository, taking: Taking, existing: 
     branch = Branch.objects.select_related("head").filter(shelf=push.shelf, name=name).first()
     if command.after == NO_OBJECT:
         if branch is None:
-            raise InvalidError(f"there is no branch {name}", code="branch.missing", hint="See git branch -r.")
+            raise InvalidError(
+                f"{name} is not a branch of this shelf", code="branch.missing", hint="See git branch -r."
+            )
         check_delete(push.caller, push.shelf, branch)
         return lambda: _delete(push, branch)
     _require(push, branch, check_branch_name(name))

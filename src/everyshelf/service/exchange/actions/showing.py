@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable
 
 from everyshelf.core.history.commits import decode_commit
 from everyshelf.gitside.mapping import Parent, ShelfCommit
@@ -15,17 +14,13 @@ from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
 from everyshelf.service.exchange.actions.repositories import forget, is_lost, mapping_of, opened
 from everyshelf.service.exchange.models import GitPair, KeptTag
+from everyshelf.service.shelves.actions.recording import Progress, no_progress
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
 
 _AT_ONCE = 500
-Progress = Callable[[int, int, str], None]
 
 
-def _nothing(_done: int, _total: int, _note: str) -> None:
-    """For what nobody watches."""
-
-
-def bring_up_to_date(shelf: Shelf, progress: Progress = _nothing) -> None:
+def bring_up_to_date(shelf: Shelf, progress: Progress = no_progress) -> None:
     """Let the repository have what the shelf has; call it ``locked``. One that was damaged is made again."""
     try:
         with opened(shelf) as repository:
@@ -54,7 +49,7 @@ def _bring(shelf: Shelf, repository: Repository, progress: Progress) -> None:
         repository.run("symbolic-ref", "HEAD", head)
 
 
-def map_commits(shelf: Shelf, repository: Repository, progress: Progress = _nothing) -> None:
+def map_commits(shelf: Shelf, repository: Repository, progress: Progress = no_progress) -> None:
     """Write every commit of the shelf that the repository lacks; pairs are recorded once their objects are there."""
     mapping = mapping_of(shelf, repository)
     lacking = Commit.objects.filter(shelf=shelf).exclude(git_pairs__mapping="")

@@ -36,7 +36,7 @@ from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_mer
 from everyshelf.service.shelves.actions.merging import MergeConflictError, prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch
 from everyshelf.service.shelves.actions.refs import check_branch_name
-from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
+from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 _FIRST_WAIT, _LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
@@ -385,9 +385,3 @@ def _save(link: GitLink) -> None:
     fields = ["state", "problem", "looked", "tries", "since", "next_look", "lines", "seen_commit"]
     with one_act():
         link.save(update_fields=fields)
-
-
-def waiting_merges(link: GitLink) -> list[Merge]:
-    """The merges of a link that wait to be settled."""
-    uids = [line.get("merge") for line in link.lines if line.get("merge")]
-    return list(Merge.objects.filter(shelf=link.shelf, uid__in=uids, state="open"))

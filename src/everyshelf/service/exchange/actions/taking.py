@@ -189,7 +189,7 @@ class Taking:
 
 
 def judge_push(fetched: Fetched, before: str) -> None:
-    """Return if a commit that somebody pushes may be taken; raises an error that names the first thing in the way."""
+    """Return if a pushed commit may be taken; raises an error that names the first thing in the way."""
     named = f"commit {fetched.git[:8]} ({fetched.summary[:60]})"
     if fetched.odd:
         path = fetched.odd[0].decode("utf-8", "backslashreplace")

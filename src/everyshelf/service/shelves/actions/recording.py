@@ -95,7 +95,7 @@ def marked(before: str, after: str) -> str:
 
 
 def rules_at(root: str) -> Rules:
-    """The rules of the shelf in this state; none if there is no readable ``shelf.toml``."""
+    """The rules of the shelf in this state; without a readable ``shelf.toml``, empty ones."""
     return marking.rules_at(get_store(), get_trees(), root)
 
 
