@@ -43,6 +43,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "rollback": ("promotion", "Return an environment to an earlier deployment."),
     "drift": ("promotion", "Show changes made directly in an environment, or capture them in your draft."),
     "git-link": ("git_links", "Join a shelf to Git repositories: send, fetch, keep in step."),
+    "git-tools": ("git_tools", "Make git diff, log, merge and rebase compare and merge by meaning."),
+    "git-filter": ("git_tools", "Give Git real bytes for content notes, and notes for large files."),
     "parcel": ("parcels", "Pack artifacts into one portable file; list, verify or unpack it."),
     "outline": ("files", "Show the structure of a file (steps, columns, cells …)."),
     "compare-files": ("files", "Compare two files by meaning."),

@@ -47,7 +47,9 @@ KIND, NAME, DETAIL = 13, 23, 46
 
 
 def _coloured() -> bool:
-    return sys.stdout.isatty() and "NO_COLOR" not in os.environ
+    context = click.get_current_context(silent=True)
+    wanted = context.color if context is not None and context.color is not None else sys.stdout.isatty()
+    return wanted and "NO_COLOR" not in os.environ
 
 
 def _full_colour() -> bool:

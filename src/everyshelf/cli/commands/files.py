@@ -147,11 +147,12 @@ def compare_files(
     if as_json:
         terminal.print_json(found)
     else:
-        _print(old, new, found)
+        print_findings(found, old.name, new.name)
     check_fail_on(found, fail_on)
 
 
-def _print(old: Path, new: Path, found: ComparisonAnswer) -> None:
+def print_findings(found: ComparisonAnswer, old: str, new: str) -> None:
+    """A comparison of two files for a person; ``old`` and ``new`` are their names."""
     from everyshelf.core.compare.sentences import effects_phrase, headline
 
     if found.equal:
@@ -160,8 +161,8 @@ def _print(old: Path, new: Path, found: ComparisonAnswer) -> None:
     phrase = effects_phrase(found.effects, judged=found.judged)
     words = headline(found)
     terminal.say(terminal.bold(words[:1].upper() + words[1:]) + (f"; {phrase}." if phrase else "."))
-    from_old = f"from {old.name}" if old.name != new.name else ""
-    print_artifact(found, new.name, from_old, whole=True, headline=words)
+    from_old = f"from {old}" if old != new else ""
+    print_artifact(found, new, from_old, whole=True, headline=words)
     if found.model is not None:
         print_measured(found.model)
     if found.table is not None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.clones import fill_notes, shelf_of_clone
 from everyshelf.cli.options import Commands, shelf_options
 from everyshelf.cli.session import open_client, open_shelf
 
@@ -260,31 +261,14 @@ def git_link_remove(name: str, shelf_key: str | None, address: str | None, as_js
 @shelf_options
 def git_link_fill(folder: Path, shelf_key: str | None, address: str | None, as_json: bool) -> None:
     """Put the real bytes in place of content notes in FOLDER, a clone of a shelf."""
-    from everyshelf.gitside.filling import find_notes, shelf_of
-    from everyshelf.gitside.program import run_git
-
-    if shelf_key is None:
-        remote = (
-            run_git(None, "-C", str(folder), "config", "--get", "remote.origin.url", fine=(0, 1, 128)).decode().strip()
-        )
-        if (found := shelf_of(remote)) is not None:
-            address, shelf_key = address or found[0], found[1]
-    shelf, _ = open_shelf(shelf_key, address)
-    filled = []
-    with terminal.progress_bar("Filling") as progress:
-        notes = list(find_notes(folder))
-        for done, (file, note) in enumerate(notes):
-            progress(done, len(notes), file.name)
-            part = file.with_name(f".{file.name[:100]}.part")
-            shelf.download_content(note.sha256, part)
-            part.replace(file)
-            filled.append({"path": file.relative_to(folder).as_posix(), "size": note.size})
+    shelf, _ = shelf_of_clone(folder, shelf_key, address)
+    filled = list(fill_notes(shelf, folder))
     if as_json:
-        terminal.print_json(filled)
+        terminal.print_json([{"path": one.path, "size": one.size} for one in filled])
         return
     terminal.say(f"Filled {terminal.bold(terminal.count(len(filled), 'content note'))}.")
     for one in filled:
-        terminal.say(f"  {one['path']}, {terminal.size(int(str(one['size'])))}")
+        terminal.say(f"  {one.path}, {terminal.size(one.size)}")
 
 
 def _worked(shelf: ShelfClient, name: str, job: Job, label: str, *, as_json: bool) -> None:
