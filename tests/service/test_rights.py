@@ -96,6 +96,8 @@ ROWS: dict[str, Row] = {
     "experiments_courses": Row("reader", path={"key": "tides"}, query={"metric": "error"}),
     "shelves_verify": Row("reader", 202),
     "git_commits": Row("reader"),
+    "tasks_list": Row("reader"),
+    "tasks_show": Row("reader", path={"task": "SK-1"}),
     "git_links_list": Row("reader"),
     "git_links_show": Row("reader", path={"link": "office"}),
     # --- author: also drafts, commits, branches, experiments, proposals ---
@@ -158,6 +160,15 @@ ROWS: dict[str, Row] = {
     "invitations_withdraw": Row("owner", 204, path={"uid": "{invitation}"}),
     "members_remove": Row("owner", 204, path={"name": "guest"}),
     "shelves_change": Row("owner", body={"description": "by {who}"}),
+    "tasks_change": Row("owner", body={"pattern": "SK-[0-9]+"}),
+    "webhooks_list": Row("owner"),
+    "webhooks_make": Row("owner", 201, body={"name": "hook-{who}", "address": "http://127.0.0.1:9/{who}"}),
+    "webhooks_show": Row("owner", path={"webhook": "builds"}),
+    "webhooks_change": Row("owner", path={"webhook": "builds"}, body={"about": ["tag"]}),
+    "webhooks_test": Row("owner", path={"webhook": "builds"}),
+    "webhooks_deliveries": Row("owner", path={"webhook": "builds"}),
+    "webhooks_send_again": Row("owner", path={"webhook": "builds", "event": "{event}"}),
+    "webhooks_remove": Row("owner", 204, path={"webhook": "hook-{who}"}),
     "git_links_make": Row("owner", 201, body={"name": "link-{who}", "address": "{bare}"}),
     "git_links_change": Row("owner", path={"link": "office"}, body={"every_seconds": 60}),
     "git_links_remove": Row("owner", 204, path={"link": "link-{who}"}),
@@ -224,10 +235,13 @@ class World:
         bare = service.data / "environments" / f"rights-{self.run}.git"
         git("init", "-q", "--bare", str(bare), folder=service.data)
         shelf.make_git_link("office", str(bare))
+        shelf.make_webhook("builds", "http://127.0.0.1:9/events", ["check"])
+        event = shelf.test_webhook("builds").event
+        shelf.change_tasks(pattern="SK-[0-9]+")
         shelf.begin_experiment("Does the tide matter?", key="tides", branch="open")
         proposal = shelf.open_proposal("One", "clash")
         numbers = {who: shelf.open_proposal(f"Own of {who}", f"own-{who}")["number"] for who in WRITERS}
-        self.commit(shelf, "main", {"a.json": b'{"a": 1, "b": 4}'}, "Third")
+        self.commit(shelf, "main", {"a.json": b'{"a": 1, "b": 4}'}, "SK-1: third")
         merges = {who: self.waiting(shelf, who) for who in WRITERS}
         shelf.guard_branch("main")
         invitations = {who: shelf.invite("reader").id for who in PEOPLE}
@@ -243,6 +257,7 @@ class World:
             "json": shelf.artifact("a.json").content,
             "remark": remark,
             "bare": str(bare),
+            "event": event,
         }
         self.own = {
             who: {

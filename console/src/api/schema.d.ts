@@ -2087,6 +2087,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the tasks that commits are for, the one with the newest commit first
+         * @description List the tasks that commits are for, the one with the newest commit first.
+         */
+        get: operations["tasks_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change how tasks are told and where they are kept
+         * @description Change how tasks are told and where they are kept. History is read again with the new pattern.
+         */
+        patch: operations["tasks_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/tasks/{task}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return a task: commits, artifacts, proposals, and where its commits have come to
+         * @description Return a task: commits, artifacts, proposals, and where its commits have come to.
+         */
+        get: operations["tasks_show"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/verify": {
         parameters: {
             query?: never;
@@ -2101,6 +2145,118 @@ export interface paths {
          * @description Start re-reading the whole shelf, and return the job.
          */
         post: operations["shelves_verify"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the addresses that hear of what happens on the shelf
+         * @description List the addresses that hear of what happens on the shelf.
+         */
+        get: operations["webhooks_list"];
+        put?: never;
+        /**
+         * Make a webhook
+         * @description Make a webhook. It hears of what is done from now on; its secret is returned this once.
+         */
+        post: operations["webhooks_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/webhooks/{webhook}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return a webhook, without its secret
+         * @description Return a webhook, without its secret.
+         */
+        get: operations["webhooks_show"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a webhook and the record of its deliveries
+         * @description Remove a webhook and the record of its deliveries.
+         */
+        delete: operations["webhooks_remove"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a webhook
+         * @description Change a webhook; one that was stopped starts again.
+         */
+        patch: operations["webhooks_change"];
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/webhooks/{webhook}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the deliveries of a webhook, newest first
+         * @description List the deliveries of a webhook, newest first.
+         */
+        get: operations["webhooks_deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/webhooks/{webhook}/deliveries/{event}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send an event again, at once
+         * @description Send an event again, at once.
+         */
+        post: operations["webhooks_send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/webhooks/{webhook}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send an event now that says nothing but that it arrives, and return how it went
+         * @description Send an event now that says nothing but that it arrives, and return how it went.
+         */
+        post: operations["webhooks_test"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2694,6 +2850,32 @@ export interface components {
             value?: unknown;
             /** @default  */
             by?: string;
+        };
+        /** @description An event and how its delivery went: ``waiting``, ``done`` or ``failed``; ``why`` not, and the ``status`` that came. ``body`` is what was sent. */
+        DeliveryAnswer: {
+            event: string;
+            type: string;
+            subject: string;
+            state: string;
+            tries: number;
+            created: string;
+            body: string;
+            /** @default null */
+            next_try?: string | null;
+            /** @default null */
+            ended?: string | null;
+            /** @default null */
+            status?: number | null;
+            /** @default  */
+            why?: string;
+            /** @default null */
+            took_ms?: number | null;
+        };
+        /** @description A page of deliveries, newest first; ``next`` is the cursor of the page after it. */
+        DeliveryPage: {
+            items: components["schemas"]["DeliveryAnswer"][];
+            /** @default null */
+            next?: string | null;
         };
         /** @description One promotion and how it ended. */
         DeploymentOut: {
@@ -3672,6 +3854,15 @@ export interface components {
             /** @default  */
             commit?: string;
         };
+        /** @description A webhook to be made; without a secret one is made. */
+        NewWebhookRequest: {
+            address: string;
+            /** @description What to hear of: one act (`commit.made`), or all about one thing (`commit`); an empty list: all. */
+            about?: string[];
+            /** @description Signs each event. */
+            secret?: string;
+            name: string;
+        };
         NullEnum: null;
         /**
          * @description A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
@@ -3796,6 +3987,21 @@ export interface components {
             name?: string;
             description?: string;
             open_to_all?: boolean;
+        };
+        /** @description How tasks are told; what is left out stays, an empty text takes away. */
+        PatchedTaskChangeRequest: {
+            /** @description What the id of a task looks like, as a regular expression. */
+            pattern?: string;
+            /** @description Where tasks are kept; {task} stands for the id. */
+            address?: string;
+        };
+        /** @description What is said of a webhook; what is left out stays. */
+        PatchedWebhookChangeRequest: {
+            address?: string;
+            /** @description What to hear of: one act (`commit.made`), or all about one thing (`commit`); an empty list: all. */
+            about?: string[];
+            /** @description Signs each event. */
+            secret?: string;
         };
         /** @description Someone who signs in. */
         Person: {
@@ -4412,6 +4618,70 @@ export interface components {
          * @enum {string}
          */
         TakeEnum: "target" | "source" | "both" | "edited";
+        /** @description A task: its commits, newest first, a page of them; the artifacts they changed, the proposals that name it, and where its commits have come to. */
+        TaskAnswer: {
+            task: string;
+            total: number;
+            commits: components["schemas"]["TaskCommit"][];
+            artifacts: components["schemas"]["TaskArtifact"][];
+            proposals: components["schemas"]["TaskProposal"][];
+            reached: components["schemas"]["TaskReached"][];
+            /** @default  */
+            address?: string;
+            /** @default null */
+            next?: string | null;
+        };
+        /** @description An artifact that commits for the task changed: how many ``versions``, the newest of them, its headline (`null` version: removed), and the strongest effect of all. */
+        TaskArtifact: {
+            path: string;
+            kind: string;
+            version: number | null;
+            headline: string;
+            effect: string;
+            versions: number;
+        };
+        /** @description A commit for the task. */
+        TaskCommit: {
+            commit: string;
+            summary: string;
+            author: string;
+            recorded: string;
+        };
+        /** @description A page of tasks, the one with the newest commit first; ``pattern`` and ``address`` are what is set. */
+        TaskPage: {
+            pattern: string;
+            address: string;
+            items: components["schemas"]["TaskRow"][];
+            /** @default null */
+            next?: string | null;
+        };
+        /** @description A proposal that names the task. */
+        TaskProposal: {
+            number: number;
+            title: string;
+            state: string;
+            source: string;
+            target: string;
+        };
+        /** @description How many of the task's commits are in what a branch or an environment has now. */
+        TaskReached: {
+            place: string;
+            is_environment: boolean;
+            commits: number;
+            of: number;
+            /** @default  */
+            tag?: string;
+            /** @default null */
+            since?: string | null;
+        };
+        /** @description A task, how many commits are for it, when the last was recorded, and where the task is kept. */
+        TaskRow: {
+            task: string;
+            commits: number;
+            last: string;
+            /** @default  */
+            address?: string;
+        };
         /** @description A tensor of two versions; ``distance`` where both can be compared value by value. */
         TensorChange: {
             name: string;
@@ -4600,6 +4870,26 @@ export interface components {
          * @enum {string}
          */
         WayEnum: "send" | "fetch" | "both";
+        /** @description An address that hears of what happens on a shelf. ``about``: acts, or what acts are about; empty: all. ``secret`` is shown once, when it is made. ``waiting``, ``failed``: deliveries; ``stopped``: why none is sent. */
+        WebhookAnswer: {
+            name: string;
+            address: string;
+            about: string[];
+            made_by: string;
+            created: string;
+            waiting: number;
+            failed: number;
+            /** @default null */
+            last?: string | null;
+            /** @default  */
+            stopped?: string;
+            /** @default  */
+            secret?: string;
+        };
+        /** @description All webhooks of a shelf. */
+        WebhookList: {
+            webhooks: components["schemas"]["WebhookAnswer"][];
+        };
         /** @description How many weights each side has. */
         WeightCounts: {
             before: number;
@@ -13844,6 +14134,194 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
+    tasks_list: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "pattern": "SK-[0-9]+",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "items": [
+                     *         {
+                     *           "task": "SK-12",
+                     *           "commits": 1,
+                     *           "last": ""
+                     *         }
+                     *       ],
+                     *       "next": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["TaskPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    tasks_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "pattern": "SK-[0-9]+",
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test"
+                 *     }
+                 */
+                "application/json": components["schemas"]["PatchedTaskChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "pattern": "SK-[0-9]+",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "items": [
+                     *         {
+                     *           "task": "SK-12",
+                     *           "commits": 1,
+                     *           "last": ""
+                     *         }
+                     *       ],
+                     *       "next": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["TaskPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    tasks_show: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example SK-12 */
+                task: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "task": "SK-12",
+                     *       "total": 1,
+                     *       "commits": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": ""
+                     *         }
+                     *       ],
+                     *       "artifacts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "version": 4,
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "effect": "alters",
+                     *           "versions": 1
+                     *         }
+                     *       ],
+                     *       "proposals": [
+                     *         {
+                     *           "number": 2,
+                     *           "title": "Quiet hours: the night officer approves",
+                     *           "state": "",
+                     *           "source": "tobias/quiet-hours",
+                     *           "target": "main"
+                     *         }
+                     *       ],
+                     *       "reached": [
+                     *         {
+                     *           "place": "/step:load",
+                     *           "is_environment": false,
+                     *           "commits": 1,
+                     *           "of": 1
+                     *         }
+                     *       ],
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "next": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["TaskAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
     shelves_verify: {
         parameters: {
             query?: never;
@@ -13881,6 +14359,403 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    webhooks_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "webhooks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *           "about": [
+                     *             "commit",
+                     *             "promotion"
+                     *           ],
+                     *           "made_by": "tobias",
+                     *           "created": "",
+                     *           "waiting": 1,
+                     *           "failed": 1
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["WebhookList"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    webhooks_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "about": [
+                 *         "commit",
+                 *         "promotion"
+                 *       ],
+                 *       "secret": "SpringTidesRunHighest",
+                 *       "name": "skerry-line"
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewWebhookRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "skerry-line",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "about": [
+                     *         "commit",
+                     *         "promotion"
+                     *       ],
+                     *       "made_by": "tobias",
+                     *       "created": "",
+                     *       "waiting": 1,
+                     *       "failed": 1,
+                     *       "last": "",
+                     *       "stopped": "",
+                     *       "secret": "SpringTidesRunHighest"
+                     *     }
+                     */
+                    "application/json": components["schemas"]["WebhookAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    webhooks_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "skerry-line",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "about": [
+                     *         "commit",
+                     *         "promotion"
+                     *       ],
+                     *       "made_by": "tobias",
+                     *       "created": "",
+                     *       "waiting": 1,
+                     *       "failed": 1,
+                     *       "last": "",
+                     *       "stopped": "",
+                     *       "secret": "SpringTidesRunHighest"
+                     *     }
+                     */
+                    "application/json": components["schemas"]["WebhookAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    webhooks_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    webhooks_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "about": [
+                 *         "commit",
+                 *         "promotion"
+                 *       ],
+                 *       "secret": "SpringTidesRunHighest"
+                 *     }
+                 */
+                "application/json": components["schemas"]["PatchedWebhookChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "skerry-line",
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "about": [
+                     *         "commit",
+                     *         "promotion"
+                     *       ],
+                     *       "made_by": "tobias",
+                     *       "created": "",
+                     *       "waiting": 1,
+                     *       "failed": 1,
+                     *       "last": "",
+                     *       "stopped": "",
+                     *       "secret": "SpringTidesRunHighest"
+                     *     }
+                     */
+                    "application/json": components["schemas"]["WebhookAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    webhooks_deliveries: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /** @example done */
+                state?: "done" | "failed" | "waiting";
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "event": "4711",
+                     *           "type": "column",
+                     *           "subject": "main",
+                     *           "state": "",
+                     *           "tries": 1,
+                     *           "created": "",
+                     *           "body": "{\"specversion\": \"1.0\", \"id\": \"4711\", \"type\": \"every-shelf.commit.made\"}"
+                     *         }
+                     *       ],
+                     *       "next": ""
+                     *     }
+                     */
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    webhooks_send_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example 4711 */
+                event: string;
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "event": "4711",
+                     *       "type": "column",
+                     *       "subject": "main",
+                     *       "state": "",
+                     *       "tries": 1,
+                     *       "created": "",
+                     *       "body": "{\"specversion\": \"1.0\", \"id\": \"4711\", \"type\": \"every-shelf.commit.made\"}",
+                     *       "next_try": "",
+                     *       "ended": "",
+                     *       "status": 202,
+                     *       "why": "",
+                     *       "took_ms": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["DeliveryAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    webhooks_test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example builds */
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "event": "4711",
+                     *       "type": "column",
+                     *       "subject": "main",
+                     *       "state": "",
+                     *       "tries": 1,
+                     *       "created": "",
+                     *       "body": "{\"specversion\": \"1.0\", \"id\": \"4711\", \"type\": \"every-shelf.commit.made\"}",
+                     *       "next_try": "",
+                     *       "ended": "",
+                     *       "status": 202,
+                     *       "why": "",
+                     *       "took_ms": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["DeliveryAnswer"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -37,7 +37,8 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     # Ended from outside, it still stops the service it started.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     standin, platform = _start_platform(data)
-    environment["EVERYSHELF_REACH"] = platform.address.partition("://")[2].partition("/")[0]
+    reached = [platform.address.partition("://")[2].partition("/")[0], os.environ.get("EVERYSHELF_REACH", "")]
+    environment["EVERYSHELF_REACH"] = ",".join(filter(None, reached))
     process = subprocess.Popen(
         [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)],
         env=environment,

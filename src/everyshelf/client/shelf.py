@@ -14,6 +14,7 @@ import msgspec
 
 from everyshelf.client.environments import EnvironmentsPart
 from everyshelf.client.errors import ProblemError, UnreachableError
+from everyshelf.client.events import EventsPart
 from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
 from everyshelf.client.merging import MergingPart
@@ -32,6 +33,7 @@ from everyshelf.client.models import (
 )
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
+from everyshelf.client.tasks import TasksPart
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
@@ -49,7 +51,9 @@ class _Page(msgspec.Struct):
     next: str | None
 
 
-class ShelfClient(PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart, ExchangePart):
+class ShelfClient(
+    PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart, ExchangePart, EventsPart, TasksPart
+):
     """One shelf of a service."""
 
     def info(self) -> Shelf:

@@ -36,6 +36,7 @@ _TABLE: dict[str, tuple[str, str]] = {
     "guard branches": ("owner", "admin"),
     "change members": ("owner", "admin"),
     "change links": ("owner", "admin"),
+    "change webhooks": ("owner", "admin"),
     "send and fetch": ("author", "write"),
     "change the shelf": ("owner", "admin"),
 }

@@ -35,6 +35,8 @@ INSTALLED_APPS = [
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
     "everyshelf.service.exchange",
+    "everyshelf.service.events",
+    "everyshelf.service.tasks",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

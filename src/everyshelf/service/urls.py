@@ -18,6 +18,8 @@ _v1: list[URLPattern | URLResolver] = [
     path("", include("everyshelf.service.proposals.waiting_api")),
     path("shelves/<str:shelf>/experiments", include("everyshelf.service.experiments.api")),
     path("shelves/<str:shelf>/git", include("everyshelf.service.exchange.api")),
+    path("shelves/<str:shelf>/tasks", include("everyshelf.service.tasks.api")),
+    path("shelves/<str:shelf>/webhooks", include("everyshelf.service.events.api")),
     path("shelves/<str:shelf>/environments", include("everyshelf.service.environments.api")),
 ]
 urlpatterns = [

@@ -27,6 +27,10 @@ ACTS: dict[str, str] = {
     "link.made": "made the Git link",
     "link.changed": "changed the Git link",
     "link.removed": "removed the Git link",
+    "webhook.made": "made the webhook",
+    "webhook.changed": "changed the webhook",
+    "webhook.removed": "removed the webhook",
+    "merge.waiting": "has to settle the merge of",
     "merge.settled": "settled conflicts of the merge of",
     "merge.abandoned": "abandoned the merge of",
     "proposal.opened": "opened the proposal",
@@ -46,12 +50,14 @@ ACTS: dict[str, str] = {
     "environment.made": "made the environment",
     "environment.changed": "changed the environment",
     "environment.removed": "removed the environment",
+    "environment.drifted": "found changes made in",
     "environment.captured": "captured changes made in",
     "binding.set": "set the binding",
     "binding.removed": "removed the binding",
     "promotion.begun": "began to promote",
     "promotion.forced": "began to promote past a gate",
     "promotion.reviewed": "gave a verdict on",
+    "promotion.phase": "went on with the promotion of",
     "promotion.recorded": "deployed",
     "promotion.undone": "failed to deploy (undone)",
     "member.set": "gave a role to",
@@ -68,6 +74,10 @@ ACTS: dict[str, str] = {
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }
+
+
+# Steps of an act that has an entry of its own: told to programs, and listed where they are asked for by name.
+_STEPS = ("promotion.phase",)
 
 
 def note(caller: Caller, act: str, subject: str, shelf: Any = None, **detail: Any) -> None:
@@ -105,6 +115,17 @@ def list_own_log(
     return _page(rows, person, act, before, limit)
 
 
+def newest_entry() -> int:
+    """The number of the newest entry; 0 where the log is empty."""
+    newest = LogEntry.objects.order_by("-pk").values_list("pk", flat=True).first()
+    return int(newest or 0)
+
+
+def entries_after(shelf: str, entry: int, limit: int) -> list[LogEntry]:
+    """Entries of a shelf that came after one, oldest first."""
+    return list(LogEntry.objects.filter(shelf=shelf, pk__gt=entry).order_by("pk")[:limit])
+
+
 def _page(rows: Any, person: str, act: str, before: int | None, limit: int) -> dict[str, Any]:
     if act and act not in ACTS and not any(known.startswith(f"{act}.") for known in ACTS):
         raise InvalidError(
@@ -114,6 +135,8 @@ def _page(rows: Any, person: str, act: str, before: int | None, limit: int) -> d
         rows = rows.filter(person=person)
     if act:
         rows = rows.filter(act=act) if act in ACTS else rows.filter(act__startswith=f"{act}.")
+    if act not in _STEPS:
+        rows = rows.exclude(act__in=_STEPS)
     if before is not None:
         rows = rows.filter(pk__lt=before)
     size = min(limit, MAX_PAGE)

@@ -9,6 +9,7 @@ _MODULES = (
     "everyshelf.service.shelves.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
+    "everyshelf.service.events.jobs",
 )
 
 

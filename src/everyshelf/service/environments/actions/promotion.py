@@ -433,7 +433,9 @@ def _insist(deployment: Deployment, ask: Callable[[], T], what: str) -> T:
 
 def _enter(deployment: Deployment, phase: Phase) -> None:
     deployment.state = phase
-    deployment.save(update_fields=["state"])
+    with one_act():
+        deployment.save(update_fields=["state"])
+        _note(deployment, "promotion.phase", phase=str(phase))
 
 
 def _finish(
@@ -503,9 +505,10 @@ def _undo(deployment: Deployment) -> bool:
     return True
 
 
-def _note(deployment: Deployment, act: str) -> None:
+def _note(deployment: Deployment, act: str, **more: str) -> None:
     said = f"tag:{deployment.tag.name} into {deployment.environment.name}"
-    note_of(deployment.who, act, said, deployment.environment.shelf, via="the service", deployment=deployment.number)
+    shelf = deployment.environment.shelf
+    note_of(deployment.who, act, said, shelf, via="the service", deployment=deployment.number, **more)
 
 
 # --- after a crash --------------------------------------------------------------------

@@ -39,7 +39,7 @@ from everyshelf.service.environments.actions.manifests import (
 from everyshelf.service.environments.actions.places import destination_of
 from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Deployment, Environment
-from everyshelf.service.log.actions import note
+from everyshelf.service.log.actions import note, note_of
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import take_in
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -102,8 +102,13 @@ def check_drift(environment: Environment) -> list[dict[str, Any]]:
         {"path": p, "name": names[p], "where": where, "by": look.present[p].by if p in look.present else ""}
         for p, where in look.changed.items()
     ]
+    is_new = bool(found) and found != environment.drift
     environment.drift, environment.drift_checked, environment.drift_problem = found, timezone.now(), ""
-    environment.save(update_fields=["drift", "drift_checked", "drift_problem"])
+    with one_act():
+        environment.save(update_fields=["drift", "drift_checked", "drift_problem"])
+        if is_new:
+            paths = [row["path"] for row in found[:100]]
+            note_of("the service", "environment.drifted", environment.name, environment.shelf, paths=paths)
     return found
 
 

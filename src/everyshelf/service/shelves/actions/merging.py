@@ -69,7 +69,7 @@ def _known_merge(shelf: Shelf, target: str, request: MergeRequest) -> Merge | No
 
 
 def _new_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest, message: CommitMessage) -> Merge:
-    return Merge.objects.create(
+    waiting = Merge.objects.create(
         uid=uuid.uuid4().hex[:12],
         shelf=shelf,
         target=target,
@@ -87,6 +87,8 @@ def _new_merge(caller: Caller, shelf: Shelf, target: str, request: MergeRequest,
         created=timezone.now(),
         created_by=caller.person,
     )
+    note(caller, "merge.waiting", f"{request.source} into {target}", shelf, merge=waiting.uid)
+    return waiting
 
 
 def get_merge(shelf: Shelf, uid: str) -> Merge:

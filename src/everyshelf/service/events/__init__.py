@@ -1,0 +1,1 @@
+"""What happens on a shelf, told to programs elsewhere."""

@@ -1,0 +1,143 @@
+"""Webhooks: made, changed, removed."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+from django.db import IntegrityError
+from django.utils import timezone
+
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.history.names import did_you_mean, nearest
+from everyshelf.destinations.reach import Reach
+from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.keys import seal
+from everyshelf.service.events.models import Webhook
+from everyshelf.service.log.actions import ACTS, newest_entry, note
+from everyshelf.service.rights import Caller, require
+from everyshelf.service.shelves.models import Shelf
+
+RIGHT = "change webhooks"
+_NAME = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
+_PORTS = {"http": 80, "https": 443}
+_LEAST_SECRET = 16
+# What the log of a shelf holds; the rest is about the installation.
+ABOUT = tuple(sorted({act.partition(".")[0] for act in ACTS} - {"person", "token"}))
+
+
+@dataclass(frozen=True)
+class WebhookSettings:
+    """What is said of a webhook; None leaves it as it is."""
+
+    address: str | None = None
+    about: Sequence[str] | None = None
+    secret: str | None = None
+
+
+def make_webhook(caller: Caller, shelf: Shelf, name: str, said: WebhookSettings) -> tuple[Webhook, str]:
+    """A webhook and its secret. It hears of what is done from now on."""
+    require(caller, shelf, RIGHT)
+    if not _NAME.match(name) or len(name) > 60:
+        raise InvalidError(
+            f"{name!r} cannot be the name of a webhook",
+            code="webhook.name",
+            pointer="/name",
+            hint="Use lower-case letters, digits and single dashes.",
+        )
+    secret = said.secret or secrets.token_urlsafe(32)
+    webhook = Webhook(shelf=shelf, name=name, made_by=caller.person, created=timezone.now())
+    _apply(webhook, WebhookSettings(said.address or "", said.about or (), secret))
+    try:
+        with one_act():
+            webhook.seen = newest_entry()
+            webhook.save()
+            note(caller, "webhook.made", name, shelf, address=webhook.address)
+    except IntegrityError as error:
+        raise ConflictError(
+            f"there is a webhook {name} already", code="webhook.taken", hint="Choose another name."
+        ) from error
+    return webhook, secret
+
+
+def change_webhook(caller: Caller, webhook: Webhook, said: WebhookSettings) -> Webhook:
+    """Change a webhook; one that was stopped starts again."""
+    require(caller, webhook.shelf, RIGHT)
+    _apply(webhook, said)
+    with one_act():
+        webhook.stopped = ""
+        webhook.save(update_fields=["address", "about", "secret", "stopped"])
+        changed = [field for field, value in vars(said).items() if value is not None]
+        note(caller, "webhook.changed", webhook.name, webhook.shelf, changed=changed)
+    return webhook
+
+
+def remove_webhook(caller: Caller, webhook: Webhook) -> None:
+    """Forget a webhook with its deliveries."""
+    require(caller, webhook.shelf, RIGHT)
+    with one_act():
+        note(caller, "webhook.removed", webhook.name, webhook.shelf, address=webhook.address)
+        webhook.delete()
+
+
+def get_webhook(shelf: Shelf, name: str) -> Webhook:
+    """The webhook called ``name``."""
+    found = Webhook.objects.filter(shelf=shelf, name=name).select_related("shelf", "made_by").first()
+    if found is None:
+        names = list(Webhook.objects.filter(shelf=shelf).values_list("name", flat=True))
+        raise MissingError(
+            f"{shelf.name} has no webhook {name!r}",
+            code="webhook.missing",
+            hint=f"{did_you_mean(nearest(name, names))}List them: everyshelf webhook list",
+        )
+    return found
+
+
+def _apply(webhook: Webhook, said: WebhookSettings) -> None:
+    if said.address is not None:
+        webhook.address = _checked(said.address)
+    if said.about is not None:
+        webhook.about = [_known(one) for one in dict.fromkeys(said.about)]
+    if said.secret is not None:
+        if len(said.secret) < _LEAST_SECRET:
+            raise InvalidError(
+                f"a secret has at least {_LEAST_SECRET} characters",
+                code="webhook.secret",
+                pointer="/secret",
+                hint="Leave it out, and one is made.",
+            )
+        webhook.secret = seal(said.secret)
+
+
+def _known(about: str) -> str:
+    if about not in ABOUT and about not in ACTS:
+        raise InvalidError(
+            f"nothing on a shelf is about {about[:40]!r}",
+            code="webhook.about",
+            pointer="/about",
+            hint=f"{did_you_mean(nearest(about, (*ABOUT, *ACTS)))}It can be {', '.join(ABOUT)}.",
+        )
+    return about
+
+
+def _checked(address: str) -> str:
+    """The address, if the service may go there."""
+    address = address.strip()
+    try:
+        parts = urlsplit(address)
+        port = parts.port
+    except ValueError:
+        parts, port = urlsplit(""), None
+    if parts.scheme not in _PORTS or not parts.hostname or parts.username or not address.isprintable():
+        raise InvalidError(
+            f"{address[:60]!r} is not an address events can be sent to",
+            code="webhook.address",
+            pointer="/address",
+            hint="Use https://HOST/PATH, without a name and a password; each event is signed with the secret.",
+        )
+    Reach(get_config().reach).check_name(parts.hostname, port or _PORTS[parts.scheme])
+    return address

@@ -1,0 +1,1 @@
+"""Tasks that commits and proposals are for: found by their ids, kept elsewhere."""
