@@ -7,6 +7,7 @@ import { ArtifactPage } from "./features/artifact/ArtifactPage";
 import { BranchesPage } from "./features/branches/BranchesPage";
 import { ComparePage } from "./features/compare/ComparePage";
 import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
+import { WebhooksPage } from "./features/events/WebhooksPage";
 import { ExperimentPage } from "./features/experiments/ExperimentPage";
 import { ExperimentsPage } from "./features/experiments/ExperimentsPage";
 import { GitPage } from "./features/git/GitPage";
@@ -23,6 +24,7 @@ import { SettlePage } from "./features/settle/SettlePage";
 import { SignIn } from "./features/session/SignIn";
 import { ShelfPage } from "./features/shelf/ShelfPage";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
+import { TasksPage } from "./features/tasks/TasksPage";
 import { Patterns } from "./marks/spines";
 import { Loading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
@@ -73,6 +75,8 @@ function Gate() {
       <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
       <Route path="/s/:key/people" element={<PeoplePage />} />
       <Route path="/s/:key/git" element={<GitPage />} />
+      <Route path="/s/:key/tasks" element={<TasksPage />} />
+      <Route path="/s/:key/webhooks" element={<WebhooksPage />} />
       <Route path="/s/:key/log" element={<LogPage />} />
       <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
       <Route path="/s/:key/environments" element={<EnvironmentsPage />} />

@@ -1,4 +1,5 @@
 /** The frame of every page of a shelf: address line, strip, board, content. */
+import { GitState } from "../features/git/GitState";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -38,6 +39,9 @@ interface Props {
   children: React.ReactNode;
 }
 
+/** Pages that show one branch; the others are about the shelf. */
+const SHOW_A_BRANCH = new Set(["artifacts", "history", "pending"]);
+
 export function Page({ page, title, say, at, tall = false, current, children }: Props) {
   const key = useShelfKey();
   const go = useNavigate();
@@ -62,7 +66,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
             <b>{info.data.name}</b>
           </Link>
           {say}
-          {isReadOnly(at) && <span className="readonly">read only</span>}
+          {isReadOnly(at) ? <span className="readonly">read only</span> : SHOW_A_BRANCH.has(page) && <GitState branch={at} />}
           {tall && <span className="what">{info.data.description}</span>}
         </div>
         <div className="right">
@@ -98,6 +102,7 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
     ["compare", "Compare", `/s/${key}/compare`, undefined],
     ["branches", "Branches and tags", `/s/${key}/branches`, (lines.data?.length ?? 0) + (marks.data?.length ?? 0)],
     ["proposals", "Proposals", `/s/${key}/proposals`, asked.data?.length],
+    ["tasks", "Tasks", `/s/${key}/tasks`, undefined],
     ["experiments", "Experiments", `/s/${key}/experiments`, tried.data?.filter((e) => e.state === "open").length],
     ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
     ["git", "Git", `/s/${key}/git`, undefined],

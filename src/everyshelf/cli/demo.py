@@ -66,6 +66,7 @@ def _start_platform(data: Path) -> tuple[subprocess.Popen[str], Platform]:
     tokens = {"the service": "demo-token-of-the-service", "purser": "demo-token-of-the-purser"}
     command = [sys.executable, "-m", "everyshelf.standin", "--file", str(data / "platform.sqlite")]
     command += ["--port", known.read_text() if known.exists() else "0"]
+    command += ["--git", str(data / "repositories"), "--builds", str(data / "builds.json")]
     for person, token in tokens.items():
         command += ["--token", f"{person}={token}"]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
@@ -93,7 +94,7 @@ def _wait_until_ready(address: str, process: subprocess.Popen[bytes], data: Path
 def _build(address: str, data: Path, platform: Platform) -> None:
     start = time.monotonic()
     with terminal.progress_bar("Building Skerry Line") as progress:
-        build(address, platform, progress)
+        build(address, platform, data, progress)
     (data / _DONE).write_text("everything is built\n")
     terminal.say(terminal.bold("Demo ready") + f": four weeks of history, built in {time.monotonic() - start:.0f} s.")
     terminal.say()

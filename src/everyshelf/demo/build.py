@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 from everyshelf.client import ChangeRequest, Client, CommitMessage, ShelfClient
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
+from everyshelf.demo.port import join_the_port, let_builds_run
 from everyshelf.demo.records import make_records_route
 from everyshelf.demo.route import Platform, make_route, set_gates
 from everyshelf.demo.story import Act, acts
@@ -24,8 +26,9 @@ SCOPES = ["read", "write", "promote", "admin", "import"]
 Tell = Callable[[int, int, str], None]
 
 
-def build(address: str, platform: Platform, tell: Tell) -> None:
-    """People, shelf, environments, and four weeks of history; the first person must exist already."""
+def build(address: str, platform: Platform, data: Path, tell: Tell) -> None:
+    """People, shelf, environments, and four weeks of history; the first person must exist already. ``data``: where the
+    stand-in keeps repositories and reads what to build."""
     with Client(address) as fresh:
         value = fresh.sign_in_for_token("maren", PASSWORD, "demo", SCOPES, 1).value
     with Client(address, value) as client:
@@ -48,14 +51,17 @@ def build(address: str, platform: Platform, tell: Tell) -> None:
                 stack.enter_context(own)
                 people[name] = own.shelf(SHELF)
             work_together(people.__getitem__)
+            builds = _token(address, "maren", "builds", 365)
+            let_builds_run(shelf, address, builds, platform, data / "builds.json")
+            join_the_port(shelf, people["ines"], platform, data / "repositories")
             for name in ROLES:
                 _forget(address, name)
         client.revoke_token("demo")
 
 
-def _token(address: str, name: str) -> str:
+def _token(address: str, name: str, called: str = "demo", days: int = 1) -> str:
     with Client(address) as fresh:
-        return fresh.sign_in_for_token(name, PASSWORD, "demo", ["read", "write"], 1).value
+        return fresh.sign_in_for_token(name, PASSWORD, called, ["read", "write"], days).value
 
 
 def _forget(address: str, name: str) -> None:

@@ -8,6 +8,7 @@ import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import { arrange, type Placed } from "./lines";
 
+const LETTER = 8;
 const STEP = 26;
 const LANE = 34;
 const MARGIN = 16;
@@ -26,7 +27,8 @@ export function LinesView() {
   if (found.isError) return <ProblemBox error={found.error} />;
   if (!drawn || !found.data || found.data.commits.length === 0) return null;
   const total = found.data.commits.length;
-  const width = MARGIN * 2 + total * STEP + 150;
+  const named = Math.max(0, ...found.data.commits.flatMap((c) => c.branches.map((b) => b.length)));
+  const width = MARGIN * 2 + total * STEP + Math.max(150, named * LETTER);
   const tall = MARGIN * 2 + drawn.height * LANE + 18;
   const px = (x: number) => MARGIN + x * STEP + STEP / 2;
   const py = (lane: number) => tall - MARGIN - 14 - lane * LANE;

@@ -5,6 +5,7 @@ import { commits } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
+import { TaskLink } from "../tasks/TaskLink";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -39,7 +40,7 @@ export function HistoryPage() {
                       <b>{c.summary}</b>
                       {c.merge && <i className="w"> merge</i>}
                       {c.tags.map((t) => <span key={t} className="mono" style={{ color: "var(--accent)", marginLeft: 8 }}>tag:{t}</span>)}
-                      {c.tasks.map((t) => <span key={t} className="mut" style={{ marginLeft: 8 }}>{t}</span>)}
+                      {c.tasks.map((t) => <TaskLink key={t} task={t} />)}
                       {Object.entries(c.labels).map(([k, v]) => <span key={k} className="mut" style={{ marginLeft: 8 }}>{k} {v}</span>)}
                     </td>
                     <td><Effect effect={worst} /></td>

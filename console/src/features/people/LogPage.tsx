@@ -1,11 +1,12 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { count, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { log, members } from "./queries";
 
-const ABOUT = ["", "commit", "branch", "tag", "merge", "proposal", "check", "experiment", "promotion", "environment", "member", "invitation", "shelf"];
+const ABOUT = ["", "commit", "branch", "tag", "merge", "proposal", "check", "experiment", "promotion", "environment", "member", "invitation", "link", "git", "webhook", "shelf"];
 
 export function LogPage() {
   const key = useShelfKey();
@@ -19,6 +20,7 @@ export function LogPage() {
       <div className="line1">
         <h1>Audit log. Entries are never deleted.</h1>
         <span className="end">
+          <Link to={`/s/${key}/webhooks`}>Webhooks</Link>
           <label className="cap" htmlFor="log-person">Person</label>
           <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
             <option value="">all people</option>

@@ -6,6 +6,7 @@ import { comparison } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName, when } from "../../marks/words";
+import { TaskLink } from "../tasks/TaskLink";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { StateTable } from "../compare/StateTable";
@@ -47,7 +48,7 @@ function Shown({ p }: { p: Proposal }) {
           <h1>{p.title}</h1>
           <p className="sec">
             By {p.created_by}, {state}. {brought.data ? brought.data.sentence : ""} {p.state === "open" && `${count(p.ahead, "commit")} ahead of ${p.target}, ${p.behind} behind.`}
-            {p.tasks.map((t) => <span key={t} className="mut"> {t}</span>)}
+            {p.tasks.map((t) => <TaskLink key={t} task={t} />)}
           </p>
           {p.description && <p className="description">{p.description}</p>}
         </div>

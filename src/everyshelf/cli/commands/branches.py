@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.options import Commands, shelf_options
 from everyshelf.cli.reasons import reason_for
 from everyshelf.cli.session import default_ref, open_shelf, take_command
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
 
 
 @click.group("branch", cls=Commands)
@@ -35,13 +40,27 @@ def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> No
             terminal.Column(76, text=True),
         )
     )
+    apart = _apart_from_git(shelf)
     for b in found:
         here = "here" if desk and desk.home.branch == b.name else ""
         distance = "" if b.main else f"{b.ahead} ahead, {b.behind} behind"
         guarded = "guarded" if b.guarded else ""
         head = (b.head or "no commit")[: 9 if b.head is None else 8]
         listing.row(here, (b.name, terminal.bold), head, guarded, distance, (b.summary, terminal.dim))
+        for line in apart.get(b.name, []):
+            listing.under(f"        {line}")
     listing.show()
+
+
+def _apart_from_git(shelf: ShelfClient) -> dict[str, list[str]]:
+    """For each branch that is not in step with its other side in Git, that it is not."""
+    found: dict[str, list[str]] = {}
+    for link in shelf.git_links():
+        for line in link.lines:
+            if line.state != "in step":
+                why = f": {line.why}" if line.why else ""
+                found.setdefault(line.branch, []).append(f"{line.state}, Git link {link.name}{why}")
+    return found
 
 
 @branch.command("make")

@@ -66,7 +66,7 @@ def _how(one: WebhookAnswer) -> str:
         return "stopped"
     if one.failed:
         return f"{one.failed} failed"
-    return f"{one.waiting} waiting" if one.waiting else "in step"
+    return f"{one.waiting} waiting" if one.waiting else "all arrived"
 
 
 @webhook.command("make")

@@ -141,7 +141,7 @@ def signature(secret: str, data: bytes) -> str:
 
 def try_webhook(caller: Caller, webhook: Webhook) -> Delivery:
     """Send an event now that says nothing but that it arrives."""
-    event = f"test-{uuid.uuid4().hex}"
+    event = f"test-{uuid.uuid4().hex[:12]}"
     now = timezone.now()
     delivery = Delivery(
         webhook=webhook,
@@ -152,7 +152,9 @@ def try_webhook(caller: Caller, webhook: Webhook) -> Delivery:
         created=now,
         next_try=now,
     )
+    start = time.monotonic()
     status, why = _send(webhook, delivery)
+    delivery.took_ms = int(1000 * (time.monotonic() - start))
     delivery.state, delivery.next_try, delivery.ended = ("failed" if why else "done"), None, timezone.now()
     delivery.tries, delivery.status, delivery.why = 1, status, why[:300]
     with one_act():

@@ -202,6 +202,8 @@ def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[st
             now, person = timezone.now(), run.caller.person.username
             Branch.objects.create(shelf=run.shelf, name=here, head=came, created=now, created_by=person)
             note(run.caller, "branch.made", here, run.shelf, ref=came.uid, link=run.link.name)
+            if made:
+                _note_fetched(run, here, came, len(made))
             return
         lineage = lineage_of(run.shelf)
         if branch.head is not None and came.pk in lineage.ancestors(branch.head.pk):
@@ -210,9 +212,13 @@ def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[st
         if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):
             branch.head = came
             branch.save(update_fields=["head"])
-            note(run.caller, "git.fetched", here, run.shelf, commits=len(made), head=came.uid, link=run.link.name)
+            _note_fetched(run, here, came, len(made))
             return
     _merge(run, branch, came, other)
+
+
+def _note_fetched(run: _Run, branch: str, head: Commit, commits: int) -> None:
+    note(run.caller, "git.fetched", branch, run.shelf, commits=commits, head=head.uid, link=run.link.name)
 
 
 def _merge(run: _Run, branch: Branch, came: Commit, other: str) -> None:

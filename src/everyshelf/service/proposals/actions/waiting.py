@@ -5,17 +5,22 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from django.db.models import Q
+
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.service.proposals.actions.looking import not_met_by
 from everyshelf.service.proposals.actions.proposals import ends_of, up_to_date
 from everyshelf.service.proposals.actions.talking import verdicts_of
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.rights import Caller, may
-from everyshelf.service.shelves.actions.merging import list_merges
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.merging import get_merge, list_merges
 from everyshelf.service.shelves.actions.shelves import visible_shelves
-from everyshelf.service.shelves.models import Shelf
+from everyshelf.service.shelves.models import Branch, Commit, Shelf
 
+GIT_SIDE = "git/"  # branches on which a link keeps what came and could not be merged
 _MOST_LOOKED_AT = 200
+_MOST_APART = 900  # what one query of SQLite takes
 
 
 def what_waits(caller: Caller) -> list[dict[str, Any]]:
@@ -27,7 +32,11 @@ def what_waits(caller: Caller) -> list[dict[str, Any]]:
             if up_to_date(proposal).state == "open":
                 found += _of_proposal(caller, proposal)
         if may(caller, shelf, "commit"):
-            found += [_of_merge(shelf, m) for m in list_merges(shelf) if m["created_by"] == caller.person.username]
+            for merge in list_merges(shelf):
+                if merge["created_by"] == caller.person.username:
+                    found.append(_of_merge(shelf, merge, "a merge you began has conflicts to settle"))
+                elif merge["source"].startswith(GIT_SIDE) and _made_a_side(caller, shelf, merge["id"]):
+                    found.append(_of_merge(shelf, merge, "you and a colleague in Git changed the same: settle it"))
     return sorted(found, key=lambda one: one["since"])
 
 
@@ -84,12 +93,24 @@ def _told(proposal: Proposal, what: str, said: str, since: datetime) -> dict[str
     }
 
 
-def _of_merge(shelf: Shelf, merge: dict[str, Any]) -> dict[str, Any]:
+def _made_a_side(caller: Caller, shelf: Shelf, uid: str) -> bool:
+    """Whether the caller made a commit that only one of the sides has."""
+    merge = get_merge(shelf, uid)
+    target = Branch.objects.filter(shelf=shelf, name=merge.target).first()
+    heads = [pk for pk in (target.head_id if target else None, merge.source_commit_id) if pk is not None]
+    lineage = lineage_of(shelf)
+    shared = lineage.ancestors(merge.base_commit_id) if merge.base_commit_id is not None else set()
+    apart = set().union(*(lineage.ancestors(pk) for pk in heads)) - shared
+    mine = Commit.objects.filter(shelf=shelf).filter(Q(author=caller.person.username) | Q(recorded_by=caller.person))
+    return mine.filter(pk__in=list(apart)[:_MOST_APART]).exists()
+
+
+def _of_merge(shelf: Shelf, merge: dict[str, Any], message: str) -> dict[str, Any]:
     return {
         "shelf": shelf.key,
         "shelf_name": shelf.name,
         "what": "settle",
-        "message": "a merge you began has conflicts to settle",
+        "message": message,
         "title": f"{merge['source']} into {merge['target']}",
         "proposal": None,
         "merge": merge["id"],
