@@ -122,14 +122,24 @@ def git_link_list(shelf_key: str | None, address: str | None, as_json: bool) -> 
 @click.argument("name")
 @click.argument("repository")
 @_settings
+@click.option("--folder", help="Only this folder or artifact of the shelf; default: all of it.")
+@click.option("--place", help="With --folder: where it is in the repository; default: a folder is its root.")
 @click.option("--follow", is_flag=True, help="Keep both sides in step from now on.")
 @shelf_options
 def git_link_make(
-    name: str, repository: str, follow: bool, shelf_key: str | None, address: str | None, as_json: bool, **given: Any
+    name: str,
+    repository: str,
+    folder: str | None,
+    place: str | None,
+    follow: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+    **given: Any,
 ) -> None:
     """Make the link NAME to REPOSITORY (https://…, ssh://… or a folder), try it, and say what it would do."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_git_link(name, repository, **_said(**given))
+    made = shelf.make_git_link(name, repository, folder=folder, place=place, **_said(**given))
     try:
         tried = shelf.test_git_link(name)
     except Exception:
@@ -140,7 +150,8 @@ def git_link_make(
     if as_json:
         terminal.print_json({"link": made, "tried": tried})
         return
-    terminal.say(f"{terminal.bold(f'Made the link {name}')} to {made.address}: {_WAYS[made.way]}.")
+    part = f" of {made.folder}" if made.folder else ""
+    terminal.say(f"{terminal.bold(f'Made the link {name}')}{part} to {made.address}: {_WAYS[made.way]}.")
     _say_tried(tried)
     if follow:
         terminal.say("  It follows: both sides are kept in step.")
@@ -295,6 +306,9 @@ def _apart(link: GitLinkAnswer) -> str:
 def _say_link(link: GitLinkAnswer) -> None:
     since = f" since {terminal.when(link.since)}" if link.since is not None else ""
     terminal.say(f"{terminal.bold(link.name)}: {_apart(link)}{since}. {_WAYS[link.way].capitalize()}, {link.address}")
+    if link.folder:
+        place = f", in {link.place} there" if link.place else ""
+        terminal.say(f"  only {link.folder}{place}; without tags")
     listing = terminal.Listing(
         (terminal.Column(2), terminal.Column(terminal.KIND), terminal.Column(terminal.DETAIL, text=True))
     )

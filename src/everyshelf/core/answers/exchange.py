@@ -54,7 +54,8 @@ class GitProblem(Answer):
 
 class GitLinkAnswer(Answer):
     """A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git;
-    empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
+    empty: all. ``folder``: the one folder or artifact it is about, ``place``: where that is in the repository.
+    ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
 
     name: str
     address: str
@@ -69,6 +70,8 @@ class GitLinkAnswer(Answer):
     made_by: str
     state: str
     lines: list[GitLine]
+    folder: str = ""
+    place: str = ""
     problem: GitProblem | None = None
     since: datetime | None = None
     looked: datetime | None = None

@@ -74,6 +74,12 @@ class NewLink(LinkChange):
 
     name = serializers.CharField(max_length=60)
     address = serializers.CharField(max_length=1000)
+    folder = serializers.CharField(
+        required=False, allow_blank=True, max_length=4000, help_text="The one folder or artifact it is about."
+    )
+    place = serializers.CharField(
+        required=False, allow_blank=True, max_length=4000, help_text="Where that is in the repository; empty: its root."
+    )
 
 
 class GitView(ShelfView):
@@ -218,6 +224,8 @@ def _answer(link: GitLink) -> GitLinkAnswer:
         way=link.way,
         joins=link.branches,
         tags=link.tags,
+        folder=link.folder,
+        place=link.place,
         follows=link.follows,
         every_seconds=link.every_seconds,
         made_by=link.made_by.username,

@@ -19,7 +19,7 @@ _EVERY_SECONDS = 2
 @job_kind(KIND, resumes=True)
 def git_link(run: Run) -> dict[str, Any] | None:
     """Send, fetch or both."""
-    link = GitLink.objects.select_related("shelf", "made_by").get(pk=run.parameters["link"])
+    link = GitLink.objects.select_related("shelf", "made_by", "side").get(pk=run.parameters["link"])
     return sync(link, run.parameters["act"], run.progress)
 
 

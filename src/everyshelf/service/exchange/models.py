@@ -36,6 +36,9 @@ class GitLink(models.Model):
     """A shelf joined to a repository somewhere. ``branches``: pairs of names, of the shelf and of Git; empty: all of
     them, under the same names. ``token`` and ``key`` are sealed. ``state`` is how far the two are from each other as
     of ``looked``, since ``since``; ``lines``: the same for each branch. ``seen_commit``: the newest commit by then.
+    ``folder``: the one folder or artifact it is about, empty for all; ``place``: where that is in the repository, empty
+    for its root; ``side``: the shelf that then holds the history of that part. ``calls``: the sealed secret with which
+    the other side says that it has something new.
     """
 
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="git_links")
@@ -60,6 +63,10 @@ class GitLink(models.Model):
     tries = models.PositiveIntegerField(default=0)
     lines = models.JSONField(default=list)
     seen_commit = models.PositiveBigIntegerField(default=0)
+    folder = models.CharField(max_length=4000, blank=True)
+    place = models.CharField(max_length=4000, blank=True)
+    side = models.ForeignKey(Shelf, models.SET_NULL, null=True, related_name="+")
+    calls = models.BinaryField(null=True)
 
     class Meta:
         constraints = [
@@ -77,3 +84,14 @@ class GitTransfer(models.Model):
     git = models.CharField(max_length=40)
     branch = models.CharField(max_length=255)
     at = models.DateTimeField()
+
+
+class SideCommit(models.Model):
+    """That a commit of the shelf and one of a link's side stand for each other; null: for nothing."""
+
+    link = models.ForeignKey(GitLink, models.CASCADE, related_name="side_commits")
+    commit = models.ForeignKey(Commit, models.CASCADE, null=True, related_name="side_commits")
+    side = models.ForeignKey(Commit, models.CASCADE, null=True, related_name="+")
+
+    class Meta:
+        indexes = [models.Index(fields=["link", "commit"]), models.Index(fields=["link", "side"])]

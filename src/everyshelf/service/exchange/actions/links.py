@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,12 +15,16 @@ from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history.names import did_you_mean, nearest
+from everyshelf.core.history.paths import check_path
 from everyshelf.destinations.reach import Reach
 from everyshelf.gitside.causes import Access, host_of
 from everyshelf.gitside.refs import git_ref
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal, unseal
+from everyshelf.service.exchange.actions.repositories import folder_of
+from everyshelf.service.exchange.actions.sides import make_side, remove_side
 from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
@@ -36,7 +41,8 @@ _PORTS = {"http": 80, "https": 443, "ssh": 22}
 @dataclass(frozen=True)
 class LinkSettings:
     """What is said of a link; None leaves it as it is. ``joins``: branches as pairs of names, here and in Git; an
-    empty list: all of them. ``token`` and ``key``: an empty text takes them away."""
+    empty list: all of them. ``token`` and ``key``: an empty text takes them away. ``folder``: the one folder or
+    artifact it is about, ``place``: where that is in the repository; both are said when it is made."""
 
     address: str | None = None
     user: str | None = None
@@ -46,6 +52,8 @@ class LinkSettings:
     way: str | None = None
     joins: Sequence[tuple[str, str]] | None = None
     tags: bool | None = None
+    folder: str | None = None
+    place: str | None = None
     follows: bool | None = None
     every_seconds: int | None = None
 
@@ -64,8 +72,16 @@ def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> Gi
         raise InvalidError("a link needs the address of a repository", code="link.address", pointer="/address")
     link = GitLink(shelf=shelf, name=name, made_by=caller.person, created=timezone.now())
     _apply(link, said)
+    if said.folder:
+        _choose_part(link, said.folder, said.place)
+    elif said.place:
+        raise InvalidError(
+            "only a folder or an artifact has a place in the repository", code="link.place_there", pointer="/place"
+        )
     try:
         with one_act():
+            if link.folder:
+                link.side = make_side(link)
             link.save()
             note(caller, "link.made", name, shelf, address=link.address, way=link.way)
     except IntegrityError as error:
@@ -79,6 +95,8 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
     """Change a link without starting over; what was sent and fetched stays known."""
     require(caller, link.shelf, "change links")
     _apply(link, said)
+    if link.folder:
+        link.tags = False
     with one_act():
         link.next_look, link.tries = timezone.now(), 0
         link.save()
@@ -92,12 +110,28 @@ def remove_link(caller: Caller, link: GitLink) -> None:
     require(caller, link.shelf, "change links")
     with one_act():
         note(caller, "link.removed", link.name, link.shelf, address=link.address)
+        side = link.side
         link.delete()
+        if side is not None:
+            remove_side(side)
+            shutil.rmtree(folder_of(side), ignore_errors=True)
+
+
+def _choose_part(link: GitLink, folder: str, place: str | None) -> None:
+    """What the link is about, and where that is in the repository: a folder is its root, an artifact has its name."""
+    check_path(folder)
+    if place:
+        check_path(place)
+    main = link.shelf.branches.filter(name=link.shelf.main_branch).select_related("head").first()
+    entry = get_trees().find(main.head.root, folder) if main is not None and main.head is not None else None
+    is_artifact = entry is not None and entry.type == "artifact"
+    link.folder, link.place = folder, place or (folder.rpartition("/")[2] if is_artifact else "")
+    link.tags = False  # a tag names a state of the whole shelf
 
 
 def get_link(shelf: Shelf, name: str) -> GitLink:
     """The link called ``name``."""
-    found = GitLink.objects.filter(shelf=shelf, name=name).select_related("made_by", "shelf").first()
+    found = GitLink.objects.filter(shelf=shelf, name=name).select_related("made_by", "shelf", "side").first()
     if found is None:
         names = list(GitLink.objects.filter(shelf=shelf).values_list("name", flat=True))
         raise MissingError(

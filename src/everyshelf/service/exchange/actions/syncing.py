@@ -26,6 +26,7 @@ from everyshelf.service.base.context import get_trees
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
+from everyshelf.service.exchange.actions.sides import bring_back, bring_out, held_by, join, of_side
 from everyshelf.service.exchange.actions.taking import Taking, keep_tag, recorded_now
 from everyshelf.service.exchange.models import GitLink, GitPair, GitTransfer
 from everyshelf.service.jobs.actions import start_job
@@ -68,6 +69,11 @@ class _Run:
         return self.link.shelf
 
     @property
+    def held(self) -> Shelf:
+        """The shelf that the repository is a mapping of."""
+        return held_by(self.link)
+
+    @property
     def sends(self) -> bool:
         return self.link.way in ("send", "both")
 
@@ -83,14 +89,14 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
     newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
     link.seen_commit = newest or 0
     try:
-        with locked(run.shelf):
-            bring_up_to_date(run.shelf, progress)
-            with Repository(folder_of(run.shelf)) as repository:
+        with locked(run.held):
+            _bring(run)
+            with Repository(folder_of(run.held)) as repository:
                 remote = Remote(repository, access_of(link))
                 there = remote.refs()
             if run.fetches and act in ("fetch", "both"):
                 _fetch(run, there)
-                bring_up_to_date(run.shelf, progress)
+                _bring(run)
             if run.sends and act in ("send", "both"):
                 _send(run, there)
             _compare(run)
@@ -99,6 +105,12 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
         raise
     _keep_state(run)
     return {"state": link.state, "lines": [msgspec.to_builtins(line) for line in run.lines.values()]}
+
+
+def _bring(run: _Run) -> None:
+    """Let the repository have what the shelf has."""
+    bring_out(run.link, run.progress)
+    bring_up_to_date(run.held, run.progress)
 
 
 # --- which branches ----------------------------------------------------------------------
@@ -136,14 +148,14 @@ def _aside(link: GitLink, branch: str) -> str:
 
 def _fetch(run: _Run, there: dict[str, str]) -> None:
     """Bring what is new there, make it commits, and let the branches have them."""
-    with apart(folder_of(run.shelf)) as repository:
+    with apart(folder_of(run.held)) as repository:
         remote = Remote(repository, access_of(run.link))
         wanted = [(here, other) for here, other in pairs_of(run.link, there) if f"{_HEADS}{other}" in there]
         below = f"refs/links/{run.link.pk}"
         refs = {f"{_HEADS}{other}": f"{below}/heads/{other}" for _, other in wanted}
         if run.link.tags:
             refs |= {name: f"{below}/tags/{name.removeprefix(_TAGS)}" for name in there if name.startswith(_TAGS)}
-        known = set(GitPair.objects.filter(shelf=run.shelf, mapping="").values_list("git", flat=True))
+        known = set(GitPair.objects.filter(shelf=run.held, mapping="").values_list("git", flat=True))
         lacking = {name: here for name, here in refs.items() if there[name] not in known}
         remote.fetch(lacking)
         now = timezone.now()
@@ -152,7 +164,7 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
             return max(min(claimed, now), soonest)
 
         recorded_at = as_claimed if run.caller.may_import else recorded_now(now)
-        taking = Taking(run.caller, run.shelf, repository, _take_all, recorded_at, run.progress)
+        taking = Taking(run.caller, run.held, repository, _take_all, recorded_at, run.progress)
         existing = list(repository.refs(_HEADS, _TAGS).values())
         steps = [(here, other, taking.read(there[f"{_HEADS}{other}"], existing)) for here, other in wanted]
         tags = _new_tags(run, there, repository, taking, existing)
@@ -192,12 +204,16 @@ def _new_tags(
 def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[str], tip: str) -> None:
     """Let the branch have what came: as it is, or merged by meaning with what was made here meanwhile."""
     with one_act():
-        made = taking.record(line)
+        made = _taken(run, taking, line)
         if made:
             _note_transfers(run, [(commit, git) for git, commit in made.items()], here, fetched=True)
             start_job(run.caller, "describe", run.shelf, {"commits": [commit.uid for commit in made.values()]})
-        came = taking.commit_of(tip)
+        came = of_side(run.link, taking.commit_of(tip))
         branch = Branch.objects.select_related("head").filter(shelf=run.shelf, name=here).first()
+        if came is None:  # the part is not there yet
+            if branch is not None and branch.head is not None:
+                join(run.link, branch, taking.commit_of(tip), timezone.now())
+            return
         if branch is None:
             now, person = timezone.now(), run.caller.person.username
             Branch.objects.create(shelf=run.shelf, name=here, head=came, created=now, created_by=person)
@@ -207,6 +223,8 @@ def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[st
             return
         lineage = lineage_of(run.shelf)
         if branch.head is not None and came.pk in lineage.ancestors(branch.head.pk):
+            if run.link.side is not None:
+                join(run.link, branch, taking.commit_of(tip), timezone.now())
             return
         require_branch(run.caller, run.shelf, branch)
         if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):
@@ -215,6 +233,16 @@ def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[st
             _note_fetched(run, here, came, len(made))
             return
     _merge(run, branch, came, other)
+
+
+def _taken(run: _Run, taking: Taking, line: list[str]) -> dict[str, Commit]:
+    """Record what came; gives the commits the shelf did not have, by their ids in Git."""
+    made = taking.record(line)
+    if run.link.side is None:
+        return made
+    fresh = {commit.pk for commit in bring_back(run.link, run.caller, made.values())}
+    found = {git: of_side(run.link, side) for git, side in made.items()}
+    return {git: commit for git, commit in found.items() if commit is not None and commit.pk in fresh}
 
 
 def _note_fetched(run: _Run, branch: str, head: Commit, commits: int) -> None:
@@ -252,7 +280,7 @@ def _merge(run: _Run, branch: Branch, came: Commit, other: str) -> None:
 
 def _send(run: _Run, there: dict[str, str]) -> None:
     """Let the other side have what it lacks; a branch that has something of its own there is left as it is."""
-    with Repository(folder_of(run.shelf)) as repository:
+    with Repository(folder_of(run.held)) as repository:
         ours = repository.refs(_HEADS, _TAGS)
         wanted: dict[str, str] = {}
         of_branch: dict[str, tuple[str, str]] = {}
@@ -300,11 +328,12 @@ def _note_sent(run: _Run, repository: Repository, branch: str, tip: str, known: 
     """Note the commits that went there with a branch; ``known``: what was there before."""
     line = list(repository.line([tip], known))
     commits = {
-        row.git: row.commit
+        row.git: commit
         for start in range(0, len(line), 500)
-        for row in GitPair.objects.filter(
-            shelf=run.shelf, mapping="", git__in=line[start : start + 500]
-        ).select_related("commit")
+        for row in GitPair.objects.filter(shelf=run.held, mapping="", git__in=line[start : start + 500]).select_related(
+            "commit"
+        )
+        if (commit := of_side(run.link, row.commit)) is not None
     }
     _note_transfers(run, [(commits[git], git) for git in line if git in commits], branch, fetched=False)
 
@@ -326,7 +355,7 @@ def _note_transfers(run: _Run, pairs: list[tuple[Commit, str]], branch: str, *, 
 
 def _compare(run: _Run) -> None:
     """How far each branch is from its other side now."""
-    with Repository(folder_of(run.shelf)) as repository:
+    with Repository(folder_of(run.held)) as repository:
         there = Remote(repository, access_of(run.link)).refs()
         ours = repository.refs(_HEADS)
         for here, other in pairs_of(run.link, there):

@@ -9,6 +9,7 @@ from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
+from everyshelf.service.exchange.actions.sides import bring_out, held_by
 from everyshelf.service.exchange.actions.syncing import may_be_branch, pairs_of
 from everyshelf.service.exchange.models import GitLink
 
@@ -17,9 +18,11 @@ _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 
 def try_link(link: GitLink) -> GitTried:
     """Reach the repository with what the link has; raises the cause if that fails."""
-    with locked(link.shelf):
-        bring_up_to_date(link.shelf)
-        with apart(folder_of(link.shelf)) as repository:
+    held = held_by(link)
+    with locked(held):
+        bring_out(link)
+        bring_up_to_date(held)
+        with apart(folder_of(held)) as repository:
             remote = Remote(repository, access_of(link))
             there = remote.refs()
             if link.way != "fetch":
