@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import shutil
 import ssl
 import subprocess
 import tempfile
 from pathlib import Path
 from typing import Any
+
+import httpx
 
 from everyshelf.client import Job, ProblemError, ShelfClient
 from tests.support.factories import ServiceCase, commit_files
@@ -358,3 +362,27 @@ class CutOffTests(LinkCase):
         self.assertEqual(len(list(shelf.commits())), 30)
         self.assertEqual(shelf.git_commits(limit=1).items[0].git, self.tip())
         self.assertEqual(self.done(shelf.verify(), shelf)["problems"], [])
+
+
+class CalledTests(LinkCase):
+    """The other side says that it has something new."""
+
+    def test_a_signed_call_fetches_at_once(self) -> None:
+        self.shelf.make_git_link("office", str(self.bare))
+        self.send()
+        calls = self.shelf.let_git_link_be_called("office")
+        self.work(self.clone(), {"new.csv": b"a\n1\n"})
+        body = b'{"ref": "refs/heads/main"}'
+
+        def call(secret: str, header: str = "X-Hub-Signature-256", address: str = calls.address) -> int:
+            digest = hmac.new(secret.encode(), body, hashlib.sha256).hexdigest()
+            return httpx.post(address, content=body, headers={header: f"sha256={digest}"}).status_code
+
+        self.assertEqual(call("another secret"), 400)
+        self.assertEqual(call(calls.secret, address=calls.address.replace("office", "nothing")), 400)
+        self.assertEqual(httpx.post(calls.address, content=body).status_code, 400)
+        self.assertNotIn("new.csv", [row.path for row in self.shelf.artifacts()])
+        self.assertEqual(call(calls.secret), 202)
+        until(lambda: "new.csv" in [row.path for row in self.shelf.artifacts()], "it was not fetched")
+        again = self.shelf.let_git_link_be_called("office")
+        self.assertEqual((call(calls.secret), call(again.secret, "X-Hub-Signature")), (400, 202))

@@ -171,6 +171,7 @@ ROWS: dict[str, Row] = {
     "webhooks_remove": Row("owner", 204, path={"webhook": "hook-{who}"}),
     "git_links_make": Row("owner", 201, body={"name": "link-{who}", "address": "{bare}"}),
     "git_links_change": Row("owner", path={"link": "office"}, body={"every_seconds": 60}),
+    "git_links_calls": Row("owner", 201, path={"link": "office"}),
     "git_links_remove": Row("owner", 204, path={"link": "link-{who}"}),
     # Last: an author may drop a branch that is not guarded.
     "branches_delete": Row("author", 204, path={"name": "drop/{who}"}),
@@ -191,6 +192,7 @@ ROWS: dict[str, Row] = {
     "session_password": Row("signed in", 400),
     "people_add": Row("staff", 201, body={"name": "p{run}", "full_name": "P", "password": "a-long-password"}),
     # --- anybody ---
+    "git_links_called": Row("anybody", 400, path={"link": "office"}),
     "session_get": Row("anybody"),
     "session_begin": Row("anybody", 401, body={"name": "{asking}-{run}", "password": "wrong-password"}),
     "session_end": Row("anybody", 204),

@@ -1542,6 +1542,46 @@ export interface paths {
         patch: operations["git_links_change"];
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/git/links/{link}/called": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at once what the other side has: the call is signed with the link's secret
+         * @description Look at once what the other side has: the call is signed with the link's secret.
+         */
+        post: operations["git_links_called"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/git/links/{link}/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Return an address and a new secret with which the other side can say that it has something new
+         * @description Return an address and a new secret with which the other side can say that it has something new.
+         */
+        post: operations["git_links_calls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/git/links/{link}/fetch": {
         parameters: {
             query?: never;
@@ -3228,6 +3268,11 @@ export interface components {
             /** @description Nothing may be lost that was changed there. */
             drift?: boolean;
         };
+        /** @description Where the other side of a link says that it has something new, below the address of the service, and the secret that signs it; shown once. */
+        GitCalls: {
+            address: string;
+            secret: string;
+        };
         /** @description A commit of the shelf beside its id in Git: null before it was first asked for. ``came``: it was made with Git; ``kept``: what it holds there beyond what the shelf has a place for, in words. */
         GitCommit: {
             commit: string;
@@ -3256,7 +3301,7 @@ export interface components {
             /** @default  */
             hint?: string;
         };
-        /** @description A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git; empty: all. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
+        /** @description A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git; empty: all. ``folder``: the one folder or artifact it is about, ``place``: where that is in the repository. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
         GitLinkAnswer: {
             name: string;
             address: string;
@@ -3271,6 +3316,10 @@ export interface components {
             made_by: string;
             state: string;
             lines: components["schemas"]["GitLine"][];
+            /** @default  */
+            folder?: string;
+            /** @default  */
+            place?: string;
             /** @default null */
             problem?: components["schemas"]["GitProblem"] | null;
             /** @default null */
@@ -3729,6 +3778,10 @@ export interface components {
             follows?: boolean;
             every_seconds?: number;
             name: string;
+            /** @description The one folder or artifact it is about. */
+            folder?: string;
+            /** @description Where that is in the repository; empty: its root. */
+            place?: string;
         };
         /** @description A new password for a person; random if left empty. */
         NewPasswordRequest: {
@@ -11545,7 +11598,9 @@ export interface operations {
                  *       "tags": false,
                  *       "follows": false,
                  *       "every_seconds": 10,
-                 *       "name": "skerry-line"
+                 *       "name": "skerry-line",
+                 *       "folder": "data",
+                 *       "place": "/step:load"
                  *     }
                  */
                 "application/json": components["schemas"]["NewLinkRequest"];
@@ -11584,6 +11639,8 @@ export interface operations {
                      *           "state": ""
                      *         }
                      *       ],
+                     *       "folder": "data",
+                     *       "place": "/step:load",
                      *       "problem": {
                      *         "detail": "2 of 14 lines new, 1 of 13 gone",
                      *         "hint": "Catch up: everyshelf catch-up",
@@ -11652,6 +11709,8 @@ export interface operations {
                      *             "state": ""
                      *           }
                      *         ],
+                     *         "folder": "data",
+                     *         "place": "/step:load",
                      *         "problem": {
                      *           "detail": "2 of 14 lines new, 1 of 13 gone",
                      *           "hint": "Catch up: everyshelf catch-up",
@@ -11781,6 +11840,8 @@ export interface operations {
                      *           "state": ""
                      *         }
                      *       ],
+                     *       "folder": "data",
+                     *       "place": "/step:load",
                      *       "problem": {
                      *         "detail": "2 of 14 lines new, 1 of 13 gone",
                      *         "hint": "Catch up: everyshelf catch-up",
@@ -11792,6 +11853,72 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["GitLinkAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_called: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    git_links_calls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example http://127.0.0.1:7463/join#join_ZqbZaMzJfszw */
+                link: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *       "secret": "SpringTidesRunHighest"
+                     *     }
+                     */
+                    "application/json": components["schemas"]["GitCalls"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -8,7 +8,7 @@ from urllib.parse import quote
 
 from everyshelf.client.models import Job
 from everyshelf.client.part import ShelfPart
-from everyshelf.core.answers.exchange import GitLinkAnswer, GitLinkShown, GitPage, GitTried
+from everyshelf.core.answers.exchange import GitCalls, GitLinkAnswer, GitLinkShown, GitPage, GitTried
 
 
 class ExchangePart(ShelfPart):
@@ -61,6 +61,11 @@ class ExchangePart(ShelfPart):
     def look_git_link(self, name: str) -> Job:
         """Compare both sides; nothing moves."""
         return self._transport.send("POST", f"{self._link(name)}/look", None, Job)
+
+    def let_git_link_be_called(self, name: str) -> GitCalls:
+        """An address and a new secret with which the other side can say that it has something new."""
+        found = self._transport.send("POST", f"{self._link(name)}/calls", None, GitCalls)
+        return GitCalls(address=f"{self._transport.address}{found.address}", secret=found.secret)
 
     def _link(self, name: str) -> str:
         return f"{self._base}/git/links/{quote(name, safe='')}"

@@ -241,17 +241,25 @@ def git_link_fetch(name: str, shelf_key: str | None, address: str | None, as_jso
 @git_link.command("follow")
 @click.argument("name")
 @click.option("--stop", is_flag=True, help="Follow no longer.")
+@click.option("--calls", is_flag=True, help="Let the other side say when it has something new; prints how.")
 @shelf_options
-def git_link_follow(name: str, stop: bool, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def git_link_follow(
+    name: str, stop: bool, calls: bool, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
     """Keep both sides of the link NAME in step from now on."""
     shelf, _ = open_shelf(shelf_key, address)
     made = shelf.change_git_link(name, follows=not stop)
+    how = shelf.let_git_link_be_called(name) if calls else None
     if as_json:
-        terminal.print_json(made)
+        terminal.print_json({"link": made, "calls": how} if calls else made)
     elif stop:
         terminal.say(f"{terminal.bold(name)} follows no longer.")
     else:
         terminal.say(f"{terminal.bold(name)} follows: after each commit here, and every {made.every_seconds} seconds.")
+        if how is not None:
+            terminal.say("  The other side may call this address when it has something new (a webhook of its server):")
+            terminal.say(f"    {how.address}")
+            terminal.say(f"    secret {how.secret}")
 
 
 @git_link.command("remove")

@@ -78,6 +78,14 @@ class GitLinkAnswer(Answer):
     next_look: datetime | None = None
 
 
+class GitCalls(Answer):
+    """Where the other side of a link says that it has something new, below the address of the service, and the secret
+    that signs it; shown once."""
+
+    address: str
+    secret: str
+
+
 class GitTransferAnswer(Answer):
     """A commit that went over a link, under both of its ids."""
 

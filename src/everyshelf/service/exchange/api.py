@@ -7,10 +7,11 @@ from typing import Any
 import msgspec
 from django.urls import path
 from drf_spectacular.utils import extend_schema
-from rest_framework import serializers
+from rest_framework import permissions, serializers
 from rest_framework.response import Response
 
 from everyshelf.core.answers.exchange import (
+    GitCalls,
     GitLine,
     GitLinkAnswer,
     GitLinkShown,
@@ -24,18 +25,20 @@ from everyshelf.service.exchange.actions.describing import list_git_commits
 from everyshelf.service.exchange.actions.links import (
     WAYS,
     LinkSettings,
+    called,
     change_link,
     get_link,
+    let_call,
     make_link,
     remove_link,
 )
 from everyshelf.service.exchange.actions.trying import try_link
 from everyshelf.service.exchange.models import GitLink, GitTransfer
 from everyshelf.service.http.answers import answered, listed
-from everyshelf.service.http.views import number, valid
+from everyshelf.service.http.views import ApiView, number, valid
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.rights import require
+from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
 
 _MOST_TRANSFERS = 50
@@ -208,6 +211,36 @@ class LinkLookView(_ActView):
         return self.begin(request, shelf, link)
 
 
+class LinkCallsView(ShelfView):
+    """Letting the other side call."""
+
+    keeps_answers = False
+
+    @extend_schema(operation_id="git_links_calls", request=None, responses=answered(GitCalls, 201))
+    def post(self, request: Any, shelf: str, link: str) -> Response:
+        """Return an address and a new secret with which the other side can say that it has something new."""
+        caller, found = self.shelf(request, shelf, "change links")
+        row = get_link(found, link)
+        address = f"/api/v1/shelves/{found.key}/git/links/{row.name}/called"
+        return Response(GitCalls(address=address, secret=let_call(caller, row)), status=201)
+
+
+class LinkCalledView(ApiView):
+    """A call of the other side; its signature says who it is."""
+
+    permission_classes = [permissions.AllowAny]
+    authentication_classes: list[Any] = []
+    keeps_answers = False
+
+    @extend_schema(operation_id="git_links_called", request=None, responses={202: None}, auth=[])
+    def post(self, request: Any, shelf: str, link: str) -> Response:
+        """Look at once what the other side has: the call is signed with the link's secret."""
+        given = request.headers.get("X-Hub-Signature-256") or request.headers.get("X-Hub-Signature", "")
+        found = called(shelf, link, request._request.body, given)
+        start_job(Caller(found.made_by), "git-link", found.shelf, {"link": found.pk, "act": "both"})
+        return Response(status=202)
+
+
 def _settings(values: dict[str, Any]) -> LinkSettings:
     if "joins" in values:
         values["joins"] = [(here, there) for here, there in values["joins"]]
@@ -258,4 +291,6 @@ urlpatterns = [
     path("/links/<str:link>/send", LinkSendView.as_view()),
     path("/links/<str:link>/fetch", LinkFetchView.as_view()),
     path("/links/<str:link>/look", LinkLookView.as_view()),
+    path("/links/<str:link>/calls", LinkCallsView.as_view()),
+    path("/links/<str:link>/called", LinkCalledView.as_view()),
 ]

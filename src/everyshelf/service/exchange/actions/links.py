@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import re
+import secrets
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -127,6 +130,32 @@ def _choose_part(link: GitLink, folder: str, place: str | None) -> None:
     is_artifact = entry is not None and entry.type == "artifact"
     link.folder, link.place = folder, place or (folder.rpartition("/")[2] if is_artifact else "")
     link.tags = False  # a tag names a state of the whole shelf
+
+
+def let_call(caller: Caller, link: GitLink) -> str:
+    """A new secret with which the other side may say that it has something new; an older one counts no more."""
+    require(caller, link.shelf, "change links")
+    secret = secrets.token_urlsafe(32)
+    with one_act():
+        link.calls = seal(secret)
+        link.save(update_fields=["calls"])
+        note(caller, "link.changed", link.name, link.shelf, changed=["calls"])
+    return secret
+
+
+def called(key: str, name: str, body: bytes, signature: str) -> GitLink:
+    """The link that was called, if the call is signed with its secret: HMAC-SHA256 (RFC 2104) of the body in the form
+    of WebSub. Whatever is wrong is told alike."""
+    link = GitLink.objects.filter(shelf__key=key, name=name).select_related("made_by", "shelf", "side").first()
+    secret = unseal(link.calls) if link is not None and link.calls else ""
+    wanted = f"sha256={hmac.new(secret.encode(), body, hashlib.sha256).hexdigest()}"
+    if link is None or not secret or not hmac.compare_digest(wanted.encode(), signature.encode("utf-8", "replace")):
+        raise InvalidError(
+            "no link is called by this, or it is not signed with its secret",
+            code="link.call",
+            hint="Make the secret again: everyshelf git-link follow NAME --calls",
+        )
+    return link
 
 
 def get_link(shelf: Shelf, name: str) -> GitLink:
