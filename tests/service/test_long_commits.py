@@ -9,7 +9,7 @@ import unittest
 import uuid
 from pathlib import Path
 
-from everyshelf.client import ChangeRequest, Client, ProblemError
+from everyshelf.client import ChangeRequest, Client, ProblemError, ShelfClient
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.lossy import LossyLine
 from tests.support.service import Service
@@ -19,6 +19,15 @@ MANY = 1_200
 
 def changes_of(contents: list[str], word: str = "part") -> list[ChangeRequest]:
     return [ChangeRequest(f"{word}/{n % 40}/{n}.json", content) for n, content in enumerate(contents)]
+
+
+def upload_numbers(shelf: ShelfClient, count: int) -> list[str]:
+    """Small contents, many in one call; gives their ids."""
+    with tempfile.TemporaryDirectory(prefix="es-numbers-") as folder:
+        files = [Path(folder, str(n)) for n in range(count)]
+        for n, file in enumerate(files):
+            file.write_text(json.dumps(n))
+        return [content.id for content in shelf.upload_many(files)]
 
 
 class LostAnswerTests(ServiceCase):
@@ -149,7 +158,7 @@ class RestartTests(unittest.TestCase):
         self.addCleanup(service.stop)
         with service.client() as client:
             shelf = client.shelf(client.make_shelf("Long").key)
-            contents = [shelf.upload(json.dumps(n).encode()).id for n in range(1_100)]
+            contents = upload_numbers(shelf, 1_100)
             body = {
                 "branch": "main",
                 "base": None,

@@ -214,8 +214,6 @@ class LinkLookView(_ActView):
 class LinkCallsView(ShelfView):
     """Letting the other side call."""
 
-    keeps_answers = False
-
     @extend_schema(operation_id="git_links_calls", request=None, responses=answered(GitCalls, 201))
     def post(self, request: Any, shelf: str, link: str) -> Response:
         """Return an address and a new secret with which the other side can say that it has something new."""
