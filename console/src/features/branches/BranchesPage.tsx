@@ -73,7 +73,7 @@ function BranchTable({ rows }: { rows: Branch[] }) {
         <tbody>
           {rows.map((b) => (
             <tr key={b.name}>
-              <td><Link className="mono" to={`/s/${key}?ref=${encodeURIComponent(b.name)}`}>{b.name}</Link>{b.guarded && <span className="readonly" style={{ marginLeft: 8 }}>guarded</span>} <GitState branch={b.name} /></td>
+              <td className="wrap"><Link className="mono" to={`/s/${key}?ref=${encodeURIComponent(b.name)}`}>{b.name}</Link>{b.guarded && <span className="readonly" style={{ marginLeft: 8 }}>guarded</span>} <GitState branch={b.name} /></td>
               <td>{b.main ? "" : <Distance ahead={b.ahead} behind={b.behind} />}</td>
               <td>{b.summary || <span className="mut">no commit yet</span>}</td><td>{b.author}</td><td>{when(b.recorded)}</td><td className="sec wrap">{b.note}</td>
               <td><div className="rowacts">
