@@ -15,6 +15,7 @@ from everyshelf.core.errors import EveryShelfError, RefusedError
 from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach, ReachTransport
 from everyshelf.destinations.repository import RemoteBranch
+from everyshelf.gitside.causes import Access
 
 LOOPBACK = ("127.0.0.1", "127.1", "2130706433", "0x7f000001", "0177.0.0.1", "[::1]", "::1", "localhost", "0.0.0.0")
 PRIVATE = ("10.0.0.1", "192.168.1.1", "172.16.0.9", "169.254.169.254", "fd00::1", "fe80::1")
@@ -91,7 +92,7 @@ class ConnectionTests(unittest.TestCase):
     def branch(self, address: str, reach: Reach) -> RemoteBranch:
         folder = tempfile.mkdtemp(prefix="es-copy-")
         self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
-        return RemoteBranch(f"{address}/x.git", "main", Path(folder, "copy"), reach=reach)
+        return RemoteBranch(Access(f"{address}/x.git"), "main", Path(folder, "copy"), reach=reach)
 
     def test_the_library_and_git_are_asked_before_they_connect(self) -> None:
         address, handler = self.server("/")

@@ -14,6 +14,7 @@ from everyshelf.core.promotion.destination import Placed
 from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch
+from everyshelf.gitside.causes import Access
 from tests.support.factories import ServiceCase
 from tests.support.git import TOKEN, GitServer, git, git_server
 
@@ -128,7 +129,9 @@ class PuttingInPlaceTests(GitCase):
 
     def test_a_branch_that_moved_meanwhile_is_left_as_it_is(self) -> None:
         with tempfile.TemporaryDirectory(prefix="es-copy-") as folder:
-            branch = RemoteBranch(self.address, "main", Path(folder, "copy"), reach=Reach(("127.0.0.1",)), token=TOKEN)
+            branch = RemoteBranch(
+                Access(self.address, "everyshelf", TOKEN), "main", Path(folder, "copy"), reach=Reach(("127.0.0.1",))
+            )
             place = GitDestination(branch, "site", lambda key: ("Maren Holt", "by hand"))
             wanted = {"a.txt": Placed(content_id(b"a"), 1)}
             place.stage("k1", place.present(), wanted, lambda path: iter((b"a",)))
@@ -176,7 +179,9 @@ class WhatIsRefusedTests(GitCase):
         ):
             with self.assertRaises(ProblemError) as caught:
                 self.make("wrong", address)
-            self.assertIn(caught.exception.code, ("environment.address", "environment.folder"), address)
+            self.assertIn(
+                caught.exception.code, ("environment.address", "environment.folder", "destination.host"), address
+            )
 
     def test_a_secret_does_not_go_into_a_repository(self) -> None:
         self.put(

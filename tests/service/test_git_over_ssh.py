@@ -6,7 +6,8 @@ import unittest
 
 from everyshelf.client import ProblemError
 from tests.service.test_git_links import LinkCase
-from tests.support.git import run_git
+from tests.support.factories import Terminal
+from tests.support.git import GitServer, run_git
 from tests.support.ssh import SSHD, SshServer, ssh_server
 
 
@@ -32,6 +33,23 @@ class SshTests(LinkCase):
         (link,) = self.shelf.git_links()
         self.assertTrue(link.has_key)
         self.assertNotIn("PRIVATE", str(self.shelf.git_links()))
+
+    def test_an_environment_lives_there_too(self) -> None:
+        self.shelf.make_tag("one")
+        home = Terminal(self, self.service)
+        home.set("EVERYSHELF_SHELF", self.shelf.key)
+        (home.home / "key").write_text(self.server.key)
+        (home.home / "hosts").write_text(self.server.known_hosts)
+        address = f"{self.server.address(self.bare)}#live"
+        made = ["env", "make", "there", "--git", address, "--key-file", "key"]
+        home.run(*made, "--known-hosts", "hosts")
+        self.shelf.wait(self.shelf.promote("one", "there"))
+        self.assertEqual(set(GitServer.files(self.bare, "live")), {"data/fares.csv", "apps/board.json"})
+        self.assertNotIn("PRIVATE", str(self.shelf.environments()))
+        self.shelf.change_environment("there", token=self.server.key)  # without the server's own keys
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.rehearse("one", "there")
+        self.assertIn("key", str(caught.exception))
 
     def test_causes(self) -> None:
         wrong = self.server.known_hosts.replace(self.server.known_hosts.split()[-1], self._other_host())

@@ -3718,6 +3718,7 @@ export interface components {
         NewEnvironmentRequest: {
             /** @description Of a database: patterns of the tables whose records come along. */
             records?: string[];
+            /** @description Token or password of the destination. For Git over SSH: a private key, and after it the server's own keys as ssh-keyscan writes them. */
             token?: string;
             fed_from?: string;
             earlier_first?: boolean;
@@ -3891,7 +3892,10 @@ export interface components {
             destination?: components["schemas"]["DestinationEnum"];
             /** @default  */
             address?: string;
-            /** @default  */
+            /**
+             * @description Token or password of the destination. For Git over SSH: a private key, and after it the server's own keys as ssh-keyscan writes them.
+             * @default
+             */
             token?: string;
             /** @default  */
             subfolder?: string;
@@ -3991,6 +3995,7 @@ export interface components {
         PatchedEnvironmentChangeRequest: {
             /** @description Of a database: patterns of the tables whose records come along. */
             records?: string[];
+            /** @description Token or password of the destination. For Git over SSH: a private key, and after it the server's own keys as ssh-keyscan writes them. */
             token?: string;
             fed_from?: string;
             earlier_first?: boolean;

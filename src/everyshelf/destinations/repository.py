@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -20,22 +21,21 @@ from everyshelf.gitside.remote import Remote
 from everyshelf.gitside.repository import Repository
 
 _PORTS = {"http": 80, "https": 443}
+_SSH_PORT = 22
 _REFUSED = ("git.signin", "git.rights", "git.expired", "git.host_key")
 
 
 class RemoteBranch:
-    """``branch`` of the repository at ``address`` (https, http, or a folder); ``copy`` is a folder for its objects.
+    """``branch`` of the repository that ``access`` leads to; ``copy`` is a folder for its objects.
 
-    ``user`` and ``token`` are given to a server that asks (RFC 7617). Raises ``OutOfReachError``, ``RefusedError``
+    Raises ``OutOfReachError``, ``RefusedError``
     where the token is not known or has not the right, ``MissingError`` where there is no repository.
     """
 
-    def __init__(
-        self, address: str, branch: str, copy: Path, *, reach: Reach | None = None, user: str = "", token: str = ""
-    ) -> None:
+    def __init__(self, access: Access, branch: str, copy: Path, *, reach: Reach | None = None) -> None:
         self._reach = reach or Reach()
-        self.address, self.branch, self._copy = address, branch, copy
-        self._user, self._token = user or "everyshelf", token
+        self._access, self.address = access, access.address
+        self.branch, self._copy = branch, copy
         self._ref = f"refs/heads/{branch}"
         self._repository: Repository | None = None
 
@@ -86,7 +86,9 @@ class RemoteBranch:
         if parts.scheme in _PORTS:
             port = parts.port or _PORTS[parts.scheme]
             resolved = f"{parts.hostname}:{port}:{self._reach.resolved(parts.hostname or '', port)}"
-        return Remote(self.repository, Access(self.address, self._user, self._token, resolved=resolved))
+        elif parts.scheme == "ssh":
+            self._reach.resolved(parts.hostname or "", parts.port or _SSH_PORT)
+        return Remote(self.repository, replace(self._access, resolved=resolved))
 
     @contextlib.contextmanager
     def _in_our_words(self) -> Iterator[None]:

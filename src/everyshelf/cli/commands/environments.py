@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
@@ -16,6 +17,9 @@ from everyshelf.cli.session import open_shelf
 
 F = TypeVar("F", bound=Callable[..., Any])
 _QUIET = re.compile(r"(?:(?P<days>[A-Za-z,]+) )?(?P<start>\d?\d:\d\d)-(?P<end>\d?\d:\d\d)(?: (?P<zone>\S+))?\Z")
+
+
+_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 
 @click.group("env", cls=Commands)
@@ -65,6 +69,8 @@ def _settings(command: F) -> F:
     """The options of making and changing."""
     options = [
         click.option("--token", help="Token or password of the destination; - reads it from standard input."),
+        click.option("--key-file", type=_FILE, help="For Git over SSH: private key; it is kept sealed."),
+        click.option("--known-hosts", type=_FILE, help="File with the server's own keys, as ssh-keyscan writes it."),
         click.option(
             "--records",
             multiple=True,
@@ -126,6 +132,11 @@ def _said(given: dict[str, Any]) -> dict[str, Any]:
     }
     left_out = {"patterns": list(given.pop("patterns")), "kinds": list(given.pop("kinds"))}
     token, records = given.pop("token"), list(given.pop("records"))
+    key, hosts = given.pop("key_file"), given.pop("known_hosts")
+    if key is not None:
+        token = f"{key.read_text().rstrip()}\n{hosts.read_text() if hosts is not None else ''}"
+    elif hosts is not None:
+        raise click.UsageError("--known-hosts goes with --key-file")
     found = {
         "gates": {name: value for name, value in gates.items() if value is not None} or None,
         "left_out": left_out if any(left_out.values()) else None,

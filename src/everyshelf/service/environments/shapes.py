@@ -10,6 +10,11 @@ from everyshelf.core.answers.environments import ArtifactThere, PlannedArtifact
 from everyshelf.service.environments.actions.places import KINDS
 from everyshelf.service.http.answers import listed
 
+_ACCESS = (
+    "Token or password of the destination. For Git over SSH: a private key, and after it the server's own keys as "
+    "ssh-keyscan writes them."
+)
+
 
 class QuietHours(serializers.Serializer[Any]):
     """When nothing is promoted; every day if none is named."""
@@ -52,7 +57,9 @@ class EnvironmentChange(serializers.Serializer[Any]):
         help_text="Of a database: patterns of the tables whose records come along.",
     )
 
-    token = serializers.CharField(required=False, allow_blank=True, max_length=2000, write_only=True)
+    token = serializers.CharField(
+        required=False, allow_blank=True, max_length=40_000, write_only=True, trim_whitespace=False, help_text=_ACCESS
+    )
     fed_from = serializers.CharField(required=False, allow_blank=True, max_length=120)
     earlier_first = serializers.BooleanField(required=False)
     gates = GatesShape(required=False)
@@ -88,7 +95,15 @@ class NewTrial(serializers.Serializer[Any]):
     days = serializers.IntegerField(required=False, default=7)
     destination = serializers.ChoiceField(KINDS, required=False, default="folder")
     address = serializers.CharField(required=False, default="", allow_blank=True, max_length=1000)
-    token = serializers.CharField(required=False, default="", allow_blank=True, max_length=2000, write_only=True)
+    token = serializers.CharField(
+        required=False,
+        default="",
+        allow_blank=True,
+        max_length=40_000,
+        write_only=True,
+        trim_whitespace=False,
+        help_text=_ACCESS,
+    )
     subfolder = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
     records = serializers.ListField(child=serializers.CharField(max_length=200), required=False, default=list)
     note = serializers.CharField(required=False, default="", allow_blank=True, max_length=300)

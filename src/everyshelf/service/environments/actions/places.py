@@ -19,6 +19,7 @@ from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach
 from everyshelf.destinations.repository import RemoteBranch
 from everyshelf.destinations.sql import SqlDatabase, checked_sql_address, is_sql_address
+from everyshelf.gitside.causes import Access
 from everyshelf.gitside.refs import git_ref
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import unseal
@@ -59,7 +60,7 @@ def reach() -> Reach:
 
 
 def _check_host(parts: SplitResult) -> None:
-    port = parts.port or {"https": 443, "http": 80}.get(parts.scheme, 0)
+    port = parts.port or {"https": 443, "http": 80, "ssh": 22}.get(parts.scheme, 0)
     reach().check_name(parts.hostname or "", port)
 
 
@@ -157,14 +158,14 @@ def _may_be_database(path: Path) -> bool:
 
 
 def _checked_git(address: str) -> str:
-    """``ADDRESS#BRANCH:FOLDER``: a repository over https or http, or in a folder of one of the places."""
+    """``ADDRESS#BRANCH:FOLDER``: a repository over https, http or SSH, or in a folder of one of the places."""
     where, _, rest = address.partition("#")
     branch, _, folder = rest.partition(":")
     branch, folder = branch or "main", folder.strip("/")
     if git_ref("heads", branch) is None:
         raise InvalidError(f"{branch!r} cannot be a branch in Git", code="environment.address", pointer="/address")
     parts = _split(where)
-    if parts.scheme in ("http", "https") and parts.netloc and parts.path.strip("/"):
+    if parts.scheme in ("http", "https", "ssh") and parts.netloc and parts.path.strip("/"):
         if parts.password or parts.query:
             raise _with_password()
         _check_host(parts)
@@ -175,7 +176,8 @@ def _checked_git(address: str) -> str:
             f"{address!r} is not the address of a Git repository",
             code="environment.address",
             pointer="/address",
-            hint="Write https://HOST/REPOSITORY.git#BRANCH, and :FOLDER after it if it is for one folder of it.",
+            hint="Write https://HOST/REPOSITORY.git#BRANCH or ssh://USER@HOST/PATH#BRANCH; "
+            "for one folder of it, :FOLDER after it.",
         )
     return f"{where}#{branch}" + (f":{check_path(folder)}" if folder else "")
 
@@ -218,10 +220,19 @@ def _database(environment: Environment) -> Destination:
 def _git(environment: Environment) -> Destination:
     where, _, rest = environment.address.partition("#")
     branch, _, folder = rest.partition(":")
-    user, token = urlsplit(where).username or "", unseal(environment.access) if environment.access else ""
-    return GitDestination(
-        RemoteBranch(where, branch, _copy_of(environment), reach=reach(), user=user, token=token), folder, _said
-    )
+    user, secret = urlsplit(where).username or "", unseal(environment.access) if environment.access else ""
+    key, known_hosts = _key_of(secret)
+    access = Access(where, user or "everyshelf", "" if key else secret, key, known_hosts)
+    return GitDestination(RemoteBranch(access, branch, _copy_of(environment), reach=reach()), folder, _said)
+
+
+def _key_of(secret: str) -> tuple[str, str]:
+    """A private key for SSH, and the lines after it: the server's own keys. Nothing for a token."""
+    if not secret.startswith("-----BEGIN "):
+        return "", ""
+    head, mark, rest = secret.partition("\n-----END ")
+    last, _, known_hosts = rest.partition("\n")
+    return f"{head}{mark}{last}\n", known_hosts
 
 
 def _copy_of(environment: Environment) -> Path:
