@@ -177,7 +177,12 @@ CUTS = [
     ),
     Cut("gitside/causes.py", 'r"returned error: 403|', 'r"', _LINKS),
     Cut("service/exchange/actions/sides.py", "    _move_branches(link)\n\n", "\n", _PARTS),
-    Cut("service/exchange/actions/sides.py", "if len(above) < 2 and root == before:", "if False:", _PARTS),
+    Cut(
+        "service/exchange/actions/sides.py",
+        "            if len(above) < 2 and root == before:\n                sides[key]",
+        "            if False:\n                sides[key]",
+        _PARTS,
+    ),
     Cut(
         "service/exchange/actions/sides.py",
         "        known = _known(link.shelf, side, above, root)",
@@ -193,7 +198,7 @@ CUTS = [
     # Tools for plain repositories
     Cut("gitside/plain/merging.py", "            if status > 0:", "            if False:", _TOOLS),
     Cut("gitside/plain/attributes.py", "    kept = before + after\n", "    kept = before\n", _TOOLS),
-    Cut("gitside/plain/filtering.py", '        self._remembered.remember(note.sha256, "note")\n', "", _NOTES),
+    Cut("gitside/plain/filtering.py", '        if state != "note":\n', "        if True:\n", _NOTES),
     # Events and tasks
     Cut(
         "service/events/actions/delivering.py",

@@ -101,10 +101,17 @@ class PlainRepositoryTests(unittest.TestCase):
             self.assertIn("Nothing is set", self.tools("install", "--check", *scope))
             self.assertIn("Git compares and merges by meaning in", self.tools("install", *scope))
             self.tools("install", *scope)
+            attributes = Path(json.loads(self.tools("install", "--check", "--json", *scope))["attributes"])
+            attributes.write_text(attributes.read_text() + "*.mine -diff\n")
             found = json.loads(self.tools("install", "--check", "--json", *scope))
             self.assertIn("*.bpmn", found["patterns"])
             self.assertEqual(found["problems"], [])
             self.assertIn("Removed: settings diff.everyshelf.*", self.tools("uninstall", *scope))
+            text = attributes.read_text()
+            self.assertTrue(text.endswith("*.mine -diff\n"))  # written after ours: kept
+            attributes.write_text(text.removesuffix("*.mine -diff\n"))
+            if not attributes.read_text():
+                attributes.unlink()
             self.assertEqual(self.all_files(), before)
         self.assertIn("Nothing was set", self.tools("uninstall"))
 
