@@ -40,6 +40,9 @@ class GuideTests(unittest.TestCase):
     def test_administrator(self) -> None:
         self.follow("guides/administrator.md")
 
+    def test_git(self) -> None:
+        self.follow("guides/git.md")
+
     def test_client(self) -> None:
         self.follow("client.md")
 

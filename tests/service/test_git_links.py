@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import os
 import shutil
 import ssl
 import subprocess
@@ -278,6 +279,28 @@ class FailureTests(LinkCase):
         self.fetch()
         self.assertIn("there.txt", [row.path for row in self.shelf.artifacts()])
         self.assertEqual(self.server.files(self.there), {"there.txt": b"1\n"})
+
+    def test_a_token_that_has_expired(self) -> None:
+        self.server.rights = "expired"
+        found = self.failure()
+        self.assertEqual(found.code, "git.expired")
+        self.assertIn("The token expired on 1 November", found.problem["detail"])
+        self.server.rights = "write"
+        self.assertEqual(self.send()["state"], "in step")
+
+    def test_a_disk_that_is_full_there(self) -> None:
+        place = Path(tempfile.mkdtemp(prefix="small-", dir=self.service.data / "environments"))
+        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(place)], check=False).returncode:
+            self.skipTest("no small file system can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", str(place)], check=True)
+        bare = place / "small.git"
+        run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=place)
+        self.put({"large.bin": os.urandom(2 * 1024 * 1024)}, "Large")
+        self.assertEqual(self.failure("send", address=str(bare)).code, "git.disk")
+        self.assertEqual(run_git("branch", folder=bare).stdout, "")
+        subprocess.run(["mount", "-o", "remount,size=20m", str(place)], check=True)
+        self.assertEqual(self.send()["state"], "in step")
+        run_git("fsck", "--strict", folder=bare)
 
     def test_a_branch_that_the_server_protects(self) -> None:
         hook = self.there / "hooks" / "update"

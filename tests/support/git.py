@@ -42,7 +42,7 @@ def git(*arguments: str, folder: Path) -> str:
 
 
 class GitServer:
-    """Repositories below ``root`` over HTTP; ``rights``: "write", "read" for what the token may."""
+    """Repositories below ``root`` over HTTP; ``rights``: "write", "read" for what the token may, or "expired"."""
 
     def __init__(self, root: Path) -> None:
         self.root, self.rights = root, "write"
@@ -110,6 +110,14 @@ class GitServer:
     def _answer(self, request: BaseHTTPRequestHandler) -> None:
         given = request.headers.get("Authorization", "")
         expected = base64.b64encode(f"everyshelf:{TOKEN}".encode()).decode()
+        if self.rights == "expired":
+            said = b"The token expired on 1 November.\n"
+            request.send_response(403)
+            request.send_header("Content-Type", "text/plain")
+            request.send_header("Content-Length", str(len(said)))
+            request.end_headers()
+            request.wfile.write(said)
+            return
         if given != f"Basic {expected}":
             request.send_response(401)
             request.send_header("WWW-Authenticate", 'Basic realm="skerry"')

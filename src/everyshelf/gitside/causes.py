@@ -101,7 +101,7 @@ _CAUSES: tuple[tuple[str, _Make], ...] = (
             RefusedError,
             "git.expired",
             "the token for {host} has expired: {said}",
-            "Give the link another one: everyshelf git-link change NAME --token",
+            "Give the link another one: everyshelf git-link change NAME --token -",
         ),
     ),
     (
@@ -110,7 +110,7 @@ _CAUSES: tuple[tuple[str, _Make], ...] = (
             RefusedError,
             "git.signin",
             "{host} does not know the user and token of this link",
-            "Give the link a token that is known there: everyshelf git-link change NAME --token",
+            "Give the link a token that is known there: everyshelf git-link change NAME --token -",
         ),
     ),
     (
