@@ -6,7 +6,7 @@ import tempfile
 from pathlib import Path
 
 from tests.console.test_together import TwoBrowsersCase
-from tests.support.git import run_git
+from tests.support.git import GitServer, run_git
 
 
 class GitPageTests(TwoBrowsersCase):
@@ -76,3 +76,23 @@ class LinksTests(TwoBrowsersCase):
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("Settle")
         self.browser.see("git/office/main")
+
+    def test_one_folder(self) -> None:
+        self.put({"data/fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"}, "Made here")
+        place = self.service.data / "environments"
+        place.mkdir(exist_ok=True)
+        bare = Path(tempfile.mkdtemp(prefix="console-", dir=place))
+        run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=bare)
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
+        self.browser.press("Make a link")
+        self.browser.field("Name").send_keys("port")
+        self.browser.field("Address of the repository").send_keys(str(bare))
+        self.browser.field("Only this folder or artifact (empty: the whole shelf)").send_keys("data")
+        self.browser.field("Where it is in the repository (empty: a folder is its root)").send_keys("from/shelf")
+        self.browser.press("Try it")
+        self.browser.see("can be reached and written to")
+        self.browser.press("Look at what it would do")
+        self.browser.press("Follow")
+        self.browser.see("only data, in from/shelf there")
+        self.browser.see("in step")
+        self.assertEqual(set(GitServer.files(bare)), {"from/shelf/fares.csv"})

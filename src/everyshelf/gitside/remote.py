@@ -53,8 +53,8 @@ class Remote:
         try:
             self._run("push", "--porcelain", "--no-verify", self.access.shown, *wanted)
         except _SentError as error:
-            if not any(line.startswith("!\t") for line in error.out.splitlines()):
-                raise error.why from None
+            if error.why.code == "git.disk" or not any(line.startswith("!\t") for line in error.out.splitlines()):
+                raise error.why from None  # what could not be kept there was refused with all the rest
             return _refusals(error.out, error.said, self.access)
         return {}
 

@@ -51,7 +51,7 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
     <>
       <tr className={waits ? "chosen" : ""}>
         <td><b>{link.name}</b><span className="cap mono el" title={link.address}>{link.address}</span></td>
-        <td>{joins}<span className="cap">{link.tags ? "with tags" : "without tags"}</span></td>
+        <td>{joins}<span className="cap">{link.folder ? `only ${link.folder}${link.place ? `, in ${link.place} there` : ""}` : link.tags ? "with tags" : "without tags"}</span></td>
         <td>{WAYS[link.way]}<span className="cap">{link.follows ? "follows" : "when asked"}</span></td>
         <td><Apart lines={link.lines} /></td>
         <td><b>{isWorking ? "working" : apart(link)}</b><span className="cap" title={link.since ?? ""}>{isWorking ? (work.data?.note ?? "") : link.since ? `since ${when(link.since)}` : "not looked yet"}</span></td>

@@ -19,6 +19,8 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const [address, setAddress] = useState("");
   const [user, setUser] = useState("");
   const [token, setToken] = useState("");
+  const [folder, setFolder] = useState("");
+  const [place, setPlace] = useState("");
   const [way, setWay] = useState("both");
   const [follows, setFollows] = useState(true);
   const [tried, setTried] = useState<Tried | null>(null);
@@ -28,7 +30,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   /** Made and tried at once; one that cannot be reached is not kept. */
   const reach = useMutation({
     mutationFn: async () => {
-      await send<GitLink>("POST", base, { name, address, user, token });
+      await send<GitLink>("POST", base, { name, address, user, token, folder, place });
       try {
         return await send<Tried>("POST", `${base}/${name}/test`);
       } catch (error) {
@@ -60,7 +62,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const next = step === 1 ? reach : step === 2 ? look : begin;
   return (
     <>
-      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
+      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); setFolder(""); setPlace(""); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
       <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
         <form onSubmit={(e) => { e.preventDefault(); next.mutate(); }}>
           <h2>Make a link <span className="cap">{step} of 3</span></h2>
@@ -73,6 +75,14 @@ export function MakeLink({ shelf }: { shelf: string }) {
                   <input id="link-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
                   <label htmlFor="link-address">Address of the repository</label>
                   <input id="link-address" className="inp" required placeholder="https://HOST/REPOSITORY.git" value={address} onChange={(e) => setAddress(e.target.value)} />
+                  <label htmlFor="link-folder">Only this folder or artifact (empty: the whole shelf)</label>
+                  <input id="link-folder" className="inp" value={folder} onChange={(e) => setFolder(e.target.value)} />
+                  {folder && (
+                    <>
+                      <label htmlFor="link-place">Where it is in the repository (empty: a folder is its root)</label>
+                      <input id="link-place" className="inp" value={place} onChange={(e) => setPlace(e.target.value)} />
+                    </>
+                  )}
                   <label htmlFor="link-user">User there (empty: everyshelf)</label>
                   <input id="link-user" className="inp" autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
                   <label htmlFor="link-token">Token there (kept encrypted)</label>
@@ -82,7 +92,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
             </li>
             <li className={step > 2 ? "done" : step === 2 ? "now" : "open"}>
               <b>What it joins</b>
-              {step === 1 ? <span className="cap">All branches and tags, under the same names</span> : (
+              {step === 1 ? <span className="cap">{folder ? `All branches, with ${folder} alone` : "All branches and tags, under the same names"}</span> : (
                 <>
                   <label htmlFor="link-way">Which way</label>
                   <select id="link-way" className="inp" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
