@@ -90,6 +90,17 @@ class PartTests(LinkCase):
         self.assertEqual(self.files()["shared/fares/fares.csv"], _FIRST + b"Z4,7\n")
         run_git("fsck", "--strict", folder=self.bare)
 
+    def test_a_folder_that_collides_with_a_file_there(self) -> None:
+        self.work(self.clone(), {"shared": b"a file\n"}, "A file")
+        self.shelf.make_git_link("office", str(self.bare), folder="data", place="shared/fares")
+        with self.assertRaises(ProblemError) as caught:
+            self.fetch()
+        self.assertEqual(caught.exception.code, "git.collides")
+        self.assertIn("data cannot be at shared/fares", str(caught.exception))
+        self.assertEqual(self.state(), "refused")
+        self.send()
+        self.assertEqual((self.state(), self.files()), ("diverged", {"shared": b"a file\n"}))
+
     def test_a_conflict_waits_on_the_shelf(self) -> None:
         self.shelf.make_git_link("office", str(self.bare), folder="data")
         self.send()

@@ -19,6 +19,7 @@ from datetime import datetime
 
 from django.utils import timezone
 
+from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.commits import CommitData, decode_commit, encode_commit
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.service.base.acts import one_act
@@ -74,7 +75,14 @@ def _there(link: GitLink, root: str, before: str) -> str:
     part = trees.find(root, link.folder)
     if link.place:
         name = link.place.rpartition("/")[2]
-        return trees.apply(before, {link.place: _called(part, name)})
+        try:
+            return trees.apply(before, {link.place: _called(part, name)})
+        except InvalidError as error:
+            raise InvalidError(
+                f"{link.folder} cannot be at {link.place} in the repository: {error.message}",
+                code="git.collides",
+                hint="Rename what is in the way there, or make another link with another --place.",
+            ) from error
     return part.id if part is not None and part.type != "artifact" else trees.empty
 
 
