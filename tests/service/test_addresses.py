@@ -89,7 +89,7 @@ class OwnershipTests(AddressCase):
             ("platform", "http://[::1/x"),
             ("platform", "http://127.0.0.1:99999/x"),
             ("git", "git@example.org:x/y.git"),
-            ("git", "ssh://git@example.org/x.git"),
+            ("git", "git://git@example.org/x.git"),
             ("git", "ext::sh -c id"),
             ("folder", "x" * 300),
             ("folder", "a\u0000b"),
