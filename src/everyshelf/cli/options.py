@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -22,6 +23,11 @@ class Commands(click.Group):
 
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
+
+
+def read_if_dash(value: str | None) -> str | None:
+    """A value, or the next line of standard input for "-": what is secret does not belong into a command line."""
+    return sys.stdin.readline().strip() if value == "-" else value
 
 
 def shelf_options(function: Callable[..., Any]) -> Callable[..., Any]:

@@ -10,7 +10,7 @@ import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.clones import fill_notes, shelf_of_clone
-from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.options import Commands, read_if_dash, shelf_options
 from everyshelf.cli.session import open_client, open_shelf
 
 if TYPE_CHECKING:
@@ -58,11 +58,6 @@ def _settings(function: Any) -> Any:
     return function
 
 
-def _given(value: str | None) -> str | None:
-    """A value, or the next line of standard input for "-": what is secret does not belong into a command line."""
-    return sys.stdin.readline().strip() if value == "-" else value
-
-
 def _said(
     user: str | None,
     token: str | None,
@@ -76,7 +71,7 @@ def _said(
     pairs = [(here, there or here) for here, _, there in (one.partition("=") for one in branches)]
     return {
         "user": user,
-        "token": _given(token),
+        "token": read_if_dash(token),
         "key": key_file.read_text() if key_file is not None else None,
         "known_hosts": known_hosts.read_text() if known_hosts is not None else None,
         "way": way,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from everyshelf.cli import terminal
-from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.options import Commands, read_if_dash, shelf_options
 from everyshelf.cli.session import open_shelf
 
 if TYPE_CHECKING:
@@ -31,10 +31,6 @@ _about = click.option(
 _secret = click.option(
     "--secret", help="Secret that signs each event; - reads it from standard input; default: one is made."
 )
-
-
-def _given(value: str | None) -> str | None:
-    return sys.stdin.readline().strip() if value == "-" else value
 
 
 @webhook.command("list")
@@ -86,7 +82,7 @@ def webhook_make(
 ) -> None:
     """Send events to RECEIVER (https://…) from now on, signed with a secret that is shown this once."""
     shelf, _ = open_shelf(shelf_key, address)
-    made = shelf.make_webhook(name, receiver, about, secret=_given(secret))
+    made = shelf.make_webhook(name, receiver, about, secret=read_if_dash(secret))
     tried = shelf.test_webhook(name)
     if as_json:
         terminal.print_json({"webhook": made, "tried": tried})
@@ -140,7 +136,7 @@ def webhook_change(
     """Change the webhook NAME. One that was stopped starts again."""
     shelf, _ = open_shelf(shelf_key, address)
     wanted = () if about_all else about or None
-    found = shelf.change_webhook(name, address=receiver, about=wanted, secret=_given(secret))
+    found = shelf.change_webhook(name, address=receiver, about=wanted, secret=read_if_dash(secret))
     if as_json:
         terminal.print_json(found)
     else:

@@ -36,9 +36,7 @@ def patterns_of(kinds: Iterable[str]) -> tuple[str, ...]:
 
 def read_block(file: Path) -> list[str]:
     """Our lines in a file; none where it has none."""
-    before, ours, _ = _apart(_lines(file))
-    del before
-    return ours
+    return _apart(_lines(file))[1]
 
 
 def write_block(file: Path, lines: Sequence[str]) -> None:

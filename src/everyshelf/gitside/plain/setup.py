@@ -137,8 +137,8 @@ def uninstall(scope: Scope) -> list[str]:
 
 
 def _attributes_of_others(scope: Scope, patterns: Sequence[str]) -> dict[str, str]:
-    """Patterns for which the repository names drivers of its own: ours would take their place. That a file is marked
-    as binary is no driver."""
+    """Patterns for which the repository names drivers of its own: ours would take their place. A file marked
+    as binary has no driver."""
     if scope.folder is None or not patterns:
         return {}
     names = {pattern.replace("*", "everyshelf-example"): pattern for pattern in patterns}

@@ -213,12 +213,12 @@ def bring_out(link: GitLink, progress: Progress = no_progress) -> None:
         for row in CommitParent.objects.filter(commit__in=some).order_by("commit", "position"):
             parents[row.commit_id].append(row.parent_id)
         sides: dict[int, Commit | int | None] = dict(_sides_of(link, {p for above in parents.values() for p in above}))
-        waiting: dict[int, int] = {}  # commit -> place in the line
+        fresh: set[int] = set()  # commits that become one of the side
         for done, key in enumerate(some, start):
             progress(done, len(keys), commits[key].summary)
             above = list(dict.fromkeys(s for p in parents[key] if (s := sides.get(p)) is not None))
             if len(above) > 1:  # which of them is built on another is known once they are recorded
-                _settle(line.record(caller), waiting, sides)
+                _settle(line.record(caller), sides)
                 recorded = [s for p in parents[key] if isinstance(s := sides.get(p), Commit)]
                 above = list(_without_ancestors(link.side, list(dict.fromkeys(recorded))))
             before = get_trees().empty
@@ -228,22 +228,21 @@ def bring_out(link: GitLink, progress: Progress = no_progress) -> None:
             if len(above) < 2 and root == before:
                 sides[key] = above[0] if above else None
             else:
-                place = line.add(commits[key], above, root)
-                sides[key], waiting[key] = place, place
-        alike = [key for key in some if key not in waiting]
-        _settle(line.record(caller), waiting, sides)
+                sides[key] = line.add(commits[key], above, root)
+                fresh.add(key)
+        alike = [key for key in some if key not in fresh]
+        _settle(line.record(caller), sides)
         pairs = [(commits[key], side if isinstance(side := sides[key], Commit) else None) for key in alike]
         with one_act():
             stand_for(link, pairs)
     _move_branches(link)
 
 
-def _settle(made: list[Commit], waiting: dict[int, int], sides: dict[int, Commit | int | None]) -> None:
+def _settle(made: list[Commit], sides: dict[int, Commit | int | None]) -> None:
     """Put what was recorded in place of its place in the line."""
     for key, side in sides.items():
         if isinstance(side, int):
             sides[key] = made[side]
-    waiting.update(dict.fromkeys(waiting, -1))
 
 
 def _sides_of(link: GitLink, keys: Iterable[int]) -> dict[int, Commit]:
