@@ -34,7 +34,8 @@ class ExchangePart(ShelfPart):
     def make_git_link(self, name: str, address: str, **settings: Any) -> GitLinkAnswer:
         """A link to the repository at ``address``; nothing moves yet. ``settings``: ``user``, ``token``, ``key``,
         ``known_hosts``, ``way`` (send, fetch, both), ``joins`` (branches, as pairs), ``tags``, ``follows``,
-        ``every_seconds``; ``folder``: the one folder or artifact it is about, ``place``: where that is there."""
+        ``every_seconds``; ``parts``: whether the parts of files lie there ``beside`` them, ``instead`` of them or not
+        (``none``); ``folder``: the one folder or artifact it is about, ``place``: where that is there."""
         body = {"name": name, "address": address, **_plain(settings)}
         return self._transport.send("POST", f"{self._base}/git/links", body, GitLinkAnswer)
 

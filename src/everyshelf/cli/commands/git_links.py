@@ -50,6 +50,11 @@ def _settings(function: Any) -> Any:
             ),
             click.option("--tags/--no-tags", default=None, help="Whether tags go too; default: they do."),
             click.option(
+                "--parts",
+                type=click.Choice(["beside", "instead", "none"]),
+                help="Unfold apps, tests, notebooks … there, beside each file or instead of it; default: none.",
+            ),
+            click.option(
                 "--every", "every_seconds", type=click.IntRange(10), help="Seconds between looks of a follower."
             ),
         )
@@ -66,6 +71,7 @@ def _said(
     way: str | None,
     branches: tuple[str, ...],
     tags: bool | None,
+    parts: str | None,
     every_seconds: int | None,
 ) -> dict[str, Any]:
     pairs = [(here, there or here) for here, _, there in (one.partition("=") for one in branches)]
@@ -77,6 +83,7 @@ def _said(
         "way": way,
         "joins": pairs or None,
         "tags": tags,
+        "parts": parts,
         "every_seconds": every_seconds,
     }
 
@@ -312,6 +319,8 @@ def _say_link(link: GitLinkAnswer) -> None:
     if link.folder:
         place = f", in {link.place} there" if link.place else ""
         terminal.say(f"  only {link.folder}{place}; without tags")
+    if link.parts != "none":
+        terminal.say(f"  parts of files lie {link.parts} {'of them' if link.parts == 'instead' else 'them'}")
     listing = terminal.Listing(
         (terminal.Column(2), terminal.Column(terminal.KIND), terminal.Column(terminal.DETAIL, text=True))
     )

@@ -55,6 +55,7 @@ class GitProblem(Answer):
 class GitLinkAnswer(Answer):
     """A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git;
     empty: all. ``folder``: the one folder or artifact it is about, ``place``: where that is in the repository.
+    ``parts``: whether the parts of files lie there ``beside`` them, ``instead`` of them or not (``none``).
     ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again."""
 
     name: str
@@ -72,6 +73,7 @@ class GitLinkAnswer(Answer):
     lines: list[GitLine]
     folder: str = ""
     place: str = ""
+    parts: str = "none"
     problem: GitProblem | None = None
     since: datetime | None = None
     looked: datetime | None = None

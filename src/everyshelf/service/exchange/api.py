@@ -23,6 +23,7 @@ from everyshelf.core.answers.exchange import (
 from everyshelf.core.errors import ConflictError
 from everyshelf.service.exchange.actions.describing import list_git_commits
 from everyshelf.service.exchange.actions.links import (
+    PARTS,
     WAYS,
     LinkSettings,
     called,
@@ -68,6 +69,11 @@ class LinkChange(serializers.Serializer[Any]):
         help_text="Pairs of names, of the shelf and of Git; an empty list joins all.",
     )
     tags = serializers.BooleanField(required=False)
+    parts = serializers.ChoiceField(
+        choices=PARTS,
+        required=False,
+        help_text="Where the parts of files lie in the repository: beside them, instead of them, or in them (none).",
+    )
     follows = serializers.BooleanField(required=False)
     every_seconds = serializers.IntegerField(required=False, min_value=10, max_value=7 * 24 * 3600)
 
@@ -257,6 +263,7 @@ def _answer(link: GitLink) -> GitLinkAnswer:
         tags=link.tags,
         folder=link.folder,
         place=link.place,
+        parts=link.parts or "none",
         follows=link.follows,
         every_seconds=link.every_seconds,
         made_by=link.made_by.username,

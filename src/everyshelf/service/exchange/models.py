@@ -67,10 +67,13 @@ class GitLink(models.Model):
     place = models.CharField(max_length=4000, blank=True)
     side = models.ForeignKey(Shelf, models.SET_NULL, null=True, related_name="+")
     calls = models.BinaryField(null=True)
+    parts = models.CharField(max_length=10, blank=True)
+    as_is_until = models.PositiveBigIntegerField(default=0)
 
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["shelf", "name"], name="one_git_link_per_name"),
+            models.CheckConstraint(condition=Q(parts__in=["", "beside", "instead"]), name="known_parts_of_link"),
             models.CheckConstraint(condition=Q(way__in=["send", "fetch", "both"]), name="known_way_of_link"),
         ]
 
@@ -95,3 +98,31 @@ class SideCommit(models.Model):
 
     class Meta:
         indexes = [models.Index(fields=["link", "commit"]), models.Index(fields=["link", "side"])]
+
+
+class SideState(models.Model):
+    """What a commit of a side says once the parts of its files are folded: ``plain``, a folder node. ``parts``: how
+    they are laid out in it. ``apart``: by path, files that do not say what their parts say; an empty text where they
+    are to be brought level, else why they cannot be."""
+
+    side = models.OneToOneField(Commit, models.CASCADE, related_name="+")
+    plain = models.CharField(max_length=64)
+    parts = models.CharField(max_length=10, blank=True)
+    apart = models.JSONField(default=dict)
+
+
+class UnfoldedContent(models.Model):
+    """That a file of this name and content and the folder node ``parts`` say the same; ``parts`` is empty for a file
+    that hides none. ``made``: the parts are what unfolding gave, not what came from Git."""
+
+    name = models.CharField(max_length=255)
+    content = models.CharField(max_length=64)
+    parts = models.CharField(max_length=64, blank=True)
+    made = models.BooleanField()
+    notes = models.JSONField(default=list)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["name", "content", "parts", "made"], name="one_unfolded_content")
+        ]
+        indexes = [models.Index(fields=["name", "parts"])]

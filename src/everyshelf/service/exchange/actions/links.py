@@ -32,11 +32,12 @@ from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.refs import check_branch_name
-from everyshelf.service.shelves.models import Shelf
+from everyshelf.service.shelves.models import Commit, Shelf
 
 _NAME = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
 _HELPER = re.compile(r"[\w.+-]+::")  # names another program to Git
 WAYS = ("send", "fetch", "both")
+PARTS = ("none", "beside", "instead")
 _LEAST_SECONDS = 10
 _PORTS = {"http": 80, "https": 443, "ssh": 22}
 
@@ -45,7 +46,8 @@ _PORTS = {"http": 80, "https": 443, "ssh": 22}
 class LinkSettings:
     """What is said of a link; None leaves it as it is. ``joins``: branches as pairs of names, here and in Git; an
     empty list: all of them. ``token`` and ``key``: an empty text takes them away. ``folder``: the one folder or
-    artifact it is about, ``place``: where that is in the repository; both are said when it is made."""
+    artifact it is about, ``place``: where that is in the repository; both are said when it is made. ``parts``: whether
+    the parts of files lie there beside them, instead of them, or not at all."""
 
     address: str | None = None
     user: str | None = None
@@ -57,6 +59,7 @@ class LinkSettings:
     tags: bool | None = None
     folder: str | None = None
     place: str | None = None
+    parts: str | None = None
     follows: bool | None = None
     every_seconds: int | None = None
 
@@ -83,7 +86,7 @@ def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> Gi
         )
     try:
         with one_act():
-            if link.folder:
+            if link.folder or link.parts:
                 link.side = make_side(link)
             link.save()
             note(caller, "link.made", name, shelf, address=link.address, way=link.way)
@@ -101,6 +104,9 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
     if link.folder:
         link.tags = False
     with one_act():
+        if link.parts and link.side is None:
+            newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
+            link.side, link.as_is_until = make_side(link), newest or 0
         link.next_look, link.tries = timezone.now(), 0
         link.save()
         changed = [field for field, value in vars(said).items() if value is not None]
@@ -188,6 +194,14 @@ def _apply(link: GitLink, said: LinkSettings) -> None:
                 f"{said.way!r} is not a way of a link; ways are {', '.join(WAYS)}", code="link.way", pointer="/way"
             )
         link.way = said.way
+    if said.parts is not None:
+        if said.parts not in PARTS:
+            raise InvalidError(
+                f"parts of files lie beside them, instead of them or in them (none), not {said.parts!r}",
+                code="link.parts",
+                pointer="/parts",
+            )
+        link.parts = "" if said.parts == "none" else said.parts
     if said.joins is not None:
         link.branches = [_checked_pair(*pair) for pair in said.joins]
     if said.every_seconds is not None:

@@ -7,7 +7,7 @@ cut off anywhere goes on when it is asked again, and counts nothing.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -20,15 +20,17 @@ from everyshelf.gitside.mapping import Fetched
 from everyshelf.gitside.refs import git_ref
 from everyshelf.gitside.remote import Remote
 from everyshelf.gitside.repository import NO_OBJECT, Repository
-from everyshelf.gitside.tags import tag_from_git
+from everyshelf.gitside.tags import FetchedTag, tag_from_git
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.exchange.actions.bringing_back import Back, plan_back
+from everyshelf.service.exchange.actions.bringing_out import bring_level, bring_out, join, not_alike
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
-from everyshelf.service.exchange.actions.sides import bring_back, bring_out, held_by, join, of_side
+from everyshelf.service.exchange.actions.sides import held_by, of_side
 from everyshelf.service.exchange.actions.taking import Taking, keep_tag, recorded_now
-from everyshelf.service.exchange.models import GitLink, GitPair, GitTransfer
+from everyshelf.service.exchange.models import GitLink, GitPair, GitTransfer, SideCommit
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller
@@ -37,7 +39,7 @@ from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_mer
 from everyshelf.service.shelves.actions.merging import MergeConflictError, prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch
 from everyshelf.service.shelves.actions.refs import check_branch_name
-from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
+from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 _FIRST_WAIT, _LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
@@ -90,14 +92,19 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
     link.seen_commit = newest or 0
     try:
         with locked(run.held):
-            _bring(run)
+            bring_up_to_date(run.held, progress)
             with Repository(folder_of(run.held)) as repository:
                 remote = Remote(repository, access_of(link))
                 there = remote.refs()
+            comes_first = run.fetches and act in ("fetch", "both") and knows_nothing(link) and bool(there)
+            if not comes_first:
+                _bring(run)
             if run.fetches and act in ("fetch", "both"):
                 _fetch(run, there)
                 _bring(run)
+            _note_waiting_parts(run, there)
             if run.sends and act in ("send", "both"):
+                _bring_level(run, there)
                 _send(run, there)
             _compare(run)
     except EveryShelfError as error:
@@ -107,10 +114,25 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
     return {"state": link.state, "lines": [msgspec.to_builtins(line) for line in run.lines.values()]}
 
 
+def knows_nothing(link: GitLink) -> bool:
+    """Whether a link keeps a history of all of the shelf and has none yet. What is there then comes first, so that
+    commits that the shelf has already are known again."""
+    if link.side is None or link.folder or link.as_is_until:
+        return False
+    return not Commit.objects.filter(shelf=link.side).exists()
+
+
 def _bring(run: _Run) -> None:
     """Let the repository have what the shelf has."""
     bring_out(run.link, run.progress)
     bring_up_to_date(run.held, run.progress)
+
+
+def _bring_level(run: _Run, there: dict[str, str]) -> None:
+    """Let files and their parts say the same on the branches that go out; not where a merge of them waits."""
+    if run.link.side is not None:
+        bring_level(run.link, [here for here, _ in pairs_of(run.link, there) if here not in run.lines])
+        bring_up_to_date(run.held, run.progress)
 
 
 # --- which branches ----------------------------------------------------------------------
@@ -143,6 +165,11 @@ def _aside(link: GitLink, branch: str) -> str:
     return f"git/{link.name}/{branch}"
 
 
+def _parts_aside(link: GitLink, branch: str) -> str:
+    """The branch on which waits what the parts of files say."""
+    return f"git/{link.name}/{branch}.parts"
+
+
 # --- fetching ----------------------------------------------------------------------------
 
 
@@ -172,10 +199,7 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
         for here, other, line in steps:
             _take_branch(run, taking, here, other, line, there[f"{_HEADS}{other}"])
         for found, line in tags:
-            with one_act():
-                taking.record(line)
-                keep_tag(run.shelf, found, taking.commit_of(found.commit))
-                note(run.caller, "tag.made", found.tag.name, run.shelf, link=run.link.name)
+            _take_tag(run, taking, found, line)
         left = repository.refs(f"{below}/")
         repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
 
@@ -201,60 +225,98 @@ def _new_tags(
     return found
 
 
+def _take_tag(run: _Run, taking: Taking, found: FetchedTag, line: list[str]) -> None:
+    """Record a tag that came, with the commits that only it leads to."""
+    back = _plan_back(run, taking, line)
+    with one_act():
+        _record_taken(run, taking, line, back)
+        there = taking.commit_of(found.commit)
+        here = of_side(run.link, there)
+        if run.link.side is not None:
+            keep_tag(run.held, found, there)
+            found = replace(found, residue=b"")  # it is kept with the tag of the side
+        if here is not None:
+            keep_tag(run.shelf, found, here)
+            note(run.caller, "tag.made", found.tag.name, run.shelf, link=run.link.name)
+
+
 def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[str], tip: str) -> None:
     """Let the branch have what came: as it is, or merged by meaning with what was made here meanwhile."""
+    back = _plan_back(run, taking, line)
     with one_act():
-        made = _taken(run, taking, line)
+        made, clashes = _record_taken(run, taking, line, back)
+        if clashes:
+            _set_aside(run, _parts_aside(run.link, here), clashes[-1])
         if made:
             _note_transfers(run, [(commit, git) for git, commit in made.items()], here, fetched=True)
             start_job(run.caller, "describe", run.shelf, {"commits": [commit.uid for commit in made.values()]})
-        came = of_side(run.link, taking.commit_of(tip))
-        branch = Branch.objects.select_related("head").filter(shelf=run.shelf, name=here).first()
-        if came is None:  # the part is not there yet
-            if branch is not None and branch.head is not None:
-                join(run.link, branch, taking.commit_of(tip), timezone.now())
-            return
-        if branch is None:
-            now, person = timezone.now(), run.caller.person.username
-            Branch.objects.create(shelf=run.shelf, name=here, head=came, created=now, created_by=person)
-            note(run.caller, "branch.made", here, run.shelf, ref=came.uid, link=run.link.name)
-            if made:
-                _note_fetched(run, here, came, len(made))
-            return
-        lineage = lineage_of(run.shelf)
-        if branch.head is not None and came.pk in lineage.ancestors(branch.head.pk):
-            if run.link.side is not None:
-                join(run.link, branch, taking.commit_of(tip), timezone.now())
-            return
-        require_branch(run.caller, run.shelf, branch)
-        if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):
-            branch.head = came
-            branch.save(update_fields=["head"])
-            _note_fetched(run, here, came, len(made))
-            return
-    _merge(run, branch, came, other)
+        to_merge = _move_branch(run, taking, here, tip, len(made))
+    if to_merge is not None:
+        _merge(run, *to_merge, other, _aside(run.link, here))
+    _merge_parts(run, here, other, clashes)
 
 
-def _taken(run: _Run, taking: Taking, line: list[str]) -> dict[str, Commit]:
-    """Record what came; gives the commits the shelf did not have, by their ids in Git."""
-    made = taking.record(line)
+def _move_branch(run: _Run, taking: Taking, here: str, tip: str, made: int) -> tuple[Branch, Commit] | None:
+    """Let a branch have a commit that came if it can without a merge; else gives both."""
+    came = of_side(run.link, taking.commit_of(tip))
+    branch = Branch.objects.select_related("head").filter(shelf=run.shelf, name=here).first()
+    if came is None:  # the part is not there yet
+        if branch is not None and branch.head is not None:
+            join(run.link, branch, taking.commit_of(tip), timezone.now())
+        return None
+    if branch is None:
+        now, person = timezone.now(), run.caller.person.username
+        Branch.objects.create(shelf=run.shelf, name=here, head=came, created=now, created_by=person)
+        note(run.caller, "branch.made", here, run.shelf, ref=came.uid, link=run.link.name)
+        if made:
+            _note_fetched(run, here, came, made)
+        return None
+    lineage = lineage_of(run.shelf)
+    if branch.head is not None and came.pk in lineage.ancestors(branch.head.pk):
+        if run.link.side is not None:
+            join(run.link, branch, taking.commit_of(tip), timezone.now())
+        return None
+    require_branch(run.caller, run.shelf, branch)
+    if branch.head is None or branch.head.pk in lineage.ancestors(came.pk):
+        branch.head = came
+        branch.save(update_fields=["head"])
+        _note_fetched(run, here, came, made)
+        return None
+    return branch, came
+
+
+def _plan_back(run: _Run, taking: Taking, line: list[str]) -> Back | None:
+    """Record on the side what came, which is what the repository holds, and work out what that is on the shelf."""
     if run.link.side is None:
-        return made
-    fresh = {commit.pk for commit in bring_back(run.link, run.caller, made.values())}
-    found = {git: of_side(run.link, side) for git, side in made.items()}
-    return {git: commit for git, commit in found.items() if commit is not None and commit.pk in fresh}
+        return None
+    with one_act():
+        taking.record(line)
+    return plan_back(run.link, run.progress)
+
+
+def _record_taken(
+    run: _Run, taking: Taking, line: list[str], back: Back | None
+) -> tuple[dict[str, Commit], list[Commit]]:
+    """Record what came. Gives the commits the shelf did not have, by their ids in Git, and what parts of files say that
+    do not go together with them."""
+    if back is None:
+        return taking.record(line), []
+    fresh, clashes = back.record(run.caller)
+    sides = dict(SideCommit.objects.filter(link=run.link, commit__in=fresh).values_list("side", "commit"))
+    gits = dict(GitPair.objects.filter(shelf=run.held, commit__in=sides).values_list("commit", "git"))
+    commits = {commit.pk: commit for commit in fresh}
+    return {git: commits[sides[side]] for side, git in gits.items()}, clashes
 
 
 def _note_fetched(run: _Run, branch: str, head: Commit, commits: int) -> None:
     note(run.caller, "git.fetched", branch, run.shelf, commits=commits, head=head.uid, link=run.link.name)
 
 
-def _merge(run: _Run, branch: Branch, came: Commit, other: str) -> None:
+def _merge(run: _Run, branch: Branch, came: Commit, other: str, aside: str) -> None:
     """Both sides went on: merge by meaning; what cannot be decided waits on a branch of its own."""
     assert branch.head is not None
     base_key = lineage_of(run.shelf).base(branch.head.pk, came.pk)
     base = Commit.objects.get(pk=base_key) if base_key is not None else None
-    aside = _aside(run.link, branch.name)
     root = base.root if base is not None else get_trees().empty
     request = MergeRequest(root, came.root, base, came, [], branch.name, aside)
     plan_merge(run.caller.person, run.shelf, request, branch.head, progress=run.progress)
@@ -263,16 +325,53 @@ def _merge(run: _Run, branch: Branch, came: Commit, other: str) -> None:
         prepared, _ = prepare_merge_or_wait(run.caller, run.shelf, branch, request, message, None)
     except MergeConflictError as error:
         with one_act():
-            now, person = timezone.now(), run.caller.person.username
-            Branch.objects.update_or_create(
-                shelf=run.shelf, name=aside, defaults={"head": came, "created": now, "created_by": person}
-            )
+            _set_aside(run, aside, came)
         waits = str(error.facts.get("merge", ""))
         run.lines[branch.name] = Line(branch.name, other, "diverged", merge=waits, why=error.message, hint=error.hint)
         return
     if prepared is not None:
         prepared.record()
         Branch.objects.filter(shelf=run.shelf, name=aside).delete()
+
+
+def _set_aside(run: _Run, name: str, head: Commit) -> None:
+    now, person = timezone.now(), run.caller.person.username
+    Branch.objects.update_or_create(
+        shelf=run.shelf, name=name, defaults={"head": head, "created": now, "created_by": person}
+    )
+
+
+def _merge_parts(run: _Run, here: str, other: str, clashes: list[Commit]) -> None:
+    """Merge what parts of files say that did not go together with the files themselves; it waits until it is settled,
+    also what waits since an earlier time."""
+    aside = _parts_aside(run.link, here)
+    waiting = Branch.objects.select_related("head").filter(shelf=run.shelf, name=aside).first()
+    if waiting is None or waiting.head is None:
+        return
+    for one in [*clashes[:-1], waiting.head]:
+        branch = Branch.objects.select_related("head").get(shelf=run.shelf, name=here)
+        assert branch.head is not None
+        if one.pk not in lineage_of(run.shelf).ancestors(branch.head.pk):
+            _merge(run, branch, one, other, aside)
+        elif one == waiting.head:
+            with one_act():
+                waiting.delete()
+
+
+def _note_waiting_parts(run: _Run, there: dict[str, str]) -> None:
+    """A branch on which a file and its parts wait to be merged has diverged: nothing is laid over what waits."""
+    if run.link.side is None:
+        return
+    pairs = {_parts_aside(run.link, here): (here, other) for here, other in pairs_of(run.link, there)}
+    waiting = Merge.objects.filter(shelf=run.shelf, state="open", source__in=pairs).order_by("pk")
+    for merge in waiting:
+        here, other = pairs[merge.source]
+        if merge.target == here and here not in run.lines:
+            run.lines[here] = Line(here, other, "diverged", merge=merge.uid, why=_PARTS_WAIT, hint=_PARTS_HINT)
+
+
+_PARTS_WAIT = "a file and its parts were both changed in Git and do not go together"
+_PARTS_HINT = "Settle it: everyshelf settle"
 
 
 # --- sending -----------------------------------------------------------------------------
@@ -366,6 +465,11 @@ def _compare(run: _Run) -> None:
                 known.ahead, known.behind = found.ahead, found.behind
             else:
                 run.lines[here] = found
+                found.why = not_alike(run.link, here)
+                found.hint = _NOT_ALIKE_HINT if found.why else ""
+
+
+_NOT_ALIKE_HINT = "Correct it in Git, or put the folder back as it was: the file stays as it is until then."
 
 
 def _apart(repository: Repository, here: str, other: str, mine: str | None, theirs: str | None) -> Line:

@@ -6,12 +6,14 @@ from everyshelf.core.answers.exchange import GitTried
 from everyshelf.gitside.incoming import apart
 from everyshelf.gitside.remote import Remote
 from everyshelf.gitside.repository import NO_OBJECT, Repository
+from everyshelf.service.exchange.actions.bringing_out import bring_out
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
-from everyshelf.service.exchange.actions.sides import bring_out, held_by
-from everyshelf.service.exchange.actions.syncing import may_be_branch, pairs_of
+from everyshelf.service.exchange.actions.sides import held_by
+from everyshelf.service.exchange.actions.syncing import knows_nothing, may_be_branch, pairs_of
 from everyshelf.service.exchange.models import GitLink
+from everyshelf.service.shelves.models import Commit
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 
@@ -20,11 +22,16 @@ def try_link(link: GitLink) -> GitTried:
     """Reach the repository with what the link has; raises the cause if that fails."""
     held = held_by(link)
     with locked(held):
-        bring_out(link)
         bring_up_to_date(held)
         with apart(folder_of(held)) as repository:
             remote = Remote(repository, access_of(link))
             there = remote.refs()
+        is_new = bool(there) and link.way != "send" and knows_nothing(link)
+        if not is_new:
+            bring_out(link)
+            bring_up_to_date(held)
+        with apart(folder_of(held)) as repository:
+            remote = Remote(repository, access_of(link))
             if link.way != "fetch":
                 remote.try_writing()
             ours = repository.refs(_HEADS)
@@ -35,6 +42,8 @@ def try_link(link: GitLink) -> GitTried:
             remote.fetch({n: f"{below}/{n}" for n in there if n.startswith(_HEADS) and there[n] in theirs})
             would_fetch = _count(repository, theirs, list(ours.values())) if link.way != "send" else 0
             would_send = _count(repository, mine, theirs) if link.way != "fetch" else 0
+            if is_new and link.way == "both":  # which of them are there already is known once they were fetched
+                would_send = max(0, Commit.objects.filter(shelf=link.shelf).count() - would_fetch)
             left = repository.refs(f"{below}/")
             repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
     names = [name.removeprefix(_HEADS) for name in there if name.startswith(_HEADS)]
