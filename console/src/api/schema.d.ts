@@ -3301,7 +3301,7 @@ export interface components {
             /** @default  */
             hint?: string;
         };
-        /** @description A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git; empty: all. ``folder``: the one folder or artifact it is about, ``place``: where that is in the repository. ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
+        /** @description A link between a shelf and a repository. ``joins``: branches as pairs of names, of the shelf and of Git; empty: all. ``folder``: the one folder or artifact it is about, ``place``: where that is in the repository. ``parts``: whether the parts of files lie there ``beside`` them, ``instead`` of them or not (``none``). ``looked``: when both sides were last compared; ``next_look``: when a link that follows looks again. */
         GitLinkAnswer: {
             name: string;
             address: string;
@@ -3320,6 +3320,8 @@ export interface components {
             folder?: string;
             /** @default  */
             place?: string;
+            /** @default none */
+            parts?: string;
             /** @default null */
             problem?: components["schemas"]["GitProblem"] | null;
             /** @default null */
@@ -3776,6 +3778,14 @@ export interface components {
             /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
             joins?: string[][];
             tags?: boolean;
+            /**
+             * @description Where the parts of files lie in the repository: beside them, instead of them, or in them (none).
+             *
+             *     * `none` - none
+             *     * `beside` - beside
+             *     * `instead` - instead
+             */
+            parts?: components["schemas"]["PartsEnum"];
             follows?: boolean;
             every_seconds?: number;
             name: string;
@@ -3974,6 +3984,13 @@ export interface components {
             commit: string | null;
             newer: number;
         };
+        /**
+         * @description * `none` - none
+         *     * `beside` - beside
+         *     * `instead` - instead
+         * @enum {string}
+         */
+        PartsEnum: "none" | "beside" | "instead";
         /** @description The password there is, and the one there shall be. */
         PasswordChangeRequest: {
             old: string;
@@ -4023,6 +4040,14 @@ export interface components {
             /** @description Pairs of names, of the shelf and of Git; an empty list joins all. */
             joins?: string[][];
             tags?: boolean;
+            /**
+             * @description Where the parts of files lie in the repository: beside them, instead of them, or in them (none).
+             *
+             *     * `none` - none
+             *     * `beside` - beside
+             *     * `instead` - instead
+             */
+            parts?: components["schemas"]["PartsEnum"];
             follows?: boolean;
             every_seconds?: number;
         };
@@ -11601,6 +11626,7 @@ export interface operations {
                  *         ]
                  *       ],
                  *       "tags": false,
+                 *       "parts": "none",
                  *       "follows": false,
                  *       "every_seconds": 10,
                  *       "name": "skerry-line",
@@ -11646,6 +11672,7 @@ export interface operations {
                      *       ],
                      *       "folder": "data",
                      *       "place": "/step:load",
+                     *       "parts": "",
                      *       "problem": {
                      *         "detail": "2 of 14 lines new, 1 of 13 gone",
                      *         "hint": "Catch up: everyshelf catch-up",
@@ -11716,6 +11743,7 @@ export interface operations {
                      *         ],
                      *         "folder": "data",
                      *         "place": "/step:load",
+                     *         "parts": "",
                      *         "problem": {
                      *           "detail": "2 of 14 lines new, 1 of 13 gone",
                      *           "hint": "Catch up: everyshelf catch-up",
@@ -11805,6 +11833,7 @@ export interface operations {
                  *         ]
                  *       ],
                  *       "tags": false,
+                 *       "parts": "none",
                  *       "follows": false,
                  *       "every_seconds": 10
                  *     }
@@ -11847,6 +11876,7 @@ export interface operations {
                      *       ],
                      *       "folder": "data",
                      *       "place": "/step:load",
+                     *       "parts": "",
                      *       "problem": {
                      *         "detail": "2 of 14 lines new, 1 of 13 gone",
                      *         "hint": "Catch up: everyshelf catch-up",

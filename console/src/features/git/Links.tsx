@@ -6,6 +6,7 @@ import { type Schemas, send } from "../../api/client";
 import { ended, type Job, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { ProblemBox } from "../../shell/states";
+import { PARTS } from "./MakeLink";
 import { type GitLink, gitLink, gitLinks } from "./queries";
 
 export const WAYS: Record<string, string> = { send: "sends", fetch: "fetches", both: "both ways" };
@@ -44,6 +45,7 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
     setUid("");
     void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
   }
+  const laid = link.parts === "none" ? "" : `, parts ${link.parts === "instead" ? "instead of files" : "beside files"}`;
   const joins = link.joins.length ? link.joins.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ") : "all branches";
   const waits = link.lines.find((line) => line.merge);
   const why = link.lines.find((line) => line.why);
@@ -51,7 +53,7 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
     <>
       <tr className={waits ? "chosen" : ""}>
         <td><b>{link.name}</b><span className="cap mono el" title={link.address}>{link.address}</span></td>
-        <td>{joins}<span className="cap">{link.folder ? `only ${link.folder}${link.place ? `, in ${link.place} there` : ""}` : link.tags ? "with tags" : "without tags"}</span></td>
+        <td>{joins}<span className="cap">{link.folder ? `only ${link.folder}${link.place ? `, in ${link.place} there` : ""}` : link.tags ? "with tags" : "without tags"}{laid}</span></td>
         <td>{WAYS[link.way]}<span className="cap">{link.follows ? "follows" : "when asked"}</span></td>
         <td><Apart lines={link.lines} /></td>
         <td><b>{isWorking ? "working" : apart(link)}</b><span className="cap" title={link.since ?? ""}>{isWorking ? (work.data?.note ?? "") : link.since ? `since ${when(link.since)}` : "not looked yet"}</span></td>
@@ -115,17 +117,32 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
   const found = useQuery(gitLink(shelf, link.name));
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "git-links"] });
   const follow = useMutation({ mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }), onSuccess: again });
+  const lay = useMutation({ mutationFn: (parts: string) => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { parts }), onSuccess: again });
+  const call = useMutation({ mutationFn: () => send<Schemas["GitCalls"]>("POST", `shelves/${shelf}/git/links/${link.name}/calls`) });
+  const error = follow.error ?? lay.error ?? call.error;
   const remove = useMutation({ mutationFn: () => send("DELETE", `shelves/${shelf}/git/links/${link.name}`), onSuccess: again });
   return (
     <>
       <div className="line1">
         <span className="cap">Made by {link.made_by}{link.looked ? `, looked ${when(link.looked)}` : ""}{link.next_look ? `, next ${when(link.next_look)}` : ""}</span>
         <span className="end">
+          <label className="cap">Parts lie{" "}
+            <select className="inp" value={link.parts} disabled={lay.isPending} onChange={(e) => lay.mutate(e.target.value)}>
+              {PARTS.map(([id, words]) => <option key={id} value={id}>{words.toLowerCase()}</option>)}
+            </select>
+          </label>{" "}
+          <button type="button" className="plainbtn" onClick={() => call.mutate()}>Let the other side call</button>{" "}
           <button type="button" className="plainbtn" onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</button>{" "}
           <button type="button" className="plainbtn" onClick={() => remove.mutate()}>Remove the link</button>
         </span>
       </div>
-      {(follow.isError || remove.isError) && <ProblemBox error={follow.error ?? remove.error} />}
+      {(error ?? remove.error) && <ProblemBox error={error ?? remove.error} />}
+      {call.data && (
+        <dl aria-label={`How ${link.name} is called`}>
+          <dt>Address for its webhook</dt><dd className="mono">{location.origin}{call.data.address}</dd>
+          <dt>Secret, shown once</dt><dd className="mono">{call.data.secret}</dd>
+        </dl>
+      )}
       {found.data && found.data.transfers.length > 0 && (
         <table aria-label={`Sent and fetched over ${link.name}`}>
           <thead><tr><th>When</th><th>Way</th><th>Commit</th><th>Who</th><th>Branch</th><th>On the shelf</th><th>In Git</th></tr></thead>

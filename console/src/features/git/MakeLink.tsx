@@ -9,6 +9,7 @@ import { ProblemBox } from "../../shell/states";
 import { type GitLink, gitLinks } from "./queries";
 
 type Tried = Schemas["GitTried"];
+export const PARTS: [string, string][] = [["none", "In their files"], ["beside", "Beside their files"], ["instead", "Instead of their files"]];
 const WAYS: [string, string][] = [["send", "Send"], ["fetch", "Fetch"], ["both", "Both"]];
 
 export function MakeLink({ shelf }: { shelf: string }) {
@@ -22,6 +23,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const [folder, setFolder] = useState("");
   const [place, setPlace] = useState("");
   const [way, setWay] = useState("both");
+  const [parts, setParts] = useState("none");
   const [follows, setFollows] = useState(true);
   const [tried, setTried] = useState<Tried | null>(null);
   const base = `shelves/${shelf}/git/links`;
@@ -42,7 +44,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   });
   const look = useMutation({
     mutationFn: async () => {
-      await send<GitLink>("PATCH", `${base}/${name}`, { way });
+      await send<GitLink>("PATCH", `${base}/${name}`, { way, parts });
       return send<Tried>("POST", `${base}/${name}/test`);
     },
     onSuccess: (found) => { setTried(found); setStep(3); },
@@ -62,7 +64,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const next = step === 1 ? reach : step === 2 ? look : begin;
   return (
     <>
-      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); setFolder(""); setPlace(""); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
+      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); setFolder(""); setPlace(""); setParts("none"); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
       <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
         <form onSubmit={(e) => { e.preventDefault(); next.mutate(); }}>
           <h2>Make a link <span className="cap">{step} of 3</span></h2>
@@ -97,6 +99,10 @@ export function MakeLink({ shelf }: { shelf: string }) {
                   <label htmlFor="link-way">Which way</label>
                   <select id="link-way" className="inp" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
                     {WAYS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
+                  </select>
+                  <label htmlFor="link-parts">Where parts of notebooks, apps, tests and archives lie there</label>
+                  <select id="link-parts" className="inp" disabled={step > 2} value={parts} onChange={(e) => setParts(e.target.value)}>
+                    {PARTS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
                   </select>
                   <label><input type="checkbox" disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)} /> Follow: keep both sides in step</label>
                 </>

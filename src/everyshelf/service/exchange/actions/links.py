@@ -105,8 +105,10 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
         link.tags = False
     with one_act():
         if link.parts and link.side is None:
-            newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
-            link.side, link.as_is_until = make_side(link), newest or 0
+            link.side = make_side(link)
+            if link.transfers.exists():  # what went over it stays as it went
+                newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
+                link.as_is_until = newest or 0
         link.next_look, link.tries = timezone.now(), 0
         link.save()
         changed = [field for field, value in vars(said).items() if value is not None]
