@@ -139,14 +139,19 @@ class _World:
     # --- the end ---------------------------------------------------------------------
 
     def settle_down(self) -> None:
-        """Both fetch and send until both are in step."""
+        """Both fetch and send until a round changes nothing; then both have to be in step."""
+        before: list[str] = []
         for _ in range(_ROUNDS):
             for name in self.services:
                 for act in ("fetch", "send"):
                     self.exchange(name, act)
-            if all(self.shelf(name).git_link("office").link.state == "in step" for name in self.services):
+            now = [run_git("rev-parse", "main", folder=self.bare).stdout]
+            now += [self.shelf(name).branch("main").head or "" for name in self.services]
+            links = {name: self.shelf(name).git_link("office").link for name in self.services}
+            if now == before and all(link.state == "in step" for link in links.values()):
                 return
-        raise AssertionError({name: self.shelf(name).git_link("office").link for name in self.services})
+            before = now
+        raise AssertionError(links)
 
 
 class ConvergeTests(unittest.TestCase):

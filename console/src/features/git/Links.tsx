@@ -139,8 +139,8 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
       {(error ?? remove.error) && <ProblemBox error={error ?? remove.error} />}
       {call.data && (
         <dl aria-label={`How ${link.name} is called`}>
-          <dt>Address for its webhook</dt><dd className="mono">{location.origin}{call.data.address}</dd>
-          <dt>Secret, shown once</dt><dd className="mono">{call.data.secret}</dd>
+          <dt className="cap">Address for its webhook</dt><dd className="mono">{location.origin}{call.data.address}</dd>
+          <dt className="cap">Secret, shown once</dt><dd className="mono">{call.data.secret}</dd>
         </dl>
       )}
       {found.data && found.data.transfers.length > 0 && (

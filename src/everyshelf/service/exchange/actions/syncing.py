@@ -143,7 +143,8 @@ def pairs_of(link: GitLink, there: dict[str, str]) -> list[tuple[str, str]]:
     if link.branches:
         return [(here, other) for here, other in link.branches]
     names = set(link.shelf.branches.exclude(head=None).values_list("name", flat=True))
-    names = {name for name in names if git_ref("heads", name) is not None and not name.startswith(_aside(link, ""))}
+    waiting = tuple(_aside(one, "") for one in GitLink.objects.filter(shelf=link.shelf))
+    names = {name for name in names if git_ref("heads", name) is not None and not name.startswith(waiting)}
     for ref in there:
         name = ref.removeprefix(_HEADS)
         if ref.startswith(_HEADS) and may_be_branch(name):
