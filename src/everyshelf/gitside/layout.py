@@ -122,10 +122,12 @@ def shelf_path(path: bytes) -> str | None:
 @dataclass(frozen=True)
 class FileChanges:
     """``files``: path -> file before and after, for every file that differs, those of folders kept whole one by one.
-    ``wholes``: whether a folder is kept whole in one of the states only."""
+    ``wholes``: whether a folder is kept whole in one of the states only; ``inside``: whether one changed that is kept
+    whole in both."""
 
     files: dict[str, FileChange]
     wholes: bool = False
+    inside: bool = False
 
     @property
     def put(self) -> list[str]:
@@ -137,10 +139,11 @@ def file_changes(trees: Trees, before: str, after: str) -> FileChanges:
     """What differs between two states, file by file, by path."""
     old: dict[str, Entry] = {}
     new: dict[str, Entry] = {}
-    wholes = False
+    wholes = inside = False
     for change in trees.changes(before, after):
         one, other = change.before, change.after
         if one is not None and other is not None and one.type == other.type == "whole":
+            inside = True
             inner = file_changes(trees, one.id, other.id).files
             old.update({f"{change.path}/{p}": e for p, (e, _) in inner.items() if e is not None})
             new.update({f"{change.path}/{p}": e for p, (_, e) in inner.items() if e is not None})
@@ -152,7 +155,7 @@ def file_changes(trees: Trees, before: str, after: str) -> FileChanges:
             elif entry is not None:
                 files[change.path] = entry
     found = {path: (old.get(path), new.get(path)) for path in sorted(old.keys() | new.keys())}
-    return FileChanges({path: pair for path, pair in found.items() if _id(pair[0]) != _id(pair[1])}, wholes)
+    return FileChanges({path: pair for path, pair in found.items() if _id(pair[0]) != _id(pair[1])}, wholes, inside)
 
 
 def _id(entry: Entry | None) -> str | None:

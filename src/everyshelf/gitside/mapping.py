@@ -287,7 +287,9 @@ class Mapping:
             else:
                 changes[path], is_held = self._layout.inside(path.rpartition("/")[2], after)
                 unheld += [] if is_held else [path]
-        root = marked(self._store, self._trees, before, self._trees.apply(before, changes)) if changes else before
+        put = [path for path, entry in changes.items() if entry is not None]
+        root = self._trees.apply(before, changes) if changes else before
+        root = marked(self._store, self._trees, before, root, put) if changes else before
         marks: dict[str, Entry | None] = {}
         for path, whole in wholes.items():
             entry = self._trees.find(root, path)

@@ -1,17 +1,19 @@
 """A stream of new objects in the form of a pack (``gitformat-pack``), written straight into ``git index-pack``.
 
 Objects are written as they are, without deltas: the program finds those when it packs the repository. A pack names the
-number of its objects first, so small objects wait in memory until ``flush``, and each large one gets a pack of its own.
+number of its objects first, so small objects wait in memory until ``begin``, and each large one gets a pack of its own.
 """
 
 from __future__ import annotations
 
 import hashlib
 import subprocess
-import zlib
-from collections.abc import Iterable, Iterator, Mapping
+import threading
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from isal import isal_zlib
 
 from everyshelf.gitside.program import failed, start_git
 
@@ -31,18 +33,40 @@ def _head(kind: str, size: int) -> bytes:
     return bytes(found)
 
 
+class _Flight:
+    """Work in a thread of its own; ``land`` waits for it and raises what it raised."""
+
+    def __init__(self, work: Callable[[], None]) -> None:
+        self._work = work
+        self._error: BaseException | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        try:
+            self._work()
+        except BaseException as error:
+            self._error = error
+
+    def land(self) -> None:
+        self._thread.join()
+        if self._error is not None:
+            raise self._error
+
+
 @dataclass
 class PackWriter:
-    """New objects on their way into ``repository``; ``flush`` makes them part of it."""
+    """New objects on their way into ``repository``; ``begin`` and ``settle`` make them part of it."""
 
     repository: Path
     environment: Mapping[str, str] = field(default_factory=dict)
     _waiting: list[bytes] = field(default_factory=list)
     waiting_bytes: int = 0
+    _flying: _Flight | None = None
 
     def add(self, kind: str, data: bytes) -> None:
         """Take an object that fits into memory."""
-        self._waiting.append(_head(kind, len(data)) + zlib.compress(data, _LEVEL))
+        self._waiting.append(_head(kind, len(data)) + isal_zlib.compress(data, _LEVEL))
         self.waiting_bytes += len(self._waiting[-1])
 
     def add_large(self, size: int, pieces: Iterable[bytes]) -> None:
@@ -51,17 +75,25 @@ class PackWriter:
 
     @staticmethod
     def _deflated(size: int, pieces: Iterable[bytes]) -> Iterator[bytes]:
-        packer = zlib.compressobj(_LEVEL)
+        packer = isal_zlib.compressobj(_LEVEL)
         yield _head("blob", size)
         for piece in pieces:
             yield packer.compress(piece)
         yield packer.flush()
 
-    def flush(self) -> None:
-        """Hand everything over that waits. Raises ``GitError`` if it is refused."""
+    def begin(self) -> None:
+        """Hand everything over that waits; it is taken in while other work goes on, until ``settle``."""
+        self.settle()
         waiting, self._waiting, self.waiting_bytes = self._waiting, [], 0
         if waiting:
-            self._write(len(waiting), waiting, few=len(waiting) <= _FEW)
+            few = len(waiting) <= _FEW
+            self._flying = _Flight(lambda: self._write(len(waiting), waiting, few=few))
+
+    def settle(self) -> None:
+        """Wait until what was handed over is there. Raises ``GitError`` if it was refused."""
+        flying, self._flying = self._flying, None
+        if flying is not None:
+            flying.land()
 
     def _write(self, count: int, pieces: Iterable[bytes], *, few: bool) -> None:
         command = ["unpack-objects", "-q"] if few else ["index-pack", "--stdin", "--threads=1"]

@@ -18,8 +18,8 @@ from everyshelf.gitside.program import run_git, start_git
 NO_OBJECT = "0" * 40
 _PIECE = 256 * 1024
 _MOST_IN_MEMORY = 1024 * 1024  # a larger blob goes through in pieces
-_MOST_WAITING = 32 * 1024 * 1024
-_CACHED_ENTRIES = 400_000
+_MOST_WAITING = 16 * 1024 * 1024
+_CACHED_ENTRIES = 120_000
 _MOST_ROOTS = 10_000
 
 
@@ -41,6 +41,7 @@ class Repository:
         self._writer = PackWriter(folder, self.environment)
         self._fresh: dict[str, bytes] = {}  # trees made and not kept
         self._waiting: dict[str, bytes] = {}  # trees and commits kept and not handed over yet
+        self._flying: dict[str, bytes] = {}  # those that are being taken in
         self._trees: OrderedDict[str, GitFolder] = OrderedDict()
         self._cached = 0
         self._roots: dict[str, str] = {}
@@ -136,7 +137,7 @@ class Repository:
 
     def commit(self, identity: str) -> bytes:
         """The bytes of a commit."""
-        if (waiting := self._waiting.get(identity)) is not None:
+        if (waiting := self._waiting.get(identity) or self._flying.get(identity)) is not None:
             return waiting
         kind, data = self.read(identity)
         if kind != "commit":
@@ -157,8 +158,9 @@ class Repository:
         """The bytes of a tree."""
         if identity == EMPTY_TREE:
             return b""
-        if (data := self._fresh.get(identity) or self._waiting.get(identity)) is not None:
-            return data
+        for held in (self._fresh, self._waiting, self._flying):
+            if identity in held:
+                return held[identity]
         kind, found = self.read(identity)
         if kind != "tree":
             raise BrokenError(f"object {identity[:12]} of the repository is a {kind}, not a tree", code="git.object")
@@ -203,7 +205,7 @@ class Repository:
         if kind in ("commit", "tree"):
             self._waiting[identity] = data
         if self._writer.waiting_bytes > _MOST_WAITING:
-            self.flush()
+            self.begin_flush()
         return identity
 
     def put_tree(self, rows: GitFolder) -> str:
@@ -259,8 +261,19 @@ class Repository:
 
     def flush(self) -> None:
         """Make everything that was put readable, for this and every other process. Raises ``GitError``."""
-        self._writer.flush()
-        self._waiting.clear()
+        self.begin_flush()
+        self.settle()
+
+    def begin_flush(self) -> None:
+        """Begin to make all that was put readable; it is once ``settle`` returns. Raises ``GitError`` for what was
+        begun before."""
+        self._writer.begin()
+        self._flying, self._waiting = self._waiting, {}
+
+    def settle(self) -> None:
+        """Wait for what was begun. Raises ``GitError``."""
+        self._writer.settle()
+        self._flying = {}
 
     def move_refs(self, moves: Mapping[str, tuple[str, str]]) -> None:
         """Set each ref from the object it must be at (``NO_OBJECT``: it must not exist) to another, all or none."""

@@ -98,13 +98,15 @@ def stored_length(data: bytes | memoryview, segment: str) -> int | None:
 
 def decode(data: bytes | memoryview, segment: str) -> tuple[Record, int] | None:
     """The record of ``segment`` at the start of ``data`` and its length, or None if it is incomplete or damaged."""
-    stored = stored_length(data, segment)
-    if stored is None or len(data) < HEAD_BYTES + stored:
+    if len(data) < HEAD_BYTES or data[:4] != MARK:
         return None
-    end = HEAD_BYTES + stored
-    payload = bytes(data[HEAD_BYTES:end])
     head = bytes(data[: _HEAD.size])
+    _, kind, codec, _, identity, stored, raw = _HEAD.unpack(head)
+    end = HEAD_BYTES + stored
+    if len(data) < end:
+        return None
+    payload = bytes(data[HEAD_BYTES:end])
+    # This covers the head as well: its own check is for whoever looks for where a record begins.
     if check(CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:
         return None
-    _, kind, codec, _, identity, _, raw = _HEAD.unpack(head)
     return Record(identity, kind, codec, raw, payload), end

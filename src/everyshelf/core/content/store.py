@@ -98,6 +98,12 @@ def _unpack(record: Record) -> bytes:
     return _decompressor().decompress(record.payload, max_output_size=record.raw_bytes)
 
 
+def _checked(data: bytes, identity: str) -> bytes:
+    if content_id(data) != identity:
+        raise BrokenError(f"content {identity[:12]} does not match its id", content=identity)
+    return data
+
+
 class ContentStore:
     """Content by id over the segments of one place."""
 
@@ -178,17 +184,19 @@ class ContentStore:
 
     def read(self, identity: str) -> bytes:
         """The whole content, each piece checked; raises ``MissingError`` or ``BrokenError``."""
-        return b"".join(self.iter_range(identity))
+        record = self._record(identity)
+        if record.kind != WHOLE:
+            return b"".join(self._pieces_of(record, identity, 0, None))
+        return _checked(_unpack(record), identity)
 
     def iter_range(self, identity: str, start: int = 0, stop: int | None = None) -> Iterator[bytes]:
         """Pieces of content[start:stop]; each is checked against its own hash, and the recipe that lists them by its
         record's check. ``verify`` hashes the content as a whole, which takes three times as long."""
-        record = self._record(identity)
+        yield from self._pieces_of(self._record(identity), identity, start, stop)
+
+    def _pieces_of(self, record: Record, identity: str, start: int, stop: int | None) -> Iterator[bytes]:
         if record.kind == WHOLE:
-            data = _unpack(record)
-            if content_id(data) != identity:
-                raise BrokenError(f"content {identity[:12]} does not match its id", content=identity)
-            yield data[start:stop]
+            yield _checked(_unpack(record), identity)[start:stop]
             return
         recipe = _parse_recipe(_unpack(record))
         stop = recipe.size if stop is None else min(stop, recipe.size)

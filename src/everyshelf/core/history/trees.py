@@ -28,7 +28,7 @@ EntryType = Literal["artifact", "folder", "whole"]
 _LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
 _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
-_CACHED_ROWS = 200_000
+_CACHED_ROWS = 120_000
 _MOST_WEIGHTS = 50_000
 
 Row = tuple[Any, ...]  # of a node, as it is stored
@@ -105,6 +105,19 @@ def _set(rows: dict[str, Row], changed: Iterable[tuple[str, Entry | None]]) -> N
             rows[name] = _row(entry)
 
 
+def _merged(rows: list[Row], waiting: Sequence[tuple[str, Entry | None]]) -> list[Row]:
+    """Sorted rows with entries put among them by name, or taken away where None."""
+    if len(waiting) > len(rows) // 8:
+        by_name = {row[0]: row for row in rows}
+        _set(by_name, waiting)
+        return [by_name[name] for name in sorted(by_name)]
+    for name, entry in waiting:
+        at = bisect_left(rows, name, key=_first)
+        here = at + 1 if at < len(rows) and rows[at][0] == name else at
+        rows[at:here] = [] if entry is None else [_row(entry)]
+    return rows
+
+
 class _Leaf(msgspec.Struct):
     level: Literal[0]
     entries: list[tuple[str, Literal["a", "f", "w"], str, int]]
@@ -116,6 +129,15 @@ class _Index(msgspec.Struct):
 
 
 _leaf_of, _index_of = msgspec.json.Decoder(_Leaf).decode, msgspec.json.Decoder(_Index).decode
+
+
+def _apart(one: Sequence[Row], other: Sequence[Row]) -> tuple[dict[str, Row], dict[str, Row]]:
+    """By name, the rows that only one of both sorted lists has; where they begin and end alike is passed over first."""
+    shorter = min(len(one), len(other))
+    start = next((k for k in range(shorter) if one[k] != other[k]), shorter)
+    alike = next((k for k in range(shorter - start) if one[-1 - k] != other[-1 - k]), shorter - start)
+    old, new = set(one[start : len(one) - alike]), set(other[start : len(other) - alike])
+    return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
 
 
 def _weight(entry: Entry | None) -> int:
@@ -335,9 +357,7 @@ class Trees:
         waiting = sorted(changed.items())
         total = sum(b.count for b in leaves) + len(waiting)
         if loaded.level == 0 or total <= 2 * _BLOCK_ENTRIES:
-            merged = {row[0]: row for row in self._rows(node)}
-            _set(merged, waiting)
-            return self._write_folder([merged[n] for n in sorted(merged)])
+            return self._write_folder(_merged(list(self._rows(node)), waiting))
         return self._write_blocks(self._recut(leaves, waiting))
 
     def _leaves(self, loaded: _Node, node: str) -> Iterator[_Block]:
@@ -452,8 +472,7 @@ class Trees:
                 one = self._below(one)
             else:
                 other = self._below(other)
-        old, new = set(one.rows), set(other.rows)
-        return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
+        return _apart(one.rows, other.rows)
 
     def _leaf_rows_apart(
         self, one: _Node, other: _Node, shared: Container[str]

@@ -54,21 +54,31 @@ def map_commits(shelf: Shelf, repository: Repository, progress: Progress = no_pr
     mapping = mapping_of(shelf, repository)
     lacking = Commit.objects.filter(shelf=shelf).exclude(git_pairs__mapping="")
     keys = list(lacking.order_by("generation", "pk").values_list("pk", flat=True))
+    made: list[GitPair] = []  # of commits whose objects are being taken in
     for start in range(0, len(keys), _AT_ONCE):
         some = keys[start : start + _AT_ONCE]
         commits = Commit.objects.in_bulk(some)
         parents, pairs = _parents_of(some)
-        made: list[GitPair] = []
+        pairs |= {pair.commit_id: pair.git for pair in made}
+        fresh: list[GitPair] = []
         for done, key in enumerate(some, start):
             commit = commits[key]
             progress(done, len(keys), commit.summary)
             data = decode_commit(get_store().read(commit.uid))
             above = [Parent(root, pairs[parent]) for parent, root in parents[key]]
             pairs[key] = mapping.to_git(ShelfCommit(commit.uid, data, commit.recorded), above)
-            made.append(GitPair(shelf=shelf, commit=commit, git=pairs[key]))
-        repository.flush()
-        with aside():
-            GitPair.objects.bulk_create(made, batch_size=_AT_ONCE)
+            fresh.append(GitPair(shelf=shelf, commit=commit, git=pairs[key]))
+        repository.settle()
+        _keep(made)
+        repository.begin_flush()
+        made = fresh
+    repository.settle()
+    _keep(made)
+
+
+def _keep(pairs: list[GitPair]) -> None:
+    with aside():
+        GitPair.objects.bulk_create(pairs, batch_size=_AT_ONCE)
 
 
 def _parents_of(keys: list[int]) -> tuple[dict[int, list[tuple[int, str]]], dict[int, str]]:

@@ -249,7 +249,7 @@ def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[st
         if clashes:
             _set_aside(run, _parts_aside(run.link, here), clashes[-1])
         if made:
-            _note_transfers(run, [(commit, git) for git, commit in made.items()], here, fetched=True)
+            _note_transfers(run, [(commit.pk, git) for git, commit in made.items()], here, fetched=True)
             start_job(run.caller, "describe", run.shelf, {"commits": [commit.uid for commit in made.values()]})
         to_merge = _move_branch(run, taking, here, tip, len(made))
     if to_merge is not None:
@@ -427,23 +427,23 @@ def _is_here(repository: Repository, identity: str) -> bool:
 def _note_sent(run: _Run, repository: Repository, branch: str, tip: str, known: list[str]) -> None:
     """Note the commits that went there with a branch; ``known``: what was there before."""
     line = list(repository.line([tip], known))
-    commits = {
-        row.git: commit
-        for start in range(0, len(line), 500)
-        for row in GitPair.objects.filter(shelf=run.held, mapping="", git__in=line[start : start + 500]).select_related(
-            "commit"
-        )
-        if (commit := of_side(run.link, row.commit)) is not None
-    }
+    commits: dict[str, int] = {}
+    for start in range(0, len(line), 500):
+        rows = GitPair.objects.filter(shelf=run.held, mapping="", git__in=line[start : start + 500])
+        if run.link.side is None:
+            commits.update(rows.values_list("git", "commit"))
+        else:
+            found = ((row.git, of_side(run.link, row.commit)) for row in rows.select_related("commit"))
+            commits.update({git: commit.pk for git, commit in found if commit is not None})
     _note_transfers(run, [(commits[git], git) for git in line if git in commits], branch, fetched=False)
 
 
-def _note_transfers(run: _Run, pairs: list[tuple[Commit, str]], branch: str, *, fetched: bool) -> None:
+def _note_transfers(run: _Run, pairs: list[tuple[int, str]], branch: str, *, fetched: bool) -> None:
     now = timezone.now()
     with one_act():
         GitTransfer.objects.bulk_create(
             [
-                GitTransfer(link=run.link, fetched=fetched, commit=commit, git=git, branch=branch, at=now)
+                GitTransfer(link=run.link, fetched=fetched, commit_id=commit, git=git, branch=branch, at=now)
                 for commit, git in pairs
             ],
             batch_size=500,

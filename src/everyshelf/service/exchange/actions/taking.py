@@ -29,6 +29,7 @@ from everyshelf.service.shelves.actions.recording import CommitMessage, no_progr
 from everyshelf.service.shelves.actions.recording_lines import LineCommit, record_line
 from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
 
+_RECORDED_AT_ONCE = 2000
 _KEPT_BATCH = 1000
 Judge = Callable[[Fetched, str], None]
 
@@ -97,7 +98,11 @@ class Taking:
         fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, soonest))
         before = above[0].root if above else get_trees().empty
         self.judge(fetched, before)
-        self._read[git] = _Read(fetched, parents, list(get_trees().changes(before, fetched.root)))
+        files = fetched.changes
+        changes = [Change(path, *pair) for path, pair in files.files.items()]
+        if files.wholes or files.inside:
+            changes = list(get_trees().changes(before, fetched.root))
+        self._read[git] = _Read(fetched, parents, changes)
 
     def _root_of(self, git: str) -> str:
         return self._known[git].root if git in self._known else self._read[git].fetched.root
@@ -136,16 +141,23 @@ class Taking:
         """Record commits that were read, parents first, in one transaction, which the caller opened. Gives those that
         were not there yet, by their ids in Git."""
         fresh = [git for git in line if git not in self._known]
-        if not fresh:
-            return {}
+        made: dict[str, Commit] = {}
+        if fresh:
+            with one_act():
+                for start in range(0, len(fresh), _RECORDED_AT_ONCE):
+                    made.update(self._record_some(fresh[start : start + _RECORDED_AT_ONCE]))
+        return made
+
+    def _record_some(self, fresh: list[str]) -> dict[str, Commit]:
         places = {git: place for place, git in enumerate(fresh)}
         commits = [self._as_line_commit(self._read[git], places) for git in fresh]
-        with one_act():
-            made = dict(zip(fresh, record_line(self.caller, self.shelf, commits), strict=True))
-            pairs = [GitPair(shelf=self.shelf, commit=commit, git=git) for git, commit in made.items()]
-            GitPair.objects.bulk_create(pairs, batch_size=500)
-            self._known.update(made)
-            self._hold(made)
+        made = dict(zip(fresh, record_line(self.caller, self.shelf, commits), strict=True))
+        pairs = [GitPair(shelf=self.shelf, commit=commit, git=git) for git, commit in made.items()]
+        GitPair.objects.bulk_create(pairs, batch_size=500)
+        self._known.update(made)
+        self._hold(made)
+        for git in fresh:  # a long history fills the memory otherwise
+            del self._read[git]
         return made
 
     def _as_line_commit(self, read: _Read, places: dict[str, int]) -> LineCommit:
