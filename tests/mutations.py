@@ -47,6 +47,7 @@ _PUSHES = ("tests.service.test_git_served.PushTests",)
 _READS = ("tests.service.test_git_served.ReadingTests",)
 _LINKS = ("tests.service.test_git_links",)
 _PARTS = ("tests.service.test_git_parts",)
+_UNFOLDED = ("tests.service.test_git_unfolded",)
 _CALLS = ("tests.service.test_git_links.CalledTests",)
 _TOOLS = ("tests.cli.test_git_tools.PlainRepositoryTests",)
 _NOTES = ("tests.cli.test_git_tools.ContentNoteTests",)
@@ -176,15 +177,49 @@ CUTS = [
         _LINKS,
     ),
     Cut("gitside/causes.py", 'r"returned error: 403|', 'r"', _LINKS),
-    Cut("service/exchange/actions/sides.py", "    _move_branches(link)\n\n", "\n", _PARTS),
     Cut(
-        "service/exchange/actions/sides.py",
-        "            if len(above) < 2 and root == before:\n                sides[key]",
-        "            if False:\n                sides[key]",
+        "service/exchange/actions/bringing_out.py",
+        "    _move_branches(link)\n    _bring_tags(link)\n",
+        "    _bring_tags(link)\n",
         _PARTS,
     ),
     Cut(
-        "service/exchange/actions/sides.py",
+        "service/exchange/actions/bringing_out.py",
+        "            if len(above) < 2 and plain == before.plain:\n                sides[key]",
+        "            if False:\n                sides[key]",
+        _PARTS,
+    ),
+    # Parts of files beside them or instead of them
+    Cut(
+        "service/exchange/actions/laying.py",
+        "    if found is not None and found.id == entry.id:",
+        "    if False:",
+        _UNFOLDED,
+    ),
+    Cut("service/exchange/actions/laying.py", "    if not left:\n", "    if True:\n", _UNFOLDED),
+    Cut(
+        "service/exchange/actions/laying.py",
+        "            self.clash = parts\n",
+        "            self.clash = None\n",
+        _UNFOLDED,
+    ),
+    Cut(
+        "service/exchange/actions/laying.py",
+        "    if trees.find(before.plain, folder) is not None or",
+        "    if",
+        _UNFOLDED,
+    ),
+    Cut("service/exchange/actions/syncing.py", "                _bring_level(run, there)\n", "", _UNFOLDED),
+    Cut("service/exchange/actions/syncing.py", "            _note_waiting_parts(run, there)\n", "", _UNFOLDED),
+    Cut(
+        "service/exchange/actions/bringing_out.py",
+        "            if key <= link.as_is_until:",
+        "            if False:",
+        _UNFOLDED,
+    ),
+    Cut("service/exchange/actions/bringing_out.py", "    _bring_tags(link)\n\n", "\n", _UNFOLDED),
+    Cut(
+        "service/exchange/actions/bringing_back.py",
         "        known = _known(link.shelf, side, above, root)",
         "        known = None",
         _PARTS,

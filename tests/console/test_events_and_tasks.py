@@ -34,6 +34,15 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.press("Test builds")
             self.browser.see("The test event did not arrive: it answered 500.")
             self.browser.see("not everything reached builds")
+            program.status = 202
+            self.browser.press("Change builds")
+            changed = self.browser.driver.find_element("css selector", "dialog[open]")
+            changed.find_element("xpath", ".//label[normalize-space()='tags']/input").click()
+            self.assertEqual(self.browser.axe(), [])
+            self.browser.press("Change it and try it")
+            self.browser.see("A test event arrived: answered 202.")
+            self.browser.press("Done")
+            self.assertEqual(self.shelf.webhook("builds").about, ["commit", "tag"])
             self.assertEqual(self.browser.axe(), [])
 
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
+from selenium.webdriver.support.ui import Select
+
 from tests.console.test_together import TwoBrowsersCase
 from tests.support.git import GitServer, run_git
+from tests.support.waiting import until
 
 
 class GitPageTests(TwoBrowsersCase):
@@ -77,8 +80,11 @@ class LinksTests(TwoBrowsersCase):
         self.browser.press("Settle")
         self.browser.see("git/office/main")
 
-    def test_one_folder(self) -> None:
-        self.put({"data/fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"}, "Made here")
+    def test_one_folder_with_the_parts_of_its_files(self) -> None:
+        book = (
+            b'{"cells": [{"cell_type": "code", "metadata": {}, "outputs": [], "source": ["a = 1\\n"]}], "nbformat": 4}'
+        )
+        self.put({"data/look.ipynb": book, "notes.md": b"# Notes\n"}, "Made here")
         place = self.service.data / "environments"
         place.mkdir(exist_ok=True)
         bare = Path(tempfile.mkdtemp(prefix="console-", dir=place))
@@ -91,8 +97,34 @@ class LinksTests(TwoBrowsersCase):
         self.browser.field("Where it is in the repository (empty: a folder is its root)").send_keys("from/shelf")
         self.browser.press("Try it")
         self.browser.see("can be reached and written to")
+        Select(self.browser.field("Where parts of notebooks, apps, tests and archives lie there")).select_by_value(
+            "instead"
+        )
         self.browser.press("Look at what it would do")
+        self.browser.see("Would send")
+        self.assertEqual(self.browser.axe(), [])
         self.browser.press("Follow")
-        self.browser.see("only data, in from/shelf there")
+        self.browser.see("only data, in from/shelf there, parts instead of files")
         self.browser.see("in step")
-        self.assertEqual(set(GitServer.files(bare)), {"from/shelf/fares.csv"})
+        self.assertIn("from/shelf/look.ipynb.unfolded/cells/001.py", GitServer.files(bare))
+        self.browser.press("Show port")
+        self.browser.press("Change the link")
+        self.browser.field("Address of the repository").send_keys("-gone")
+        self.browser.press("Change it and try it")
+        self.browser.see("is not a repository")
+        address = self.browser.field("Address of the repository")
+        address.clear()
+        address.send_keys("ssh://git@office.example/fares.git")
+        self.browser.see("Private key for SSH")
+        self.assertEqual(self.browser.axe(), [])
+        address.clear()
+        address.send_keys(str(bare))
+        self.browser.press("Change it and try it")
+        self.browser.see("in step")
+        self.browser.press("Let the other side call")
+        self.browser.see("Secret, shown once")
+        self.browser.see(f"{self.service.address}/api/v1/shelves/{self.shelf.key}/git/links/port/called")
+        Select(self.browser.driver.find_element("css selector", "table.links select")).select_by_value("beside")
+        self.browser.see("parts beside files")
+        self.assertEqual(self.browser.axe(), [])
+        until(lambda: "from/shelf/look.ipynb" in GitServer.files(bare), "the file beside its parts")

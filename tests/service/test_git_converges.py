@@ -21,7 +21,7 @@ from tests.support.git import run_git
 from tests.support.laws import SHARE
 from tests.support.service import Service
 
-_EXAMPLES = 25 if SHARE >= 1 else 3
+_EXAMPLES = 25 if SHARE >= 1 else 2
 _MOST_STEPS = 14
 _ROUNDS = 6
 _LOSING = """#!/bin/sh

@@ -260,6 +260,18 @@ class ChangingTests(UnfoldedCase):
         now = run_git("rev-list", "main", folder=self.bare).stdout.split()
         self.assertEqual((now[-len(ids) :], len(now)), (ids, len(ids) + 3))
 
+    def test_a_link_that_only_sends_goes_on_where_it_was(self) -> None:
+        self.shelf.make_tag("spring-1")
+        self.link("none", way="send")
+        self.send()
+        before = self.tip()
+        self.shelf.change_git_link("office", parts="beside")
+        self.send()
+        self.assertEqual(self.state(), ("in step", ""))
+        self.assertIn(f"{_CELLS}/001.py", self.files())
+        self.assertEqual(self.tip("main~1"), before)
+        self.assertEqual(self.tip("spring-1^{commit}"), before)
+
     def test_removed_and_made_again_nothing_comes_twice(self) -> None:
         self.link("instead")
         self.both()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from everyshelf.gitside.objects import EMPTY_TREE, FOLDER, GitEntry, GitFolder, entry_of, in_order, row_of
 from everyshelf.gitside.repository import Repository
@@ -57,16 +57,18 @@ def _edited(repository: Repository, tree: str, edits: _Edits) -> str:
             del rows[name]
     if not rows:
         return EMPTY_TREE
-    return repository.put_tree(_ordered(before, rows))
+    return repository.put_tree(_ordered(before, rows, {path[0] for path in edits}))
 
 
-def _ordered(before: GitFolder, rows: GitFolder) -> GitFolder:
+def _ordered(before: GitFolder, rows: GitFolder, touched: Iterable[bytes]) -> GitFolder:
     """In Git's order, which rows keep that only say something else than before."""
-    if rows.keys() == before.keys() and all(
-        entry_of(row).is_folder == entry_of(before[name]).is_folder for name, row in rows.items() - before.items()
-    ):
-        return rows
-    return in_order(rows)
+    for name in touched:
+        old, new = before.get(name), rows.get(name)
+        if (old is None) != (new is None):
+            return in_order(rows)
+        if old is not None and new is not None and entry_of(old).is_folder != entry_of(new).is_folder:
+            return in_order(rows)
+    return rows
 
 
 def replaced(repository: Repository, tree: str, path: bytes, written: bytes) -> str:

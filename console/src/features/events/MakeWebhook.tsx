@@ -1,4 +1,4 @@
-/** A webhook: where it goes, what it hears of; its secret is shown once. */
+/** A webhook, made or changed: where it goes, what it hears of; a new secret is shown once. */
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
@@ -11,43 +11,71 @@ const ABOUT: [string, string][] = [
   ["merge", "merges to settle"], ["check", "checks"], ["promotion", "promotions, each phase"], ["environment", "environments, drift"],
 ];
 
-export function MakeWebhook({ shelf }: { shelf: string }) {
+/** ``one``: the webhook to be changed; without it a new one is made. */
+export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const queries = useQueryClient();
   const dialog = useRef<HTMLDialogElement>(null);
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
   const [about, setAbout] = useState<string[]>([]);
+  const all = `shelves/${shelf}/webhooks`;
   const make = useMutation({
     mutationFn: async () => {
-      const made = await send<Webhook>("POST", `shelves/${shelf}/webhooks`, { name, address, about });
-      return { made, tried: await send<Delivery>("POST", `shelves/${shelf}/webhooks/${name}/test`) };
+      const made = one ? await send<Webhook>("PATCH", `${all}/${name}`, { address, about }) : await send<Webhook>("POST", all, { name, address, about });
+      return { made, tried: await send<Delivery>("POST", `${all}/${name}/test`) };
     },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] }),
   });
+  const open = () => {
+    make.reset();
+    setName(one?.name ?? "");
+    setAddress(one?.address ?? "");
+    setAbout(one?.about ?? []);
+    dialog.current?.showModal();
+  };
+  const title = one ? `Change ${one.name}` : "Make a webhook";
+  const choose = (id: string, is: boolean) => setAbout(is ? [...about, id] : about.filter((chosen) => chosen !== id));
+  const others = about.filter((id) => !ABOUT.some(([known]) => known === id)).map((id): [string, string] => [id, id]);
+  const id = (what: string) => `webhook-${what}-${one?.name ?? ""}`;
   return (
     <>
-      <Button variant="outlined" onClick={() => { make.reset(); setName(""); setAddress(""); setAbout([]); dialog.current?.showModal(); }}>Make a webhook</Button>
-      <dialog ref={dialog} aria-label="Make a webhook" className="linkdialog">
+      {one
+        ? <button type="button" className="plainbtn" aria-label={title} onClick={open}>Change</button>
+        : <Button variant="outlined" onClick={open}>{title}</Button>}
+      <dialog ref={dialog} aria-label={title} className="linkdialog">
         <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
-          <h2>Make a webhook</h2>
+          <h2>{title}</h2>
           {make.data ? (
             <>
-              <p className="sec">{make.data.tried.state === "done" ? `A test event arrived: answered ${make.data.tried.status}.` : `A test event did not arrive: ${make.data.tried.why}.`} Each event is signed with this secret. Copy it now; it is not shown again.</p>
-              <textarea className="inp mono" aria-label="The secret" readOnly rows={2} value={make.data.made.secret} onFocus={(e) => e.target.select()} />
-              <div className="acts"><Button onClick={() => void navigator.clipboard?.writeText(make.data.made.secret ?? "")}>Copy it</Button><Button variant="contained" onClick={() => dialog.current?.close()}>Done</Button></div>
+              <p className="sec">
+                {make.data.tried.state === "done" ? `A test event arrived: answered ${make.data.tried.status}.` : `A test event did not arrive: ${make.data.tried.why}.`}
+                {!one && " Each event is signed with this secret. Copy it now; it is not shown again."}
+              </p>
+              {!one && <textarea className="inp mono" aria-label="The secret" readOnly rows={2} value={make.data.made.secret} onFocus={(e) => e.target.select()} />}
+              <div className="acts">
+                {!one && <Button onClick={() => void navigator.clipboard?.writeText(make.data.made.secret ?? "")}>Copy it</Button>}
+                <Button variant="contained" onClick={() => dialog.current?.close()}>Done</Button>
+              </div>
             </>
           ) : (
             <>
-              <label htmlFor="webhook-name">Name</label>
-              <input id="webhook-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
-              <label htmlFor="webhook-address">Address</label>
-              <input id="webhook-address" className="inp" required placeholder="https://HOST/PATH" value={address} onChange={(e) => setAddress(e.target.value)} />
+              {!one && (
+                <>
+                  <label htmlFor={id("name")}>Name</label>
+                  <input id={id("name")} className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
+                </>
+              )}
+              <label htmlFor={id("address")}>Address</label>
+              <input id={id("address")} className="inp" required placeholder="https://HOST/PATH" value={address} onChange={(e) => setAddress(e.target.value)} />
               <fieldset>
                 <legend>Hears of (none chosen: everything)</legend>
-                {ABOUT.map(([id, words]) => <label key={id}><input type="checkbox" checked={about.includes(id)} onChange={(e) => setAbout(e.target.checked ? [...about, id] : about.filter((one) => one !== id))} /> {words}</label>)}
+                {[...ABOUT, ...others].map(([act, words]) => <label key={act}><input type="checkbox" checked={about.includes(act)} onChange={(e) => choose(act, e.target.checked)} /> {words}</label>)}
               </fieldset>
               {make.isError && <ProblemBox error={make.error} />}
-              <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={make.isPending}>Make it and try it</Button></div>
+              <div className="acts">
+                <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+                <Button type="submit" variant="contained" disabled={make.isPending}>{one ? "Change it and try it" : "Make it and try it"}</Button>
+              </div>
             </>
           )}
         </form>

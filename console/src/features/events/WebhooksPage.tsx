@@ -65,6 +65,7 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
         <td className="num">
           {one.stopped && <button type="button" className="plainbtn" onClick={() => start.mutate()}>Start again</button>}{" "}
           <button type="button" className="plainbtn" disabled={test.isPending} aria-label={`Test ${one.name}`} onClick={() => test.mutate()}>Test</button>{" "}
+          <MakeWebhook shelf={shelf} one={one} />{" "}
           <button type="button" className="plainbtn" aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>Remove</button>
         </td>
       </tr>

@@ -6,6 +6,7 @@ import { type Schemas, send } from "../../api/client";
 import { ended, type Job, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { ProblemBox } from "../../shell/states";
+import { ChangeLink } from "./ChangeLink";
 import { PARTS } from "./MakeLink";
 import { type GitLink, gitLink, gitLinks } from "./queries";
 
@@ -133,6 +134,7 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
           </label>{" "}
           <button type="button" className="plainbtn" onClick={() => call.mutate()}>Let the other side call</button>{" "}
           <button type="button" className="plainbtn" onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</button>{" "}
+          <ChangeLink shelf={shelf} link={link} />{" "}
           <button type="button" className="plainbtn" onClick={() => remove.mutate()}>Remove the link</button>
         </span>
       </div>

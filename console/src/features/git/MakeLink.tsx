@@ -6,11 +6,12 @@ import { type Schemas, send } from "../../api/client";
 import type { Job } from "../../api/queries";
 import { count } from "../../marks/words";
 import { ProblemBox } from "../../shell/states";
+import { Access, type AccessSaid, NO_ACCESS } from "./Access";
 import { type GitLink, gitLinks } from "./queries";
 
 type Tried = Schemas["GitTried"];
 export const PARTS: [string, string][] = [["none", "In their files"], ["beside", "Beside their files"], ["instead", "Instead of their files"]];
-const WAYS: [string, string][] = [["send", "Send"], ["fetch", "Fetch"], ["both", "Both"]];
+export const WAYS: [string, string][] = [["send", "Send"], ["fetch", "Fetch"], ["both", "Both"]];
 
 export function MakeLink({ shelf }: { shelf: string }) {
   const queries = useQueryClient();
@@ -18,8 +19,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const [step, setStep] = useState(1);
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
-  const [user, setUser] = useState("");
-  const [token, setToken] = useState("");
+  const [access, setAccess] = useState<AccessSaid>(NO_ACCESS);
   const [folder, setFolder] = useState("");
   const [place, setPlace] = useState("");
   const [way, setWay] = useState("both");
@@ -32,7 +32,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   /** Made and tried at once; one that cannot be reached is not kept. */
   const reach = useMutation({
     mutationFn: async () => {
-      await send<GitLink>("POST", base, { name, address, user, token, folder, place });
+      await send<GitLink>("POST", base, { name, address, ...access, folder, place });
       try {
         return await send<Tried>("POST", `${base}/${name}/test`);
       } catch (error) {
@@ -64,7 +64,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const next = step === 1 ? reach : step === 2 ? look : begin;
   return (
     <>
-      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setToken(""); setFolder(""); setPlace(""); setParts("none"); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
+      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setAccess(NO_ACCESS); setFolder(""); setPlace(""); setParts("none"); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
       <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
         <form onSubmit={(e) => { e.preventDefault(); next.mutate(); }}>
           <h2>Make a link <span className="cap">{step} of 3</span></h2>
@@ -76,7 +76,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
                   <label htmlFor="link-name">Name</label>
                   <input id="link-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
                   <label htmlFor="link-address">Address of the repository</label>
-                  <input id="link-address" className="inp" required placeholder="https://HOST/REPOSITORY.git" value={address} onChange={(e) => setAddress(e.target.value)} />
+                  <input id="link-address" className="inp" required placeholder="https://HOST/REPOSITORY.git or ssh://USER@HOST/PATH" value={address} onChange={(e) => setAddress(e.target.value)} />
                   <label htmlFor="link-folder">Only this folder or artifact (empty: the whole shelf)</label>
                   <input id="link-folder" className="inp" value={folder} onChange={(e) => setFolder(e.target.value)} />
                   {folder && (
@@ -85,10 +85,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
                       <input id="link-place" className="inp" value={place} onChange={(e) => setPlace(e.target.value)} />
                     </>
                   )}
-                  <label htmlFor="link-user">User there (empty: everyshelf)</label>
-                  <input id="link-user" className="inp" autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
-                  <label htmlFor="link-token">Token there (kept encrypted)</label>
-                  <input id="link-token" className="inp" type="password" autoComplete="off" value={token} onChange={(e) => setToken(e.target.value)} />
+                  <Access id="new" address={address} said={access} onSay={setAccess} />
                 </>
               )}
             </li>

@@ -10,10 +10,11 @@ from everyshelf.core.errors import EveryShelfError, InvalidError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.merge.model import Side
 from everyshelf.core.reading.messages import FileAt
-from everyshelf.core.unfolding import FOLDER_SUFFIX, MANIFEST, UNFOLDED_KINDS, Unfolded, packed, unpacked_files
-from everyshelf.core.unfolding.model import read_manifest
+from everyshelf.core.unfolding.folders import FOLDER_SUFFIX
+from everyshelf.core.unfolding.model import MANIFEST, Unfolded, read_manifest
+from everyshelf.core.unfolding.parcels import packed, unpacked_files
+from everyshelf.core.unfolding.whole import UNFOLDED_KINDS
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees, reader
@@ -132,17 +133,15 @@ def not_named(parts: Entry) -> dict[str, Entry]:
     return {path: entry for path, entry in entries.items() if path not in laid}
 
 
-def merged(
-    shelf: Shelf, name: str, files: tuple[Entry | None, Entry, Entry], prefer: Side | None = None
-) -> Entry | None:
-    """What base, target and source come to by meaning; None where something is to be decided (``prefer``: by whom)."""
+def merged(shelf: Shelf, name: str, files: tuple[Entry | None, Entry, Entry]) -> Entry | None:
+    """What base, target and source come to by meaning; None where something is to be decided."""
     base, target, source = files
     if base is None:
-        return {"target": target, "source": source}[prefer] if prefer else None
+        return None
     with TemporaryDirectory(dir=get_config().scratch, prefix="merge-") as folder:
         output = Path(folder, "merged")
         with as_file(base.id) as one, as_file(target.id) as two, as_file(source.id) as three, reader() as worker:
-            answer = worker.merge(name, (one, two, three), output, prefer=prefer)
+            answer = worker.merge(name, (one, two, three), output)
         if not answer.merged:
             return None
         with output.open("rb") as file:

@@ -234,10 +234,9 @@ class _File:
             return parts
         if base is not None and base.id == parts.id:
             return file
-        trio = (base, file, parts)
-        found = merged(self._link.shelf, self._name, trio)
+        found = merged(self._link.shelf, self._name, (base, file, parts))
         if found is None:
-            self.clash = merged(self._link.shelf, self._name, trio, prefer="source") or parts
+            self.clash = parts
         return found or file
 
     def why(self) -> str | None:

@@ -8,7 +8,7 @@ from everyshelf.gitside.remote import Remote
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.exchange.actions.bringing_out import bring_out
 from everyshelf.service.exchange.actions.links import access_of
-from everyshelf.service.exchange.actions.repositories import folder_of, locked
+from everyshelf.service.exchange.actions.repositories import folder_of, locked, opened
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
 from everyshelf.service.exchange.actions.sides import held_by
 from everyshelf.service.exchange.actions.syncing import knows_nothing, may_be_branch, pairs_of
@@ -16,18 +16,22 @@ from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.shelves.models import Commit
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
+_MOST_AT_ONCE = 200
 
 
 def try_link(link: GitLink) -> GitTried:
     """Reach the repository with what the link has; raises the cause if that fails."""
     held = held_by(link)
     with locked(held):
-        bring_up_to_date(held)
+        with opened(held):
+            pass  # it is there now, with nothing in it at first
         with apart(folder_of(held)) as repository:
             remote = Remote(repository, access_of(link))
             there = remote.refs()
         is_new = bool(there) and link.way != "send" and knows_nothing(link)
-        if not is_new:
+        lacking = _lacking(link)
+        is_later = is_new or lacking > _MOST_AT_ONCE or bool(link.parts and lacking)
+        if not is_later:
             bring_out(link)
             bring_up_to_date(held)
         with apart(folder_of(held)) as repository:
@@ -42,8 +46,8 @@ def try_link(link: GitLink) -> GitTried:
             remote.fetch({n: f"{below}/{n}" for n in there if n.startswith(_HEADS) and there[n] in theirs})
             would_fetch = _count(repository, theirs, list(ours.values())) if link.way != "send" else 0
             would_send = _count(repository, mine, theirs) if link.way != "fetch" else 0
-            if is_new and link.way == "both":  # which of them are there already is known once they were fetched
-                would_send = max(0, Commit.objects.filter(shelf=link.shelf).count() - would_fetch)
+            if is_later and link.way != "fetch":  # which of them are there already is known once they are mapped
+                would_send = max(0, would_send + lacking - would_fetch)
             left = repository.refs(f"{below}/")
             repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
     names = [name.removeprefix(_HEADS) for name in there if name.startswith(_HEADS)]
@@ -56,6 +60,14 @@ def try_link(link: GitLink) -> GitTried:
         may_write=link.way != "fetch",
         odd_names=[name for name in (*names, *tags) if not may_be_branch(name)],
     )
+
+
+def _lacking(link: GitLink) -> int:
+    """How many commits are still to be mapped: work for a job where they are many, or files are to be unfolded."""
+    commits = Commit.objects.filter(shelf=link.shelf)
+    if link.side is not None:
+        return commits.exclude(side_commits__link=link).count()
+    return commits.exclude(git_pairs__mapping="").count()
 
 
 def _count(repository: Repository, tips: list[str], without: list[str]) -> int:
