@@ -81,10 +81,13 @@ export const artifactHistory = (key: string, path: string, ref: string) =>
     queryFn: () => get<ArtifactVersion[]>(`shelves/${key}/artifact/history`, { path, ref }),
   });
 
-export const commits = (key: string, ref: string, limit: number) =>
-  queryOptions({
-    queryKey: ["shelf", key, "commits", ref, limit],
-    queryFn: () => get<Schemas["CommitPage"]>(`shelves/${key}/commits`, { ref, limit }),
+/** History, a page at a time; pages that follow are of the same state. ``sought``: which commits are meant. */
+export const commits = (key: string, ref: string, sought: Record<string, string | undefined> = {}) =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "commits", ref, sought],
+    queryFn: ({ pageParam }) => get<Schemas["CommitPage"]>(`shelves/${key}/commits`, { ref, ...sought, cursor: pageParam || undefined }),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
   });
 

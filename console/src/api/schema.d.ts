@@ -605,8 +605,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the commits in the line of a ref, newest first
-         * @description List the commits in the line of a ref, newest first.
+         * List the commits in the line of a ref, or those among them that are sought, newest first
+         * @description List the commits in the line of a ref, or those among them that are sought, newest first.
          */
         get: operations["commits_list"];
         put?: never;
@@ -2769,6 +2769,8 @@ export interface components {
             tags: string[];
             artifacts: components["schemas"]["TouchedOut"][];
             artifact_count: number;
+            /** @description The worst effect on one of them; empty: not known yet. */
+            effect: string;
         };
         /** @description A commit. */
         CommitOut: {
@@ -7025,20 +7027,75 @@ export interface operations {
         parameters: {
             query?: {
                 /**
+                 * @description Author.
+                 * @example purser
+                 */
+                by?: string;
+                /**
                  * @description `next` of the page before.
                  * @example MTAw
                  */
                 cursor?: string;
+                /**
+                 * @description What had this effect on an artifact: breaks, alters, cosmetic.
+                 * @example alters
+                 */
+                effect?: string;
+                /**
+                 * @description A ref: only commits that its line lacks.
+                 * @example tag:spring-1
+                 */
+                from?: string;
+                /**
+                 * @description What touched an artifact of this kind.
+                 * @example dataset
+                 */
+                kind?: string;
+                /**
+                 * @description A label, KEY or KEY=VALUE.
+                 * @example fare
+                 */
+                label?: string;
                 /**
                  * @description Entries on a page.
                  * @example 100
                  */
                 limit?: number;
                 /**
+                 * @description newest (first, the default) or oldest.
+                 * @example
+                 */
+                order?: string;
+                /**
+                 * @description What touched this artifact, under all of its names, or this folder.
+                 * @example data/fares.csv
+                 */
+                path?: string;
+                /**
                  * @description The state meant; the main branch if left out.
                  * @example main
                  */
                 ref?: string;
+                /**
+                 * @description Recorded on this day or later; a date or a time.
+                 * @example
+                 */
+                since?: string;
+                /**
+                 * @description Id of a task.
+                 * @example SK-12
+                 */
+                task?: string;
+                /**
+                 * @description Recorded on this day or earlier.
+                 * @example
+                 */
+                until?: string;
+                /**
+                 * @description All of these words in the summary or the description.
+                 * @example committed to
+                 */
+                words?: string;
             };
             header?: never;
             path: {
@@ -7084,7 +7141,8 @@ export interface operations {
                      *               "removed": false
                      *             }
                      *           ],
-                     *           "artifact_count": 1
+                     *           "artifact_count": 1,
+                     *           "effect": "alters"
                      *         }
                      *       ],
                      *       "total": 1,

@@ -83,11 +83,12 @@ class Commit(msgspec.Struct):
 
 
 class CommitListed(Commit):
-    """A commit in a list, with what it did."""
+    """A commit in a list, with what it did: its first artifacts, and the worst effect on any of them."""
 
     tags: list[str] = []
     artifacts: list[dict[str, Any]] = []
     artifact_count: int = 0
+    effect: str = ""
 
 
 class Account(msgspec.Struct):

@@ -248,9 +248,16 @@ class ShelfClient(
 
     # --- history -----------------------------------------------------------
 
-    def commits(self, ref: str | None = None, limit: int | None = None) -> Iterator[CommitListed]:
-        """Commits in the line of a ref, newest first."""
-        for row in self._pages("commits", limit=limit, ref=ref):
+    def commits(self, ref: str | None = None, limit: int | None = None, **sought: str) -> Iterator[CommitListed]:
+        """Commits in the line of a ref, newest first; or those among them that are ``sought``.
+
+        ``start`` (a ref: what its line lacks), ``since`` and ``until`` (dates or times), ``by``, ``label`` (KEY or
+        KEY=VALUE), ``task``, ``path`` (an artifact under all of its names, or a folder), ``kind``, ``effect``,
+        ``words`` (in the summary or the description); ``order="oldest"`` turns them round.
+        """
+        if "start" in sought:
+            sought["from"] = sought.pop("start")
+        for row in self._pages("commits", limit=limit, ref=ref, **sought):
             yield msgspec.convert(row, CommitListed, strict=False)
 
     def commit(

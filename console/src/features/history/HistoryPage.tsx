@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { Link } from "react-router";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
 import { commits } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
@@ -10,27 +9,40 @@ import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { FIELDS, type Sought, SoughtForm } from "./Sought";
 
 export function HistoryPage() {
   const key = useShelfKey();
   const [at, setAt] = useParam("ref", "main");
-  const [most, setMost] = useState(100);
-  const found = useQuery(commits(key, at, most));
+  const [params, setParams] = useSearchParams();
+  const sought: Sought = Object.fromEntries(FIELDS.flatMap((name) => (params.get(name) ? [[name, params.get(name) ?? ""]] : [])));
+  const found = useInfiniteQuery(commits(key, at, sought));
+  const seek = (next: Sought) =>
+    setParams((old) => {
+      const now = new URLSearchParams(old);
+      for (const name of FIELDS) {
+        if (next[name]) now.set(name, next[name]);
+        else now.delete(name);
+      }
+      return now;
+    });
   const say = (<><i className="j">history of</i><RefChooser shelf={key} value={at} label="History of" onChoose={setAt} /></>);
-  const items = found.data?.items ?? [];
+  const items = found.data?.pages.flatMap((page) => page.items) ?? [];
+  const total = found.data?.pages[0]?.total ?? 0;
+  const isAll = Object.keys(sought).length === 0;
   return (
     <Page page="history" title={`History of ${at}`} at={at} say={say}>
-      <h1>{found.data ? `${count(found.data.total, "commit")} in the line of ${at}, newest first.` : "History"}</h1>
+      <h1>{found.data ? `${count(total, "commit")} in the line of ${at}${isAll ? "" : total === 1 ? " matches" : " match"}, newest first.` : "History"}</h1>
+      <SoughtForm sought={sought} onSeek={seek} />
       {found.isPending && <Loading what="Reading the history" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.total === 0 && <Empty>No commit yet. The first one starts the history.</Empty>}
+      {found.data && total === 0 && <Empty>{isAll ? "No commit yet. The first one starts the history." : "No commit of this line matches all of that. Take something away, or show all."}</Empty>}
       {items.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 8 }} aria-label="Commits">
           <table>
             <thead><tr><th>When</th><th>Who</th><th>Commit</th><th>Effect</th><th>Artifacts</th><th>Id</th></tr></thead>
             <tbody>
               {items.map((c) => {
-                const worst = ["breaks", "alters", "cosmetic"].find((e) => c.artifacts.some((a) => a.effect === e));
                 const parent = c.parents[0];
                 return (
                   <tr key={c.commit}>
@@ -43,7 +55,7 @@ export function HistoryPage() {
                       {c.tasks.map((t) => <TaskLink key={t} task={t} />)}
                       {Object.entries(c.labels).map(([k, v]) => <span key={k} className="mut" style={{ marginLeft: 8 }}>{k} {v}</span>)}
                     </td>
-                    <td><Effect effect={worst} /></td>
+                    <td><Effect effect={c.effect || undefined} /></td>
                     <td>
                       {c.artifacts.slice(0, 6).map((a) => <span key={a.path} title={`${a.path}: ${a.headline}`}><KindIcon kind={a.kind || "opaque"} /></span>)}{" "}
                       <span className="sec">{count(c.artifact_count, "artifact")}</span>
@@ -58,7 +70,7 @@ export function HistoryPage() {
           </table>
         </section>
       )}
-      {found.data?.next && <p className="foot"><button type="button" className="plainbtn" onClick={() => setMost(Math.min(1000, most + 200))}>Show older ones</button></p>}
+      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button></p>}
     </Page>
   );
 }

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import csv
+import io
+import os
 import shlex
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,7 +17,9 @@ from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
-    from everyshelf.client import ShelfClient
+    from everyshelf.client import CommitListed, ShelfClient
+
+_SHOWN = 20
 
 
 @click.command("history")
@@ -25,14 +31,42 @@ if TYPE_CHECKING:
     help="Branch, tag, commit or date; default: the desk's branch.",
     shell_complete=completing.refs,
 )
-@click.option("--limit", type=click.IntRange(1), default=20, show_default=True, help="Number of entries to print.")
+@click.option("--from", "start", metavar="REF", help="Only commits that REF lacks.", shell_complete=completing.refs)
+@click.option("--since", metavar="DATE", help="Only commits recorded on this day or later.")
+@click.option("--until", metavar="DATE", help="Only commits recorded on this day or earlier.")
+@click.option("--by", metavar="PERSON", help="Only commits of this author.")
+@click.option("--label", metavar="KEY[=VALUE]", help="Only commits with this label.")
+@click.option("--task", metavar="ID", help="Only commits for this task.")
+@click.option("--path", help="Only commits that touch this artifact, under all of its names, or this folder.")
+@click.option("--kind", help="Only commits that touch an artifact of this kind.")
+@click.option("--effect", type=click.Choice(["breaks", "alters", "cosmetic"]), help="Only commits with this effect.")
+@click.option("--words", help="Only commits with these words in summary or description.")
+@click.option("--oldest-first", is_flag=True, help="Begin with the oldest.")
+@click.option("--limit", type=click.IntRange(1), help="Number of entries; default: 20, with --csv all.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
 @shelf_options
 def history(
-    artifact: str | None, ref: str | None, limit: int, shelf_key: str | None, address: str | None, as_json: bool
+    artifact: str | None,
+    ref: str | None,
+    limit: int | None,
+    oldest_first: bool,
+    as_csv: bool,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+    **sought: str | None,
 ) -> None:
     """List the commits of a branch, or the versions of ARTIFACT, newest first."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
+    wanted = {name: value for name, value in sought.items() if value}
+    if "path" in wanted and desk:
+        wanted["path"] = desk.as_path(wanted["path"])
+    if oldest_first:
+        wanted["order"] = "oldest"
+    limit = limit or (None if as_csv else _SHOWN)
+    if artifact is not None and (wanted or as_csv):
+        raise click.UsageError("ARTIFACT lists versions; to look among commits: everyshelf history --path ARTIFACT")
     if artifact is not None:
         versions = shelf.history(desk.as_path(artifact) if desk else artifact, ref)[:limit]
         if as_json:
@@ -57,11 +91,17 @@ def history(
                 listing.under(terminal.line((8, terminal.effect(v.effect)), (18, told)))
         listing.show()
         return
-    commits = list(shelf.commits(ref, limit))
+    commits = list(shelf.commits(ref, limit, **wanted))
+    if as_csv:
+        _print_csv(commits)
+        return
     if as_json:
         terminal.print_json(commits)
         return
-    terminal.say(terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}") + ", newest first.")
+    first = "oldest" if oldest_first else "newest"
+    among = " that match" if wanted.keys() - {"order"} else ""
+    what = terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}")
+    terminal.say(f"{what}{among}, {first} first.")
     listing = terminal.Listing(
         (
             terminal.Column(2),
@@ -76,6 +116,22 @@ def history(
         cells = (c.commit[:8], terminal.bold), terminal.when(c.recorded), c.author, c.summary
         listing.row(*cells, (tags, terminal.command))
     listing.show()
+
+
+def _print_csv(commits: Sequence[CommitListed]) -> None:
+    """A line for each commit; its artifacts are told by their number and the worst effect on any."""
+    from everyshelf.core.report.csv_cells import csv_cell
+
+    raw = os.environ.get("EVERYSHELF_RAW_CSV", "").lower() in ("1", "yes", "true", "on")
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(["commit", "recorded", "author", "summary", "effect", "artifacts", "tags", "tasks", "labels"])
+    for one in commits:
+        labels = " ".join(f"{key}={value}" for key, value in one.labels.items())
+        cells = [one.commit, one.recorded.isoformat(), one.author, one.summary, one.effect, one.artifact_count]
+        cells += [" ".join(one.tags), " ".join(one.tasks), labels]
+        writer.writerow([csv_cell(cell, raw=raw) for cell in cells])
+    click.echo(text.getvalue(), nl=False)
 
 
 @click.command("browse")

@@ -521,7 +521,16 @@ def _failed(link: GitLink, error: EveryShelfError) -> None:
     _save(link)
 
 
+def _settings_of(link: GitLink) -> tuple[Any, ...]:
+    sealed = [bytes(one) if one is not None else None for one in (link.token, link.key)]
+    said = (link.address, link.user, link.known_hosts, link.way, link.branches, link.tags, link.parts, link.follows)
+    return (*said, *sealed)
+
+
 def _save(link: GitLink) -> None:
     fields = ["state", "problem", "looked", "tries", "since", "next_look", "lines", "seen_commit"]
     with one_act():
+        now = GitLink.objects.filter(pk=link.pk).first()
+        if now is not None and _settings_of(now) != _settings_of(link):
+            link.next_look = timezone.now()  # it was changed meanwhile, and has to be looked at as it is now
         link.save(update_fields=fields)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import base64
 import itertools
-from collections import defaultdict
 from collections.abc import Iterable
 from typing import Any
 
 import orjson
-from django.db.models import Count, Max
+from django.db.models import Max
 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
@@ -23,7 +22,7 @@ from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions, versions_at
 from everyshelf.service.shelves.actions.short_names import short_names
-from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf, Tag
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 MAX_PAGE = 5000
 _SHOWN_OF_COMMIT = 20
@@ -229,64 +228,3 @@ def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any
         "parents": parents,
         "merge": len(lineage.parents(commit.pk)) > 1 if lineage else len(parents) > 1,
     }
-
-
-def list_commits(shelf: Shelf, at: Resolved, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
-    """Commits in the line of a ref, newest first, each with what it did to how many artifacts."""
-    if at.commit is None:
-        return {"items": [], "total": 0, "next": None}
-    lineage = lineage_of(shelf)
-    line = sorted(lineage.ancestors(at.commit.pk), reverse=True)
-    start = decode_cursor(cursor)
-    page = line[start : start + min(limit, 1000)]
-    rows = {c.pk: c for c in Commit.objects.filter(pk__in=page)}
-    names = {key: commit.uid for key, commit in rows.items()}
-    beyond = {parent for number in page for parent in lineage.parents(number)} - rows.keys()
-    names |= dict(Commit.objects.filter(pk__in=beyond).values_list("pk", "uid"))
-    tags: dict[int, list[str]] = defaultdict(list)
-    for commit_id, name in Tag.objects.filter(commit__in=page).order_by("name").values_list("commit_id", "name"):
-        tags[commit_id].append(name)
-    touched = _touched_by(page)
-    items = []
-    for number in page:
-        commit = rows[number]
-        versions, count = touched[number]
-        items.append(
-            {
-                **commit_json(commit, lineage),
-                "tags": tags.get(number, []),
-                "parents": [names[parent] for parent in lineage.parents(number)],
-                "artifacts": [
-                    {
-                        "path": v.path,
-                        "version": v.number,
-                        "kind": v.kind,
-                        "effect": v.effect,
-                        "headline": v.headline,
-                        "removed": not v.content,
-                    }
-                    for v in versions
-                ],
-                "artifact_count": count,
-            }
-        )
-    after = start + len(page)
-    return {"items": items, "total": len(line), "next": encode_cursor(after) if after < len(line) else None}
-
-
-def _touched_by(commits: list[int]) -> dict[int, tuple[list[ArtifactVersion], int]]:
-    """The first artifacts each commit touched, and how many there are: one of a hundred thousand is not read whole."""
-    counts = ArtifactVersion.objects.filter(commit__in=commits).values("commit").annotate(count=Count("pk"))
-    result: dict[int, tuple[list[ArtifactVersion], int]] = {commit: ([], 0) for commit in commits}
-    many = []
-    for commit, count in counts.order_by().values_list("commit", "count"):
-        result[commit] = ([], count)
-        if count > _SHOWN_OF_COMMIT:
-            many.append(commit)
-    few = [commit for commit, (_, count) in result.items() if 0 < count <= _SHOWN_OF_COMMIT]
-    rows = list(ArtifactVersion.objects.filter(commit__in=few).order_by("pk"))
-    for commit in many:
-        rows += ArtifactVersion.objects.filter(commit=commit).order_by("pk")[:_SHOWN_OF_COMMIT]
-    for row in rows:
-        result[row.commit_id][0].append(row)
-    return result

@@ -165,15 +165,15 @@ def _at(shelf: Shelf, text: str) -> Commit | None:
     return None
 
 
-def parse_moment(text: str) -> datetime:
-    """A date (meaning its end) or a time; without a zone it is UTC."""
+def parse_moment(text: str, *, first: bool = False) -> datetime:
+    """A date (meaning its end; ``first``: its beginning) or a time; without a zone it is UTC."""
     try:
         day = parse_date(text)
         moment = parse_datetime(text)
     except ValueError:
         day = moment = None
     if day is not None and len(text) <= 10:
-        return datetime.combine(day, time.max, UTC)
+        return datetime.combine(day, time.min if first else time.max, UTC)
     if moment is None:
         raise InvalidError(
             f"{text[:60]!r} is not a date", code="ref.date", hint="Write 2026-03-14 or 2026-03-14T09:12."

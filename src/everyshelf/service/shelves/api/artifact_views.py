@@ -24,6 +24,7 @@ from everyshelf.service.shelves.actions import (
     copying,
     drawings,
     editing,
+    histories,
     listing,
     long_commits,
     outlines,
@@ -31,11 +32,25 @@ from everyshelf.service.shelves.actions import (
     references,
     unfolding,
 )
-from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView, message_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+_SOUGHT = {
+    "from": "A ref: only commits that its line lacks.",
+    "since": "Recorded on this day or later; a date or a time.",
+    "until": "Recorded on this day or earlier.",
+    "by": "Author.",
+    "label": "A label, KEY or KEY=VALUE.",
+    "task": "Id of a task.",
+    "path": "What touched this artifact, under all of its names, or this folder.",
+    "kind": "What touched an artifact of this kind.",
+    "effect": "What had this effect on an artifact: breaks, alters, cosmetic.",
+    "words": "All of these words in the summary or the description.",
+    "order": "newest (first, the default) or oldest.",
+}
 
 
 class ArtifactsView(ShelfView):
@@ -299,13 +314,26 @@ class ContentView(ShelfView):
 class CommitsView(ShelfView):
     """History."""
 
-    @extend_schema(operation_id="commits_list", responses=shapes.CommitPage, parameters=[REF, LIMIT, CURSOR])
+    @extend_schema(
+        operation_id="commits_list",
+        responses=shapes.CommitPage,
+        parameters=[REF, LIMIT, CURSOR, *(OpenApiParameter(name, str, description=d) for name, d in _SOUGHT.items())],
+    )
     def get(self, request: Any, shelf: str) -> Response:
-        """List the commits in the line of a ref, newest first."""
+        """List the commits in the line of a ref, or those among them that are sought, newest first."""
         _, found = self.shelf(request, shelf)
-        page = listing.list_commits(
+        given = {name: request.query_params.get(name, "") for name in _SOUGHT}
+        sought = histories.Sought(
+            start=self.at(request, found, "from") if given["from"] else None,
+            since=parse_moment(given["since"], first=True) if given["since"] else None,
+            until=parse_moment(given["until"]) if given["until"] else None,
+            order=given["order"] or "newest",
+            **{name: given[name] for name in ("by", "label", "task", "path", "kind", "effect", "words")},
+        )
+        page = histories.list_commits(
             found,
             self.at(request, found),
+            sought,
             limit=number(request, "limit", 100),
             cursor=request.query_params.get("cursor", ""),
         )

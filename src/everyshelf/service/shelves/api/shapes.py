@@ -166,6 +166,7 @@ class CommitListed(CommitOut):
     tags = serializers.ListField(child=serializers.CharField())
     artifacts = TouchedOut(many=True)
     artifact_count = serializers.IntegerField()
+    effect = serializers.CharField(allow_blank=True, help_text="The worst effect on one of them; empty: not known yet.")
 
 
 class CommitPage(serializers.Serializer[Any]):
