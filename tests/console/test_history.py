@@ -40,3 +40,8 @@ class HistoryPageTests(TwoBrowsersCase):
         self.browser.open(f"{page}?path=fares.csv")
         self.browser.see("1 commit in the line of main matches")
         self.assertEqual(self.summaries(), ["First fares"])
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}?ref=at:2001-01-01")
+        self.browser.see("no artifacts at this moment")
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}")
+        link = self.browser.button("Download as zip").get_attribute("href")
+        self.assertEqual(link, f"{self.service.address}/api/v1/shelves/{self.shelf.key}/zip?ref=main")

@@ -53,6 +53,7 @@ ROWS: dict[str, Row] = {
     "artifact_unfolded_file": Row("reader", query={"path": "n.ipynb"}),
     "artifact_text": Row("reader", query=A),
     "artifact_file": Row("reader", query=A),
+    "artifacts_zip": Row("reader"),
     "artifact_cells": Row("reader", query=T),
     "contents_get": Row("reader", path={"identity": "{content}"}),
     "contents_missing": Row("reader", body={"ids": ["{content}"]}),

@@ -2303,6 +2303,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download a folder, some artifacts or all of a state as a zip, which is made while it is sent
+         * @description Download a folder, some artifacts or all of a state as a zip, which is made while it is sent.
+         */
+        get: operations["artifacts_zip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -14984,6 +15004,51 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    artifacts_zip: {
+        parameters: {
+            query?: {
+                /**
+                 * @description What lies in this folder; everything if left out.
+                 * @example data
+                 */
+                folder?: string;
+                /**
+                 * @description These artifacts instead; may be repeated.
+                 * @example [
+                 *       "data/fares.csv"
+                 *     ]
+                 */
+                path?: string[];
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     tokens_list: {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -232,6 +232,23 @@ class ShelfClient(
         with self._transport.stream(address, path=path, ref=ref, version=version) as pieces, target.open("wb") as file:
             for piece in pieces:
                 file.write(piece)
+
+    def download_zip(
+        self, target: Path, ref: str | None = None, *, folder: str = "", paths: Sequence[str] = ()
+    ) -> None:
+        """What lies in a folder (everything if none is named), or these artifacts, as a zip into a file."""
+        address = f"{self._base}/zip"
+        part = target.with_name(f".{target.name}.part")
+        try:
+            with (
+                self._transport.stream(address, ref=ref, folder=folder or None, path=list(paths) or None) as pieces,
+                part.open("wb") as file,
+            ):
+                for piece in pieces:
+                    file.write(piece)
+            part.replace(target)
+        finally:
+            part.unlink(missing_ok=True)
 
     def text(
         self, path: str, ref: str | None = None, *, version: int | None = None, encoding: str | None = None

@@ -50,7 +50,8 @@ export function ShelfPage() {
           </button>
         ))}
         <span className="end">
-          <button type="button" className="plainbtn" onClick={save}>Save as CSV</button>
+          <button type="button" className="plainbtn" onClick={save}>Save as CSV</button>{" "}
+          {all.length > 0 && <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>Download as zip</a>}
           {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} />}
         </span>
       </div>

@@ -146,6 +146,12 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
 @click.option(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
 )
+@click.option(
+    "--zip",
+    "zip_file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Write the folder PATH, or everything, to this file as a zip.",
+)
 @click.option("--encoding", help="Read text in this encoding.")
 @click.option("--uses", is_flag=True, help="List what the artifact at PATH uses, and what uses it.")
 @shelf_options
@@ -153,6 +159,7 @@ def browse(
     path: str | None,
     ref: str | None,
     output: Path | None,
+    zip_file: Path | None,
     encoding: str | None,
     uses: bool,
     shelf_key: str | None,
@@ -167,13 +174,25 @@ def browse(
             raise click.UsageError("--uses needs the PATH of an artifact")
         _show_uses(shelf, desk.as_path(path) if desk else path, ref, as_json)
         return
+    if zip_file is not None:
+        where = desk.as_path(path) if desk and path else path or ""
+        shelf.download_zip(zip_file, ref, folder=where)
+        size = zip_file.stat().st_size
+        if as_json:
+            terminal.print_json({"file": str(zip_file), "size": size})
+        else:
+            said = f"{where or 'Everything'} at {ref or 'main'} written to {zip_file}, {terminal.size(size)}."
+            terminal.say(said)
+        return
     found = list(shelf.artifacts(ref, path)) if path else list(shelf.artifacts(ref))
     if path and not found:
         _show_artifact(shelf, desk.as_path(path) if desk else path, ref, output, encoding, as_json)
         return
     if output is not None or encoding is not None:
         what = f"{path} is a folder" if path else "no artifact is named"
-        raise click.UsageError(f"{what}; --output and --encoding need one artifact. To get a folder: everyshelf take")
+        raise click.UsageError(
+            f"{what}; --output and --encoding need one artifact. To get a folder: everyshelf browse FOLDER --zip FILE"
+        )
     if as_json:
         terminal.print_json(found)
         return

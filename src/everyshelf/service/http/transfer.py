@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import IO, Any
 from urllib.parse import quote
 
-from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
 
 from everyshelf.core.content.content_file import ContentFile
 from everyshelf.service.base.context import get_store
@@ -85,6 +85,15 @@ def _headed(response: HttpResponseBase, tag: str, name: str) -> HttpResponseBase
 def send_file(file: IO[bytes], name: str, content_type: str) -> HttpResponseBase:
     """An open file, from its beginning, as one to keep; it is closed when it is sent."""
     response = FileResponse(file, content_type=content_type)
+    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
+    return response
+
+
+def send_pieces(pieces: Iterable[bytes], name: str) -> HttpResponseBase:
+    """What is made while it is sent, as a zip to keep; the pieces are closed at the end, however it comes."""
+    turns.let_go()
+    response = StreamingHttpResponse(pieces, content_type="application/zip")
     response["Content-Security-Policy"] = "sandbox; default-src 'none'"
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
     return response

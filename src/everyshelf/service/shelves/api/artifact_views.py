@@ -16,7 +16,7 @@ from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.answers import answered
-from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file
+from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file, send_pieces
 from everyshelf.service.http.views import number, path_of, valid
 from everyshelf.service.shelves.actions import (
     committing,
@@ -31,6 +31,7 @@ from everyshelf.service.shelves.actions import (
     recording,
     references,
     unfolding,
+    zipping,
 )
 from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen import SeenVersion
@@ -242,6 +243,27 @@ class ArtifactFileView(_ArtifactView):
         if entry.type == "whole":
             return send_file(contents.zip_of(entry), f"{path.rpartition('/')[2]}.zip", "application/zip")
         return send_content(request, entry.id, entry.size, path.rpartition("/")[2])
+
+
+class ZipView(ShelfView):
+    """A folder, or some artifacts, as one file."""
+
+    @extend_schema(
+        operation_id="artifacts_zip",
+        responses={(200, "application/zip"): OpenApiTypes.BINARY},
+        parameters=[
+            REF,
+            OpenApiParameter("folder", str, description="What lies in this folder; everything if left out."),
+            OpenApiParameter("path", str, many=True, description="These artifacts instead; may be repeated."),
+        ],
+    )
+    def get(self, request: Any, shelf: str) -> HttpResponseBase:
+        """Download a folder, some artifacts or all of a state as a zip, which is made while it is sent."""
+        _, found = self.shelf(request, shelf)
+        at, folder = self.at(request, found), request.query_params.get("folder", "")
+        files = zipping.files_to_zip(found, at, folder, request.query_params.getlist("path"))
+        name = folder.rstrip("/").rpartition("/")[2] or found.key
+        return send_pieces(zipping.ZipPieces(files, at.commit.recorded if at.commit else None), f"{name}.zip")
 
 
 class ContentsView(ShelfView):
