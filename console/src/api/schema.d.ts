@@ -605,8 +605,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the commits in the line of a ref, or those among them that are sought, newest first
-         * @description List the commits in the line of a ref, or those among them that are sought, newest first.
+         * List the commits in the line of a ref, newest first, filtered by what is given
+         * @description List the commits in the line of a ref, newest first, filtered by what is given.
          */
         get: operations["commits_list"];
         put?: never;

@@ -266,7 +266,7 @@ class ShelfClient(
     # --- history -----------------------------------------------------------
 
     def commits(self, ref: str | None = None, limit: int | None = None, **sought: str) -> Iterator[CommitListed]:
-        """Commits in the line of a ref, newest first; or those among them that are ``sought``.
+        """Commits in the line of a ref, newest first; filtered by ``sought``.
 
         ``start`` (a ref: what its line lacks), ``since`` and ``until`` (dates or times), ``by``, ``label`` (KEY or
         KEY=VALUE), ``task``, ``path`` (an artifact under all of its names, or a folder), ``kind``, ``effect``,

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import os
 import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from everyshelf.cli import terminal
+from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import Commands, json_option, shelf_options
 from everyshelf.cli.session import get_desk, open_client, open_shelf, take_command
 
@@ -196,18 +194,12 @@ def _number(value: Any) -> str:
 
 
 def _csv(columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> str:
-    from everyshelf.core.report.csv_cells import csv_cell
-
-    text = io.StringIO()
-    raw = os.environ.get("EVERYSHELF_RAW_CSV", "").lower() in ("1", "yes", "true", "on")
-    writer = csv.writer(text, lineterminator="\n")
-    heads = (csv_cell(_head(c), raw=raw) for c in columns)
-    writer.writerow(["run", "branch", "commit", "state", "began", "took_seconds", *heads])
+    fixed = ("number", "branch", "commit", "state", "began", "took_seconds")
+    rows = []
     for run in runs:
         values = [run["cells"][c["group"]].get(c["name"], {}).get("value") for c in columns]
-        fixed = [run[name] for name in ("number", "branch", "commit", "state", "began", "took_seconds")]
-        writer.writerow([csv_cell(cell, raw=raw) for cell in (*fixed, *values)])
-    return text.getvalue()
+        rows.append([*(run[name] for name in fixed), *values])
+    return csv_text(["run", *fixed[1:], *map(_head, columns)], rows)
 
 
 @experiment.command("adopt")

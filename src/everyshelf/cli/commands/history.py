@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import os
 import shlex
 from collections.abc import Sequence
 from pathlib import Path
@@ -13,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from everyshelf.cli import completing, terminal
+from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 
@@ -119,19 +117,14 @@ def history(
 
 
 def _print_csv(commits: Sequence[CommitListed]) -> None:
-    """A line for each commit; its artifacts are told by their number and the worst effect on any."""
-    from everyshelf.core.report.csv_cells import csv_cell
-
-    raw = os.environ.get("EVERYSHELF_RAW_CSV", "").lower() in ("1", "yes", "true", "on")
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["commit", "recorded", "author", "summary", "effect", "artifacts", "tags", "tasks", "labels"])
+    """Print a line for each commit, with the number of its artifacts and the worst effect on any."""
+    rows = []
     for one in commits:
         labels = " ".join(f"{key}={value}" for key, value in one.labels.items())
         cells = [one.commit, one.recorded.isoformat(), one.author, one.summary, one.effect, one.artifact_count]
-        cells += [" ".join(one.tags), " ".join(one.tasks), labels]
-        writer.writerow([csv_cell(cell, raw=raw) for cell in cells])
-    click.echo(text.getvalue(), nl=False)
+        rows.append([*cells, " ".join(one.tags), " ".join(one.tasks), labels])
+    heads = ["commit", "recorded", "author", "summary", "effect", "artifacts", "tags", "tasks", "labels"]
+    click.echo(csv_text(heads, rows), nl=False)
 
 
 @click.command("browse")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from typing import IO, Any
+from typing import IO, Any, TypeVar
 from urllib.parse import quote
 
 from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
@@ -15,6 +15,7 @@ from everyshelf.service.base.turns import turns
 from everyshelf.service.problems import plain_problem
 
 _PIECE_BYTES = 1024 * 1024
+_Response = TypeVar("_Response", bound=HttpResponseBase)
 _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z", re.ASCII)
 
 
@@ -75,8 +76,12 @@ def _bounds(asked: str, size: int) -> tuple[int, int] | None:
 def _headed(response: HttpResponseBase, tag: str, name: str) -> HttpResponseBase:
     response["ETag"] = tag
     response["Accept-Ranges"] = "bytes"
-    # Never shown as a page of ours: an artifact may hold any script.
     response["Content-Type"] = "application/octet-stream"
+    return _to_keep(response, name)
+
+
+def _to_keep(response: _Response, name: str) -> _Response:
+    """Let a browser save it under this name and never show it as a page of ours: an artifact may hold any script."""
     response["Content-Security-Policy"] = "sandbox; default-src 'none'"
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
     return response
@@ -84,19 +89,13 @@ def _headed(response: HttpResponseBase, tag: str, name: str) -> HttpResponseBase
 
 def send_file(file: IO[bytes], name: str, content_type: str) -> HttpResponseBase:
     """An open file, from its beginning, as one to keep; it is closed when it is sent."""
-    response = FileResponse(file, content_type=content_type)
-    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
-    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
-    return response
+    return _to_keep(FileResponse(file, content_type=content_type), name)
 
 
 def send_pieces(pieces: Iterable[bytes], name: str) -> HttpResponseBase:
     """What is made while it is sent, as a zip to keep; the pieces are closed at the end, however it comes."""
     turns.let_go()
-    response = StreamingHttpResponse(pieces, content_type="application/zip")
-    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
-    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
-    return response
+    return _to_keep(StreamingHttpResponse(pieces, content_type="application/zip"), name)
 
 
 REPORT_TYPES = {
@@ -108,7 +107,4 @@ REPORT_TYPES = {
 
 def as_download(data: bytes | str, name: str, content_type: str) -> HttpResponse:
     """What was made from artifacts, as a file to keep; never shown as a page of ours."""
-    response = HttpResponse(data, content_type=content_type)
-    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
-    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
-    return response
+    return _to_keep(HttpResponse(data, content_type=content_type), name)

@@ -10,6 +10,7 @@ from everyshelf.service.exchange.actions.laying import Laid, fold_back, keep_sta
 from everyshelf.service.exchange.actions.sides import Line, newest_of_side, stand_for, state_here
 from everyshelf.service.exchange.models import GitLink, SideCommit
 from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.recording import Progress, no_progress
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
 
@@ -36,13 +37,15 @@ class Back:
         return [commit for place, commit in enumerate(made) if place not in set(self.clashes)], clashes
 
 
-def plan_back(link: GitLink, progress: Progress = no_progress) -> Back:
-    """Work out which commits of the shelf those of the side become that came and were not brought yet."""
+def plan_back(link: GitLink, tip: Commit, progress: Progress = no_progress) -> Back:
+    """Work out which commits of the shelf those of the side become that lead to ``tip`` and were not brought yet."""
     assert link.side is not None
     line = Line(link, link.shelf, to_side=False)
     back, trees = Back(link, line), get_trees()
     brought = SideCommit.objects.filter(link=link, side__isnull=False).values("side")
-    came = list(Commit.objects.filter(shelf=link.side).exclude(pk__in=brought).order_by("generation", "pk"))
+    line_there = lineage_of(link.side).ancestors(tip.pk)
+    lacking = Commit.objects.filter(shelf=link.side).exclude(pk__in=brought).order_by("generation", "pk")
+    came = [side for side in lacking if side.pk in line_there]
     places: dict[int, Commit | int | None] = {}
     states: dict[int, Laid] = {}
     for done, side in enumerate(came):

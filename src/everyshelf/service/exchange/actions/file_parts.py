@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from everyshelf.core.errors import EveryShelfError, InvalidError
+from everyshelf.core.errors import InvalidError, LimitError, UnreadableError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
@@ -46,7 +46,10 @@ def unfolded(files: Iterable[tuple[str, Entry]]) -> dict[Named, Entry | None]:
     made: dict[Named, str] = {}
     for path, (name, entry) in lacking.items():
         may_be = kinds[path] in UNFOLDED_KINDS and entry.size <= MOST_BYTES and _fits(name)
-        made[name, entry.id] = _unfold(name, entry.id) if may_be else ""
+        try:
+            made[name, entry.id] = _unfold(name, entry.id) if may_be else ""
+        except LimitError:
+            found[name, entry.id] = ""  # it was not read to its end, so nothing is remembered of it
     if made:
         get_store().sync()
         rows = [UnfoldedContent(name=n, content=c, parts=parts, made=True) for (n, c), parts in made.items()]
@@ -74,7 +77,7 @@ def _fits(name: str) -> bool:
 
 
 def _unfold(name: str, content: str) -> str:
-    """The folder node of its parts; empty where nothing in it would be worth a file of its own."""
+    """Return the folder node of its parts; empty for a file without parts. Raises ``LimitError``."""
     store, trees = get_store(), get_trees()
     with TemporaryDirectory(dir=get_config().scratch, prefix="unfold-") as folder:
         output = Path(folder, "parts")
@@ -84,7 +87,7 @@ def _unfold(name: str, content: str) -> str:
             files = unpacked_files(output.read_bytes())
             for path in files:
                 check_path(f"{folder_name(name)}/{path}")
-        except EveryShelfError:
+        except (InvalidError, UnreadableError):
             return ""
     infos = {path: store.put(data) for path, data in files.items()}
     entries = {path: Entry(path.rpartition("/")[2], "artifact", info.id, info.size) for path, info in infos.items()}
@@ -92,7 +95,10 @@ def _unfold(name: str, content: str) -> str:
 
 
 def folded(shelf: Shelf, name: str, parts: Entry) -> tuple[Entry | None, list[str]]:
-    """The file that a folder of parts folds to, and notes; None and why for one that cannot be folded."""
+    """Return the file that a folder of parts folds to, and notes; None and why if it cannot be folded.
+
+    A full disk or a damaged content is raised: it says nothing of the parts, and the next try may succeed.
+    """
     known = UnfoldedContent.objects.filter(name=name, parts=parts.id).first()
     if known is not None:
         return Entry(name, "artifact", known.content, get_store().size(known.content)), known.notes
@@ -104,7 +110,7 @@ def folded(shelf: Shelf, name: str, parts: Entry) -> tuple[Entry | None, list[st
                 notes = list(worker.fold(given, output).notes)
             with output.open("rb") as file:
                 info = take_in(shelf, iter(lambda: file.read(1 << 20), b""), None)
-    except EveryShelfError as error:
+    except (InvalidError, UnreadableError, LimitError) as error:
         return None, [error.message]
     with aside():
         row = UnfoldedContent(name=name, content=info.id, parts=parts.id, made=False, notes=notes)

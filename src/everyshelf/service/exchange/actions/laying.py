@@ -69,7 +69,7 @@ class _Files:
 
     @staticmethod
     def of_parts(path: str) -> str | None:
-        """The file whose parts would lie at ``path``; None if that is no such place."""
+        """Return the file whose parts would be at ``path``; None if ``path`` is not in a folder of parts."""
         names = path.split("/")
         for depth, name in enumerate(names):
             if name.endswith(FOLDER_SUFFIX) and len(name) > len(FOLDER_SUFFIX):

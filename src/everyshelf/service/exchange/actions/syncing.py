@@ -228,9 +228,11 @@ def _new_tags(
 
 def _take_tag(run: _Run, taking: Taking, found: FetchedTag, line: list[str]) -> None:
     """Record a tag that came, with the commits that only it leads to."""
-    back = _plan_back(run, taking, line)
+    back = _plan_back(run, taking, line, found.commit)
     with one_act():
-        _record_taken(run, taking, line, back)
+        _, clashes = _record_taken(run, taking, line, back)
+        if clashes:
+            _set_aside(run, _parts_aside(run.link, found.tag.name), clashes[-1])  # a tag has no branch to merge it into
         there = taking.commit_of(found.commit)
         here = of_side(run.link, there)
         if run.link.side is not None:
@@ -243,7 +245,7 @@ def _take_tag(run: _Run, taking: Taking, found: FetchedTag, line: list[str]) -> 
 
 def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[str], tip: str) -> None:
     """Let the branch have what came: as it is, or merged by meaning with what was made here meanwhile."""
-    back = _plan_back(run, taking, line)
+    back = _plan_back(run, taking, line, tip)
     with one_act():
         made, clashes = _record_taken(run, taking, line, back)
         if clashes:
@@ -286,13 +288,14 @@ def _move_branch(run: _Run, taking: Taking, here: str, tip: str, made: int) -> t
     return branch, came
 
 
-def _plan_back(run: _Run, taking: Taking, line: list[str]) -> Back | None:
-    """Record on the side what came, which is what the repository holds, and work out what that is on the shelf."""
+def _plan_back(run: _Run, taking: Taking, line: list[str], tip: str) -> Back | None:
+    """Record on the side what came, which is what the repository holds, and work out what that is on the shelf: up to
+    ``tip``, as what does not go together is merged into the branch that it came on."""
     if run.link.side is None:
         return None
     with one_act():
         taking.record(line)
-    return plan_back(run.link, run.progress)
+    return plan_back(run.link, taking.commit_of(tip), run.progress)
 
 
 def _record_taken(
@@ -500,7 +503,8 @@ def _keep_state(run: _Run) -> None:
     lines = list(run.lines.values())
     state = next((word for word in _WORST if any(line.state == word for line in lines)), "in step")
     worst = next((line for line in lines if line.state == state and line.why), None)
-    problem = {"detail": worst.why, "hint": worst.hint, "code": f"link.{state}"} if worst is not None else {}
+    code = "git.parts" if state == "in step" else f"link.{state}"
+    problem = {"detail": worst.why, "hint": worst.hint, "code": code} if worst is not None else {}
     now = timezone.now()
     if link.state != state:
         link.since = now

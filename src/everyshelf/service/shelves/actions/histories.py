@@ -1,4 +1,4 @@
-"""History: the commits of a line, or those among them that somebody looks for, page by page.
+"""History: the commits of a line, all or filtered, page by page.
 
 A page that follows is of the same state: its cursor names the commit at the end of the line as it was asked for first,
 and the last commit that was shown.
@@ -31,7 +31,7 @@ _SHOWN_OF_COMMIT = 20
 
 @dataclass(frozen=True)
 class Sought:
-    """Which commits of a line are meant; what is empty says nothing.
+    """Filters for the commits of a line; an empty field filters nothing.
 
     ``start``: only those its line lacks. ``since`` and ``until``: when they were recorded. ``label``: KEY or KEY=VALUE.
     ``path``: an artifact, under all of its names, or what lies in a folder. ``effect``, ``kind``: of one artifact at

@@ -61,9 +61,9 @@ class ZipPieces:
         self._holds = _places.acquire(blocking=False)
         if not self._holds:
             raise LimitError(
-                f"{AT_ONCE} zips are being taken from this service now",
+                f"{AT_ONCE} zips are being downloaded already, which is the most at once",
                 code="zip.busy",
-                hint="Ask again in a minute; everyshelf take needs no zip.",
+                hint="Try again in a minute, or take the artifacts to a desk: everyshelf take",
             )
         self._pieces = _zipped(files, moment or _FIRST)
 

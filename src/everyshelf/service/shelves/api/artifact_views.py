@@ -342,7 +342,7 @@ class CommitsView(ShelfView):
         parameters=[REF, LIMIT, CURSOR, *(OpenApiParameter(name, str, description=d) for name, d in _SOUGHT.items())],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """List the commits in the line of a ref, or those among them that are sought, newest first."""
+        """List the commits in the line of a ref, newest first, filtered by what is given."""
         _, found = self.shelf(request, shelf)
         given = {name: request.query_params.get(name, "") for name in _SOUGHT}
         sought = histories.Sought(
