@@ -36,6 +36,7 @@ from everyshelf.client.proposals import ProposalsPart
 from everyshelf.client.tasks import TasksPart
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
+from everyshelf.core.answers.origins import FormsAnswer, OriginsAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage
@@ -182,6 +183,50 @@ class ShelfClient(
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
         return self._transport.get(f"{self._base}/artifact/outline", OutlineAnswer, path=path, ref=ref, version=version)
+
+    def origins(
+        self, path: str, ref: str | None = None, *, version: int | None = None, form: str | None = None
+    ) -> OriginsAnswer:
+        """Who last set each part of an artifact, or with ``form="lines"`` each line; all of them, page by page."""
+        whole: OriginsAnswer | None = None
+        while whole is None or len(whole.parts) + len(whole.lines) < whole.total:
+            start = len(whole.parts) + len(whole.lines) + 1 if whole is not None else 1
+            page = self._transport.get(
+                f"{self._base}/artifact/origins",
+                OriginsAnswer,
+                path=path,
+                ref=ref,
+                version=version,
+                form=form,
+                start=start,
+                limit=_PAGE,
+            )
+            if whole is None:
+                whole = page
+                continue
+            if not page.parts and not page.lines:
+                break
+            whole.parts += page.parts
+            whole.lines += page.lines
+            whole.commits |= page.commits
+        return whole
+
+    def forms(
+        self,
+        path: str,
+        ref: str | None = None,
+        *,
+        version: int | None = None,
+        **of: Any,
+    ) -> FormsAnswer:
+        """What each commit did to one thing in an artifact, newest first.
+
+        One of: ``part`` (its path, a field below it, or a label), ``line`` (from 1), ``row`` (the cells of its key,
+        with commas; with ``column`` one cell, with ``table`` that of a database).
+        """
+        return self._transport.get(
+            f"{self._base}/artifact/forms", FormsAnswer, path=path, ref=ref, version=version, **of
+        )
 
     def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""

@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "everyshelf.service.log",
     "everyshelf.service.idempotency",
     "everyshelf.service.checks",
+    "everyshelf.service.origins",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
     "everyshelf.service.exchange",

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from everyshelf.cli import completing, terminal
+from everyshelf.cli.commands.origins import show_forms
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
@@ -40,12 +41,14 @@ _SHOWN = 20
 @click.option("--effect", type=click.Choice(["breaks", "alters", "cosmetic"]), help="Only commits with this effect.")
 @click.option("--words", help="Only commits with these words in summary or description.")
 @click.option("--oldest-first", is_flag=True, help="Begin with the oldest.")
+@click.option("--part", metavar="PART", help="With ARTIFACT: the commits that touched this part, a path or a label.")
 @click.option("--limit", type=click.IntRange(1), help="Number of entries; default: 20, with --csv all.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
 @shelf_options
 def history(
     artifact: str | None,
     ref: str | None,
+    part: str | None,
     limit: int | None,
     oldest_first: bool,
     as_csv: bool,
@@ -63,6 +66,11 @@ def history(
     if oldest_first:
         wanted["order"] = "oldest"
     limit = limit or (None if as_csv else _SHOWN)
+    if part is not None:
+        if artifact is None or wanted or as_csv:
+            raise click.UsageError("--part goes with ARTIFACT alone: everyshelf history ARTIFACT --part PART")
+        show_forms(shelf, desk.as_path(artifact) if desk else artifact, ref, as_json, part=part)
+        return
     if artifact is not None and (wanted or as_csv):
         raise click.UsageError("ARTIFACT lists versions; to look among commits: everyshelf history --path ARTIFACT")
     if artifact is not None:

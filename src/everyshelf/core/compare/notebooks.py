@@ -9,12 +9,15 @@ from __future__ import annotations
 import re
 from bisect import bisect_left
 from collections import defaultdict
+from contextlib import nullcontext
 from itertools import accumulate
 
 from everyshelf.core.compare.outlines import Run
 from everyshelf.core.compare.same import likeness
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.origins.steps import Step
+from everyshelf.core.origins.trail import Trail
 from everyshelf.core.outline.model import Finding, Outline, Part, child_path
 
 _LEAST_LIKE = 0.5
@@ -28,8 +31,17 @@ Pair = tuple[int, int]
 
 def compare_notebooks(before: Outline, after: Outline, table: KindTable) -> list[Finding]:
     """All findings between two notebook outlines."""
-    run = Run(table)
-    old, new = before.root, after.root
+    return _compared(Run(table), before.root, after.root)
+
+
+def carry_notebooks(before: Outline, after: Outline, table: KindTable) -> Step:
+    """What a notebook carried over from the version before."""
+    trail = Trail()
+    _compared(Run(table, trail=trail), before.root, after.root)
+    return trail.finished()
+
+
+def _compared(run: Run, old: Part, new: Part) -> list[Finding]:
     run.fields(old, new, "", cosmetic=False)
     run.children(old, new, "", cosmetic=False, leave_out="cell")
     _Cells(run, _cells(old), _cells(new)).compare()
@@ -37,6 +49,7 @@ def compare_notebooks(before: Outline, after: Outline, table: KindTable) -> list
 
 
 def _cells(root: Part) -> list[Part]:
+    """The cells, which come before all other children."""
     return [p for p in root.children() if p.type == "cell"]
 
 
@@ -139,6 +152,7 @@ class _Cells:
             run = cells.of(self._lines_old[i], free_new, kept.get(i))
             if run:
                 self._say_split(run, split=True)
+                self._carry([i], run)
                 self._told_old.add(i)
                 self._told_new.update(run)
                 kept.pop(i, None)
@@ -150,6 +164,7 @@ class _Cells:
             run = cells.of(self._lines_new[j], free_old, back.get(j))
             if run:
                 self._say_split(run, split=False, place=j)
+                self._carry(run[:1], [j])
                 self._told_new.add(j)
                 self._told_old.update(run)
                 kept.pop(back.get(j, -1), None)
@@ -161,6 +176,12 @@ class _Cells:
 
     def _path(self, place: int, cell: Part) -> str:
         return child_path("", cell, str(cell.fields["id"]) if self._ids else f"#{place + 1}")
+
+    def _carry(self, old: list[int], new: list[int]) -> None:
+        """A split or merged cell says what it said."""
+        if self._run.trail is not None:
+            for j in new:
+                self._run.trail.looks_of(old[0], j)
 
     def _say_split(self, run: list[int], *, split: bool, place: int = 0) -> None:
         here = run[0] if split else place
@@ -184,13 +205,17 @@ class _Cells:
         told_new = set(targets) | self._told_new
         for place, (i, j) in enumerate(pairs):
             path = self._path(j, self._after[j])
+            trail = self._run.trail
             if place not in kept:
                 self._run.say("moved", path, self._after[j], before=i + 1, after=j + 1, cosmetic=False)
-            self._run.parts(self._before[i], self._after[j], path, cosmetic=False)
+            with trail.pair(i, j) if trail is not None else nullcontext():
+                self._run.parts(self._before[i], self._after[j], path, cosmetic=False)
+            if trail is not None and place not in kept:
+                trail.moved(i, j)
         for i in sorted(set(range(len(self._before))) - told_old):
-            self._run.say_removed(self._before[i], self._path(i, self._before[i]), cosmetic=False)
+            self._run.say_removed(self._before[i], self._path(i, self._before[i]), cosmetic=False, place=i)
         for j in sorted(set(range(len(self._after))) - told_new):
-            self._run.say_added(self._after[j], self._path(j, self._after[j]), cosmetic=False)
+            self._run.say_added(self._after[j], self._path(j, self._after[j]), cosmetic=False, place=j)
 
 
 def _near(place: int, count: int, other: list[int]) -> list[tuple[int, int]]:

@@ -14,7 +14,8 @@ from __future__ import annotations
 
 import itertools
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -38,6 +39,8 @@ from everyshelf.core.compare.tabular import TABULAR, level_columns
 from everyshelf.core.compare.wording import Names, names_in, same_but_spacing, text_change
 from everyshelf.core.kinds.cosmetic import Place
 from everyshelf.core.kinds.table import KindTable
+from everyshelf.core.origins.steps import Touch
+from everyshelf.core.origins.trail import Spot, Trail
 from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
@@ -52,6 +55,7 @@ class _Left:
     place: int  # index into the list of findings
     part: Part
     path: str
+    spot: Spot | None = None
 
 
 def compare_outlines(before: Outline, after: Outline, table: KindTable) -> tuple[list[Finding], dict[str, list[str]]]:
@@ -64,11 +68,13 @@ def compare_outlines(before: Outline, after: Outline, table: KindTable) -> tuple
 class Run:
     """One comparison on its way: findings so far, and what may still turn out to have moved.
 
-    ``names`` tells the label of what an id names; connections are told by the labels of their ends.
+    ``names`` tells the label of what an id names; connections are told by the labels of their ends. ``trail`` writes
+    down which part became which.
     """
 
-    def __init__(self, table: KindTable, names: Names | None = None) -> None:
+    def __init__(self, table: KindTable, names: Names | None = None, trail: Trail | None = None) -> None:
         self._table = table
+        self.trail = trail
         self._names = names or Names()
         self._findings: list[Finding | None] = []
         self._above: list[tuple[str, str]] = []  # path and words of the parts on the way down
@@ -98,6 +104,8 @@ class Run:
         looks = self._table.cosmetic_type(after.type)
         if looks is not None:
             self.say("changed", path, after, cosmetic=True, detail=looks.reason)
+            if self.trail is not None:
+                self.trail.looks()
             return
         said = len(self._findings)
         if after.type in TABULAR and before.type == after.type:
@@ -107,6 +115,8 @@ class Run:
         if len(self._findings) == said and not any((before.fields, after.fields, before.children(), after.children())):
             # Bytes and the like, of which nobody made fields.
             self.say("changed", path, after, detail="its content differs", cosmetic=cosmetic)
+            if self.trail is not None:
+                self.trail.whole()
         elif len(self._findings) == said and _form(before.value) != _form(after.value):
             # An empty list is not an empty object, though neither has a part that could say so.
             self.say(
@@ -124,6 +134,8 @@ class Run:
         found = level_columns(before, after)
         if found is None:
             return before, after
+        if self.trail is not None:
+            self.trail.columns(found.added, [(old, new) for old, new in found.renamed])
 
         def say(action: Step, name: str, was: str | None = None, now: str | None = None) -> None:
             column = Part("column", name, name, None)
@@ -155,6 +167,10 @@ class Run:
             because = next((after.fields[f] for f, led in follows.items() if led == name and after.fields.get(f)), "")
             is_looks = cosmetic or self._is_cosmetic(name, old, new, before, after)
             self.say(action, path, after, field=name, before=old, after=new, cosmetic=is_looks, detail=str(because))
+            if self.trail is not None:
+                said = self._findings[-1]
+                touch: Touch = "removed" if action == "removed" else "set"
+                self.trail.field(name, "looks" if said is not None and said.effect == "cosmetic" else touch, old, new)
 
     def _is_cosmetic(self, name: str, old: Any, new: Any, before: Part, after: Part) -> bool:
         if not self._table.may_be_cosmetic(name):
@@ -165,7 +181,9 @@ class Run:
 
     def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
         """What differs between the children of two matched parts, type by type."""
-        old, new = _by_type(before.children()), _by_type(after.children())
+        olds, news = before.children(), after.children()
+        old, new = _by_type(olds), _by_type(news)
+        places = (_places_by_type(olds), _places_by_type(news)) if self.trail is not None else None
         types = dict.fromkeys([*old, *new])
         if self._joins:  # what is joined comes first: joints are told by what its names were
             types = dict.fromkeys(sorted(types, key=lambda t: t != "step"))
@@ -175,9 +193,10 @@ class Run:
             ordered = before.ordered and after.ordered
             if after.sequence:
                 ordered = not self._table.is_unordered(part_type)
-            _Siblings(self, path, after, ordered, cosmetic=cosmetic).compare(
-                old.get(part_type, []), new.get(part_type, [])
-            )
+            siblings = _Siblings(self, path, after, ordered, cosmetic=cosmetic)
+            if places is not None:
+                siblings.places = places[0].get(part_type, ()), places[1].get(part_type, ())
+            siblings.compare(old.get(part_type, []), new.get(part_type, []))
 
     # --- findings ----------------------------------------------------------
 
@@ -225,14 +244,16 @@ class Run:
             return "cosmetic"
         return "alters"
 
-    def say_added(self, part: Part, path: str, *, cosmetic: bool) -> None:
-        """A part that only the newer version has; it may still turn out to have moved."""
-        self._added.append(_Left(len(self._findings), part, path))
+    def say_added(self, part: Part, path: str, *, cosmetic: bool, place: int = 0) -> None:
+        """A part that only the newer version has, at ``place`` of its parent; it may still turn out to have moved."""
+        spot = self.trail.added(place) if self.trail is not None else None
+        self._added.append(_Left(len(self._findings), part, path, spot))
         self.say("added", path, part, after=self._brief(part), cosmetic=cosmetic)
 
-    def say_removed(self, part: Part, path: str, *, cosmetic: bool) -> None:
+    def say_removed(self, part: Part, path: str, *, cosmetic: bool, place: int = 0) -> None:
         """A part that only the older version has; it may still turn out to have moved."""
-        self._removed.append(_Left(len(self._findings), part, path))
+        spot = self.trail.gone(place, part.type, str(part.label), path) if self.trail is not None else None
+        self._removed.append(_Left(len(self._findings), part, path, spot))
         self.say("removed", path, part, before=self._brief(part), cosmetic=cosmetic)
 
     def _brief(self, part: Part) -> Any:
@@ -307,7 +328,13 @@ class Run:
         self._findings[old.place] = None
         went = replace(said, action="moved", before=old.path, after=new.path, effect=effect)
         self._findings[new.place] = went if old.path != new.path else None
-        self.parts(old.part, new.part, new.path, cosmetic=effect == "cosmetic")
+        with self._came(old, new):
+            self.parts(old.part, new.part, new.path, cosmetic=effect == "cosmetic")
+
+    def _came(self, old: _Left, new: _Left) -> AbstractContextManager[None]:
+        if self.trail is None or old.spot is None or new.spot is None:
+            return nullcontext()
+        return self.trail.came(old.spot, new.spot)
 
 
 class _Siblings:
@@ -321,6 +348,7 @@ class _Siblings:
         self._cosmetic = cosmetic
         self._identity = Identity()
         self._skip: tuple[str, ...] = ()  # the identity, where only one version spells it out
+        self.places: tuple[Sequence[int], Sequence[int]] = ((), ())  # among all children, where a trail is kept
 
     def compare(self, before: Sequence[Part], after: Sequence[Part]) -> None:
         after = self._run.joined_as_before(after)
@@ -338,7 +366,7 @@ class _Siblings:
         elif alone:
             self._identity = Identity()
             # The only element of its name on both sides: its name says which it is.
-            self._pair(before[0], after[0], self._child_path(after[0], 0))
+            self._pair((before, 0), (after, 0), self._child_path(after[0], 0))
         else:
             self._by_content(before, after)
 
@@ -365,13 +393,17 @@ class _Siblings:
         for i, j in renamed:
             self._run.note_renamed(self._key(before[i]), self._key(after[j]))
         olds, news = values_of(before), values_of(after)
-        for i, j in differing(olds, news, pairs):
-            self._pair(before[i], after[j], self._child_path(after[j], j), skip=self._skip)
+        differ = differing(olds, news, pairs)
+        if self._run.trail is not None:
+            differ = list(differ)
+            self._same(set(pairs).difference(differ))
+        for i, j in differ:
+            self._pair((before, i), (after, j), self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
         for i, j in renamed:
             path, keys = self._child_path(after[j], j), (self._key(before[i]), self._key(after[j]))
             self._run.say("renamed", path, after[j], before=keys[0], after=keys[1], cosmetic=self._cosmetic)
-            self._pair(before[i], after[j], path, skip=self._identity.fields)
+            self._pair((before, i), (after, j), path, skip=self._identity.fields, renamed=keys)
         self._rest(before, after, minus(left_a, renamed, 0), minus(left_b, renamed, 1))
 
     def _renames(
@@ -391,9 +423,11 @@ class _Siblings:
 
     def _rest(self, before: Sequence[Part], after: Sequence[Part], gone: list[int], come: list[int]) -> None:
         for i in gone:
-            self._run.say_removed(before[i], self._child_path(before[i], i), cosmetic=self._cosmetic)
+            path, place = self._child_path(before[i], i), self._place(0, i)
+            self._run.say_removed(before[i], path, cosmetic=self._cosmetic, place=place)
         for j in come:
-            self._run.say_added(after[j], self._child_path(after[j], j), cosmetic=self._cosmetic)
+            path, place = self._child_path(after[j], j), self._place(1, j)
+            self._run.say_added(after[j], path, cosmetic=self._cosmetic, place=place)
 
     def _order(self, after: Sequence[Part], pairs: list[Pair]) -> None:
         targets = [j for _, j in pairs]
@@ -406,8 +440,9 @@ class _Siblings:
             return
         kept = set(increasing(targets))
         rank = {j: r for r, j in enumerate(sorted(targets))}
-        for place, (_, j) in enumerate(pairs):
+        for place, (i, j) in enumerate(pairs):
             if place not in kept:
+                self._moved(i, j)
                 self._run.say(
                     "moved",
                     self._child_path(after[j], j),
@@ -445,25 +480,51 @@ class _Siblings:
         moved = equal_leftovers(keys_a, keys_b, left_a, left_b)
         left_a, left_b = minus(left_a, moved, 0), minus(left_b, moved, 1)
         changed = gap_pairs(before, after, pairs, left_a, left_b, skip)
+        self._same([*pairs, *moved])
         for i, j in moved:
             if self._ordered:
+                self._moved(i, j)
                 self._run.say(
                     "moved", self._child_path(after[j], j), after[j], before=i + 1, after=j + 1, cosmetic=self._cosmetic
                 )
         if moved and not self._ordered:
             self._run.say("reordered", self._list_path(), self._parent, cosmetic=True)
         for i, j in changed:
-            self._pair(before[i], after[j], self._child_path(after[j], j), skip=skip)
+            self._pair((before, i), (after, j), self._child_path(after[j], j), skip=skip)
         self._rest(before, after, minus(left_a, changed, 0), minus(left_b, changed, 1))
 
     # --- common ------------------------------------------------------------
 
-    def _pair(self, before: Part, after: Part, path: str, skip: tuple[str, ...] = ()) -> None:
-        if skip and not same_value(before.value, after.value):
-            self._run.fields(before, after, path, cosmetic=self._cosmetic, skip=skip)
-            self._run.children(before, after, path, cosmetic=self._cosmetic)
-        else:
-            self._run.parts(before, after, path, cosmetic=self._cosmetic)
+    def _pair(
+        self,
+        old: tuple[Sequence[Part], int],
+        new: tuple[Sequence[Part], int],
+        path: str,
+        *,
+        skip: tuple[str, ...] = (),
+        renamed: tuple[str, str] | None = None,
+    ) -> None:
+        before, after = old[0][old[1]], new[0][new[1]]
+        trail = self._run.trail
+        with trail.pair(self._place(0, old[1]), self._place(1, new[1]), renamed=renamed) if trail else nullcontext():
+            if skip and not same_value(before.value, after.value):
+                self._run.fields(before, after, path, cosmetic=self._cosmetic, skip=skip)
+                self._run.children(before, after, path, cosmetic=self._cosmetic)
+            else:
+                self._run.parts(before, after, path, cosmetic=self._cosmetic)
+
+    def _place(self, side: int, index: int) -> int:
+        """The place among all children of the parent of one of this type."""
+        places = self.places[side]
+        return places[index] if places else index
+
+    def _same(self, pairs: Iterable[Pair]) -> None:
+        if self._run.trail is not None:
+            self._run.trail.same((self._place(0, i), self._place(1, j)) for i, j in pairs)
+
+    def _moved(self, i: int, j: int) -> None:
+        if self._run.trail is not None:
+            self._run.trail.moved(self._place(0, i), self._place(1, j))
 
     def _key(self, part: Part) -> str:
         return part.key if part.key is not None else key_of(part, self._identity.fields)
@@ -507,6 +568,16 @@ def _form(value: Any) -> str:
 
 def _is_empty(value: Any) -> bool:
     return isinstance(value, dict | list) and not value
+
+
+def _places_by_type(parts: Sequence[Part]) -> dict[str, list[int]]:
+    """Where the children of each type are among all; of one type only, they are where they are."""
+    if isinstance(parts, Items):
+        return {}
+    places: dict[str, list[int]] = defaultdict(list)
+    for place, part in enumerate(parts):
+        places[part.type].append(place)
+    return places
 
 
 def _by_type(parts: Sequence[Part]) -> dict[str, Sequence[Part]]:

@@ -39,7 +39,7 @@ Placed = dict[str, tuple[Places, Places, str]]
 
 def compare_workbooks(before: Workbook, after: Workbook, table: KindTable) -> Comparison:
     """Everything that differs between two workbooks."""
-    matched = _matched_sheets(before, after)
+    matched = matched_sheets(before, after)
     laid = {new.name: (old, new, lay(old, new)) for old, new in matched if not _untouched(old, new)}
     places: Placed = {old.name: (Places([]), Places([]), new.name) for old, new in matched}
     places |= {o.name: (Places(found.rows), Places(found.columns), n.name) for o, n, found in laid.values()}
@@ -69,7 +69,8 @@ def _untouched(old: Sheet, new: Sheet) -> bool:
     return old.rows == new.rows
 
 
-def _matched_sheets(before: Workbook, after: Workbook) -> list[tuple[Sheet, Sheet]]:
+def matched_sheets(before: Workbook, after: Workbook) -> list[tuple[Sheet, Sheet]]:
+    """Which sheet became which: by name, else by what they hold."""
     by_name = {s.name: s for s in before.sheets}
     pairs = [(by_name[s.name], s) for s in after.sheets if s.name in by_name]
     taken = {old.name for old, _ in pairs}

@@ -10,9 +10,12 @@ from typing import Any
 import msgspec
 
 from everyshelf.core.answers.base import Answer
+from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.answers.uses import WantedPart
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.merge.model import Decision, Side
+
+MOST_PARTS = 5_000  # of an outline that is shown
 
 
 class FileAt(msgspec.Struct, frozen=True):
@@ -51,10 +54,11 @@ class RecogniseFolder(Request, tag="recognise-folder"):
 
 
 class OutlineFile(Request, tag="outline"):
-    """Tell what a file is made of; read it as ``kind`` where one is named."""
+    """Tell what a file is made of; read it as ``kind`` where one is named. ``most``: parts that are listed."""
 
     file: FileAt
     kind: str | None = None
+    most: int = MOST_PARTS
 
 
 class FindUses(Request, tag="uses"):
@@ -165,6 +169,37 @@ class FollowParts(Request, tag="follow"):
     parts: list[str]
 
 
+class StepBetween(Request, tag="step"):
+    """Tell what the parts of a file carried over from an older version."""
+
+    before: FileAt
+    after: FileAt
+
+
+class RowsBetween(Request, tag="row-blocks"):
+    """Turn the rows that a comparison kept in ``file`` (of one table, or of several by name) into blocks by their keys,
+    in ``output``."""
+
+    file: FileAt
+    output: str
+    tables: dict[str, TableAnswer]
+
+
+class FindRow(Request, tag="find-row"):
+    """Find the row of a table whose key has these cells."""
+
+    file: FileAt
+    columns: list[str]
+    cells: list[str]
+
+
+class LinesBetween(Request, tag="lines"):
+    """Tell what the lines of a text carried over from an older version; without one, how many there are."""
+
+    before: FileAt | None
+    after: FileAt
+
+
 class DrawFiles(Request, tag="drawing"):
     """Draw a file, or two versions of it in one drawing."""
 
@@ -204,6 +239,10 @@ AnyRequest = (
     | EditFile
     | ReadCells
     | FollowParts
+    | StepBetween
+    | LinesBetween
+    | RowsBetween
+    | FindRow
     | DrawFiles
     | UnfoldFile
     | FoldFile
@@ -215,6 +254,12 @@ class Unpacked(Answer):
 
     name: str
     digests: dict[str, str]
+
+
+class FoundRow(Answer):
+    """A row by column; null where there is no such row."""
+
+    cells: dict[str, str | None] | None = None
 
 
 class ReaderProblem(msgspec.Struct):

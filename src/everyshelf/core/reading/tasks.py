@@ -18,6 +18,7 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, co
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
+from everyshelf.core.formats.text import decode
 from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import read_outline, recognise_file
@@ -26,6 +27,8 @@ from everyshelf.core.kinds.references import uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.merge.model import SideNames
+from everyshelf.core.origins.steps import LineStep, Step
+from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.outline.model import Part, child_path, plain
 from everyshelf.core.promotion.bound import Bound
 from everyshelf.core.reading import messages
@@ -33,7 +36,6 @@ from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 from everyshelf.core.tables.given import Given, given_at
 
-_MAX_PARTS = 5_000
 _MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
 
@@ -65,7 +67,8 @@ def _recognise_folder(request: messages.RecogniseFolder, rules: Rules) -> str:
 
 def _outline(request: messages.OutlineFile, rules: Rules) -> OutlineAnswer:
     given = _given(request.file)
-    return _outline_of_folder(given) if Path(request.file.path).is_dir() else outline_of(given, rules, request.kind)
+    is_folder = Path(request.file.path).is_dir()
+    return _outline_of_folder(given) if is_folder else outline_of(given, rules, request.kind, most=request.most)
 
 
 def _outline_of_folder(given: Given) -> OutlineAnswer:
@@ -80,16 +83,18 @@ def _outline_of_folder(given: Given) -> OutlineAnswer:
     outline.read_as, outline.note, outline.truncated = (
         "bytes",
         f"a folder of {len(names)} files",
-        len(names) > _MAX_PARTS,
+        len(names) > messages.MOST_PARTS,
     )
     outline.parts = [
         PartAnswer(path=f"/file:{n.replace('/', '%2F')}", type="file", label=n, fields={}, parts=[])
-        for n in names[:_MAX_PARTS]
+        for n in names[: messages.MOST_PARTS]
     ]
     return outline
 
 
-def outline_of(given: Given, rules: Rules, kind: str | None = None) -> OutlineAnswer:
+def outline_of(
+    given: Given, rules: Rules, kind: str | None = None, *, most: int = messages.MOST_PARTS
+) -> OutlineAnswer:
     """Kind, format, note and parts; tables give columns, profiles and first rows in their place."""
     from everyshelf.core.reading import previews
 
@@ -114,7 +119,7 @@ def outline_of(given: Given, rules: Rules, kind: str | None = None) -> OutlineAn
         # Kinds come from other packages too; a mistake in a reader must not cost the answer.
         outline.read_as, outline.note = "text", f"its reader failed ({type(error).__name__})"
         return outline
-    budget = [_MAX_PARTS]
+    budget = [most]
     outline.parts, outline.truncated = _parts(preview.root, "", budget), budget[0] <= 0
     outline.fields = _plain_fields(preview.root)
     outline.note = "; ".join(n for n in (found.note, preview.note) if n)
@@ -237,6 +242,56 @@ def _follow(request: messages.FollowParts, rules: Rules) -> dict[str, FollowedPa
     return follow(_side(request.before), _side(request.after), request.parts, rules)
 
 
+def _step(request: messages.StepBetween, rules: Rules) -> Step:
+    from everyshelf.core.compare.carried import step_between
+
+    return step_between(_side(request.before), _side(request.after), rules)
+
+
+def _row_blocks(request: messages.RowsBetween, rules: Rules) -> TablesStep:
+    """The empty name stands for a file that is one table."""
+    from everyshelf.core.compare.databases import rows_file
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.row_blocks import table_step, write_blocks
+
+    kept, output = Path(request.file.path), Path(request.output)
+    found = TablesStep()
+    with borrowed_engine() as engine:
+        for name, answer in request.tables.items():
+            step = found.tables[name] = table_step(answer)
+            rows = rows_file(kept, name) if name else kept
+            if sum(step.rows) and step.key and not step.whole and rows.is_file():
+                write_blocks(engine, name, step, [column.name for column in answer.schema.before], rows, output)
+    return found
+
+
+def _find_row(request: messages.FindRow, rules: Rules) -> messages.FoundRow:
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.finding import find_row
+    from everyshelf.core.tables.sources import open_table
+
+    given = _given(request.file)
+    found = table_of_folder(given) if given.files else recognise_given(given, rules)
+    if found is None or not is_table(found):
+        return messages.FoundRow()
+    with borrowed_engine() as engine:
+        cells = find_row(engine, open_table(engine, given, found.format), request.columns, request.cells)
+    return messages.FoundRow(cells)
+
+
+def _lines(request: messages.LinesBetween, rules: Rules) -> LineStep:
+    """A file that is no text has no lines."""
+    from everyshelf.core.compare.carried_lines import line_step
+
+    sides: list[list[str]] = []
+    for file in (request.before, request.after):
+        try:
+            sides.append(decode(Path(file.path).read_bytes()).lines() if file is not None else [])
+        except UnreadableError:
+            sides.append([])
+    return line_step(*sides)
+
+
 def _draw(request: messages.DrawFiles, rules: Rules) -> Drawing:
     from everyshelf.core.drawing.files import draw_file, draw_files
 
@@ -341,9 +396,11 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.EditFile: _edit,
     messages.FindNames: _names,
     messages.FindUses: _uses,
+    messages.FindRow: _find_row,
     messages.Fingerprint: _fingerprint,
     messages.FoldFile: _fold,
     messages.FollowParts: _follow,
+    messages.LinesBetween: _lines,
     messages.MergeFiles: _merge,
     messages.OutlineFile: _outline,
     messages.PutBindings: _bind,
@@ -353,6 +410,8 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.ReadRows: _page,
     messages.RecogniseFiles: _recognise,
     messages.RecogniseFolder: _recognise_folder,
+    messages.RowsBetween: _row_blocks,
+    messages.StepBetween: _step,
     messages.UnfoldFile: _unfold,
     messages.UnpackParcel: _unpack,
 }

@@ -29,7 +29,7 @@ from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPart, UnfoldedAnswer
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
-from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint
+from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableAnswer, TableFingerprint
 from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, UsePlace, WantedPart
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.result import as_bytes
@@ -44,6 +44,8 @@ from everyshelf.core.errors import (
 )
 from everyshelf.core.merge.model import SIDE_NAMES, Decision, Side, SideNames
 from everyshelf.core.merge.whole import whole_conflict
+from everyshelf.core.origins.steps import LineStep, Step
+from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import messages
 from everyshelf.core.reading.messages import FileAt, FileHead, ReaderProblem, Reply, Unpacked
@@ -97,6 +99,26 @@ class Worker:
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
+    def step(self, before: FileAt, after: FileAt, *, rules: str = "") -> Step:
+        """What the parts of a file carried over from an older version."""
+        return self._ask(messages.StepBetween(rules=rules, before=before, after=after), Step)
+
+    def row_blocks(self, rows: Path, tables: dict[str, TableAnswer], output: Path) -> TablesStep:
+        """Rows that a comparison kept as blocks by their keys in ``output``, and what became of the tables."""
+        request = messages.RowsBetween(file=FileAt(rows.name, str(rows)), output=str(output), tables=tables)
+        return self._ask(request, TablesStep, None, WHOLE_SECONDS)
+
+    def find_row(
+        self, file: FileAt, columns: list[str], cells: list[str], *, rules: str = ""
+    ) -> dict[str, str | None] | None:
+        """The cells of the row with this key, by column; None if there is no such row."""
+        request = messages.FindRow(rules=rules, file=file, columns=columns, cells=cells)
+        return self._ask(request, messages.FoundRow).cells
+
+    def line_step(self, before: FileAt | None, after: FileAt) -> LineStep:
+        """What the lines of a text carried over from an older version; without one, how many there are."""
+        return self._ask(messages.LinesBetween(before=before, after=after), LineStep)
+
     def compare(
         self,
         before: FileAt,
@@ -138,10 +160,12 @@ class Worker:
                 return self._ask(request, ComparisonAnswer)
         return as_bytes(after.name, sizes[0], sizes[1], why).answer()
 
-    def outline(self, file: FileAt, *, rules: str = "", kind: str | None = None) -> OutlineAnswer:
-        """A file's outline; ``read_as`` and ``note`` tell if it has none."""
+    def outline(
+        self, file: FileAt, *, rules: str = "", kind: str | None = None, most: int = messages.MOST_PARTS
+    ) -> OutlineAnswer:
+        """A file's outline with up to ``most`` parts; ``read_as`` and ``note`` tell if it has none."""
         try:
-            return self._ask(messages.OutlineFile(rules=rules, file=file, kind=kind), OutlineAnswer)
+            return self._ask(messages.OutlineFile(rules=rules, file=file, kind=kind, most=most), OutlineAnswer)
         except LimitError as error:
             return OutlineAnswer(
                 kind="opaque",

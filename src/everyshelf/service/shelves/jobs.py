@@ -10,7 +10,7 @@ from everyshelf.core.kinds.rules import parse_rules
 from everyshelf.service.jobs.actions import Run, job_kind
 from everyshelf.service.shelves.actions.comparing import compare_pair
 from everyshelf.service.shelves.actions.comparison import compare_states
-from everyshelf.service.shelves.actions.describing import describe_commit
+from everyshelf.service.shelves.actions.describing import describe_commit, followers
 from everyshelf.service.shelves.actions.long_commits import KIND, make_long_commit
 from everyshelf.service.shelves.actions.merge_plan import work_out
 from everyshelf.service.shelves.actions.pairs import Pairing
@@ -29,6 +29,8 @@ def describe(run: Run) -> dict[str, Any] | None:
         commit = Commit.objects.get(uid=uid, shelf=run.job.shelf)
         describe_commit(commit)
         read_names(commit)
+        for follow in followers:
+            follow(commit)
     return {"commit": uids[-1]}
 
 

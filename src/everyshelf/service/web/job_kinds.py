@@ -7,6 +7,7 @@ import importlib
 _MODULES = (
     "everyshelf.service.jobs.housekeeping",
     "everyshelf.service.shelves.jobs",
+    "everyshelf.service.origins.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.events.jobs",

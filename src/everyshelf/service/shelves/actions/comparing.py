@@ -186,6 +186,20 @@ def rows_between(
         return worker.page(file, start, count, action=action, column=column, table=table)
 
 
+def kept_rows_of(pair: Pairing, rules: Rules, effort: Effort) -> Path | None:
+    """The file of all rows that differ, made again where it made room for others; None where it was not made."""
+    file = kept_rows.file_of(key_of(_basis(pair, rules)))
+    if not kept_rows.files_at(file):
+        if effort == "request" and _is_heavy(pair):
+            return None
+        try:
+            _worked_out(pair, rules, None, effort)
+        except LimitError:
+            return None
+    kept_rows.mark_used(file)
+    return file if kept_rows.files_at(file) else None
+
+
 def _differs_nowhere(known: ComparisonAnswer | None) -> bool:
     """True for a comparison of tables, known already, in which no row differs: then none was kept."""
     if known is None or known.table is None:

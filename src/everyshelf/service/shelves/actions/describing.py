@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from everyshelf.core.compare.sentences import effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.rules import Rules
@@ -11,7 +13,14 @@ from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.models import ArtifactVersion, Commit
 
+# What else is read of a commit once it is described.
+followers: list[Callable[[Commit], None]] = []
 _MOST_DESCRIBED = 2000  # a larger commit is described by its comparison, not by a line for each artifact
+
+
+def follow_describing(follower: Callable[[Commit], None]) -> None:
+    """Have something done with each commit once it is described, in the same job."""
+    followers.append(follower)
 
 
 def describe_commit(commit: Commit) -> None:

@@ -1,0 +1,137 @@
+"""Steps between versions: worked out once, in the job after a commit or when they are asked for, and kept."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable
+from typing import Any, Literal
+
+from django.db import transaction
+
+from everyshelf.core.errors import ConflictError, LimitError
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.origins.steps import STEP_VERSION, LineStep, Step, packed
+from everyshelf.core.origins.tables import Block
+from everyshelf.core.reading.messages import FileAt
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.context import reader
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.origins.actions.ancestry import parents_of
+from everyshelf.service.origins.actions.table_steps import tables_step
+from everyshelf.service.origins.models import RowBlock, VersionStep
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.contents import as_given
+from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.listing import entry_of
+from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+Form = Literal["parts", "lines", "rows"]
+Tell = Callable[[int, int, str], None]
+_REQUEST_SECONDS = 5.0
+_MOST_IN_COMMIT = 2000
+_MOST_BYTES = 64 * 1024 * 1024
+_MOST_LINES_BYTES = 32 * 1024 * 1024
+_BY_LINES = ("script", "report", "settings", "opaque")
+_NO_PARTS = ("dataset", "database", "opaque")
+_TABLES = ("dataset", "database")
+_LARGE_TABLE = 8 * 1024 * 1024  # beyond, only a job compares two of them
+
+
+class OriginsReadingError(ConflictError):
+    """A job is working the origins out; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+
+    code = "origins.reading"
+    keeps = True  # the job it names
+    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
+
+    def __init__(self, job: str, left: int) -> None:
+        super().__init__(
+            f"reading the {left} versions that are left takes longer than an answer may: a job does it", job=job
+        )
+
+
+def versions_of(artifact: int) -> list[ArtifactVersion]:
+    """All versions of an artifact, newest first, removals too, each with its commit."""
+    rows = ArtifactVersion.objects.filter(artifact_id=artifact).order_by("-pk")
+    return list(rows.select_related("commit", "artifact", "shelf"))
+
+
+def keep_steps(commit: Commit) -> None:
+    """Keep the steps of the versions that a commit made (the work of a job)."""
+    rules = rules_at(commit.root)
+    for version in commit.versions.filter(content__gt="").select_related("commit", "shelf")[:_MOST_IN_COMMIT]:
+        rows = versions_of(version.artifact_id)
+        if version.kind in _TABLES:
+            _make(version, rows, "rows", rules)
+        if version.kind not in _NO_PARTS:
+            _make(version, rows, "parts", rules)
+        if version.kind in _BY_LINES and version.size <= _MOST_LINES_BYTES:
+            _make(version, rows, "lines", rules)
+
+
+def make_steps(
+    shelf: Shelf, versions: list[ArtifactVersion], wanted: Iterable[int], form: Form, tell: Tell | None = None
+) -> int:
+    """Keep the steps of the ``wanted`` versions of one artifact, by record number; gives how many are left for a job.
+
+    ``versions``: all of them, newest first. With ``tell`` (in a job) all are made, and progress is told.
+    """
+    end, left = time.monotonic() + _REQUEST_SECONDS, 0
+    by_key = {version.pk: version for version in versions}
+    todo = sorted(wanted)
+    for done, key in enumerate(todo):
+        version = by_key[key]
+        if tell is not None:
+            tell(done, len(todo), version.path)
+        elif time.monotonic() > end or (form == "rows" and version.size > _LARGE_TABLE):
+            left += 1
+            continue
+        _make(version, versions, form, rules_at(version.commit.root))
+    return left
+
+
+def leave_to_job(person: Any, shelf: Shelf, version: ArtifactVersion, form: Form, left: int) -> None:
+    """Start the job that works the steps out, and raise ``OriginsReadingError``."""
+    job = start_job(Caller(person), "origins", shelf, {"version": version.pk, "form": form})
+    raise OriginsReadingError(job.uid, left)
+
+
+def _make(version: ArtifactVersion, rows: list[ArtifactVersion], form: Form, rules: Rules) -> None:
+    if VersionStep.objects.filter(version=version, form=form, reader=STEP_VERSION).exists():
+        return
+    parents: list[ArtifactVersion | None] = [*parents_of(version, rows, lineage_of(version.shelf))]
+    made: list[tuple[ArtifactVersion | None, Any, list[Block]]] = []
+    for parent in parents or [None]:
+        if form == "rows":
+            made.append((parent, *tables_step(parent, version, rules)))
+        else:
+            made.append((parent, _step(parent, version, form, rules), []))
+    with aside(), transaction.atomic():
+        # Another request may have been quicker with the same steps; they, and those of older readers, give way.
+        VersionStep.objects.filter(version=version, form=form).delete()
+        for position, (origin, step, blocks) in enumerate(made):
+            row = VersionStep.objects.create(
+                version=version, form=form, position=position, parent=origin, reader=STEP_VERSION, step=packed(step)
+            )
+            RowBlock.objects.bulk_create(
+                (RowBlock(step=row, table=b.table[:200], first=b.first, last=b.last, rows=b.rows) for b in blocks),
+                batch_size=100,
+            )
+
+
+def _step(parent: ArtifactVersion | None, version: ArtifactVersion, form: Form, rules: Rules) -> Step | LineStep:
+    """The step between two versions; of what takes more than a reading process may, that it changed as a whole."""
+    if form == "parts" and (parent is None or parent.content == version.content):
+        return Step()
+    if form == "parts" and max(parent.size if parent else 0, version.size) > _MOST_BYTES:
+        return Step(whole=True)
+    after = entry_of(version)
+    try:
+        with as_given(after) as new, as_given(entry_of(parent) if parent else after) as old, reader() as worker:
+            before, now = FileAt((parent or version).path, str(old)), FileAt(version.path, str(new))
+            if form == "lines":
+                return worker.line_step(before if parent else None, now)
+            return worker.step(before, now, rules=rules.source)
+    except LimitError:
+        return LineStep(0, 0, []) if form == "lines" else Step(whole=True)
