@@ -33,7 +33,8 @@ from everyshelf.core.compare.pairing import (
     pairs_by_likeness,
     without,
 )
-from everyshelf.core.compare.same import canonical, differing, leaf_set, same_value
+from everyshelf.core.compare.part_values import MOST_BRIEF, by_type, differs, form, held, is_empty, places_by_type
+from everyshelf.core.compare.same import canonical, differing, leaf_set, same_value, written_alike
 from everyshelf.core.compare.sequence import align, increasing
 from everyshelf.core.compare.tabular import TABULAR, level_columns
 from everyshelf.core.compare.wording import Names, names_in, same_but_spacing, text_change
@@ -45,7 +46,6 @@ from everyshelf.core.outline.identities import is_id_like
 from everyshelf.core.outline.model import Effect, Finding, Items, Outline, Part, Step, child_path, values_of
 
 _MOVE_LEAVES = 3
-_MOST_BRIEF = 8  # fields or values of an added or removed part that its finding shows
 
 
 @dataclass
@@ -91,6 +91,8 @@ class Run:
     def parts(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> None:
         """Everything that differs between two matched parts."""
         if same_value(before.value, after.value):
+            if self.trail is not None and not written_alike(before.value, after.value):
+                self.children(before, after, path, cosmetic=True)  # members of a map stand elsewhere
             return
         # A workflow's process is all of it, and a mere list is not what its items lie in.
         is_inside = bool(path) and after.type != "process" and not after.through
@@ -117,16 +119,16 @@ class Run:
             self.say("changed", path, after, detail="its content differs", cosmetic=cosmetic)
             if self.trail is not None:
                 self.trail.whole()
-        elif len(self._findings) == said and _form(before.value) != _form(after.value):
+        elif len(self._findings) == said and form(before.value) != form(after.value):
             # An empty list is not an empty object, though neither has a part that could say so.
             self.say(
                 "changed",
                 path,
                 after,
                 field="form",
-                before=_form(before.value),
-                after=_form(after.value),
-                cosmetic=cosmetic or not _is_empty(before.value),
+                before=form(before.value),
+                after=form(after.value),
+                cosmetic=cosmetic or not is_empty(before.value),
             )
 
     def _columns(self, before: Part, after: Part, path: str, *, cosmetic: bool) -> tuple[Part, Part]:
@@ -155,7 +157,7 @@ class Run:
         """What differs between the fields of two matched parts."""
         follows = self._table.follows
         for name in dict.fromkeys([*before.fields, *after.fields]):
-            if name in skip or (name in follows and _differs(follows[name], before, after)):
+            if name in skip or (name in follows and differs(follows[name], before, after)):
                 continue
             old, new = before.fields.get(name), after.fields.get(name)
             if name in before.fields and name in after.fields:
@@ -182,8 +184,8 @@ class Run:
     def children(self, before: Part, after: Part, path: str, *, cosmetic: bool, leave_out: str = "") -> None:
         """What differs between the children of two matched parts, type by type."""
         olds, news = before.children(), after.children()
-        old, new = _by_type(olds), _by_type(news)
-        places = (_places_by_type(olds), _places_by_type(news)) if self.trail is not None else None
+        old, new = by_type(olds), by_type(news)
+        places = (places_by_type(olds), places_by_type(news)) if self.trail is not None else None
         types = dict.fromkeys([*old, *new])
         if self._joins:  # what is joined comes first: joints are told by what its names were
             types = dict.fromkeys(sorted(types, key=lambda t: t != "step"))
@@ -262,7 +264,7 @@ class Run:
             return part.fields["value"]
         looks = self._table.may_be_cosmetic
         fields = {k: v for k, v in part.fields.items() if v is not None and not looks(k)}
-        return dict(list(fields.items())[:_MOST_BRIEF]) or _held(part)
+        return dict(list(fields.items())[:MOST_BRIEF]) or held(part)
 
     def note_renamed(self, old: str, new: str) -> None:
         """A part that others may refer to got another key."""
@@ -395,8 +397,7 @@ class _Siblings:
         olds, news = values_of(before), values_of(after)
         differ = differing(olds, news, pairs)
         if self._run.trail is not None:
-            differ = list(differ)
-            self._same(set(pairs).difference(differ))
+            self._same(before, after, set(pairs).difference(differ))
         for i, j in differ:
             self._pair((before, i), (after, j), self._child_path(after[j], j), skip=self._skip)
         self._order(after, pairs)
@@ -480,7 +481,7 @@ class _Siblings:
         moved = equal_leftovers(keys_a, keys_b, left_a, left_b)
         left_a, left_b = minus(left_a, moved, 0), minus(left_b, moved, 1)
         changed = gap_pairs(before, after, pairs, left_a, left_b, skip)
-        self._same([*pairs, *moved])
+        self._same(before, after, [*pairs, *moved])
         for i, j in moved:
             if self._ordered:
                 self._moved(i, j)
@@ -518,9 +519,15 @@ class _Siblings:
         places = self.places[side]
         return places[index] if places else index
 
-    def _same(self, pairs: Iterable[Pair]) -> None:
-        if self._run.trail is not None:
-            self._run.trail.same((self._place(0, i), self._place(1, j)) for i, j in pairs)
+    def _same(self, before: Sequence[Part], after: Sequence[Part], pairs: Iterable[Pair]) -> None:
+        """Pairs that mean the same; in some of them members of maps may stand elsewhere."""
+        if self._run.trail is None:
+            return
+        olds, news = values_of(before), values_of(after)
+        alike = [(i, j) for i, j in pairs if written_alike(olds[i], news[j])]
+        self._run.trail.same((self._place(0, i), self._place(1, j)) for i, j in alike)
+        for i, j in sorted(set(pairs).difference(alike)):
+            self._pair((before, i), (after, j), self._child_path(after[j], j))
 
     def _moved(self, i: int, j: int) -> None:
         if self._run.trail is not None:
@@ -546,44 +553,3 @@ class _Siblings:
 
     def _list_path(self) -> str:
         return self._path or "/"
-
-
-def _held(part: Part) -> Any:
-    """What a part without fields holds: the values of a plain list, else the names of what is in it."""
-    value = part.value
-    if isinstance(value, list) and not any(isinstance(v, dict | list | tuple) for v in value):
-        return value[:_MOST_BRIEF] + (["…"] if len(value) > _MOST_BRIEF else []) or None
-    names = [child.label for child in part.children()[: _MOST_BRIEF + 1]]
-    return {"holds": ", ".join([*names[:_MOST_BRIEF], *(["…"] if len(names) > _MOST_BRIEF else [])])} if names else None
-
-
-def _differs(field: str, before: Part, after: Part) -> bool:
-    return field in before.fields and field in after.fields and before.fields[field] != after.fields[field]
-
-
-def _form(value: Any) -> str:
-    """How a value is held: a list of named things and a map of them may mean the same."""
-    return "object" if isinstance(value, dict) else "list" if isinstance(value, list) else "value"
-
-
-def _is_empty(value: Any) -> bool:
-    return isinstance(value, dict | list) and not value
-
-
-def _places_by_type(parts: Sequence[Part]) -> dict[str, list[int]]:
-    """Where the children of each type are among all; of one type only, they are where they are."""
-    if isinstance(parts, Items):
-        return {}
-    places: dict[str, list[int]] = defaultdict(list)
-    for place, part in enumerate(parts):
-        places[part.type].append(place)
-    return places
-
-
-def _by_type(parts: Sequence[Part]) -> dict[str, Sequence[Part]]:
-    if isinstance(parts, Items):
-        return {parts.type: parts} if parts else {}
-    groups: dict[str, list[Part]] = {}
-    for part in parts:
-        groups.setdefault(part.type, []).append(part)
-    return dict(groups)

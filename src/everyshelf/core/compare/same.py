@@ -43,6 +43,11 @@ def differing(before: Sequence[Any], after: Sequence[Any], pairs: list[tuple[int
     return [(i, j) for i, j in pairs if not same_value(before[i], after[j])]
 
 
+def written_alike(before: Any, after: Any) -> bool:
+    """True for two equal values whose members also stand in the same order."""
+    return before is after or type(before) not in (dict, list) or _written(before) == _written(after)
+
+
 def _both_nan(before: Any, after: Any) -> bool:
     return isinstance(before, float) and isinstance(after, float) and before != before and after != after
 

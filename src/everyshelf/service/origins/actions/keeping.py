@@ -14,9 +14,9 @@ from everyshelf.core.origins.steps import STEP_VERSION, LineStep, Step, packed
 from everyshelf.core.origins.tables import Block
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
+from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.jobs.actions import start_job
-from everyshelf.service.origins.actions.ancestry import parents_of
 from everyshelf.service.origins.actions.table_steps import tables_step
 from everyshelf.service.origins.models import RowBlock, VersionStep
 from everyshelf.service.rights import Caller
@@ -24,11 +24,11 @@ from everyshelf.service.shelves.actions.contents import as_given
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of
 from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.actions.version_parents import parents_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 Form = Literal["parts", "lines", "rows"]
 Tell = Callable[[int, int, str], None]
-_REQUEST_SECONDS = 5.0
 _MOST_IN_COMMIT = 2000
 _MOST_BYTES = 64 * 1024 * 1024
 _MOST_LINES_BYTES = 32 * 1024 * 1024
@@ -77,7 +77,7 @@ def make_steps(
 
     ``versions``: all of them, newest first. With ``tell`` (in a job) all are made, and progress is told.
     """
-    end, left = time.monotonic() + _REQUEST_SECONDS, 0
+    end, left = time.monotonic() + get_config().merge_seconds, 0
     by_key = {version.pk: version for version in versions}
     todo = sorted(wanted)
     for done, key in enumerate(todo):

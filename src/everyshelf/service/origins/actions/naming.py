@@ -58,6 +58,8 @@ def _in_sheet(rest: str) -> Places | None:
 def _by_label(path: str, outline: OutlineAnswer, label: str) -> Meant:
     parts = list(_walked(outline.parts, []))
     found = [(part, places) for part, places in parts if part.label == label]
+    outmost = min((len(places) for _, places in found), default=0)
+    found = [(part, places) for part, places in found if len(places) == outmost]
     if len(found) == 1:
         part, places = found[0]
         return Meant(part.path, part.type, part.label, places)

@@ -136,10 +136,14 @@ class _Touched:
 class _Row:
     """One row, followed back through the versions by its key."""
 
-    def __init__(self, line: Line, table: str, key: str, columns: list[str]) -> None:
-        self._line, self._table, self._columns = line, table, columns
+    def __init__(self, line: Line, table: str, key: str) -> None:
+        self._line, self._table = line, table
         self._changes = _changes(line, table, key)
-        self.changed_key = False
+
+    @property
+    def is_known(self) -> bool:
+        """True for a row of which a step says something; any other may not be there at all."""
+        return bool(self._changes)
 
     def forms(self, start: int, names: dict[str, str]) -> Iterator[_Touched]:
         """What each version did to the row, newest first; ``names``: by column as it is called now, as it was then."""
@@ -226,8 +230,9 @@ def forms_of_row(
             f"{version.path} has no column {column!r}", code="part.missing", hint=f"It has: {', '.join(columns[:20])}"
         )
     wanted = [column] if column else columns
-    found = list(_Row(line, table, key_text(cells), columns).forms(version.pk, {name: name for name in wanted}))
-    if all(one.action == "added" for one in found):
+    of_row = _Row(line, table, key_text(cells))
+    found = list(of_row.forms(version.pk, {name: name for name in wanted}))
+    if not of_row.is_known:
         _check_it_is_there(version, key, cells, row)
     forms, commits = found[:limit], line.commits(one.key for one in found[:limit])
     return FormsAnswer(
