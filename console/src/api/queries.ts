@@ -20,6 +20,8 @@ export type Commit = Schemas["CommitListed"];
 export type Part = Schemas["PartAnswer"];
 /** Of a sheet also the cells that are worked out, by row and column from 0, and the numbers of the rows. */
 export type TableShown = Schemas["TablePreview"];
+export type Origins = Schemas["OriginsAnswer"];
+export type Forms = Schemas["FormsAnswer"];
 export type Outline = Schemas["OutlineAnswer"];
 export const session = () =>
   queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
@@ -66,6 +68,25 @@ export const outline = (key: string, path: string, ref: string, version?: string
   queryOptions({
     queryKey: ["shelf", key, "outline", path, ref, version],
     queryFn: () => get<Outline>(`shelves/${key}/artifact/outline`, { path, ref, version }),
+  });
+
+/** Who last set each part or line, a page at a time. */
+export const origins = (key: string, path: string, ref: string, version: string | undefined, form: string) =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "origins", path, ref, version, form],
+    queryFn: ({ pageParam }) => get<Origins>(`shelves/${key}/artifact/origins`, { path, ref, version, form: form || undefined, start: pageParam, limit: 1000 }),
+    initialPageParam: 1,
+    getNextPageParam: (last: Origins) => {
+      const held = (last.parts ?? []).length + (last.lines ?? []).length;
+      return last.form !== "rows" && held > 0 && last.start + held <= last.total ? last.start + held : undefined;
+    },
+  });
+
+/** What each commit did to one part, line, row or cell. */
+export const forms = (key: string, path: string, ref: string, version: string | undefined, of: Record<string, string>) =>
+  queryOptions({
+    queryKey: ["shelf", key, "forms", path, ref, version, of],
+    queryFn: () => get<Forms>(`shelves/${key}/artifact/forms`, { path, ref, version, ...of }),
   });
 
 export const text = (key: string, path: string, ref: string, version?: string, encoding?: string) =>

@@ -385,6 +385,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the forms a part, a line or a row had: every commit that touched it, newest first
+         * @description List the forms a part, a line or a row had: every commit that touched it, newest first.
+         */
+        get: operations["artifact_forms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/history": {
         parameters: {
             query?: never;
@@ -397,6 +417,26 @@ export interface paths {
          * @description List the versions of an artifact, newest first, over all branches.
          */
         get: operations["artifact_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/artifact/origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the parts of an artifact, or its lines, each with the commit that last set it
+         * @description List the parts of an artifact, or its lines, each with the commit that last set it.
+         */
+        get: operations["artifact_origins"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3215,6 +3255,22 @@ export interface components {
             field: string;
             value: unknown | null;
         };
+        /** @description What became of a field (the empty name: of the part's name); ``touch``: set, looks, or removed. */
+        FieldForm: {
+            name: string;
+            /** @enum {unknown} */
+            touch: "looks" | "removed" | "set";
+            before: unknown;
+            after: unknown;
+        };
+        /** @description A field of a part, its value as far as a line shows it, and the commit that last set it; ``looks``: the commit that changed nothing but its looks since. */
+        FieldOrigin: {
+            name: string;
+            value: unknown;
+            set: string;
+            /** @default null */
+            looks?: string | null;
+        };
         /** @description One semantic difference (docs/kinds-inside.md). ``effect``: null where it was not read as what it is, so not judged; ``field``: left out for the whole part; ``within``: the part it lies in ("class Harbour", "sheet Fares"). */
         FindingAnswer: {
             /** @enum {unknown} */
@@ -3249,6 +3305,14 @@ export interface components {
             size: number;
             name: string;
             notes: string[];
+        };
+        /** @description The forms of one part, newest first: all commits that touched it. */
+        FormsAnswer: {
+            path: string;
+            part: string;
+            type: string;
+            label: string;
+            forms: components["schemas"]["PartForm"][];
         };
         /** @description A cell of a preview that is worked out: its row and column, from 0. */
         FormulaPlace: {
@@ -3553,6 +3617,14 @@ export interface components {
             removed: number;
             before: number;
             after: number;
+        };
+        /** @description Lines in a row that one commit last set, counted from 1; ``looks``: the one that changed their spaces since. */
+        LinesOrigin: {
+            first: number;
+            count: number;
+            set: string;
+            /** @default null */
+            looks?: string | null;
         };
         /** @description The newest commits of all branches, newest first. */
         LinesOut: {
@@ -3966,6 +4038,43 @@ export interface components {
             /** @default  */
             content?: string;
         };
+        /** @description The version and commit that set something; ``path``: of the artifact then; ``others``: how many other artifacts the commit touched. */
+        OriginCommit: {
+            version: number | null;
+            commit: string;
+            author: string;
+            recorded: string;
+            summary: string;
+            tasks: string[];
+            path: string;
+            merge: boolean;
+            others: number;
+        };
+        /** @description Who last set each part (or line) of an artifact. ``commits``: by id, those that are named. ``form``: parts, lines, or whole where it could not be read; ``total``: how many parts, or runs of lines, there are, of which this is a page from ``start``; ``moves``, ``merges``: how many the line of versions went through. */
+        OriginsAnswer: {
+            path: string;
+            version: number | null;
+            kind: string;
+            /** @enum {unknown} */
+            form: "lines" | "parts" | "rows" | "whole";
+            note: string;
+            total: number;
+            start: number;
+            versions: number;
+            moves: number;
+            merges: number;
+            commits: {
+                [key: string]: components["schemas"]["OriginCommit"];
+            };
+            /** @default [] */
+            parts?: components["schemas"]["PartOrigin"][];
+            /** @default [] */
+            lines?: components["schemas"]["LinesOrigin"][];
+            /** @default [] */
+            rows?: components["schemas"]["RowsOrigin"][];
+            /** @default [] */
+            removed?: components["schemas"]["RemovedPart"][];
+        };
         /** @description What an artifact is made of; ``truncated`` where it has more parts than are listed. Tables give columns, profiles and first rows in place of parts; ``read_as`` and ``note`` as in a comparison; ``size`` in bytes. */
         OutlineAnswer: {
             kind: string;
@@ -3998,6 +4107,32 @@ export interface components {
             label: string;
             fields: Record<string, never>;
             parts: components["schemas"]["PartAnswer"][];
+        };
+        /** @description What a commit did to a part: added it, changed it (``fields``, or something in it), moved it, changed its looks. ``before`` and ``after``: of a line. */
+        PartForm: {
+            /** @enum {unknown} */
+            action: "added" | "changed" | "looks" | "moved" | "removed";
+            commit: components["schemas"]["OriginCommit"];
+            /** @default [] */
+            fields?: components["schemas"]["FieldForm"][];
+            /** @default 0 */
+            within?: number;
+            /** @default null */
+            before?: string | null;
+            /** @default null */
+            after?: string | null;
+        };
+        /** @description A part of an artifact and the commit that last set it or anything in it; ``own``: the commit that added it. ``depth``: how many parts it lies in; ``looks``: the commit that changed nothing but its looks since. */
+        PartOrigin: {
+            path: string;
+            type: string;
+            label: string;
+            depth: number;
+            set: string;
+            own: string;
+            fields: components["schemas"]["FieldOrigin"][];
+            /** @default null */
+            looks?: string | null;
         };
         /** @description Where two lines parted: ``head`` is where the first is now, ``newer`` how many commits it has since. */
         Parted: {
@@ -4412,6 +4547,13 @@ export interface components {
             settled_by: string | null;
             answers: components["schemas"]["RemarkAnswer"][];
         };
+        /** @description A part that is not there any more, and the commit that removed it. */
+        RemovedPart: {
+            path: string;
+            type: string;
+            label: string;
+            removed: string;
+        };
         /** @description Bringing one artifact, or the whole shelf, back to an older state. */
         RestoreInRequest: {
             /** @default  */
@@ -4468,6 +4610,16 @@ export interface components {
             rows: components["schemas"]["DifferingRow"][];
             total: number;
             start: number;
+        };
+        /** @description What a commit did to the rows of a table: how many it added, removed and changed; ``table``: where the artifact holds several; ``whole``: it has nothing in common with the one before, or could not be compared. */
+        RowsOrigin: {
+            table: string;
+            set: string;
+            added: number;
+            removed: number;
+            changed: number;
+            /** @default false */
+            whole?: boolean;
         };
         /** @description One cell of the table of runs; ``change`` and ``best`` only of metrics. */
         RunCell: {
@@ -6138,6 +6290,105 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
+    artifact_forms: {
+        parameters: {
+            query: {
+                /**
+                 * @description With `row`: only the cell in this column.
+                 * @example fare
+                 */
+                column?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description A line instead, counted from 1.
+                 * @example 1
+                 */
+                line?: number;
+                /**
+                 * @description Path of a part, of a field below its part, or a label.
+                 * @example /column:fare
+                 */
+                part?: string;
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description A row of a table instead: the cells of its key, with commas.
+                 * @example
+                 */
+                row?: string;
+                /**
+                 * @description With `row`: the table of a database.
+                 * @example fares
+                 */
+                table?: string;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "path": "data/fares.csv",
+                     *       "part": "/column:fare",
+                     *       "type": "column",
+                     *       "label": "fare",
+                     *       "forms": [
+                     *         {
+                     *           "action": "changed",
+                     *           "commit": {
+                     *             "version": 4,
+                     *             "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *             "author": "ines",
+                     *             "recorded": "",
+                     *             "summary": "Fares of zone 3",
+                     *             "tasks": [
+                     *               "SK-12"
+                     *             ],
+                     *             "path": "data/fares.csv",
+                     *             "merge": false,
+                     *             "others": 1
+                     *           }
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["FormsAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
     artifact_history: {
         parameters: {
             query: {
@@ -6196,6 +6447,134 @@ export interface operations {
                      *     ]
                      */
                     "application/json": components["schemas"]["ArtifactVersionOut"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    artifact_origins: {
+        parameters: {
+            query: {
+                /**
+                 * @description parts or lines; left out, parts where there are any.
+                 * @example html
+                 */
+                form?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description The first entry of the page, counted from 1.
+                 * @example 1
+                 */
+                start?: number;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "path": "data/fares.csv",
+                     *       "version": 4,
+                     *       "kind": "dataset",
+                     *       "form": "lines",
+                     *       "note": "Fares of the spring",
+                     *       "total": 1,
+                     *       "start": 1,
+                     *       "versions": 1,
+                     *       "moves": 1,
+                     *       "merges": 1,
+                     *       "commits": {
+                     *         "fare": {
+                     *           "version": 4,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "summary": "Fares of zone 3",
+                     *           "tasks": [
+                     *             "SK-12"
+                     *           ],
+                     *           "path": "data/fares.csv",
+                     *           "merge": false,
+                     *           "others": 1
+                     *         }
+                     *       },
+                     *       "parts": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "type": "column",
+                     *           "label": "fare",
+                     *           "depth": 1,
+                     *           "set": "",
+                     *           "own": "",
+                     *           "fields": [
+                     *             {
+                     *               "name": "skerry-line",
+                     *               "value": "desk-test",
+                     *               "set": ""
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "lines": [
+                     *         {
+                     *           "first": 1,
+                     *           "count": 100,
+                     *           "set": ""
+                     *         }
+                     *       ],
+                     *       "rows": [
+                     *         {
+                     *           "table": "fares",
+                     *           "set": "",
+                     *           "added": 1,
+                     *           "removed": 1,
+                     *           "changed": 1
+                     *         }
+                     *       ],
+                     *       "removed": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "type": "column",
+                     *           "label": "fare",
+                     *           "removed": ""
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["OriginsAnswer"];
                 };
             };
             400: components["responses"]["Problem400"];
