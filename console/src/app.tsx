@@ -10,6 +10,7 @@ import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
 import { WebhooksPage } from "./features/events/WebhooksPage";
 import { ExperimentPage } from "./features/experiments/ExperimentPage";
 import { ExperimentsPage } from "./features/experiments/ExperimentsPage";
+import { FindPage } from "./features/find/FindPage";
 import { GitPage } from "./features/git/GitPage";
 import { HistoryPage } from "./features/history/HistoryPage";
 import { PendingPage } from "./features/pending/PendingPage";
@@ -26,6 +27,7 @@ import { ShelfPage } from "./features/shelf/ShelfPage";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { TasksPage } from "./features/tasks/TasksPage";
 import { Patterns } from "./marks/spines";
+import { FindKey } from "./shell/FindKey";
 import { Loading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
@@ -60,8 +62,11 @@ function Gate() {
   if (window.location.pathname === "/join") return <JoinPage />;
   if (!who.data.person) return <SignIn />;
   return (
+    <>
+    <FindKey />
     <Routes>
       <Route path="/" element={<ShelvesPage />} />
+      <Route path="/find" element={<FindPage />} />
       <Route path="/s/:key" element={<ShelfPage />} />
       <Route path="/s/:key/artifact" element={<ArtifactPage />} />
       <Route path="/s/:key/compare" element={<ComparePage />} />
@@ -83,5 +88,6 @@ function Gate() {
       <Route path="/s/:key/pending" element={<PendingPage />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
+    </>
   );
 }

@@ -26,7 +26,7 @@ FLOORS = [
     "promotion",
     "parcel",
 ]
-FLOORS += ["drawing", "report", "runs", "unfolding", "reading"]
+FLOORS += ["drawing", "report", "runs", "unfolding", "finding", "reading"]
 # The service from the ground up; what stands on one line knows nothing of its neighbours.
 SERVICE = [
     {"base"},
@@ -36,7 +36,7 @@ SERVICE = [
     {"log"},
     {"people", "jobs"},
     {"shelves"},
-    {"drafts", "checks", "origins"},
+    {"drafts", "checks", "origins", "find"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks"},

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List artifacts that hold all of the words, on all shelves you may see, with the places they stand in
+         * @description List artifacts that hold all of the words, on all shelves you may see, with the places they stand in.
+         */
+        get: operations["find_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/invitations/accept": {
         parameters: {
             query?: never;
@@ -3271,6 +3291,25 @@ export interface components {
             /** @default null */
             looks?: string | null;
         };
+        /** @description What was found, best match first. ``total`` artifacts on ``shelves``; ``kinds``, ``people``, ``labels``: how many of them are of each; ``commits``: how many commits say all of the words; ``unread``: artifacts still to be read. */
+        FindAnswer: {
+            words: string;
+            total: number;
+            shelves: number;
+            items: components["schemas"]["FoundArtifact"][];
+            next: string | null;
+            kinds: {
+                [key: string]: number;
+            };
+            people: {
+                [key: string]: number;
+            };
+            labels: {
+                [key: string]: number;
+            };
+            commits: number;
+            unread: number;
+        };
         /** @description One semantic difference (docs/kinds-inside.md). ``effect``: null where it was not read as what it is, so not judged; ``field``: left out for the whole part; ``within``: the part it lies in ("class Harbour", "sheet Fares"). */
         FindingAnswer: {
             /** @enum {unknown} */
@@ -3319,6 +3358,43 @@ export interface components {
             row: number;
             column: number;
             formula: string;
+        };
+        /** @description An artifact that holds what was looked for. ``branches``: on which it is like that now, none for an earlier version; ``places``: the first of ``place_count``; ``marks``: of the words in its path; ``first`` and ``last``: the first and the newest version that hold it, where earlier versions were looked through. */
+        FoundArtifact: {
+            shelf: string;
+            shelf_name: string;
+            path: string;
+            name: string;
+            kind: string;
+            version: number | null;
+            author: string;
+            recorded: string;
+            summary: string;
+            effect: string;
+            size: number;
+            branches: string[];
+            marks: [
+                number,
+                number
+            ][];
+            places: components["schemas"]["FoundPlace"][];
+            place_count: number;
+            /** @default null */
+            first?: number | null;
+            /** @default null */
+            last?: number | null;
+        };
+        /** @description A place that holds words that were looked for; ``marks``: where they begin and end in ``text``. */
+        FoundPlace: {
+            part: string;
+            type: string;
+            label: string;
+            field: string;
+            text: string;
+            marks: [
+                number,
+                number
+            ][];
         };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
@@ -5222,6 +5298,161 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    find_list: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Who made the version.
+                 * @example purser
+                 */
+                by?: string;
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description What the version did to users: breaks, alters, cosmetic.
+                 * @example alters
+                 */
+                effect?: string;
+                /**
+                 * @description Look through earlier versions too.
+                 * @example false
+                 */
+                history?: boolean;
+                /**
+                 * @description Only of these kinds; may be repeated.
+                 * @example [
+                 *       "dataset"
+                 *     ]
+                 */
+                kind?: string[];
+                /**
+                 * @description A label of the commit, KEY or KEY=VALUE.
+                 * @example fare
+                 */
+                label?: string;
+                /**
+                 * @description Of at least so many bytes.
+                 * @example 1
+                 */
+                larger?: number;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description best (match; the default), newest or name.
+                 * @example
+                 */
+                order?: string;
+                /**
+                 * @description Only on these shelves; may be repeated.
+                 * @example [
+                 *       "skerry-line"
+                 *     ]
+                 */
+                shelf?: string[];
+                /**
+                 * @description Versions of this day or later; a date or a time.
+                 * @example
+                 */
+                since?: string;
+                /**
+                 * @description Id of a task of the commit.
+                 * @example SK-12
+                 */
+                task?: string;
+                /**
+                 * @description Versions of this day or earlier.
+                 * @example
+                 */
+                until?: string;
+                /**
+                 * @description All of these words, in any form; an exact phrase in double quotes.
+                 * @example committed to
+                 */
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "words": "committed to",
+                     *       "total": 1,
+                     *       "shelves": 1,
+                     *       "items": [
+                     *         {
+                     *           "shelf": "skerry-line",
+                     *           "shelf_name": "Skerry Line",
+                     *           "path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "kind": "dataset",
+                     *           "version": 4,
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "summary": "Fares of zone 3",
+                     *           "effect": "alters",
+                     *           "size": 1434,
+                     *           "branches": [],
+                     *           "marks": [
+                     *             [
+                     *               1,
+                     *               1
+                     *             ]
+                     *           ],
+                     *           "places": [
+                     *             {
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "field": "fare",
+                     *               "text": "zone,class,fare\nZ01,adult,4.20\n",
+                     *               "marks": [
+                     *                 [
+                     *                   1,
+                     *                   1
+                     *                 ]
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "place_count": 1
+                     *         }
+                     *       ],
+                     *       "next": "",
+                     *       "kinds": {
+                     *         "fare": 1
+                     *       },
+                     *       "people": {
+                     *         "fare": 1
+                     *       },
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "commits": 1,
+                     *       "unread": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["FindAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
     invitations_accept: {
         parameters: {
             query?: never;

@@ -9,6 +9,7 @@ import { usePending } from "../features/pending/pending";
 import { proposals, waiting } from "../features/proposals/queries";
 import { KindIcon } from "../marks/spines";
 import { size, when } from "../marks/words";
+import { findAddress } from "./FindKey";
 import { Person } from "./Person";
 import { isReadOnly } from "./RefChooser";
 import { Loading, ProblemBox } from "./states";
@@ -70,6 +71,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
           {tall && <span className="what">{info.data.description}</span>}
         </div>
         <div className="right">
+          <Link to={findAddress(key)} className="findlink">Find on this shelf<kbd aria-hidden="true">/</kbd></Link>
           <WaitingChip />
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
             <b>{pending.length} pending</b>

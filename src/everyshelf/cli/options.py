@@ -30,11 +30,19 @@ def read_if_dash(value: str | None) -> str | None:
     return sys.stdin.readline().strip() if value == "-" else value
 
 
+_address_option = click.option(
+    "--address", help="Address of the service; default: the desk's, or the one connected last."
+)
+
+
+def address_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """--address and --json, for commands that look at all shelves."""
+    return json_option(_address_option(function))
+
+
 def shelf_options(function: Callable[..., Any]) -> Callable[..., Any]:
     """--shelf, --address and --json, for commands that work on or off a desk."""
-    function = click.option(
-        "--address", help="Address of the service; default: the desk's, or the one connected last."
-    )(function)
+    function = _address_option(function)
     option = click.option(
         "--shelf", "shelf_key", help="Key of the shelf; default: the desk's.", shell_complete=completing.shelves
     )

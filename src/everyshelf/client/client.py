@@ -11,6 +11,7 @@ from everyshelf.client.models import Account, Job, Joined, LogEntry, MadeToken, 
 from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
 from everyshelf.client.transport import Transport, Working, nothing_shown
+from everyshelf.core.answers.find import FindAnswer
 
 
 class Client:
@@ -53,6 +54,32 @@ class Client:
     def add_person(self, name: str, full_name: str, password: str) -> None:
         """Add someone who can sign in."""
         self._transport.send("POST", "people", {"name": name, "full_name": full_name, "password": password})
+
+    def find(
+        self,
+        words: str = "",
+        *,
+        shelves: list[str] | None = None,
+        kinds: list[str] | None = None,
+        history: bool = False,
+        limit: int | None = None,
+        **filters: Any,
+    ) -> FindAnswer:
+        """Find artifacts that hold all words, on all shelves one may see; all of them without a ``limit``.
+
+        ``filters``: ``by``, ``since``, ``until``, ``label``, ``task``, ``effect``, ``larger`` (bytes), ``order`` (best,
+        newest, name). ``history``: look through earlier versions too.
+        """
+        query = {"words": words, "shelf": shelves, "kind": kinds, "history": history or None, **filters}
+        whole: FindAnswer | None = None
+        while whole is None or (whole.next is not None and (limit is None or len(whole.items) < limit)):
+            wanted = 200 if limit is None else min(limit - (len(whole.items) if whole else 0), 200)
+            cursor = whole.next if whole is not None else None
+            page = self._transport.get("find", FindAnswer, **query, limit=wanted, cursor=cursor)
+            if whole is not None:
+                page.items = [*whole.items, *page.items]
+            whole = page
+        return whole
 
     def tokens(self) -> list[Token]:
         """One's own tokens."""

@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "everyshelf.service.idempotency",
     "everyshelf.service.checks",
     "everyshelf.service.origins",
+    "everyshelf.service.find",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
     "everyshelf.service.exchange",

@@ -6,6 +6,7 @@ import { send } from "../../api/client";
 import { shelves, type Shelf } from "../../api/queries";
 import { count } from "../../marks/words";
 import { Logo } from "../../shell/Page";
+import { findAddress } from "../../shell/FindKey";
 import { Person } from "../../shell/Person";
 import { WaitingList } from "../proposals/WaitingList";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -21,7 +22,7 @@ export function ShelvesPage() {
       <header className="addr">
         <Logo />
         <div className="say"><b>Every Shelf</b></div>
-        <div className="right"><Person /></div>
+        <div className="right"><Link to={findAddress()} className="findlink">Find on all shelves<kbd aria-hidden="true">/</kbd></Link><Person /></div>
       </header>
       <div className="board" />
       <main>

@@ -74,6 +74,12 @@ class FindNames(Request, tag="names"):
     file: FileAt
 
 
+class FindPlaces(Request, tag="places"):
+    """List the places of a file in which words are looked for."""
+
+    file: FileAt
+
+
 class Fingerprint(Request, tag="fingerprint"):
     """Make the fingerprint of a table."""
 
@@ -228,6 +234,7 @@ AnyRequest = (
     | OutlineFile
     | FindUses
     | FindNames
+    | FindPlaces
     | Fingerprint
     | ReadRows
     | PutBindings

@@ -10,6 +10,7 @@ from typing import Any
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPart, UnfoldedAnswer, UnfoldedFile
+from everyshelf.core.answers.find import Places
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
 from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint
@@ -153,6 +154,12 @@ def _uses(request: messages.FindUses, rules: Rules) -> list[list[UsePlace]]:
 def _names(request: messages.FindNames, rules: Rules) -> FileReferences:
     root = _root(request.file, rules)
     return NO_REFERENCES if root is None else FileReferences(names=names_in(root), offers=offered_by(root))
+
+
+def _places(request: messages.FindPlaces, rules: Rules) -> Places:
+    from everyshelf.core.finding.places import places_of
+
+    return Places(places=places_of(_given(request.file), rules))
 
 
 def _root(file: messages.FileAt, rules: Rules) -> Part | None:
@@ -395,6 +402,7 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.DrawFiles: _draw,
     messages.EditFile: _edit,
     messages.FindNames: _names,
+    messages.FindPlaces: _places,
     messages.FindUses: _uses,
     messages.FindRow: _find_row,
     messages.Fingerprint: _fingerprint,

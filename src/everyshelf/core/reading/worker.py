@@ -27,6 +27,7 @@ import msgspec
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPart, UnfoldedAnswer
+from everyshelf.core.answers.find import Places, PlaceText
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableAnswer, TableFingerprint
@@ -98,6 +99,13 @@ class Worker:
         self._memory = memory_bytes
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
+
+    def places(self, file: FileAt, *, rules: str = "") -> list[PlaceText]:
+        """The places of a file in which words are looked for; none where it takes more than it may."""
+        try:
+            return self._ask(messages.FindPlaces(rules=rules, file=file), Places).places
+        except LimitError:
+            return []
 
     def step(self, before: FileAt, after: FileAt, *, rules: str = "") -> Step:
         """What the parts of a file carried over from an older version."""

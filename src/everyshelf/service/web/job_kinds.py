@@ -8,6 +8,7 @@ _MODULES = (
     "everyshelf.service.jobs.housekeeping",
     "everyshelf.service.shelves.jobs",
     "everyshelf.service.origins.jobs",
+    "everyshelf.service.find.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.events.jobs",

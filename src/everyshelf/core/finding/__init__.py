@@ -1,0 +1,1 @@
+"""Words inside artifacts: where they stand, and which of them are meant."""

@@ -1,0 +1,1 @@
+"""Finding artifacts by the words in them, over all shelves one may see."""

@@ -1,0 +1,92 @@
+"""Reading the words of versions: after each commit in its job, and what is still unread when somebody looks."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Iterable
+
+import msgspec
+from django.db import connection, transaction
+from django.db.models import QuerySet
+
+from everyshelf.core.answers.find import PlaceText
+from everyshelf.core.finding.words import words_in
+from everyshelf.core.reading.messages import FileAt
+from everyshelf.service.base.acts import aside
+from everyshelf.service.base.context import reader
+from everyshelf.service.find.actions.heads import refresh_heads
+from everyshelf.service.find.models import FoundVersion
+from everyshelf.service.shelves.actions.contents import as_given
+from everyshelf.service.shelves.actions.listing import entry_of
+from everyshelf.service.shelves.actions.recording import rules_at
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+
+Tell = Callable[[int, int, str], None]
+_MOST_BYTES = 64 * 1024 * 1024
+_MOST_IN_COMMIT = 2000
+_AT_ONCE = 100
+
+
+def read_commit(commit: Commit) -> None:
+    """Read the words of what a commit made, and where branches are now (the work of a job)."""
+    refresh_heads(commit.shelf)
+    _read(unread(commit.shelf, history=True).filter(commit=commit)[:_MOST_IN_COMMIT])
+    _read(unread(commit.shelf))
+
+
+def unread(shelf: Shelf, *, history: bool = False) -> QuerySet[ArtifactVersion]:
+    """Versions whose words were not read yet: those at the heads of branches, or all."""
+    rows = ArtifactVersion.objects.filter(shelf=shelf, content__gt="", found=None)
+    rows = rows if history else rows.filter(heads__isnull=False).distinct()
+    return rows.select_related("commit", "shelf").order_by("-pk")
+
+
+def read_all(shelf: Shelf, tell: Tell, *, history: bool) -> int:
+    """Read everything that is unread; gives how many versions."""
+    refresh_heads(shelf)
+    rows = unread(shelf, history=history)
+    return _read(rows, tell, rows.count())
+
+
+def _read(rows: Iterable[ArtifactVersion], tell: Tell | None = None, total: int = 0) -> int:
+    done, waiting = 0, list[tuple[ArtifactVersion, list[PlaceText]]]()
+    for version in rows:
+        if tell is not None:
+            tell(done, max(total, done + 1), version.path)
+        waiting.append((version, _places(version)))
+        done += 1
+        if len(waiting) == _AT_ONCE:
+            _write(waiting)
+            waiting = []
+    _write(waiting)
+    return done
+
+
+def _places(version: ArtifactVersion) -> list[PlaceText]:
+    if version.size > _MOST_BYTES and version.kind != "dataset":
+        return []
+    with as_given(entry_of(version)) as file, reader() as worker:
+        return worker.places(FileAt(version.path, str(file)), rules=rules_at(version.commit.root).source)
+
+
+def _write(read: list[tuple[ArtifactVersion, list[PlaceText]]]) -> None:
+    with aside(), transaction.atomic(), connection.cursor() as cursor:
+        for version, places in read:
+            row, made = FoundVersion.objects.get_or_create(
+                version=version,
+                defaults={"shelf": version.shelf, "places": zlib.compress(msgspec.msgpack.encode(places), 6)},
+            )
+            if made:  # another worker may have been quicker
+                body = _words("\n".join([*dict.fromkeys(p.label for p in places), *(p.text for p in places)]))
+                name = _words(f"{version.path} {version.kind}")
+                cursor.execute("INSERT INTO find_text(rowid, name, body) VALUES (%s, %s, %s)", [row.pk, name, body])
+
+
+def _words(text: str) -> str:
+    """A text as its words, with those between capitals apart."""
+    return " ".join(word for word, _, _ in words_in(text))
+
+
+def places_in(packed: bytes) -> list[PlaceText]:
+    """The places of a version."""
+    return msgspec.msgpack.decode(zlib.decompress(packed), type=list[PlaceText])
