@@ -24,6 +24,7 @@ from bench.full_disk import full_disk
 from bench.fuzz import fuzz
 from bench.histories import histories
 from bench.listings import listings
+from bench.looking_back import looking_back
 from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
@@ -82,6 +83,7 @@ def main() -> int:
         ("run", as_run),
         ("storage", storage),
         ("listings", listings),
+        ("looking-back", looking_back),
         ("exchange", exchange),
         ("histories", histories),
         ("desk", desk),

@@ -60,7 +60,7 @@ class WordsTests(FindCase):
         found = self.found(word)
         told = {item.path: item for item in found.items}
         self.assertEqual(sorted(told), sorted(path for path in files if path != "other.txt"))
-        self.assertEqual((found.total, found.kinds["dataset"]), (6, 2))
+        self.assertEqual((found.total, found.by_kind["dataset"]), (6, 2))
         places = {path: item.places[0] for path, item in told.items() if item.places}
         self.assertEqual((places["p.json"].part, places["p.json"].text), ("/step:join", f"command: wait for {word}"))
         self.assertEqual((places["n.ipynb"].type, places["n.ipynb"].field), ("cell", "source, line 2"))
@@ -103,9 +103,9 @@ class WordsTests(FindCase):
             self.shelf.commit("main", self.shelf.branch("main").head, [change], message)
         found = self.found(word)
         self.assertEqual((found.total, len(found.items)), (45, 45))
-        self.assertEqual(found.kinds, {"report": 30, "settings": 15})
-        self.assertEqual(found.people, {"maren": 23, "ines": 22})
-        self.assertEqual(found.labels, {"season=spring": 45})
+        self.assertEqual(found.by_kind, {"report": 30, "settings": 15})
+        self.assertEqual(found.by_person, {"maren": 23, "ines": 22})
+        self.assertEqual(found.by_label, {"season=spring": 45})
         self.assertEqual(len(self.client.find(word, limit=10).items), 10)
         self.assertEqual(self.client.find(word, kinds=["settings"]).total, 15)
         self.assertEqual(self.client.find(word, by="Ines").total, 22)
@@ -158,7 +158,9 @@ class RightsTests(FindCase):
         for person in ("author", "reader"):
             other = self.client_of(person)
             found = other.find(self.word)
-            self.assertEqual((found.total, found.items, found.kinds, found.people, found.commits), (0, [], {}, {}, 0))
+            self.assertEqual(
+                (found.total, found.items, found.by_kind, found.by_person, found.commits), (0, [], {}, {}, 0)
+            )
             with self.assertRaises(ProblemError) as caught:
                 other.find(self.word, shelves=[self.shelf.key])
             with self.assertRaises(ProblemError) as unknown:

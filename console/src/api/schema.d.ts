@@ -3291,20 +3291,21 @@ export interface components {
             /** @default null */
             looks?: string | null;
         };
-        /** @description What was found, best match first. ``total`` artifacts on ``shelves``; ``kinds``, ``people``, ``labels``: how many of them are of each; ``commits``: how many commits say all of the words; ``unread``: artifacts still to be read. */
+        /** @description What was found, best match first. ``total`` artifacts (``more``: and others, where very many do), of ``shelves`` looked through; ``by_kind``, ``by_person``, ``by_label``: how many of them are of each; ``commits``: how many commits say all of the words; ``unread``: artifacts still to be read. */
         FindAnswer: {
             words: string;
             total: number;
+            more: boolean;
             shelves: number;
             items: components["schemas"]["FoundArtifact"][];
             next: string | null;
-            kinds: {
+            by_kind: {
                 [key: string]: number;
             };
-            people: {
+            by_person: {
                 [key: string]: number;
             };
-            labels: {
+            by_label: {
                 [key: string]: number;
             };
             commits: number;
@@ -3359,7 +3360,7 @@ export interface components {
             column: number;
             formula: string;
         };
-        /** @description An artifact that holds what was looked for. ``branches``: on which it is like that now, none for an earlier version; ``places``: the first of ``place_count``; ``marks``: of the words in its path; ``first`` and ``last``: the first and the newest version that hold it, where earlier versions were looked through. */
+        /** @description An artifact that holds what was looked for. ``branches``: on which it is like that now, none for an earlier version; ``places``: the first of ``place_count``; ``marks``: of the words in its path; ``first`` and ``last``: the first and the newest version with it, where earlier versions were looked through. */
         FoundArtifact: {
             shelf: string;
             shelf_name: string;
@@ -5392,6 +5393,7 @@ export interface operations {
                      * @example {
                      *       "words": "committed to",
                      *       "total": 1,
+                     *       "more": false,
                      *       "shelves": 1,
                      *       "items": [
                      *         {
@@ -5432,14 +5434,14 @@ export interface operations {
                      *         }
                      *       ],
                      *       "next": "",
-                     *       "kinds": {
+                     *       "by_kind": {
                      *         "fare": 1
                      *       },
-                     *       "people": {
+                     *       "by_person": {
                      *         "fare": 1
                      *       },
-                     *       "labels": {
-                     *         "source": "tariff sheet"
+                     *       "by_label": {
+                     *         "fare": 1
                      *       },
                      *       "commits": 1,
                      *       "unread": 1

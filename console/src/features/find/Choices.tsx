@@ -10,9 +10,9 @@ export function Choices({ found, filters, onSet }: { found: Found; filters: Filt
   return (
     <section className="sheet choices" aria-label="Filter">
       <div className="ph"><h3>Filter</h3></div>
-      <Group title="Kind" name="kind" counts={found.kinds} chosen={filters.kind} onSet={onSet} icon />
-      <Group title="Who made the version" name="by" counts={found.people} chosen={filters.by} onSet={onSet} />
-      <Group title="Label" name="label" counts={found.labels} chosen={filters.label} onSet={onSet} />
+      <Group title="Kind" name="kind" counts={found.by_kind} chosen={filters.kind} onSet={onSet} icon />
+      <Group title="Who made the version" name="by" counts={found.by_person} chosen={filters.by} onSet={onSet} />
+      <Group title="Label" name="label" counts={found.by_label} chosen={filters.label} onSet={onSet} />
       <fieldset>
         <legend>When</legend>
         {DAYS.map(([days, told]) => (

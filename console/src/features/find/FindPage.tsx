@@ -87,7 +87,7 @@ export function FindPage() {
           <input ref={field} className="findfield" aria-label="Words to find" placeholder="Words in any form, or an &quot;exact phrase&quot;" value={typed} onChange={(e) => setTyped(e.target.value)} />
           <button type="submit" className="plainbtn">Find</button>
           {words && <button type="button" className="plainbtn" onClick={() => { setTyped(""); set("words", ""); field.current?.focus(); }}>Clear</button>}
-          <h1>{first ? `${count(first.total, "artifact")} on ${count(first.shelves, "shelf", "shelves")}.` : ""}</h1>
+          <h1>{first ? `${first.more ? "Over " : ""}${count(first.total, "artifact")} on ${count(first.shelves, "shelf", "shelves")}.` : ""}</h1>
         </form>
         {first && first.commits > 0 && (
           <p className="cap">{first.commits === 1 ? "1 commit says" : `${group(first.commits)} commits say`} the same{filters.shelf ? <>: <Link to={`/s/${filters.shelf}/history?${new URLSearchParams({ words })}`}>see them</Link></> : "; see the history of a shelf"}.</p>

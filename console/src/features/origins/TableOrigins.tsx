@@ -37,7 +37,7 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
 }
 
 function words(rows: { added: number; changed: number; removed: number; whole?: boolean }): string {
-  if (rows.whole) return "anew as a whole";
+  if (rows.whole) return "all of it";
   return ([["added", rows.added], ["changed", rows.changed], ["removed", rows.removed]] as const).filter(([, n]) => n).map(([word, n]) => `${group(n)} ${word}`).join(", ");
 }
 

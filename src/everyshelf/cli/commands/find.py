@@ -71,7 +71,8 @@ def find(
 
 def _show(found: FindAnswer) -> None:
     on = {item.shelf for item in found.items}
-    said = f"{terminal.count(found.total, 'artifact')} on {terminal.count(found.shelves, 'shelf', 'shelves')}"
+    over = "over " if found.more else ""
+    said = f"{over}{terminal.count(found.total, 'artifact')} on {terminal.count(found.shelves, 'shelf', 'shelves')}"
     terminal.say(terminal.bold(said) + ("." if found.total <= len(found.items) else f", the first {len(found.items)}."))
     for item in found.items:
         name = f"{item.shelf_name}: {item.path}" if len(on) > 1 else item.path

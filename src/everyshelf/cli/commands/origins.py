@@ -192,7 +192,7 @@ def _show_tables(found: OriginsAnswer) -> None:
     for rows in found.rows:
         counts = [("added", rows.added), ("changed", rows.changed), ("removed", rows.removed)]
         told = ", ".join(f"{number} {word}" for word, number in counts if number)
-        told = "anew as a whole" if rows.whole else told
+        told = "all of it" if rows.whole else told
         name = f"{rows.table}: {told}" if rows.table else told
         listing.row(("rows", terminal.dim), name, *_cells(found.commits[rows.set]))
     listing.show()

@@ -39,7 +39,7 @@ class FoundPlace(Answer):
 class FoundArtifact(Answer):
     """An artifact that holds what was looked for. ``branches``: on which it is like that now, none for an earlier
     version; ``places``: the first of ``place_count``; ``marks``: of the words in its path; ``first`` and ``last``: the
-    first and the newest version that hold it, where earlier versions were looked through."""
+    first and the newest version with it, where earlier versions were looked through."""
 
     shelf: str
     shelf_name: str
@@ -61,16 +61,18 @@ class FoundArtifact(Answer):
 
 
 class FindAnswer(Answer):
-    """What was found, best match first. ``total`` artifacts on ``shelves``; ``kinds``, ``people``, ``labels``: how many
+    """What was found, best match first. ``total`` artifacts (``more``: and others, where very many do), of ``shelves``
+    looked through; ``by_kind``, ``by_person``, ``by_label``: how many
     of them are of each; ``commits``: how many commits say all of the words; ``unread``: artifacts still to be read."""
 
     words: str
     total: int
+    more: bool
     shelves: int
     items: list[FoundArtifact]
     next: str | None
-    kinds: dict[str, int]
-    people: dict[str, int]
-    labels: dict[str, int]
+    by_kind: dict[str, int]
+    by_person: dict[str, int]
+    by_label: dict[str, int]
     commits: int
     unread: int

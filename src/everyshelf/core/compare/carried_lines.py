@@ -8,12 +8,26 @@ from collections.abc import Sequence
 
 from everyshelf.core.compare.same import likeness
 from everyshelf.core.compare.sequence import align
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.text import decode
 from everyshelf.core.origins.steps import LineStep
 
 _LEAST_LIKE = 0.4
 _LEAST_TELLING = 10  # letters and digits of a line that is taken for the same elsewhere in the text
 _MOST_PAIRS = 40_000
 _WORDS = re.compile(r"\w+|[^\w\s]")
+
+
+def lines_between(before: bytes | None, after: bytes) -> LineStep:
+    """The step between two texts, or to a first one; a file that is not a text has no lines."""
+    return line_step(_lines_of(before) if before is not None else [], _lines_of(after))
+
+
+def _lines_of(data: bytes) -> list[str]:
+    try:
+        return decode(data).lines()
+    except UnreadableError:
+        return []
 
 
 def line_step(before: Sequence[str], after: Sequence[str]) -> LineStep:

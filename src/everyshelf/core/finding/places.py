@@ -16,7 +16,10 @@ from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.origins.sheets import cell_name
 from everyshelf.core.outline.model import Part, child_path
+from everyshelf.core.tables.engine import borrowed_engine
+from everyshelf.core.tables.finding import common_texts
 from everyshelf.core.tables.given import Given
+from everyshelf.core.tables.sources import open_table
 
 _MOST_PLACES = 20_000
 _MOST_CHARACTERS = 2_000_000
@@ -112,10 +115,6 @@ def _of_sheets(data: bytes, form: str) -> Iterator[PlaceText]:
 
 def _of_table(given: Given, form: str) -> Iterator[PlaceText]:
     """Names of columns, and of each the short texts that occur most."""
-    from everyshelf.core.tables.engine import borrowed_engine
-    from everyshelf.core.tables.finding import common_texts
-    from everyshelf.core.tables.sources import open_table
-
     with contextlib.suppress(UnreadableError, MemoryError), borrowed_engine() as engine:
         source = open_table(engine, given, form)
         for column in source.columns:

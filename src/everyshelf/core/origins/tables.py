@@ -10,11 +10,12 @@ import csv
 import io
 import zlib
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-_ROWS_OF_BLOCK = 1000
+_ROWS_OF_BLOCK = 200
 _MOST_FIRST = 200  # letters of a key by which blocks are found
 SEPARATOR = "\x1f"
 
@@ -78,6 +79,13 @@ def blocks(table: str, rows: Iterable[RowChange]) -> Iterator[Block]:
 def _block(table: str, rows: list[RowChange]) -> Block:
     data = zlib.compress(msgspec.msgpack.encode(rows), 6)
     return Block(table, beginning(rows[0].key), beginning(rows[-1].key), data)
+
+
+def read_blocks(path: Path) -> Iterator[Block]:
+    """The blocks of a file, each behind its length (8 bytes, big-endian)."""
+    with path.open("rb") as file:
+        while head := file.read(8):
+            yield msgspec.msgpack.decode(file.read(int.from_bytes(head, "big")), type=Block)
 
 
 def beginning(key: str) -> str:

@@ -78,8 +78,10 @@ def _carried(step: Step, old: Node, root: Node, version: int) -> Node:
 def _children(step: Step, old: Node) -> dict[int, Node]:
     """Children that were carried as they were, at their places in the newer version."""
     if not step.runs:
-        left = {kept.place for kept in step.kept.values()} | {gone.place for gone in step.gone}
-        return {place: node for place, node in old.below.items() if place not in left}
+        below = old.below.copy()
+        for place in [*(kept.place for kept in step.kept.values()), *(gone.place for gone in step.gone)]:
+            below.pop(place, None)
+        return below
     runs = sorted(step.runs)
     starts = [run[0] for run in runs]
     below = {}

@@ -19,7 +19,6 @@ from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, co
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
-from everyshelf.core.formats.text import decode
 from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import read_outline, recognise_file
@@ -258,8 +257,8 @@ def _step(request: messages.StepBetween, rules: Rules) -> Step:
 def _row_blocks(request: messages.RowsBetween, rules: Rules) -> TablesStep:
     """The empty name stands for a file that is one table."""
     from everyshelf.core.compare.databases import rows_file
+    from everyshelf.core.compare.row_blocks import table_step, write_blocks
     from everyshelf.core.tables.engine import borrowed_engine
-    from everyshelf.core.tables.row_blocks import table_step, write_blocks
 
     kept, output = Path(request.file.path), Path(request.output)
     found = TablesStep()
@@ -287,16 +286,10 @@ def _find_row(request: messages.FindRow, rules: Rules) -> messages.FoundRow:
 
 
 def _lines(request: messages.LinesBetween, rules: Rules) -> LineStep:
-    """A file that is no text has no lines."""
-    from everyshelf.core.compare.carried_lines import line_step
+    from everyshelf.core.compare.carried_lines import lines_between
 
-    sides: list[list[str]] = []
-    for file in (request.before, request.after):
-        try:
-            sides.append(decode(Path(file.path).read_bytes()).lines() if file is not None else [])
-        except UnreadableError:
-            sides.append([])
-    return line_step(*sides)
+    before = Path(request.before.path).read_bytes() if request.before is not None else None
+    return lines_between(before, Path(request.after.path).read_bytes())
 
 
 def _draw(request: messages.DrawFiles, rules: Rules) -> Drawing:

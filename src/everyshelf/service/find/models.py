@@ -31,8 +31,9 @@ class HeadVersion(models.Model):
 
 
 class SeenHead(models.Model):
-    """Up to which commits of a branch, and of the main branch, the heads are known."""
+    """Up to which commits of a branch, and of the main branch, the heads are known; ``read``: and all words in them."""
 
     branch = models.OneToOneField(Branch, models.CASCADE, related_name="+")
     commit = models.ForeignKey(Commit, models.CASCADE, null=True, related_name="+")
     main = models.ForeignKey(Commit, models.CASCADE, null=True, related_name="+")
+    read = models.BooleanField(default=False)

@@ -14,7 +14,7 @@ from everyshelf.service.shelves.models import ArtifactVersion
 def origins(run: Run) -> dict[str, Any] | None:
     """Work out what each version that one comes from carried over; who asks again finds it in the records."""
     version = ArtifactVersion.objects.get(pk=run.parameters["version"], shelf=run.shelf)
-    form, versions = run.parameters["form"], versions_of(version.artifact_id)
+    form, versions = run.parameters["form"], versions_of(version)
     made = 0
     while True:
         _, missing = Steps[Any]((row.pk for row in versions), form).line(version.pk)

@@ -15,7 +15,7 @@ from everyshelf.core.finding.words import Wanted, folded, wanted
 from everyshelf.core.history.names import file_name
 from everyshelf.service.find.actions.heads import stale_branches
 from everyshelf.service.find.actions.reading import places_in, unread
-from everyshelf.service.find.models import FoundVersion, HeadVersion
+from everyshelf.service.find.models import FoundVersion, HeadVersion, SeenHead
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
@@ -23,7 +23,7 @@ from everyshelf.service.shelves.actions.refs import parse_moment
 from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
-_MOST_HITS = 20_000
+_MOST_HITS = 5_000
 _MAX_PAGE = 200
 _SHOWN_PLACES = 3
 _NAME_WEIGHT = 8.0
@@ -31,12 +31,7 @@ _FACETS = 20
 
 
 # Where a version is now: on the main branch, on another, or nowhere.
-_EARLIER = 1
-_RANK = (
-    "coalesce((SELECT max(CASE WHEN b.name = s.main_branch THEN 3 ELSE 2 END) FROM find_headversion h "
-    "JOIN shelves_branch b ON b.id = h.branch_id JOIN shelves_shelf s ON s.id = b.shelf_id "
-    "WHERE h.version_id = v.id), 1)"
-)
+_ON_MAIN, _ON_BRANCH, _EARLIER = 3, 2, 1
 
 
 @dataclass(frozen=True)
@@ -70,7 +65,10 @@ class _Hit:
     rank: int
     kind: str
     author: str
-    labels: dict[str, str]
+    labels: str
+    recorded: str
+    path: str
+    points: float
 
 
 def find(
@@ -81,23 +79,26 @@ def find(
     if not sought.terms and filters.is_empty:
         raise InvalidError("nothing is looked for", code="find.nothing", hint="Give a word, or a filter.")
     if order not in ("", "best", "newest", "name"):
-        raise InvalidError(f"{order!r} is no order", code="input.invalid", hint="It is best, newest or name.")
+        raise InvalidError(f"{order!r} cannot be an order", code="input.invalid", hint="Use best, newest or name.")
     shelves = _shelves(caller, filters.shelves)
     left = sum(_unread(caller, shelf, history=history) for shelf in shelves)
-    hits = _hits(sought, shelves, filters, history=history, order=order or ("best" if sought.terms else "newest"))
+    hits, more = _hits(sought, shelves, filters, history=history, order=order or ("best" if sought.terms else "newest"))
     start, limit = decode_cursor(cursor), min(max(limit, 1), _MAX_PAGE)
     page = hits[start : start + limit]
     kinds, people = Counter(hit.kind for hit in hits), Counter(hit.author for hit in hits)
-    labels = Counter(f"{key}={value}" for hit in hits for key, value in hit.labels.items())
+    labels = Counter(
+        f"{key}={value}" for hit in hits if hit.labels != "{}" for key, value in orjson.loads(hit.labels).items()
+    )
     return FindAnswer(
         words=words,
         total=len(hits),
+        more=more,
         shelves=len(shelves),
         items=_items(page, sought, {shelf.pk: shelf for shelf in shelves}, history=history),
         next=encode_cursor(start + limit) if start + limit < len(hits) else None,
-        kinds=dict(kinds.most_common(_FACETS)),
-        people=dict(people.most_common(_FACETS)),
-        labels=dict(labels.most_common(_FACETS)),
+        by_kind=dict(kinds.most_common(_FACETS)),
+        by_person=dict(people.most_common(_FACETS)),
+        by_label=dict(labels.most_common(_FACETS)),
         commits=_commits(sought, shelves),
         unread=left,
     )
@@ -116,7 +117,8 @@ def _shelves(caller: Caller, keys: list[str]) -> list[Shelf]:
 def _unread(caller: Caller, shelf: Shelf, *, history: bool) -> int:
     """How many versions are still to be read; a job does that."""
     moved = bool(stale_branches(shelf))
-    left = unread(shelf, history=history).count()
+    is_read = not history and not moved and not SeenHead.objects.filter(branch__shelf=shelf, read=False).exists()
+    left = 0 if is_read else unread(shelf, history=history).count()
     if moved or left:
         start_job(caller, "find", shelf, {"history": history})
     return max(left, 1) if moved else left
@@ -125,44 +127,62 @@ def _unread(caller: Caller, shelf: Shelf, *, history: bool) -> int:
 # --- in the records --------------------------------------------------------------
 
 
-def _hits(sought: Wanted, shelves: list[Shelf], filters: Filters, *, history: bool, order: str) -> list[_Hit]:
-    """Artifacts in the order that is asked for, each once."""
+def _hits(
+    sought: Wanted, shelves: list[Shelf], filters: Filters, *, history: bool, order: str
+) -> tuple[list[_Hit], bool]:
+    """Artifacts in the order that is asked for, each once, and whether there are more than are looked at: of a word
+    that nearly everything holds the newest versions do."""
     if not shelves:
-        return []
+        return [], False
     tests, values = _tests(filters)
-    score = "0.0"
-    source = "find_foundversion f"
+    score, source = "0.0", "find_foundversion f"
     if sought.terms:
         score = f"bm25(find_text, {_NAME_WEIGHT}, 1.0)"
         source = "find_text JOIN find_foundversion f ON f.id = find_text.rowid"
         tests.append("find_text MATCH %s")
         values.append(sought.expression)
-    if not history:
-        tests.append("EXISTS (SELECT 1 FROM find_headversion h WHERE h.version_id = f.version_id)")
-    tests.append(f"f.shelf_id IN ({', '.join(['%s'] * len(shelves))})")
+    tests.append(f"f.shelf_id IN ({_marks(shelves)})")
     values += [shelf.pk for shelf in shelves]
-    by = {"best": "score, v.id DESC", "newest": "c.recorded DESC, v.id DESC", "name": "v.path, v.id DESC"}[order]
+    main = [branch for shelf in shelves if (branch := _main(shelf)) is not None]
+    rank = f"CASE WHEN h.branch_id IN ({_marks(main)}) THEN {_ON_MAIN} WHEN h.id THEN {_ON_BRANCH} ELSE {_EARLIER} END"
     # Every value goes in as a parameter; what is put together are names and operators of this module.
     query = (
-        f"SELECT v.id, v.artifact_id, v.kind, c.author, c.labels, {_RANK} AS rank, {score} AS score FROM {source} "  # noqa: S608
-        "JOIN shelves_artifactversion v ON v.id = f.version_id JOIN shelves_commit c ON c.id = v.commit_id "
-        f"WHERE {' AND '.join(tests)} ORDER BY {by} LIMIT {_MOST_HITS}"
+        f"SELECT v.id, v.artifact_id, v.kind, c.author, c.labels, c.recorded, v.path, {rank}, {score} "  # noqa: S608
+        f"FROM {source} JOIN shelves_artifactversion v ON v.id = f.version_id "
+        f"{'LEFT ' if history else ''}JOIN find_headversion h ON h.version_id = v.id "
+        f"JOIN shelves_commit c ON c.id = v.commit_id WHERE {' AND '.join(tests)} "
+        f"ORDER BY {'find_text.rowid' if sought.terms else 'f.id'} DESC LIMIT {_MOST_HITS + 1}"
     )
     found: dict[int, _Hit] = {}
     with connection.cursor() as cursor:
-        cursor.execute(query, values)
-        for version, artifact, kind, author, labels, rank, _ in cursor.fetchall():
-            hit = found.setdefault(artifact, _Hit([], 0, 0, kind, author, {}))
+        cursor.execute(query, [*main, *values])
+        rows = cursor.fetchall()
+    for version, artifact, kind, author, labels, recorded, path, where, points in rows[:_MOST_HITS]:
+        hit = found.get(artifact)
+        if hit is None:
+            hit = found[artifact] = _Hit([], 0, 0, "", "", "", "", "", 0.0)
+        if version not in hit.versions:
             hit.versions.append(version)
-            if rank > hit.rank or (rank == hit.rank == _EARLIER and version > hit.shown):
-                hit.shown, hit.rank, hit.kind, hit.author, hit.labels = (
-                    version,
-                    rank,
-                    kind,
-                    author,
-                    orjson.loads(labels),
-                )
-    return list(found.values())
+        hit.points = min(hit.points, points)  # the better the match, the less bm25 gives
+        if where > hit.rank:
+            hit.shown, hit.rank = version, where
+            hit.kind, hit.author, hit.labels, hit.recorded, hit.path = kind, author, labels, str(recorded), path
+    hits = list(found.values())
+    if order == "newest":
+        hits.sort(key=lambda hit: hit.recorded, reverse=True)
+    elif order == "name":
+        hits.sort(key=lambda hit: hit.path)
+    else:
+        hits.sort(key=lambda hit: hit.points)
+    return hits, len(rows) > _MOST_HITS
+
+
+def _marks(values: list[Any]) -> str:
+    return ", ".join(["%s"] * len(values))
+
+
+def _main(shelf: Shelf) -> int | None:
+    return shelf.branches.filter(name=shelf.main_branch).values_list("pk", flat=True).first()
 
 
 def _tests(filters: Filters) -> tuple[list[str], list[Any]]:
@@ -213,13 +233,16 @@ def _items(page: list[_Hit], sought: Wanted, shelves: dict[int, Shelf], *, histo
     heads: dict[int, list[str]] = {}
     for version, branch in HeadVersion.objects.filter(version__in=keys).values_list("version", "branch__name"):
         heads.setdefault(version, []).append(branch)
-    return [_item(hit, rows, heads, sought, shelves, history=history) for hit in page]
+    held = FoundVersion.objects.filter(version__in=[hit.shown for hit in page]).values_list("version", "places")
+    places = {version: places_in(bytes(packed)) for version, packed in held}
+    return [_item(hit, rows, heads, places[hit.shown], sought, shelves, history=history) for hit in page]
 
 
 def _item(
     hit: _Hit,
     rows: dict[int, ArtifactVersion],
     heads: dict[int, list[str]],
+    read: list[PlaceText],
     sought: Wanted,
     shelves: dict[int, Shelf],
     *,
@@ -227,8 +250,7 @@ def _item(
 ) -> FoundArtifact:
     shown = rows[hit.shown]
     shelf = shelves[shown.shelf_id]
-    held = FoundVersion.objects.get(version=shown)
-    places = _found_places(places_in(bytes(held.places)), sought)
+    places = _found_places(read, sought)
     numbers = [rows[key].number for key in hit.versions if rows[key].number is not None]
     return FoundArtifact(
         shelf=shelf.key,

@@ -37,6 +37,14 @@ def refresh_heads(shelf: Shelf) -> None:
             _refresh_other(branch, main.head if main is not None else None)
 
 
+def note_read(shelf: Shelf) -> None:
+    """Note that all words at the heads of the branches are read, as far as they are known."""
+    with aside(), transaction.atomic():
+        known = SeenHead.objects.filter(branch__shelf=shelf, read=False)
+        left = HeadVersion.objects.filter(branch__in=known.values("branch"), version__found=None).values("branch")
+        known.exclude(branch__in=left).update(read=True)
+
+
 def _refresh_main(branch: Branch) -> None:
     row = SeenHead.objects.select_related("commit").filter(branch=branch).first()
     before = row.commit.root if row is not None and row.commit is not None else get_trees().empty
@@ -65,4 +73,4 @@ def _write(
         for start in range(0, len(gone or ()), _AT_ONCE):
             HeadVersion.objects.filter(branch=branch, path__in=(gone or [])[start : start + _AT_ONCE]).delete()
         HeadVersion.objects.bulk_create(rows, batch_size=_AT_ONCE, ignore_conflicts=True)
-        SeenHead.objects.update_or_create(branch=branch, defaults={"commit": head, "main": main})
+        SeenHead.objects.update_or_create(branch=branch, defaults={"commit": head, "main": main, "read": False})

@@ -14,7 +14,7 @@ from everyshelf.core.finding.words import words_in
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import reader
-from everyshelf.service.find.actions.heads import refresh_heads
+from everyshelf.service.find.actions.heads import note_read, refresh_heads
 from everyshelf.service.find.models import FoundVersion
 from everyshelf.service.shelves.actions.contents import as_given
 from everyshelf.service.shelves.actions.listing import entry_of
@@ -32,6 +32,7 @@ def read_commit(commit: Commit) -> None:
     refresh_heads(commit.shelf)
     _read(unread(commit.shelf, history=True).filter(commit=commit)[:_MOST_IN_COMMIT])
     _read(unread(commit.shelf))
+    note_read(commit.shelf)
 
 
 def unread(shelf: Shelf, *, history: bool = False) -> QuerySet[ArtifactVersion]:
@@ -45,7 +46,9 @@ def read_all(shelf: Shelf, tell: Tell, *, history: bool) -> int:
     """Read everything that is unread; gives how many versions."""
     refresh_heads(shelf)
     rows = unread(shelf, history=history)
-    return _read(rows, tell, rows.count())
+    done = _read(rows, tell, rows.count())
+    note_read(shelf)
+    return done
 
 
 def _read(rows: Iterable[ArtifactVersion], tell: Tell | None = None, total: int = 0) -> int:

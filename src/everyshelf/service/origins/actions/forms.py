@@ -110,7 +110,7 @@ def forms_of_line(person: Any, shelf: Shelf, version: ArtifactVersion, number: i
     lines = texts.of(version)
     if not lines:
         raise InvalidError(
-            f"{version.path} is no text", code="input.invalid", hint="Ask for the forms of a part instead: part=PATH"
+            f"{version.path} is not a text", code="input.invalid", hint="Ask for the forms of a part instead: part=PATH"
         )
     if not 1 <= number <= len(lines):
         raise MissingError(

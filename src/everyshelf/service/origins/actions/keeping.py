@@ -51,17 +51,21 @@ class OriginsReadingError(ConflictError):
         )
 
 
-def versions_of(artifact: int) -> list[ArtifactVersion]:
-    """All versions of an artifact, newest first, removals too, each with its commit."""
-    rows = ArtifactVersion.objects.filter(artifact_id=artifact).order_by("-pk")
-    return list(rows.select_related("commit", "artifact", "shelf"))
+def versions_of(version: ArtifactVersion) -> list[ArtifactVersion]:
+    """All versions of the artifact a version is of, newest first, removals too, each with its commit."""
+    rows = list(
+        ArtifactVersion.objects.filter(artifact_id=version.artifact_id).order_by("-pk").select_related("commit")
+    )
+    for row in rows:
+        row.shelf = version.shelf
+    return rows
 
 
 def keep_steps(commit: Commit) -> None:
     """Keep the steps of the versions that a commit made (the work of a job)."""
     rules = rules_at(commit.root)
     for version in commit.versions.filter(content__gt="").select_related("commit", "shelf")[:_MOST_IN_COMMIT]:
-        rows = versions_of(version.artifact_id)
+        rows = versions_of(version)
         if version.kind in _TABLES:
             _make(version, rows, "rows", rules)
         if version.kind not in _NO_PARTS:

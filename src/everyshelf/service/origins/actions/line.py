@@ -19,7 +19,7 @@ class Line:
 
     def __init__(self, person: Any, shelf: Shelf, version: ArtifactVersion, form: Form) -> None:
         self.version, self.form, self.shelf = version, form, shelf
-        self.versions = {row.pk: row for row in versions_of(version.artifact_id)}
+        self.versions = {row.pk: row for row in versions_of(version)}
         self.steps: Steps[Any] = Steps(self.versions, form)
         line, missing = self.steps.line(version.pk)
         while missing:

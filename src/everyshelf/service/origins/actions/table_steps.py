@@ -8,8 +8,7 @@ from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.origins.tables import Block, TablesStep
-from everyshelf.core.tables.row_blocks import read_blocks
+from everyshelf.core.origins.tables import Block, TablesStep, read_blocks
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.shelves.actions.comparing import compare_pair, kept_rows_of

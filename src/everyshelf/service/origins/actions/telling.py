@@ -17,7 +17,7 @@ from everyshelf.core.answers.origins import (
 from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.origins.sheets import cell_name, is_row, row_number
-from everyshelf.core.origins.steps import Step, clipped
+from everyshelf.core.origins.steps import STEP_VERSION, Step, clipped
 from everyshelf.core.origins.trees import NEVER, Node, latest
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import reader
@@ -49,10 +49,16 @@ def outline_at(version: ArtifactVersion) -> OutlineAnswer:
 def origins_of(
     person: Any, shelf: Shelf, version: ArtifactVersion, *, form: str, start: int, limit: int
 ) -> OriginsAnswer:
-    """Who last set each part of a version, or each of its lines; a page from ``start``."""
+    """Who last set each part of a version, or each of its lines; a page from ``start``. Versions never change, so what
+    was told is kept."""
     if form not in ("", "parts", "lines"):
-        raise InvalidError(f"{form!r} is no form of origins", code="input.invalid", hint="It is parts or lines.")
+        raise InvalidError(f"{form!r} cannot be a form of origins", code="input.invalid", hint="Use parts or lines.")
     limit = min(limit, MAX_PAGE)
+    asked = version.artifact.uid, version.commit.uid, form, str(start), str(limit), str(STEP_VERSION)
+    return remembered(("origins", *asked), OriginsAnswer, lambda: _told(person, shelf, version, form, start, limit))
+
+
+def _told(person: Any, shelf: Shelf, version: ArtifactVersion, form: str, start: int, limit: int) -> OriginsAnswer:
     if form == "" and version.kind in ("dataset", "database"):
         read = outline_at(version)
         tables = {"": read.table} if read.table is not None else read.tables or {}
@@ -67,7 +73,7 @@ def origins_of(
     if not len(found.own):
         if form == "lines" and version.size:
             raise InvalidError(
-                f"{version.path} is no text", code="input.invalid", hint="Ask for its parts: leave the lines out."
+                f"{version.path} is not a text", code="input.invalid", hint="Ask for its parts: leave the lines out."
             )
         note = (outline.note if outline is not None else "") or "it has no parts that can be told apart"
         whole = Line(person, shelf, version, "parts")

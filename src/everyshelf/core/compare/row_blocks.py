@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from everyshelf.core.answers.tables import TableAnswer
-from everyshelf.core.origins.tables import Block, RowChange, TableStep, blocks
+from everyshelf.core.origins.tables import RowChange, TableStep, blocks
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.keep import MOST_KEPT
 
@@ -35,13 +35,6 @@ def write_blocks(engine: Engine, table: str, step: TableStep, before: list[str],
         for block in blocks(table, _changes(engine, step, before, rows)):
             data = msgspec.msgpack.encode(block)
             file.write(len(data).to_bytes(8, "big") + data)
-
-
-def read_blocks(path: Path) -> Iterator[Block]:
-    """The blocks that ``write_blocks`` wrote."""
-    with path.open("rb") as file:
-        while head := file.read(8):
-            yield msgspec.msgpack.decode(file.read(int.from_bytes(head, "big")), type=Block)
 
 
 def _changes(engine: Engine, step: TableStep, before: list[str], rows: Path) -> Iterator[RowChange]:
