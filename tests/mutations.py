@@ -53,9 +53,98 @@ _TOOLS = ("tests.cli.test_git_tools.PlainRepositoryTests",)
 _NOTES = ("tests.cli.test_git_tools.ContentNoteTests",)
 _EVENTS = ("tests.service.test_events",)
 _TASKS = ("tests.service.test_tasks",)
+_ORIGINS = ("tests.core.test_origins", "tests.service.test_origins")
+_FIND = ("tests.service.test_find",)
+_COMMITS = ("tests.service.test_commit_places",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 
 CUTS = [
+    # Origins: places and not keys, sides of merges, looks, moves, rows
+    Cut(
+        "core/compare/outlines.py",
+        "            if self.trail is not None and not written_alike(before.value, after.value):\n"
+        "                self.children(before, after, path, cosmetic=True)  # members of a map stand elsewhere\n",
+        "",
+        _ORIGINS,
+    ),
+    Cut(
+        "core/origins/trees.py",
+        "        return left if left != version else right\n",
+        "        return left\n",
+        _ORIGINS,
+    ),
+    Cut("core/origins/trees.py", '        if field.touch == "looks":\n', "        if False:\n", _ORIGINS),
+    Cut("core/origins/lines.py", "np.where(one.own != version, one.own, other.own)", "one.own", _ORIGINS),
+    Cut(
+        "core/compare/carried_lines.py",
+        "    moved = _moved(old, new, left_old, left_new)\n",
+        "    moved = []\n",
+        _ORIGINS,
+    ),
+    Cut(
+        "service/shelves/actions/version_parents.py",
+        "        if row is not None and row not in found:\n",
+        "        if row is not None and not found:\n",
+        _ORIGINS,
+    ),
+    Cut(
+        "service/shelves/actions/version_parents.py",
+        "    return held[0] if held else None\n",
+        "    return None\n",
+        _ORIGINS,
+    ),
+    Cut(
+        "service/shelves/actions/copying.py",
+        "parents = [made[parent.pk] for parent in parents_of(version, rows, lineage) if parent.pk in made]",
+        "parents = list(made.values())[-1:]",
+        _ORIGINS,
+    ),
+    Cut("service/origins/actions/rows.py", "    if not of_row.is_known:\n", "    if False:\n", _ORIGINS),
+    # Find: rights, heads, what people type
+    Cut(
+        "service/find/actions/finding.py",
+        '    tests.append(f"f.shelf_id IN ({_marks(shelves)})")\n    values += [shelf.pk for shelf in shelves]\n',
+        "",
+        _FIND,
+    ),
+    Cut(
+        "service/find/actions/finding.py",
+        "    rows = Commit.objects.filter(shelf__in=shelves)\n",
+        "    rows = Commit.objects.all()\n",
+        _FIND,
+    ),
+    Cut(
+        "service/find/actions/finding.py",
+        "{'LEFT ' if history else ''}JOIN find_headversion",
+        "LEFT JOIN find_headversion",
+        _FIND,
+    ),
+    Cut(
+        "service/find/actions/heads.py",
+        "            HeadVersion.objects.filter(branch=branch).delete()\n",
+        "            pass\n",
+        _FIND,
+    ),
+    Cut(
+        "core/finding/words.py",
+        "        pieces = _HUMP.split(word) if humps else [word]\n",
+        "        pieces = [word]\n",
+        _FIND,
+    ),
+    Cut(
+        "core/finding/words.py",
+        '    return "".join(c for c in unicodedata.normalize("NFKD", word.casefold()) if not unicodedata.combining(c))\n',
+        "    return word.casefold()\n",
+        _FIND,
+    ),
+    # One commit and what it is part of; reports
+    Cut(
+        "service/reports/actions/commit_places.py",
+        "        if commit.pk in lineage.ancestors(tag.commit_id):\n",
+        "        if True:\n",
+        _COMMITS,
+    ),
+    Cut("service/shelves/actions/makers.py", "line - lineage.ancestors(before.commit.pk)", "line", _COMMITS),
     # Content
     Cut("core/content/segments.py", "        own.torn_at = self._synced_end\n", "", _DAMAGE),
     Cut(

@@ -5,6 +5,7 @@ import { ProblemError } from "./api/client";
 import { session } from "./api/queries";
 import { ArtifactPage } from "./features/artifact/ArtifactPage";
 import { BranchesPage } from "./features/branches/BranchesPage";
+import { CommitPage } from "./features/commit/CommitPage";
 import { ComparePage } from "./features/compare/ComparePage";
 import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
 import { WebhooksPage } from "./features/events/WebhooksPage";
@@ -70,6 +71,7 @@ function Gate() {
       <Route path="/s/:key" element={<ShelfPage />} />
       <Route path="/s/:key/artifact" element={<ArtifactPage />} />
       <Route path="/s/:key/compare" element={<ComparePage />} />
+      <Route path="/s/:key/commit/:commit" element={<CommitPage />} />
       <Route path="/s/:key/history" element={<HistoryPage />} />
       <Route path="/s/:key/branches" element={<BranchesPage />} />
       <Route path="/tokens" element={<TokensPage />} />

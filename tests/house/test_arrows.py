@@ -40,6 +40,7 @@ SERVICE = [
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks"},
+    {"reports"},
     {"web"},
     {"settings", "urls", "wsgi", "worker"},
     {"serve"},

@@ -62,6 +62,7 @@ ROWS: dict[str, Row] = {
     "contents_read_many": Row("reader", body={"ids": ["{content}"]}),
     "commits_list": Row("reader"),
     "commits_get": Row("reader", path={"uid": "{commit}"}),
+    "commits_places": Row("reader", path={"uid": "{commit}"}),
     "compare_parted": Row("reader", query={"from": "tag:first"}),
     "compare_states": Row("reader", query={"from": "tag:first"}),
     "compare_artifact": Row("reader", query={**A, "from": "tag:first"}),

@@ -70,6 +70,13 @@ export const outline = (key: string, path: string, ref: string, version?: string
     queryFn: () => get<Outline>(`shelves/${key}/artifact/outline`, { path, ref, version }),
   });
 
+export const commit = (key: string, uid: string) =>
+  queryOptions({ queryKey: ["shelf", key, "commit", uid], queryFn: () => get<Schemas["CommitOut"]>(`shelves/${key}/commits/${uid}`) });
+
+/** What a commit is part of. */
+export const commitPlaces = (key: string, uid: string) =>
+  queryOptions({ queryKey: ["shelf", key, "commit places", uid], queryFn: () => get<Schemas["CommitPlaces"]>(`shelves/${key}/commits/${uid}/places`) });
+
 /** Who last set each part or line, a page at a time. */
 export const origins = (key: string, path: string, ref: string, version: string | undefined, form: string) =>
   infiniteQueryOptions({

@@ -702,6 +702,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/commits/{uid}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return what a commit is part of: branches, tags, environments, proposals, runs, checks, tasks, Git
+         * @description Return what a commit is part of: branches, tags, environments, proposals, runs, checks, tasks, Git.
+         */
+        get: operations["commits_places"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/compare": {
         parameters: {
             query?: never;
@@ -2758,6 +2778,12 @@ export interface components {
             made: string;
             made_by: string;
         };
+        /** @description The newest result of a check of the commit. */
+        CheckWith: {
+            name: string;
+            passed: boolean;
+            comment: string;
+        };
         /** @description Entries of a draft; null for all. */
         ChosenInRequest: {
             branch: string;
@@ -2874,6 +2900,23 @@ export interface components {
             items: components["schemas"]["CommitListed"][];
             total: number;
             next: string | null;
+        };
+        /** @description What a commit is part of. ``branches``: those whose line it is in; ``restored``: how many artifacts the state holds that restoring would set; ``later``: how many commits the main branch has since. */
+        CommitPlaces: {
+            commit: string;
+            parents: components["schemas"]["NearCommit"][];
+            next: components["schemas"]["NearCommit"][];
+            branches: string[];
+            tags: components["schemas"]["TagWith"][];
+            environments: components["schemas"]["ReachedPlace"][];
+            proposals: components["schemas"]["ProposalWith"][];
+            runs: components["schemas"]["RunWith"][];
+            checks: components["schemas"]["CheckWith"][];
+            git: components["schemas"]["GitIdOf"][];
+            tasks: string[];
+            artifacts: number;
+            restored: number;
+            later: number;
         };
         /** @description An artifact that differs between two states; ``pending`` if its findings are still being worked out. Its sides are null where it is not there, and left out where a desk or a folder is compared. */
         ComparedArtifact: {
@@ -3448,6 +3491,14 @@ export interface components {
             /** @default [] */
             kept?: string[];
         };
+        /** @description The id the commit has in Git; ``link``: where it went or came from, empty for the repository of the shelf. */
+        GitIdOf: {
+            git: string;
+            link: string;
+            fetched: boolean;
+            /** @default null */
+            at?: string | null;
+        };
         /** @description A branch and its other side: ``in step``, ``ahead``, ``behind``, ``diverged`` or ``refused``. ``merge``: the merge that waits to be settled. */
         GitLine: {
             branch: string;
@@ -3851,6 +3902,14 @@ export interface components {
             type: string;
             values: number;
             name: string;
+        };
+        /** @description A commit before or after another; ``merged``: it came in by a merge, not on the same line. */
+        NearCommit: {
+            commit: string;
+            summary: string;
+            author: string;
+            recorded: string;
+            merged: boolean;
         };
         /** @description What an artifact names and what will not be there. */
         NeededArtifact: {
@@ -4501,6 +4560,13 @@ export interface components {
          * @enum {string}
          */
         ProposalStateWanted: "open" | "closed";
+        /** @description A proposal that proposed the commit, or was merged by it. */
+        ProposalWith: {
+            number: number;
+            title: string;
+            state: string;
+            merged: boolean;
+        };
         /** @description A conflict that merging would have. */
         ProposedConflict: {
             path: string;
@@ -4523,6 +4589,15 @@ export interface components {
             days?: string[];
             /** @default UTC */
             zone?: string;
+        };
+        /** @description An environment; ``reached``: what it has now holds the commit. ``tag`` and ``since``: of what it has now. */
+        ReachedPlace: {
+            environment: string;
+            reached: boolean;
+            /** @default  */
+            tag?: string;
+            /** @default null */
+            since?: string | null;
         };
         /** @description A version that a run read. */
         ReadOut: {
@@ -4777,6 +4852,13 @@ export interface components {
          * @enum {string}
          */
         RunState: "done" | "failed";
+        /** @description A run of an experiment that the commit holds the results of (``made``), or that read it. */
+        RunWith: {
+            experiment: string;
+            question: string;
+            number: number;
+            made: boolean;
+        };
         /** @description Edits to keep, all or none; ``base`` is the commit they build on. */
         SaveInRequest: {
             branch: string;
@@ -4943,6 +5025,11 @@ export interface components {
         /** @description The tag to rehearse. */
         TagWantedRequest: {
             tag: string;
+        };
+        /** @description A tag that has the commit in it; ``later``: how many commits came after it up to the tag. */
+        TagWith: {
+            name: string;
+            later: number;
         };
         /**
          * @description * `target` - target
@@ -7904,6 +7991,107 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    commits_places: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7 */
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "parents": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "merged": false
+                     *         }
+                     *       ],
+                     *       "next": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "merged": false
+                     *         }
+                     *       ],
+                     *       "branches": [],
+                     *       "tags": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "later": 1
+                     *         }
+                     *       ],
+                     *       "environments": [
+                     *         {
+                     *           "environment": "test",
+                     *           "reached": false
+                     *         }
+                     *       ],
+                     *       "proposals": [
+                     *         {
+                     *           "number": 2,
+                     *           "title": "Quiet hours: the night officer approves",
+                     *           "state": "",
+                     *           "merged": false
+                     *         }
+                     *       ],
+                     *       "runs": [
+                     *         {
+                     *           "experiment": "",
+                     *           "question": "Does tide height cut the error of the forecast?",
+                     *           "number": 2,
+                     *           "made": false
+                     *         }
+                     *       ],
+                     *       "checks": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "passed": false,
+                     *           "comment": ""
+                     *         }
+                     *       ],
+                     *       "git": [
+                     *         {
+                     *           "git": "",
+                     *           "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *           "fetched": false
+                     *         }
+                     *       ],
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "artifacts": 1,
+                     *       "restored": 1,
+                     *       "later": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["CommitPlaces"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -67,6 +67,10 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
           <b>{custom}</b>
         </button>
       )}
+      <div className="anyday">
+        <label className="cap" htmlFor={`${id}-day`}>As it was at the end of</label>
+        <input id={`${id}-day`} className="inp" type="date" max={new Date().toISOString().slice(0, 10)} onChange={(e) => e.target.value && onChoose(`at:${e.target.value}`)} />
+      </div>
       {["Your drafts", "Branches", "Tags", "Environments"].map((group) => {
         const found = rows.filter((row) => row.group === group);
         return found.length === 0 ? null : (

@@ -34,6 +34,7 @@ from everyshelf.client.models import (
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
 from everyshelf.client.tasks import TasksPart
+from everyshelf.core.answers.commits import CommitPlaces
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.origins import FormsAnswer, OriginsAnswer
@@ -183,6 +184,10 @@ class ShelfClient(
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
         return self._transport.get(f"{self._base}/artifact/outline", OutlineAnswer, path=path, ref=ref, version=version)
+
+    def commit_places(self, commit: str) -> CommitPlaces:
+        """What a commit is part of: branches, tags, environments, proposals, runs, checks, tasks, Git."""
+        return self._transport.get(f"{self._base}/commits/{quote(commit)}/places", CommitPlaces)
 
     def origins(
         self, path: str, ref: str | None = None, *, version: int | None = None, form: str | None = None

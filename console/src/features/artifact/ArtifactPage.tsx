@@ -9,6 +9,7 @@ import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { Restore } from "../commit/Restore";
 import { OriginsView } from "../origins/OriginsView";
 import { EditView } from "../edit/EditView";
 import { usePending } from "../pending/pending";
@@ -87,6 +88,13 @@ export function ArtifactPage() {
                 <Button variant="outlined" onClick={() => void go(`/s/${key}/compare?${new URLSearchParams({ path, from: `version:${(a.version ?? 2) - 1}`, to: `version:${a.version}` })}`)}>
                   Compare with previous version
                 </Button>
+              )}
+              {version && newest && Number(version) < newest && info.data && info.data.role !== "reader" && !isReadOnly(at) && (
+                <Restore
+                  shelf={key} branch={at} from={`version:${version}`} path={path} label="Restore this version" title={`Restore version ${version} of ${name}`}
+                  does={`${at} gets ${name} as it was in version ${version}, in a new commit. The later versions stay in the history.`}
+                  usual={`Bring ${path} back from version:${version}`}
+                />
               )}
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
               {!isReadOnly(at) && !version && (

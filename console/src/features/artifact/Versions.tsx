@@ -36,7 +36,7 @@ export function VersionTable({ versions, shelf, path }: { versions: ArtifactVers
               <td className="num"><b>{v.removed ? "gone" : v.version}</b></td>
               <td title={v.recorded ?? ""}>{when(v.recorded)}</td>
               <td>{v.author}</td>
-              <td>{v.summary}{v.moved_from ? <span className="mut"> moved from {v.moved_from}</span> : ""}</td>
+              <td>{v.commit ? <Link to={`/s/${shelf}/commit/${v.commit}`}>{v.summary}</Link> : v.summary}{v.moved_from ? <span className="mut"> moved from {v.moved_from}</span> : ""}</td>
               <td><Effect effect={v.effect} /></td>
               <td className="sec">{v.headline}{v.here ? "" : <i className="w"> on another branch</i>}</td>
               <td className="num">{v.removed ? "" : size(v.size)}</td>

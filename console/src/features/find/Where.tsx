@@ -24,7 +24,7 @@ export function Where({ chosen }: { chosen: Chosen }) {
             <>
               <dt>Set by</dt><dd>{newest.commit.author}, {when(newest.commit.recorded)}</dd>
               <dt>Why</dt><dd>“{newest.commit.summary}”</dd>
-              <dt>Commit</dt><dd><span className="mono">{newest.commit.commit.slice(0, 8)}</span>, version {newest.commit.version}</dd>
+              <dt>Commit</dt><dd><Link className="mono" to={`/s/${item.shelf}/commit/${newest.commit.commit}`}>{newest.commit.commit.slice(0, 8)}</Link>, version {newest.commit.version}</dd>
             </>
           )}
           {!(of && newest) && (

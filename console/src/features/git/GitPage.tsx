@@ -72,7 +72,7 @@ function Row({ shelf, row }: { shelf: string; row: Schemas["GitCommit"] }) {
       <td>{row.came ? "Git" : "Every Shelf"}</td>
       <td className="wrap"><b>{row.summary}</b>{kept.length > 0 && <span className="cap" style={{ display: "block" }}>Kept for Git: {kept.join("; ")}</span>}</td>
       <td>{row.author}</td>
-      <td><Link className="mono" to={`/s/${shelf}?ref=${encodeURIComponent(`commit:${row.commit.slice(0, 12)}`)}`}>{row.commit.slice(0, 8)}</Link></td>
+      <td><Link className="mono" to={`/s/${shelf}/commit/${row.commit}`}>{row.commit.slice(0, 8)}</Link></td>
       <td className="mono" title={row.git ?? "It gets its id when Git first asks for the shelf."}>{row.git ? row.git.slice(0, 8) : "not yet"}</td>
     </tr>
   );

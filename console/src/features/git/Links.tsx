@@ -159,7 +159,7 @@ function Transfer({ shelf, one }: { shelf: string; one: Schemas["GitTransferAnsw
   return (
     <tr>
       <td title={one.at}>{when(one.at)}</td><td>{one.fetched ? "fetched" : "sent"}</td><td className="wrap">{one.summary}</td><td>{one.author}</td><td>{one.branch}</td>
-      <td><Link className="mono" to={`/s/${shelf}?ref=${encodeURIComponent(`commit:${one.commit.slice(0, 12)}`)}`}>{one.commit.slice(0, 8)}</Link></td>
+      <td><Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>{one.commit.slice(0, 8)}</Link></td>
       <td className="mono">{one.git.slice(0, 8)}</td>
     </tr>
   );

@@ -43,7 +43,6 @@ export function HistoryPage() {
             <thead><tr><th>When</th><th>Who</th><th>Commit</th><th>Effect</th><th>Artifacts</th><th>Id</th></tr></thead>
             <tbody>
               {items.map((c) => {
-                const parent = c.parents[0];
                 return (
                   <tr key={c.commit}>
                     <td title={c.recorded}>{when(c.recorded)}</td>
@@ -61,7 +60,7 @@ export function HistoryPage() {
                       <span className="sec">{count(c.artifact_count, "artifact")}</span>
                     </td>
                     <td>
-                      {parent ? <Link className="mono" to={`/s/${key}/compare?${new URLSearchParams({ from: `commit:${parent.slice(0, 12)}`, to: `commit:${c.commit.slice(0, 12)}` })}`}>{c.commit.slice(0, 8)}</Link> : <span className="mono">{c.commit.slice(0, 8)}</span>}
+                      <Link className="mono" to={`/s/${key}/commit/${c.commit}`}>{c.commit.slice(0, 8)}</Link>
                     </td>
                   </tr>
                 );

@@ -43,7 +43,7 @@ export function FormsPanel({ shelf, path, at, version, of, versions }: Asked) {
               <Said form={form} />
               <p><b>{form.commit.author}</b>, {when(form.commit.recorded)}, “{form.commit.summary}”</p>
               <p className="mut">
-                commit <span className="mono">{form.commit.commit.slice(0, 8)}</span>
+                commit <Link className="mono" to={`/s/${shelf}/commit/${form.commit.commit}`}>{form.commit.commit.slice(0, 8)}</Link>
                 {form.commit.tasks.map((task) => <TaskLink key={task} task={task} />)}
                 {form.commit.merge && ", a merge"}
                 {form.commit.others > 0 && `; also touched ${count(form.commit.others, "other artifact")}`}

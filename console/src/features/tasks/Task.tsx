@@ -69,7 +69,7 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
               {commits.map((one) => (
                 <tr key={one.commit}>
                   <td title={one.recorded}>{when(one.recorded)}</td><td>{one.author}</td><td className="wrap"><b>{one.summary}</b></td>
-                  <td><Link className="mono" to={`/s/${shelf}?ref=${encodeURIComponent(`commit:${one.commit.slice(0, 12)}`)}`}>{one.commit.slice(0, 8)}</Link></td>
+                  <td><Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>{one.commit.slice(0, 8)}</Link></td>
                 </tr>
               ))}
             </tbody>

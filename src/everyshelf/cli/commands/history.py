@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from everyshelf.cli import completing, terminal
+from everyshelf.cli.commands.commit_page import show_commit
 from everyshelf.cli.commands.origins import show_forms
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import shelf_options
@@ -30,6 +31,7 @@ _SHOWN = 20
     help="Branch, tag, commit or date; default: the desk's branch.",
     shell_complete=completing.refs,
 )
+@click.option("--commit", "one", metavar="ID", help="Show one commit: what it changed, and what it is part of.")
 @click.option("--from", "start", metavar="REF", help="Only commits that REF lacks.", shell_complete=completing.refs)
 @click.option("--since", metavar="DATE", help="Only commits recorded on this day or later.")
 @click.option("--until", metavar="DATE", help="Only commits recorded on this day or earlier.")
@@ -49,6 +51,7 @@ def history(
     artifact: str | None,
     ref: str | None,
     part: str | None,
+    one: str | None,
     limit: int | None,
     oldest_first: bool,
     as_csv: bool,
@@ -59,6 +62,11 @@ def history(
 ) -> None:
     """List the commits of a branch, or the versions of ARTIFACT, newest first."""
     shelf, desk = open_shelf(shelf_key, address)
+    if one is not None:
+        if artifact is not None or part is not None or as_csv or any(sought.values()):
+            raise click.UsageError("--commit ID shows one commit and goes with no other filter")
+        show_commit(shelf, one, as_json)
+        return
     ref = ref or default_ref(desk)
     wanted = {name: value for name, value in sought.items() if value}
     if "path" in wanted and desk:
@@ -74,40 +82,47 @@ def history(
     if artifact is not None and (wanted or as_csv):
         raise click.UsageError("ARTIFACT lists versions; to look among commits: everyshelf history --path ARTIFACT")
     if artifact is not None:
-        versions = shelf.history(desk.as_path(artifact) if desk else artifact, ref)[:limit]
-        if as_json:
-            terminal.print_json(versions)
-            return
-        terminal.say(terminal.bold(f"{terminal.count(len(versions), 'version')} of {artifact}") + ", newest first.")
-        listing = terminal.Listing(
-            (
-                terminal.Column(2),
-                terminal.Column(8),
-                terminal.Column(18),
-                terminal.Column(32),
-                terminal.Column(terminal.DETAIL - 4, text=True),
-            )
-        )
-        for v in versions:
-            number = f"v{v.version}" if v.version else "gone"
-            commit = v.commit[:8] if v.commit else ""
-            listing.row((number, terminal.bold), commit, terminal.when(v.recorded), v.author, v.summary)
-            if v.headline:
-                told = terminal.dim(terminal.fit(v.headline, 18))
-                listing.under(terminal.line((8, terminal.effect(v.effect)), (18, told)))
-        listing.show()
+        _show_versions(shelf, desk.as_path(artifact) if desk else artifact, ref, limit, as_json)
         return
     commits = list(shelf.commits(ref, limit, **wanted))
     if as_csv:
         _print_csv(commits)
-        return
-    if as_json:
+    elif as_json:
         terminal.print_json(commits)
+    else:
+        among = " that match" if wanted.keys() - {"order"} else ""
+        what = terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}")
+        terminal.say(f"{what}{among}, {'oldest' if oldest_first else 'newest'} first.")
+        _show_commits(commits)
+
+
+def _show_versions(shelf: ShelfClient, path: str, ref: str | None, limit: int | None, as_json: bool) -> None:
+    """Show the versions of an artifact, newest first."""
+    versions = shelf.history(path, ref)[:limit]
+    if as_json:
+        terminal.print_json(versions)
         return
-    first = "oldest" if oldest_first else "newest"
-    among = " that match" if wanted.keys() - {"order"} else ""
-    what = terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}")
-    terminal.say(f"{what}{among}, {first} first.")
+    terminal.say(terminal.bold(f"{terminal.count(len(versions), 'version')} of {path}") + ", newest first.")
+    listing = terminal.Listing(
+        (
+            terminal.Column(2),
+            terminal.Column(8),
+            terminal.Column(18),
+            terminal.Column(32),
+            terminal.Column(terminal.DETAIL - 4, text=True),
+        )
+    )
+    for v in versions:
+        number = f"v{v.version}" if v.version else "gone"
+        commit = v.commit[:8] if v.commit else ""
+        listing.row((number, terminal.bold), commit, terminal.when(v.recorded), v.author, v.summary)
+        if v.headline:
+            told = terminal.dim(terminal.fit(v.headline, 18))
+            listing.under(terminal.line((8, terminal.effect(v.effect)), (18, told)))
+    listing.show()
+
+
+def _show_commits(commits: Sequence[CommitListed]) -> None:
     listing = terminal.Listing(
         (
             terminal.Column(2),

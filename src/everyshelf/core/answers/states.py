@@ -74,6 +74,16 @@ class ComparedArtifact(Compared, kw_only=True):
         return before, after
 
 
+class CommitLine(Answer):
+    """A commit that touched an artifact, and the version it made (null: removed)."""
+
+    commit: str
+    version: int | None
+    author: str
+    recorded: datetime
+    summary: str
+
+
 class RefAnswer(Answer, omit_defaults=False):
     """What a ref stood for; of a desk only its name is known."""
 

@@ -11,7 +11,7 @@ import msgspec
 
 from everyshelf.core.answers.base import as_json
 from everyshelf.core.answers.comparisons import Compared
-from everyshelf.core.answers.states import ComparedArtifact, StateComparison
+from everyshelf.core.answers.states import CommitLine, ComparedArtifact, StateComparison
 from everyshelf.core.compare.sentences import effect_of, effects_phrase, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.report.html import html
@@ -34,8 +34,10 @@ def form_of(name: str) -> Form:
     raise InvalidError(f"a report cannot be written as {name!r}", code="report.form", hint=hint)
 
 
-def report_of_states(compared: StateComparison, *, title: str, made: datetime) -> Report:
-    """The report of a comparison of two states."""
+def report_of_states(
+    compared: StateComparison, *, title: str, made: datetime, commits: dict[str, list[CommitLine]] | None = None
+) -> Report:
+    """The report of a comparison of two states; ``commits``: by path, who made what differs, and why."""
     return Report(
         report="comparison",
         conditions=[],
@@ -47,6 +49,7 @@ def report_of_states(compared: StateComparison, *, title: str, made: datetime) -
         effects=compared.effects,
         same=compared.same,
         artifacts=compared.artifacts,
+        commits=commits or {},
     )
 
 

@@ -7,7 +7,7 @@ import re
 
 from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.answers.models import ModelAnswer
-from everyshelf.core.answers.states import ComparedArtifact
+from everyshelf.core.answers.states import CommitLine, ComparedArtifact
 from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.rows import rows_told, shifts_told
 from everyshelf.core.compare.sentences import count_noun
@@ -32,6 +32,7 @@ def markdown(report: Report) -> str:
         out += [f"| {'met' if m else '**holds**'} | {_text(n)} | {_text(s)} |" for m, n, s in report.conditions]
     for artifact in report.artifacts:
         out += _artifact(artifact)
+        out += _made(report.commits.get(artifact.path, []))
     return "\n".join([*out, "", f"Made {report.made} by Every Shelf.", ""])
 
 
@@ -53,6 +54,17 @@ def _artifact(artifact: ComparedArtifact) -> list[str]:
     if artifact.truncated:
         out += ["", "There are more findings than this report lists."]
     return out
+
+
+def _made(commits: list[CommitLine]) -> list[str]:
+    """Who made what differs, and why."""
+    told = []
+    for one in commits:
+        version = f", version {one.version}" if one.version else ""
+        told.append(
+            f"- {_text(one.author)}, {one.recorded:%Y-%m-%d %H:%M}: {_text(one.summary)} (`{one.commit[:8]}`{version})"
+        )
+    return ["", *told] if told else []
 
 
 def _rows(table: TableAnswer) -> list[str]:

@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 
 from everyshelf.core.answers.findings import FindingAnswer
-from everyshelf.core.answers.states import ComparedArtifact, RefAnswer
+from everyshelf.core.answers.states import CommitLine, ComparedArtifact, RefAnswer
 
 
 class Report(msgspec.Struct, kw_only=True):
@@ -15,7 +15,7 @@ class Report(msgspec.Struct, kw_only=True):
 
     ``conditions``: of a rehearsal, what must hold: whether it does, its name, and what is said of it. ``from_`` and
     ``to``: the two states, where they are states of a shelf; ``same``: how many artifacts are equal, where that is
-    known.
+    known. ``commits``: by path of an artifact, who made what differs, and why, newest first.
     """
 
     report: Literal["comparison", "rehearsal"]
@@ -28,6 +28,7 @@ class Report(msgspec.Struct, kw_only=True):
     effects: dict[str, int]
     same: int | None = None
     artifacts: list[ComparedArtifact]
+    commits: dict[str, list[CommitLine]] = {}
 
 
 def by_effect(artifact: ComparedArtifact) -> tuple[list[FindingAnswer], list[FindingAnswer]]:

@@ -130,6 +130,8 @@ def _step(parent: ArtifactVersion | None, version: ArtifactVersion, form: Form, 
         return Step()
     if form == "parts" and max(parent.size if parent else 0, version.size) > _MOST_BYTES:
         return Step(whole=True)
+    if form == "lines" and version.size > _MOST_LINES_BYTES:
+        return LineStep(0, 0, [])
     after = entry_of(version)
     try:
         with as_given(after) as new, as_given(entry_of(parent) if parent else after) as old, reader() as worker:

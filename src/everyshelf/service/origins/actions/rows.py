@@ -68,6 +68,14 @@ def tables_told(line: Line, kind: str, columns: dict[str, list[str]], note: str)
     return line.told(kind, note, len(parts), 1, keys, form="rows", parts=parts, rows=[told for _, told in rows])
 
 
+def columns_known(line: Line) -> dict[str, list[str]]:
+    """The columns of a table as its newest comparison has them; none where it was not compared, or holds several."""
+    for parent, step in line.steps.of(line.version.pk):
+        if parent is not None and list(step.tables) == [""] and step.tables[""].columns:
+            return {"": step.tables[""].columns}
+    return {}
+
+
 def _rows_told(line: Line) -> Iterator[tuple[int, RowsOrigin]]:
     for key in line.line:
         for place, (parent, step) in enumerate(line.steps.of(key)):

@@ -23,7 +23,7 @@ from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import reader
 from everyshelf.service.origins.actions.folding import lines_of, parts_of
 from everyshelf.service.origins.actions.line import Line
-from everyshelf.service.origins.actions.rows import tables_told
+from everyshelf.service.origins.actions.rows import columns_known, tables_told
 from everyshelf.service.shelves.actions.contents import as_given
 from everyshelf.service.shelves.actions.listing import entry_of
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -60,11 +60,9 @@ def origins_of(
 
 def _told(person: Any, shelf: Shelf, version: ArtifactVersion, form: str, start: int, limit: int) -> OriginsAnswer:
     if form == "" and version.kind in ("dataset", "database"):
-        read = outline_at(version)
-        tables = {"": read.table} if read.table is not None else read.tables or {}
-        if tables:
-            columns = {name: [column.name for column in table.columns] for name, table in tables.items()}
-            return tables_told(Line(person, shelf, version, "rows"), version.kind, columns, read.note)
+        tables = Line(person, shelf, version, "rows")
+        if columns := columns_known(tables) or _columns_read(version):
+            return tables_told(tables, version.kind, columns, "")
     outline = outline_at(version) if form != "lines" else None
     if outline is not None and (form == "parts" or outline.parts or outline.fields):
         return _parts(Line(person, shelf, version, "parts"), outline, start, limit)
@@ -80,6 +78,13 @@ def _told(person: Any, shelf: Shelf, version: ArtifactVersion, form: str, start:
         own = parts_of(version.pk, whole.steps).own
         return whole.told(version.kind, note, 0, 1, [own, version.pk], form="whole")
     return _lines(line, found, start, limit)
+
+
+def _columns_read(version: ArtifactVersion) -> dict[str, list[str]]:
+    """The columns of each table, by name, read from the version; none for what is no table after all."""
+    read = outline_at(version)
+    tables = {"": read.table} if read.table is not None else read.tables or {}
+    return {name: [column.name for column in table.columns] for name, table in tables.items()}
 
 
 # --- parts -----------------------------------------------------------------------

@@ -30,6 +30,7 @@ from everyshelf.service.http.transfer import REPORT_TYPES, as_download
 from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import comparing, comparison, drawings, listing, recording
+from everyshelf.service.shelves.actions.makers import made_between
 from everyshelf.service.shelves.actions.pairs import Pairing, beside_of
 from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
@@ -173,13 +174,13 @@ class CompareReportView(ShelfView):
             report = report_of_artifact(_reported(one, path), title=title, made=timezone.now())
         else:
             state = self.at(request, found, "to")
-            states = _states(
-                found, since_parting(found, self.at(request, found, "from"), state)[0], state, _MOST_FINDINGS
-            )
+            start = since_parting(found, self.at(request, found, "from"), state)[0]
+            states = _states(found, start, state, _MOST_FINDINGS)
             if states.pending:
                 raise _still_pending()
             title = f"{found.name} from {before} to {after}"
-            report = report_of_states(states, title=title, made=timezone.now())
+            commits = made_between(found, start, state, states.artifacts)
+            report = report_of_states(states, title=title, made=timezone.now(), commits=commits)
         return as_download(written(report, form), f"{title}.{form}", REPORT_TYPES[form])
 
 
