@@ -50,7 +50,7 @@ class Line:
 _WORKFLOW = """
 from everyshelf.service.origins.actions.keeping import keep_steps
 line = Line("flows")
-steps = [{"id": f"s{n}", "command": f"run {n}", "limit": n, "after": ["s0"]} for n in range(2500)]
+steps = [{"id": f"s{n}", "command": f"run {n}", "limit": n, "after": ["s0"]} for n in range(3340)]
 begun = time.perf_counter()
 for n in range(1000):
     for _ in range(4):

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import random
 import re
+import sqlite3
+import tempfile
+from pathlib import Path
 from typing import Any
 
 from everyshelf.client import ChangeRequest, CommitMessage, ProblemError, ShelfClient
@@ -266,6 +270,59 @@ class RowsTests(OriginsCase):
         with self.assertRaises(ProblemError) as caught:
             self.shelf.forms("f.csv", row="Z1,adult", column="tide")
         self.assertIn("zone, kind, price, until", caught.exception.hint)
+
+    def test_rows_of_a_database(self) -> None:
+        self.commit({"b.sqlite": _database("4", "5")}, "First")
+        self.commit({"b.sqlite": _database("4", "7")}, "Dearer", "ines")
+        self.commit(
+            {"b.sqlite": _database("4", "7", more="INSERT INTO fares VALUES (3, 'Z3', '9')")}, "Zone 3", "tobias"
+        )
+        found = self.shelf.origins("b.sqlite")
+        rows = [(one.table, found.commits[one.set].summary, one.added, one.changed) for one in found.rows]
+        self.assertEqual(rows, [("fares", "Zone 3", 1, 0), ("fares", "Dearer", 0, 1)])
+        told = {part.path: found.commits[part.set].summary for part in found.parts}
+        self.assertEqual((told["/table:fares/column:fare"], told["/table:fares/column:zone"]), ("Dearer", "First"))
+        forms = self.shelf.forms("b.sqlite", row="2", column="fare", table="fares").forms
+        self.assertEqual([form.commit.summary for form in forms], ["Dearer", "First"])
+        self.assertEqual([(f.before, f.after) for f in forms[0].fields], [("5", "7")])
+
+    def test_rows_that_nothing_tells_apart(self) -> None:
+        self.commit({"t.csv": b"state\nopen\nopen\nclosed\n"}, "First")
+        self.commit({"t.csv": b"state\nopen\nclosed\nclosed\nclosed\n"}, "Second")
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.forms("t.csv", row="open")
+        self.assertEqual(caught.exception.code, "row.no_key")
+        self.assertGreater(len(self.shelf.origins("t.csv", form="lines").lines), 1)
+
+    def test_a_row_through_a_merge_and_a_removal(self) -> None:
+        rows = "".join(f"Z{n},{n % 4}\n" for n in range(1, 20))
+        table = f"zone,fare\n{rows}"
+        self.commit({"f.csv": table.encode()}, "First")
+        self.shelf.make_branch("try", "main")
+        self.commit({"f.csv": table.replace("Z5,1", "Z5,9").encode()}, "Zone 5", "ines", "try")
+        self.commit({"f.csv": table.replace("Z9,1", "Z9,8").encode()}, "Zone 9", "tobias")
+        self.shelf.merge("try", "main", summary="Both")
+        for row, by in (("Z5", "Zone 5"), ("Z9", "Zone 9"), ("Z7", "First")):
+            newest = self.shelf.forms("f.csv", row=row, column="fare").forms[0]
+            self.assertEqual(newest.commit.summary, by, row)
+        now = self.shelf.read("f.csv").decode().replace("Z7,3\n", "")
+        self.commit({"f.csv": now.encode()}, "No zone 7", "ines")
+        gone = self.shelf.forms("f.csv", row="Z7").forms[0]
+        self.assertEqual((gone.action, gone.commit.summary), ("removed", "No zone 7"))
+
+
+def _database(*fares: str, more: str = "") -> bytes:
+    """A database with a table of fares."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "b.sqlite")
+        with contextlib.closing(sqlite3.connect(path)) as database:
+            database.execute("CREATE TABLE fares (id INTEGER PRIMARY KEY, zone TEXT, fare TEXT)")
+            rows = [(n, f"Z{n}", fare) for n, fare in enumerate(fares, 1)]
+            database.executemany("INSERT INTO fares VALUES (?, ?, ?)", rows)
+            if more:
+                database.execute(more)
+            database.commit()
+        return path.read_bytes()
 
 
 class AskingTests(OriginsCase):

@@ -70,7 +70,7 @@ def _all_places(given: Given, rules: Rules) -> Iterator[PlaceText]:
 
 def _of_part(part: Part, path: str) -> Iterator[PlaceText]:
     """Fields and children; the label of a part is a place of its own."""
-    yield from _fields(part, path or "/", str(part.label))
+    yield from _fields(part, path or "/", str(part.label) if path else "")
     for place, child in enumerate(part.children(), 1):
         key = child.key or str(child.fields.get("id") or child.fields.get("name") or f"#{place}")
         here = child_path(path, child, key)
