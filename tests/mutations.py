@@ -54,7 +54,7 @@ _NOTES = ("tests.cli.test_git_tools.ContentNoteTests",)
 _EVENTS = ("tests.service.test_events",)
 _TASKS = ("tests.service.test_tasks",)
 _ORIGINS = ("tests.core.test_origins", "tests.service.test_origins")
-_FIND = ("tests.service.test_find",)
+_FIND = ("tests.core.test_finding", "tests.service.test_find")
 _COMMITS = ("tests.service.test_commit_places",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 

@@ -39,6 +39,10 @@ class CommitPlacesTests(ServiceCase):
             [(near.commit, near.merged) for near in merge.parents], [(self.noted, False), (self.tried, True)]
         )
         self.assertEqual(self.shelf.commit_places(self.last).tags, [])
+        self.shelf.make_branch("aside", f"commit:{self.first}")
+        self.commit({"n.md": b"# Aside\n"}, "Aside", "ines", "aside")
+        self.shelf.make_tag("aside-1", "aside")
+        self.assertEqual(self.shelf.commit_places(self.last).tags, [], "a later tag of another line")
         with self.assertRaises(ProblemError) as caught:
             self.shelf.commit_places("0" * 64)
         self.assertEqual(caught.exception.status, 404)

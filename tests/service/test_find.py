@@ -155,7 +155,10 @@ class RightsTests(FindCase):
     def test_what_one_may_not_see_is_in_no_hit_and_no_count(self) -> None:
         commit_files(self.shelf, {"mine.txt": f"{self.word}\n".encode()}, f"Say {self.word}")
         self.found(self.word)
+        shown = self.make_shelf()  # one that they do see, so that there is something to look through
+        commit_files(shown, {"theirs.txt": b"something else\n"}, "Theirs")
         for person in ("author", "reader"):
+            shown.set_member(person, "reader")
             other = self.client_of(person)
             found = other.find(self.word)
             self.assertEqual(
