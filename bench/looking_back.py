@@ -1,7 +1,7 @@
 """T23, T24, T25: origins of a workflow, a text and a row of a table after many versions; finding among 100,000 artifacts.
 
-The shelves are filled in one process, with the same functions that the jobs after a commit call; cold is the first time
-somebody asks, with nothing kept but the steps between versions.
+The shelves are filled in one process, with the same functions that the jobs after a commit call; cold is the first call,
+with nothing kept but the steps between versions.
 """
 
 from __future__ import annotations

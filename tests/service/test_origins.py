@@ -17,6 +17,7 @@ from everyshelf.client import ChangeRequest, CommitMessage, ProblemError, ShelfC
 from everyshelf.core.answers.origins import OriginsAnswer
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.known_origins import FIELDS, KINDS, History, Maker, table
+from tests.support.waiting import until
 
 _TOKEN = re.compile(r"tok\d+x")
 
@@ -342,6 +343,26 @@ class AskingTests(OriginsCase):
             with self.assertRaises(ProblemError) as caught:
                 ask()
             self.assertEqual(caught.exception.code, "input.invalid")
+
+    def test_a_folder_kept_whole_has_no_lines_and_its_jobs_end_well(self) -> None:
+        self.commit({"shelf.toml": b'[folders]\nwhole = ["plans/"]\n'}, "Rules")
+        self.commit({"plans/a.json": b'{"pier": "A"}', "plans/b.json": b'{"pier": "B"}'}, "First")
+        self.commit({"plans/a.json": b'{"pier": "C"}'}, "Second", "ines")
+        described = until(lambda: self.shelf.history("plans")[0].headline, "the commit to be described")
+        self.assertTrue(described)
+        for ask in (
+            lambda: self.shelf.origins("plans", form="lines"),
+            lambda: self.shelf.forms("plans", line=1),
+        ):
+            with self.assertRaises(ProblemError) as caught:
+                ask()
+            self.assertEqual(caught.exception.code, "input.invalid")
+        found = self.shelf.origins("plans")
+        self.assertIn("Second", {commit.summary for commit in found.commits.values()})
+        until(lambda: "plans" in self._found("plans"), "the folder to be found")
+
+    def _found(self, words: str) -> list[str]:
+        return [item.path for item in self.client.find(words, shelves=[self.shelf.key]).items]
 
     def test_of_many_parts_all_pages_come(self) -> None:
         many = {f"s{k}": k for k in range(2500)}

@@ -33,7 +33,7 @@ def cell_name(row: int, column: int) -> str:
 
 
 def cell_places(name: str) -> list[int] | None:
-    """The places of ``B12``, below its sheet; None for what is no cell."""
+    """The places of ``B12``, below its sheet; None for any other name."""
     found = _CELL.match(name.upper())
     if found is None:
         return None

@@ -264,7 +264,7 @@ class Unpacked(Answer):
 
 
 class FoundRow(Answer):
-    """A row by column; null where there is no such row."""
+    """A row by column; null where the table does not have it."""
 
     cells: dict[str, str | None] | None = None
 

@@ -119,7 +119,7 @@ class Worker:
     def find_row(
         self, file: FileAt, columns: list[str], cells: list[str], *, rules: str = ""
     ) -> dict[str, str | None] | None:
-        """The cells of the row with this key, by column; None if there is no such row."""
+        """The cells of the row with this key, by column; None where the table does not have it."""
         request = messages.FindRow(rules=rules, file=file, columns=columns, cells=cells)
         return self._ask(request, messages.FoundRow).cells
 

@@ -10,7 +10,7 @@ from everyshelf.core.tables.expressions import shown
 
 
 def find_row(engine: Engine, source: Source, columns: list[str], cells: list[str]) -> dict[str, str | None] | None:
-    """The cells of the first row with these cells in these columns, as texts by column; None if there is none."""
+    """The cells of the first row with these cells in these columns, as texts by column; None where the table does not have it."""
     places = {column.name: place for place, column in enumerate(source.columns)}
     if not set(columns) <= places.keys():
         return None

@@ -235,7 +235,8 @@ def _items(page: list[_Hit], sought: Wanted, shelves: dict[int, Shelf], *, histo
         heads.setdefault(version, []).append(branch)
     held = FoundVersion.objects.filter(version__in=[hit.shown for hit in page]).values_list("version", "places")
     places = {version: places_in(bytes(packed)) for version, packed in held}
-    return [_item(hit, rows, heads, places[hit.shown], sought, shelves, history=history) for hit in page]
+    there = [hit for hit in page if hit.shown in places and hit.shown in rows]  # a shelf may be deleted meanwhile
+    return [_item(hit, rows, heads, places[hit.shown], sought, shelves, history=history) for hit in there]
 
 
 def _item(

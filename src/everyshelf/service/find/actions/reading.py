@@ -1,4 +1,4 @@
-"""Reading the words of versions: after each commit in its job, and what is still unread when somebody looks."""
+"""Reading the words of versions: after each commit in its job, and the rest at the first search."""
 
 from __future__ import annotations
 

@@ -13,6 +13,7 @@ from everyshelf.core.origins.lines import line_before
 from everyshelf.core.origins.steps import LineStep, Places, Step, clipped
 from everyshelf.core.origins.trees import Traced, traced
 from everyshelf.service.base.context import get_store
+from everyshelf.service.origins.actions.keeping import MOST_LINES_BYTES, has_lines
 from everyshelf.service.origins.actions.line import Line
 from everyshelf.service.origins.actions.naming import Meant, part_meant
 from everyshelf.service.origins.actions.telling import outline_at
@@ -110,7 +111,9 @@ def forms_of_line(person: Any, shelf: Shelf, version: ArtifactVersion, number: i
     lines = texts.of(version)
     if not lines:
         raise InvalidError(
-            f"{version.path} is not a text", code="input.invalid", hint="Ask for the forms of a part instead: part=PATH"
+            f"{version.path} cannot be read by lines",
+            code="input.invalid",
+            hint=f"Lines are those of texts of up to {MOST_LINES_BYTES >> 20} MB; ask for a part instead: part=PATH",
         )
     if not 1 <= number <= len(lines):
         raise MissingError(
@@ -131,10 +134,11 @@ class _Texts:
         self._lines: dict[str, list[str]] = {}
 
     def of(self, version: ArtifactVersion) -> list[str]:
-        """The lines of a version; none for what is no text."""
+        """The lines of a version; an empty list where it cannot be read as a text."""
         if version.content not in self._lines:
             try:
-                self._lines = {version.content: decode(get_store().read(version.content)).lines()}
+                data = get_store().read(version.content) if has_lines(version) else b""
+                self._lines = {version.content: decode(data).lines()}
             except UnreadableError:
                 self._lines = {version.content: []}
         return self._lines[version.content]

@@ -31,7 +31,7 @@ Form = Literal["parts", "lines", "rows"]
 Tell = Callable[[int, int, str], None]
 _MOST_IN_COMMIT = 2000
 _MOST_BYTES = 64 * 1024 * 1024
-_MOST_LINES_BYTES = 32 * 1024 * 1024
+MOST_LINES_BYTES = 32 * 1024 * 1024
 _BY_LINES = ("script", "report", "settings", "opaque")
 _NO_PARTS = ("dataset", "database", "opaque")
 _TABLES = ("dataset", "database")
@@ -70,7 +70,7 @@ def keep_steps(commit: Commit) -> None:
             _make(version, rows, "rows", rules)
         if version.kind not in _NO_PARTS:
             _make(version, rows, "parts", rules)
-        if version.kind in _BY_LINES and version.size <= _MOST_LINES_BYTES:
+        if version.kind in _BY_LINES and has_lines(version):
             _make(version, rows, "lines", rules)
 
 
@@ -99,6 +99,11 @@ def leave_to_job(person: Any, shelf: Shelf, version: ArtifactVersion, form: Form
     """Start the job that works the steps out, and raise ``OriginsReadingError``."""
     job = start_job(Caller(person), "origins", shelf, {"version": version.pk, "form": form})
     raise OriginsReadingError(job.uid, left)
+
+
+def has_lines(version: ArtifactVersion) -> bool:
+    """True for a version that may be read as a text: one file, and not too large."""
+    return version.size <= MOST_LINES_BYTES and entry_of(version).type != "whole"
 
 
 def _make(version: ArtifactVersion, rows: list[ArtifactVersion], form: Form, rules: Rules) -> None:
@@ -130,14 +135,14 @@ def _step(parent: ArtifactVersion | None, version: ArtifactVersion, form: Form, 
         return Step()
     if form == "parts" and max(parent.size if parent else 0, version.size) > _MOST_BYTES:
         return Step(whole=True)
-    if form == "lines" and version.size > _MOST_LINES_BYTES:
-        return LineStep(0, 0, [])
     after = entry_of(version)
+    if form == "lines" and not has_lines(version):
+        return LineStep(0, 0, [])
     try:
         with as_given(after) as new, as_given(entry_of(parent) if parent else after) as old, reader() as worker:
             before, now = FileAt((parent or version).path, str(old)), FileAt(version.path, str(new))
             if form == "lines":
-                return worker.line_step(before if parent else None, now)
+                return worker.line_step(before if parent and has_lines(parent) else None, now)
             return worker.step(before, now, rules=rules.source)
     except LimitError:
         return LineStep(0, 0, []) if form == "lines" else Step(whole=True)

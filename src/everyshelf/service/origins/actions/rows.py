@@ -144,8 +144,8 @@ class _Touched:
 class _Row:
     """One row, followed back through the versions by its key."""
 
-    def __init__(self, line: Line, table: str, key: str) -> None:
-        self._line, self._table = line, table
+    def __init__(self, line: Line, table: str, key: str, key_columns: list[str]) -> None:
+        self._line, self._table, self._key_columns = line, table, key_columns
         self._changes = _changes(line, table, key)
 
     @property
@@ -155,14 +155,16 @@ class _Row:
 
     def forms(self, start: int, names: dict[str, str]) -> Iterator[_Touched]:
         """What each version did to the row, newest first; ``names``: by column as it is called now, as it was then."""
-        key = start
+        key, told_apart_by = start, self._key_columns
         while True:
             steps = [
                 (place, parent, _of(step, self._table))
                 for place, (parent, step) in enumerate(self._line.steps.of(key))
                 if parent is not None
             ]
-            touched = [(parent, step, self._touch(key, place, step, names)) for place, parent, step in steps]
+            touched = [
+                (parent, step, self._touch(key, place, step, names, told_apart_by)) for place, parent, step in steps
+            ]
             same = [(parent, step) for parent, step, found in touched if found is None]
             if same:
                 parent, step = same[0]
@@ -175,12 +177,17 @@ class _Row:
                 parent, step = going[0]
             if step is not None:
                 names = {now: step.renamed.get(then, then) for now, then in names.items()}
+                told_apart_by = [step.renamed.get(name, name) for name in told_apart_by]
             key = parent
 
-    def _touch(self, key: int, place: int, step: TableStep | None, names: dict[str, str]) -> _Touched | None:
-        """What a step did to the row; None where it did nothing."""
+    def _touch(
+        self, key: int, place: int, step: TableStep | None, names: dict[str, str], told_apart_by: list[str]
+    ) -> _Touched | None:
+        """What a step did to the row; None where it did nothing. Where rows were told apart by another key, the row
+        cannot be followed, and counts as set by that version."""
         change = self._changes.get((key, place))
-        if step is None or step.whole or (change is not None and change.action == "added"):
+        other_key = step is not None and any(step.rows) and step.key != told_apart_by
+        if step is None or step.whole or other_key or (change is not None and change.action == "added"):
             return _Touched(key, "added")
         if change is not None and change.action == "removed":
             return _Touched(key, "removed")
@@ -238,7 +245,7 @@ def forms_of_row(
             f"{version.path} has no column {column!r}", code="part.missing", hint=f"It has: {', '.join(columns[:20])}"
         )
     wanted = [column] if column else columns
-    of_row = _Row(line, table, key_text(cells))
+    of_row = _Row(line, table, key_text(cells), key)
     found = list(of_row.forms(version.pk, {name: name for name in wanted}))
     if not of_row.is_known:
         _check_it_is_there(version, key, cells, row)

@@ -32,7 +32,10 @@ def tables_step(parent: ArtifactVersion | None, version: ArtifactVersion, rules:
     tables = _tables(found)
     if found is None or tables is None:
         return TablesStep(whole=True), _NOTHING
-    rows = kept_rows_of(pair, rules, "job") if any(_differ(table) for table in tables.values()) else None
+    differ = any(_differ(table) for table in tables.values())
+    rows = kept_rows_of(pair, rules, "job") if differ else None
+    if differ and rows is None:
+        return TablesStep(whole=True), _NOTHING  # which rows differ is not known
     output = get_config().scratch / f"blocks-{uuid.uuid4().hex}"
     try:
         with reader() as worker:

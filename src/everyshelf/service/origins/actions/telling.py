@@ -81,7 +81,7 @@ def _told(person: Any, shelf: Shelf, version: ArtifactVersion, form: str, start:
 
 
 def _columns_read(version: ArtifactVersion) -> dict[str, list[str]]:
-    """The columns of each table, by name, read from the version; none for what is no table after all."""
+    """The columns of each table, by name, read from the version; empty where it turns out not to hold tables."""
     read = outline_at(version)
     tables = {"": read.table} if read.table is not None else read.tables or {}
     return {name: [column.name for column in table.columns] for name, table in tables.items()}
