@@ -70,7 +70,7 @@ async function answer(request: () => Promise<Response>, waits = 0): Promise<Resp
   } catch {
     // an answer without a body of ours: the status says it
   }
-  if ((problem.code === "merge.reading" || problem.code === "origins.reading") && problem.job && waits < MOST_WAITS) {
+  if (WORKED_OUT.includes(problem.code ?? "") && problem.job && waits < MOST_WAITS) {
     await ended(problem.job);
     return answer(request, waits + 1);
   }

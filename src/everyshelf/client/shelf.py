@@ -41,6 +41,7 @@ from everyshelf.core.answers.origins import FormsAnswer, OriginsAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage
+from everyshelf.core.answers.uses import UsesAnswer
 
 Progress = Callable[[Job], None]
 _PAGE = 1000
@@ -237,9 +238,14 @@ class ShelfClient(
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
         return self._transport.get(f"{self._base}/artifact/drawing", Drawing, path=path, ref=ref, version=version)
 
-    def references(self, path: str, ref: str | None = None) -> dict[str, Any]:
-        """What an artifact uses, who uses it, and what it names that is not there."""
-        return self._transport.get(f"{self._base}/artifact/references", dict[str, Any], path=path, ref=ref)
+    def uses(
+        self, path: str, ref: str | None = None, *, part: str | None = None, depth: int | None = None
+    ) -> UsesAnswer:
+        """Who uses an artifact or a ``part`` of it, and what it uses, up to ``depth`` levels; and what it names that is
+        not there. A part is meant by its path, its label or its name."""
+        return self._transport.get(
+            f"{self._base}/artifact/uses", UsesAnswer, path=path, ref=ref, part=part, depth=depth
+        )
 
     def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> UnfoldedAnswer:
         """An artifact's parts as files with their texts, and notes."""

@@ -34,6 +34,7 @@ INSTALLED_APPS = [
     "everyshelf.service.checks",
     "everyshelf.service.origins",
     "everyshelf.service.find",
+    "everyshelf.service.uses",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",
     "everyshelf.service.exchange",

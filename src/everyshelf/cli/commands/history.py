@@ -169,7 +169,6 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
     help="Write the folder PATH, or everything, to this file as a zip.",
 )
 @click.option("--encoding", help="Read text in this encoding.")
-@click.option("--uses", is_flag=True, help="List what the artifact at PATH uses, and what uses it.")
 @shelf_options
 def browse(
     path: str | None,
@@ -177,7 +176,6 @@ def browse(
     output: Path | None,
     zip_file: Path | None,
     encoding: str | None,
-    uses: bool,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
@@ -185,11 +183,6 @@ def browse(
     """List the shelf's contents, or those of the folder PATH; show the artifact PATH as text."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
-    if uses:
-        if path is None:
-            raise click.UsageError("--uses needs the PATH of an artifact")
-        _show_uses(shelf, desk.as_path(path) if desk else path, ref, as_json)
-        return
     if zip_file is not None:
         where = desk.as_path(path) if desk and path else path or ""
         shelf.download_zip(zip_file, ref, folder=where)
@@ -231,32 +224,6 @@ def browse(
         when = terminal.when(a.recorded) if a.recorded else ""
         cells = (a.path, terminal.bold), (version, terminal.dim), terminal.size(a.size), a.author, when
         listing.row(a.kind, *cells)
-    listing.show()
-
-
-def _show_uses(shelf: ShelfClient, path: str, ref: str | None, as_json: bool) -> None:
-    found = shelf.references(path, ref)
-    if as_json:
-        terminal.print_json(found)
-        return
-    uses, users = ({u["artifact"] for u in found[side]} for side in ("uses", "used_by"))
-    verb = "uses" if len(users) == 1 else "use"
-    said = f"{path} uses {terminal.count(len(uses), 'artifact')}; {len(users) or 'none'} {verb} it"
-    terminal.say(terminal.bold(said) + ("." if found["complete"] else "; still scanning, this list may be incomplete."))
-    listing = terminal.Listing(
-        (
-            terminal.Column(2),
-            terminal.Column(terminal.KIND),
-            terminal.Column(terminal.NAME, path=True),
-            terminal.Column(63, wrap=True),
-        )
-    )
-    for side, word in (("uses", "uses"), ("used_by", "used by")):
-        for use in found[side]:
-            guess = "" if use["exact"] else terminal.dim(" a guess")
-            listing.row((word, terminal.dim), use["kind"], (use["artifact"], terminal.bold), use["label"] + guess)
-    for missed in found["missing"]:
-        listing.row(("missing", terminal.dim), "", missed["name"], missed["label"])
     listing.show()
 
 

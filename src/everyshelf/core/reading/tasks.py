@@ -14,16 +14,14 @@ from everyshelf.core.answers.find import Places
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
 from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint
-from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, UsePlace
+from everyshelf.core.answers.uses import FileReferences, UsePlace
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
-from everyshelf.core.kinds.naming import names_in, offered_by
 from everyshelf.core.kinds.peeking import is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.recognise import Recognition, recognise
-from everyshelf.core.kinds.references import uses_of
 from everyshelf.core.kinds.registry import BYTES_FORMATS
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.merge.model import SideNames
@@ -35,6 +33,7 @@ from everyshelf.core.reading import messages
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 from everyshelf.core.tables.given import Given, given_at
+from everyshelf.core.uses.places import uses_of
 
 _MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
@@ -151,8 +150,9 @@ def _uses(request: messages.FindUses, rules: Rules) -> list[list[UsePlace]]:
 
 
 def _names(request: messages.FindNames, rules: Rules) -> FileReferences:
-    root = _root(request.file, rules)
-    return NO_REFERENCES if root is None else FileReferences(names=names_in(root), offers=offered_by(root))
+    from everyshelf.core.reading.named import names_of
+
+    return names_of(_given(request.file), rules)
 
 
 def _places(request: messages.FindPlaces, rules: Rules) -> Places:

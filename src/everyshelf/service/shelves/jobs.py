@@ -14,7 +14,6 @@ from everyshelf.service.shelves.actions.describing import describe_commit, follo
 from everyshelf.service.shelves.actions.long_commits import KIND, make_long_commit
 from everyshelf.service.shelves.actions.merge_plan import work_out
 from everyshelf.service.shelves.actions.pairs import Pairing
-from everyshelf.service.shelves.actions.references import read_names
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.verify import verify_shelf
 from everyshelf.service.shelves.models import Commit
@@ -22,13 +21,12 @@ from everyshelf.service.shelves.models import Commit
 
 @job_kind("describe", resumes=True)
 def describe(run: Run) -> dict[str, Any] | None:
-    """Say of each version that commits made what it changed, and read what it names."""
+    """Say of each version that commits made what it changed, and whatever follows that."""
     uids = run.parameters.get("commits") or [run.parameters["commit"]]
     for done, uid in enumerate(uids):
         run.progress(done, len(uids), uid[:8])
         commit = Commit.objects.get(uid=uid, shelf=run.job.shelf)
         describe_commit(commit)
-        read_names(commit)
         for follow in followers:
             follow(commit)
     return {"commit": uids[-1]}

@@ -9,6 +9,7 @@ _MODULES = (
     "everyshelf.service.shelves.jobs",
     "everyshelf.service.origins.jobs",
     "everyshelf.service.find.jobs",
+    "everyshelf.service.uses.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.events.jobs",

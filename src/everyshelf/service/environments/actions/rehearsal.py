@@ -22,14 +22,14 @@ from everyshelf.core.compare.sentences import EFFECT_ORDER, count_noun
 from everyshelf.core.errors import ConflictError, InvalidError
 from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.kinds.naming import PathsOf, Targets, is_missed
-from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.outline.model import EFFECTS
 from everyshelf.core.promotion.bindings import rules_for
 from everyshelf.core.promotion.destination import Destination, Manifest
 from everyshelf.core.promotion.rehearsal import Drift, Rehearsal, rehearse
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.report.document import Form, report_of_rehearsal, written
+from everyshelf.core.uses.names import PathsOf, files_meant, is_missed, may_mean_file
+from everyshelf.core.uses.places import NAMING_KINDS
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.environments.actions.beside import MOST_FINDINGS, describe
@@ -47,9 +47,9 @@ from everyshelf.service.environments.actions.settled import read_settled
 from everyshelf.service.environments.models import Environment, Phase
 from everyshelf.service.shelves.actions.comparing import compare_pair
 from everyshelf.service.shelves.actions.contents import as_file
+from everyshelf.service.shelves.actions.naming import names_of
 from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.recording import rules_at
-from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import resolve
 from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.actions.users import add_users
@@ -291,17 +291,19 @@ def _needed(look: Outlook) -> list[dict[str, Any]]:
     entries = dict(get_trees().walk(look.tag.commit.root))
     wanted = [p for p in (*look.plan.changed, *look.plan.added) if p in entries][:_MOST_LOOKED_AT]
     kinds = versions_at(look.environment.shelf, look.tag.commit, {p: entries[p].id for p in wanted})
-    targets, end, found = Targets(PathsOf(entries), {}), time.monotonic() + 2.0, []
+    paths, end, found = PathsOf(entries), time.monotonic() + 2.0, []
     for path in wanted:
         if path not in kinds or kinds[path].kind not in NAMING_KINDS or entries[path].size > 1 << 20:
             continue
         told = names_of(path, entries[path], look.aim.rules, allowed=time.monotonic() < end)
         for named in (told or NO_REFERENCES).names:
-            meant = targets.of(named, path)
+            if named.what != "file" or named.writes:
+                continue
+            meant = files_meant(named, path, paths)
             absent = [target for target in meant if target not in look.aim.manifest]
             if absent:
                 found.append({"artifact": path, "needs": absent[0], "on_shelf": True, "place": named.place})
-            elif not meant and not targets.may_mean(named, path) and is_missed(named):
+            elif not meant and not may_mean_file(named, path) and is_missed(named):
                 found.append({"artifact": path, "needs": named.text, "on_shelf": False, "place": named.place})
     return found[:200]
 

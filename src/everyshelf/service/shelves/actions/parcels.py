@@ -9,14 +9,14 @@ from typing import Any
 from everyshelf.core.answers.uses import NO_REFERENCES
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.kinds.naming import PathsOf, Targets
-from everyshelf.core.kinds.references import NAMING_KINDS
 from everyshelf.core.kinds.rules import FILE_NAME
 from everyshelf.core.parcel import Packed, pack
 from everyshelf.core.promotion.bindings import needed, rules_for
+from everyshelf.core.uses.names import PathsOf, files_meant
+from everyshelf.core.uses.places import NAMING_KINDS
 from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.shelves.actions.naming import names_of
 from everyshelf.service.shelves.actions.recording import rules_at
-from everyshelf.service.shelves.actions.references import names_of
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
 from everyshelf.service.shelves.models import Shelf
@@ -106,18 +106,19 @@ def _with_what_they_need(shelf: Shelf, at: Resolved, files: dict[str, Entry], ch
     """The chosen, what they name, what that names, and the rules of the shelf."""
     rules, entries = rules_at(at.root), dict(get_trees().walk(at.root))
     kinds = {p: v.kind for p, v in versions_at(shelf, at.commit, {p: e.id for p, e in entries.items()}).items()}
-    targets, found, waiting = Targets(PathsOf(entries), {}), set(chosen), list(chosen)
+    paths, found, waiting = PathsOf(entries), set(chosen), list(chosen)
     while waiting:
-        for target in _named(waiting.pop(), entries, kinds, rules, targets):
+        for target in _named(waiting.pop(), entries, kinds, rules, paths):
             inside = {p for p in files if p == target or p.startswith(f"{target}/")} - found
             found |= inside
             waiting += inside
     return found | ({FILE_NAME} & files.keys())
 
 
-def _named(path: str, entries: dict[str, Entry], kinds: dict[str, str], rules: Any, targets: Targets) -> Iterator[str]:
+def _named(path: str, entries: dict[str, Entry], kinds: dict[str, str], rules: Any, paths: PathsOf) -> Iterator[str]:
     entry = entries.get(path)
     if entry is None or kinds.get(path) not in NAMING_KINDS or entry.size > _MOST_NAMING_BYTES:
         return
     for named in (names_of(path, entry, rules) or NO_REFERENCES).names:
-        yield from targets.of(named, path)
+        if named.what == "file":
+            yield from files_meant(named, path, paths)

@@ -7,9 +7,9 @@ import time
 from everyshelf.core.answers.findings import FindingAnswer, Use
 from everyshelf.core.answers.uses import WantedPart
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.kinds.references import NAMING_KINDS, may_name
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.reading.messages import FileAt
+from everyshelf.core.uses.places import NAMING_KINDS, may_name
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.shelves.actions.contents import as_file
 from everyshelf.service.shelves.actions.refs import Resolved

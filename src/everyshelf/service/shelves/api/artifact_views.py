@@ -29,7 +29,6 @@ from everyshelf.service.shelves.actions import (
     long_commits,
     outlines,
     recording,
-    references,
     unfolding,
     zipping,
 )
@@ -134,16 +133,6 @@ class ArtifactDrawingView(_ArtifactView):
         """Return an artifact as a graph of its parts and what leads to what; without nodes for kinds that have none."""
         _, at, path, entry, _ = self.located(request, shelf)
         return Response(drawings.drawing_of(path, entry, recording.rules_at(at.root)))
-
-
-class ArtifactReferencesView(_ArtifactView):
-    """Who uses what."""
-
-    @extend_schema(operation_id="artifact_references", responses=shapes.ReferencesOut, parameters=[PATH, REF])
-    def get(self, request: Any, shelf: str) -> Response:
-        """List what an artifact uses, what uses it, and what it names that does not exist."""
-        found, at, path, _, _ = self.located(request, shelf)
-        return Response(references.references_of(found, at, path))
 
 
 class ArtifactPartsView(_ArtifactView):

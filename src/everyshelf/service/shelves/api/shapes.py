@@ -240,33 +240,6 @@ class MissingOut(serializers.Serializer[Any]):
     missing = serializers.ListField(child=serializers.CharField())
 
 
-class ReferenceOut(serializers.Serializer[Any]):
-    """One use of one artifact by another: where, and whether that is exact or a guess."""
-
-    artifact = serializers.CharField()
-    kind = serializers.CharField()
-    place = serializers.CharField()
-    label = serializers.CharField()
-    exact = serializers.BooleanField()
-
-
-class MissedOut(serializers.Serializer[Any]):
-    """Something an artifact names that is not on the shelf."""
-
-    name = serializers.CharField()
-    place = serializers.CharField()
-    label = serializers.CharField()
-
-
-class ReferencesOut(serializers.Serializer[Any]):
-    """What an artifact uses and who uses it; not ``complete`` where reading all would have taken too long."""
-
-    uses = ReferenceOut(many=True)
-    used_by = ReferenceOut(many=True)
-    missing = MissedOut(many=True)
-    complete = serializers.BooleanField()
-
-
 class FoldIn(serializers.Serializer[Any]):
     """Which content is a zip of parts."""
 

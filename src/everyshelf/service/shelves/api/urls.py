@@ -33,7 +33,6 @@ urlpatterns = [
     path(f"{_S}/artifact/history", artifacts.ArtifactHistoryView.as_view()),
     path(f"{_S}/artifact/outline", artifacts.ArtifactOutlineView.as_view()),
     path(f"{_S}/artifact/drawing", artifacts.ArtifactDrawingView.as_view()),
-    path(f"{_S}/artifact/references", artifacts.ArtifactReferencesView.as_view()),
     path(f"{_S}/artifact/unfolded", artifacts.ArtifactPartsView.as_view()),
     path(f"{_S}/artifact/unfolded/file", artifacts.ArtifactPartsFileView.as_view()),
     path(f"{_S}/artifact/cells", artifacts.ArtifactCellsView.as_view()),

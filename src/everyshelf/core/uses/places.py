@@ -15,6 +15,8 @@ from everyshelf.core.outline.model import Part, child_path
 
 # Kinds that can name others; tables and pictures cannot.
 NAMING_KINDS = frozenset({"pipeline", "workflow", "app", "notebook", "tests", "api", "script", "settings", "report"})
+# Those that can also offer something by name, or link to files.
+LINKED_KINDS = NAMING_KINDS | {"database", "spreadsheet", "document"}
 # fmt: off
 EXACT_FIELDS = frozenset({
     "run", "path", "file", "href", "src", "source", "dataset", "table", "model", "pipeline", "workflow",

@@ -1,0 +1,59 @@
+"""What one file names and offers, whatever it is: an outline with its code, a database by its schema."""
+
+from __future__ import annotations
+
+from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences
+from everyshelf.core.errors import UnreadableError
+from everyshelf.core.formats.text import decode
+from everyshelf.core.kinds.peeking import recognise_given
+from everyshelf.core.kinds.reading import read_outline, recognise_file
+from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.outline.model import Part
+from everyshelf.core.tables.given import Given
+from everyshelf.core.uses.reading import references_in
+
+_LONGEST_LABEL = 100
+_LONGEST_LINE = 20_000
+_NOTHING_NAMED = FileReferences(names=[], offers=[])
+
+
+def names_of(given: Given, rules: Rules) -> FileReferences:
+    """What a file names; of a database the tables and views that others may name."""
+    if given.files:
+        return _NOTHING_NAMED
+    if recognise_given(given, rules, None).format == "sqlite":
+        return _names_of_database(given)
+    data = given.content
+    found = recognise_file(given.name, data, rules)
+    try:
+        outline = read_outline(given.name, data, found, rules)
+        return references_in(outline.root, outline.kind)
+    except (UnreadableError, RecursionError):
+        return _names_in_lines(data, found.kind)
+
+
+def _names_in_lines(data: bytes, kind: str) -> FileReferences:
+    """What the lines of a text name that no reader takes apart; all of it is a guess."""
+    try:
+        lines = decode(data).lines()
+    except UnreadableError:
+        return NO_REFERENCES
+    parts = [
+        Part("line", line.strip()[:_LONGEST_LABEL], str(number), line, {"text": line[:_LONGEST_LINE]})
+        for number, line in enumerate(lines, 1)
+        if line.strip()
+    ]
+    return references_in(Part("text", "text", "", "", expand=lambda: parts), kind)
+
+
+def _names_of_database(given: Given) -> FileReferences:
+    from everyshelf.core.tables.databases import opened, read_schema
+    from everyshelf.core.tables.engine import borrowed_engine
+
+    with borrowed_engine() as engine:
+        try:
+            with opened(given, engine.folder) as connection:
+                schema = read_schema(connection)
+        except UnreadableError:
+            return NO_REFERENCES
+    return FileReferences(names=[], offers=[f"table:{name.casefold()}" for name in (*schema.tables, *schema.views)])

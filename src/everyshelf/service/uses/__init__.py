@@ -1,0 +1,1 @@
+"""Uses: who uses what on a shelf and across shelves, and who is hit if something goes."""

@@ -1,0 +1,234 @@
+"""The graph of who names whom at one state of a shelf, and at the main branches of the other shelves one may see.
+
+It is never held as a whole: a node's links are found by the keys under which references to it are kept, and hold only
+where the version that was read is the one in the state.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+
+from django.db import connection
+from django.db.models import QuerySet
+
+from everyshelf.core.answers.uses import FileReferences, Reference
+from everyshelf.core.history.names import path_of_tail
+from everyshelf.core.uses.impact import Link, Node
+from everyshelf.core.uses.names import TABULAR, files_meant, keys_for, keys_of, may_mean_file, stem
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.refs import Resolved
+from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
+from everyshelf.service.shelves.actions.shelves import visible_shelves
+from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
+from everyshelf.service.uses.actions.reading import reader_mark, unpacked, words_wanted
+from everyshelf.service.uses.models import NamedKey, NamesRead
+
+_MOST_ALIKE = 500
+_MOST_LINKS = 20_000
+_AT_ONCE = 500
+# What only makes sense within one shelf: files lie beside each other there, and tables have short names.
+_OF_ONE_SHELF = ("file:", "table:")
+
+
+@dataclass
+class State:
+    """One state of one shelf."""
+
+    shelf: Shelf
+    root: str
+    commit: Commit | None
+
+    def content(self, path: str) -> str | None:
+        """The content id of the artifact at a path; None where none is."""
+        if not path or path.startswith(("/", "..")):
+            return None
+        entry = get_trees().find(self.root, path)
+        return entry.id if entry is not None and entry.type != "folder" else None
+
+    def has(self, path: str) -> bool:
+        """Whether an artifact is at this path."""
+        return self.content(path) is not None
+
+    def ending(self, name: str) -> list[str]:
+        """The paths with this file name, in order; of very many, some."""
+        # A range and no LIKE, for which SQLite would not use the index; "0" is what comes after "/".
+        return self._by_tail(f"{name}/", f"{name}0")
+
+    def named(self, name: str) -> list[str]:
+        """The paths of tabular artifacts whose file name is this one with an ending."""
+        found = self._by_tail(f"{name}.", f"{name}/")
+        versions = self.versions(found)
+        return [path for path in found if path in versions and versions[path].kind in TABULAR and stem(path) == name]
+
+    def _by_tail(self, first: str, last: str) -> list[str]:
+        of_shelf = ArtifactVersion.objects.filter(shelf=self.shelf, tail__gte=first, tail__lt=last)
+        tails = of_shelf.order_by("tail").values_list("tail", flat=True).distinct()[:_MOST_ALIKE]
+        return sorted(path for tail in tails if self.has(path := path_of_tail(tail)))
+
+    def versions(self, paths: Iterable[str]) -> dict[str, SeenVersion]:
+        """The versions at these paths."""
+        contents = {path: content for path in paths if (content := self.content(path)) is not None}
+        return versions_at(self.shelf, self.commit, contents)
+
+
+class ShelfGraph:
+    """Links of the artifacts of ``shelf`` at ``at``, and of other shelves the caller may see."""
+
+    def __init__(self, caller: Caller, shelf: Shelf, at: Resolved) -> None:
+        self._own = State(shelf, at.root, at.commit)
+        self._caller = caller
+        self._named: dict[Node, FileReferences | None] = {}
+        self._kinds: dict[Node, str] = {}
+        self._meant: dict[tuple[Node, str, str], list[Node]] = {}
+
+    @cached_property
+    def states(self) -> dict[str, State]:
+        """The states by key of their shelf, those of shelves that hold no commit left out."""
+        found = {self._own.shelf.key: self._own}
+        for shelf in visible_shelves(self._caller):
+            if shelf.key not in found:
+                main = shelf.branches.select_related("head").filter(name=shelf.main_branch).first()
+                if main is not None and main.head is not None:
+                    found[shelf.key] = State(shelf, main.head.root, main.head)
+        return found
+
+    @cached_property
+    def _keys(self) -> dict[int, str]:
+        return {state.shelf.pk: key for key, state in self.states.items()}
+
+    def kind(self, node: Node) -> str:
+        """The kind of an artifact."""
+        if node not in self._kinds:
+            self.see([node])
+        return self._kinds.get(node, "opaque")
+
+    def see(self, nodes: Iterable[Node]) -> dict[Node, SeenVersion]:
+        """The versions of nodes, where they are there."""
+        found: dict[Node, SeenVersion] = {}
+        by_shelf: dict[str, list[str]] = {}
+        for node in nodes:
+            by_shelf.setdefault(node.shelf, []).append(node.path)
+        for key, paths in by_shelf.items():
+            for path, version in self.states[key].versions(paths).items():
+                found[Node(key, path)] = version
+                self._kinds[Node(key, path)] = version.kind
+        return found
+
+    def named(self, node: Node) -> FileReferences | None:
+        """What an artifact names and offers; None if it names nothing that could be read."""
+        if node not in self._named:
+            state = self.states[node.shelf]
+            content = state.content(node.path)
+            row = (
+                NamesRead.objects.filter(version__shelf=state.shelf, version__path=node.path, version__content=content)
+                .order_by("-pk")
+                .values_list("found", flat=True)
+                .first()
+            )
+            self._named[node] = unpacked(row) if row is not None and content else None
+        return self._named[node]
+
+    def links_to(self, node: Node, parts: frozenset[str] | None) -> list[Link]:
+        """The artifacts that name a node; with ``parts``, those that may use one of them, or make it."""
+        named = self.named(node)
+        keys = keys_for(node.path, self.kind(node), named.offers if named is not None else ())
+        links = []
+        for holder, found in self._holders(node, keys, parts):
+            meaning = [(one, exact) for one in found.names for exact in self._means(one, holder, node, keys)]
+            if meaning:
+                references = tuple(one for one, _ in meaning)
+                links.append(Link(holder, references, found, any(exact for _, exact in meaning)))
+        return links
+
+    def links_from(self, node: Node) -> list[tuple[Reference, Node]]:
+        """What an artifact names, as far as it is there."""
+        named = self.named(node)
+        found = []
+        for one in named.names if named is not None else ():
+            found += [(one, target) for target in self.meant(one, node)]
+        return found
+
+    def meant(self, named: Reference, holder: Node) -> list[Node]:
+        """The artifacts a reference means: of its own shelf first; on others only where none of its own does."""
+        key = holder, named.what, f"{named.shelf} {named.text}"
+        if key not in self._meant:
+            self._meant[key] = self._find_meant(named, holder)
+        return self._meant[key]
+
+    def _find_meant(self, named: Reference, holder: Node) -> list[Node]:
+        state = self.states[holder.shelf]
+        if named.what == "file":
+            return [Node(holder.shelf, path) for path in files_meant(named, holder.path, state)]
+        if named.what == "address":
+            other = self.states.get(named.shelf)
+            return [Node(named.shelf, named.text)] if other is not None and other.has(named.text) else []
+        for key in keys_of(named):
+            own = self._offering(key, [state])
+            if named.what == "table" and not own:
+                own = [Node(holder.shelf, path) for path in state.named(key.partition(":")[2])]
+            found = own or ([] if key.startswith(_OF_ONE_SHELF) else self._offering(key, self._others(holder.shelf)))
+            found = [node for node in found if node != holder]
+            if found or own:
+                return found
+        return []
+
+    def _others(self, key: str) -> list[State]:
+        return [state for other, state in self.states.items() if other != key]
+
+    def _offering(self, key: str, states: list[State]) -> list[Node]:
+        if not states:
+            return []
+        by_key = {state.shelf.pk: state for state in states}
+        rows = NamedKey.objects.filter(key=key, offered=True, shelf__in=by_key, read__reader=reader_mark())
+        found = dict.fromkeys(
+            Node(self._keys[shelf], path)
+            for shelf, path, content in _where(rows)
+            if by_key[shelf].content(path) == content
+        )
+        return sorted(found, key=lambda node: (node.shelf, node.path))
+
+    def _holders(self, node: Node, keys: list[str], parts: frozenset[str] | None) -> list[tuple[Node, FileReferences]]:
+        """Artifacts at their states that hold one of the keys."""
+        rows = NamedKey.objects.filter(key__in=keys, offered=False, shelf__in=self._keys, read__reader=reader_mark())
+        wanted: dict[int, Node] = {}
+        hits = _words_hit(parts) if parts is not None else None
+        for read, shelf, path, content in rows.values_list(
+            "read", "shelf", "read__version__path", "read__version__content"
+        ).distinct()[:_MOST_LINKS]:
+            if hits is not None and read not in hits:
+                continue
+            holder = Node(self._keys[shelf], path)
+            if holder != node and self.states[holder.shelf].content(path) == content:
+                wanted[read] = holder
+        unknown = [read for read, holder in wanted.items() if holder not in self._named]
+        for start in range(0, len(unknown), _AT_ONCE):
+            some = NamesRead.objects.filter(pk__in=unknown[start : start + _AT_ONCE]).values_list("pk", "found")
+            for read, found in some:
+                self._named[wanted[read]] = unpacked(found)
+        holders = dict.fromkeys(wanted.values())
+        return [(holder, named) for holder in holders if (named := self._named.get(holder)) is not None]
+
+    def _means(self, one: Reference, holder: Node, node: Node, keys: list[str]) -> list[bool]:
+        """Whether a reference means the node: nothing, or whether that is exact."""
+        if one.what == "file" and (holder.shelf != node.shelf or not may_mean_file(one, node.path)):
+            return []
+        if one.what == "address" and (one.shelf, one.text) != (node.shelf, node.path):
+            return []
+        if not set(keys_of(one)).intersection(keys):
+            return []
+        meant = self.meant(one, holder)
+        return [len(meant) == 1] if node in meant else []
+
+
+def _where(rows: QuerySet[NamedKey]) -> Iterable[tuple[int, str, str]]:
+    return rows.values_list("shelf", "read__version__path", "read__version__content")[:_MOST_LINKS]
+
+
+def _words_hit(parts: frozenset[str]) -> set[int]:
+    """Readings in whose words one of the parts is, or that may use all columns of a table."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT rowid FROM uses_words WHERE uses_words MATCH %s", [words_wanted(sorted(parts))])
+        return {row[0] for row in cursor.fetchall()}
