@@ -1,4 +1,5 @@
-"""T23, T24, T25: origins of a workflow, a text and a row of a table after many versions; finding among 100,000 artifacts.
+"""T23, T24, T25: origins of a workflow, a text and a row of a table after many versions; finding among 100,000
+artifacts; uses of a column among 20,000.
 
 The shelves are filled in one process, with the same functions that the jobs after a commit call; cold is the first call,
 with nothing kept but the steps between versions.
@@ -127,6 +128,34 @@ reading._write(some)
 heads.note_read(line.shelf)
 print(0, 0)
 """
+_USES = """
+import struct
+from everyshelf.service.shelves.actions.contents import take_in_many
+from everyshelf.service.uses.actions.reading import read_commit
+line = Line("uses")
+# 20 areas, each with a table of the same name; one table that all name; a column that thirty use, one that a tenth uses.
+files = {"common/tides.csv": b"harbour,tide_window,height_m,berth\\nA,1,2,3\\n"}
+files |= {f"area-{a:02d}/data/sailings.csv": b"id,delay,vessel\\n%d,2,K\\n" % a for a in range(20)}
+for n in range(20_000 - len(files)):
+    columns = ["harbour"] + ["tide_window"] * (n % 650 == 0) + ["height_m"] * (n % 10 == 0)
+    steps = [
+        {"id": "tides", "path": "common/tides.csv", "columns": columns},
+        {"id": "sailings", "path": "../data/sailings.csv", "columns": ["delay"] * (n % 3 == 0) + ["vessel"]},
+        {"id": f"write{n}", "command": f"run {n}", "after": ["tides", "sailings"]},
+    ]
+    files[f"area-{n % 20:02d}/pipelines/load-{n:05d}.json"] = json.dumps({"name": f"load {n}", "steps": steps}).encode()
+paths = list(files)
+wanted = []
+for start in range(0, len(paths), 2000):
+    some = paths[start : start + 2000]
+    body = b"".join(struct.pack(">Q", len(files[path])) + files[path] for path in some)
+    infos = take_in_many(line.shelf, [body], len(body))
+    wanted += [ChangeRequest(path, info.id) for path, info in zip(some, infos, strict=True)]
+made = prepare_changes(caller, line.shelf, "main", None, wanted, CommitMessage("All artifacts")).record()
+begun = time.perf_counter()
+read_commit(made)
+print(time.perf_counter() - begun, 0)
+"""
 
 
 def looking_back() -> Iterator[Figure]:
@@ -137,6 +166,7 @@ def looking_back() -> Iterator[Figure]:
         yield from _text(service)
         yield from _row(service)
         yield from _find(service)
+        yield from _uses(service)
     finally:
         service.stop()
 
@@ -222,3 +252,22 @@ def _find(service: Service) -> Iterator[Figure]:
         slowest = max(first, again)
         detail = f"first {first * 1000:.0f} ms, then {again * 1000:.0f} ms; {answer['total']} found"
         yield Figure("T25", f"find among 100,000 artifacts: {told}, s", slowest, "<= 0.2", slowest <= most, detail)
+
+
+def _uses(service: Service) -> Iterator[Figure]:
+    read = float(service.run_python(_SETUP + _USES).split()[-2])
+    for told, path, part in (
+        ("that thirty use", "common/tides.csv", "tide_window"),
+        ("that a tenth uses", "common/tides.csv", "height_m"),
+        ("that none uses, of a table that all name", "common/tides.csv", "berth"),
+        ("of one of twenty tables of one name", "area-07/data/sailings.csv", "delay"),
+    ):
+        first, again, answer = _timed(service, f"shelves/uses/artifact/uses?path={path}&part={part}", 9)
+        slowest = max(first, again)
+        detail = (
+            f"first {first * 1000:.0f} ms, then {again * 1000:.0f} ms; {len(answer['used_by'])} users listed; "
+            f"all read in {read:.0f} s"
+        )
+        yield Figure(
+            "T25", f"uses of a column among 20,000 artifacts, {told}, s", slowest, "<= 0.2", slowest <= 0.2, detail
+        )

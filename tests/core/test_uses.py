@@ -6,7 +6,7 @@ import contextlib
 import random
 import sqlite3
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from everyshelf.core.answers.uses import FileReferences, Reference, UsedPart, WantedPart
@@ -338,8 +338,10 @@ class _Given:
     def __init__(self, named: dict[str, FileReferences]) -> None:
         self._named = named
 
-    def links_to(self, node: Node, parts: frozenset[str] | None) -> list[Link]:
-        del parts
+    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
+        return [self._links(node) for node, _ in asked]
+
+    def _links(self, node: Node) -> list[Link]:
         links = []
         for path, named in self._named.items():
             meaning = tuple(r for r in named.names if r.text == node.path)
@@ -347,9 +349,9 @@ class _Given:
                 links.append(Link(Node("s", path), meaning, named))
         return links
 
-    def links_from(self, node: Node) -> list[tuple[Reference, Node]]:
+    def links_from(self, node: Node, *, writes: bool) -> list[tuple[Reference, Node]]:
         named = self._named.get(node.path)
-        return [(r, Node("s", r.text)) for r in named.names] if named is not None else []
+        return [(r, Node("s", r.text)) for r in named.names if r.writes == writes] if named is not None else []
 
 
 def _script(code: str) -> FileReferences:
@@ -374,7 +376,7 @@ class ImpactTests(unittest.TestCase):
         }
         self.assertEqual(
             self.hit(named, "x"),
-            [(1, "1.py", True), (2, "2.py", True), (2, "b.csv", False), (3, "3.py", True), (3, "c.csv", False)],
+            [(1, "1.py", True), (2, "b.csv", False), (3, "2.py", True), (4, "c.csv", False), (5, "3.py", True)],
         )
         self.assertEqual([one[:2] for one in self.hit(named, "x", depth=1)], [(1, "1.py")])
         self.assertEqual(self.hit(named, "nothing of the kind"), [])
@@ -384,7 +386,7 @@ class ImpactTests(unittest.TestCase):
             "1.py": _script('t = lib.read_csv("a.csv")\nprint(t.x)\nt.to_csv("b.csv")'),
             "2.py": _script('t = lib.read_csv("b.csv")\nprint(t.x)\nt.to_csv("a.csv")'),
         }
-        self.assertEqual([one[1] for one in self.hit(named, "x", depth=20)], ["1.py", "2.py", "b.csv"])
+        self.assertEqual([one[1] for one in self.hit(named, "x", depth=20)], ["1.py", "b.csv", "2.py"])
         found, more = sources(_Given(named), Node("s", "a.csv"), 9, 100)
         self.assertEqual((found[0].level, found[0].node.path, more), (1, "2.py", False))
 

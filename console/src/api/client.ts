@@ -35,6 +35,7 @@ function csrf(): string {
 
 /** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
 export const WORKED_OUT = "everyshelf:worked-out";
+const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading"];
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 
@@ -70,7 +71,7 @@ async function answer(request: () => Promise<Response>, waits = 0): Promise<Resp
   } catch {
     // an answer without a body of ours: the status says it
   }
-  if (WORKED_OUT.includes(problem.code ?? "") && problem.job && waits < MOST_WAITS) {
+  if (WAITS_FOR_A_JOB.includes(problem.code ?? "") && problem.job && waits < MOST_WAITS) {
     await ended(problem.job);
     return answer(request, waits + 1);
   }

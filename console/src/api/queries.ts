@@ -139,12 +139,10 @@ export const drawing = (key: string, path: string, ref: string, version?: string
     queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/artifact/drawing`, { path, ref, version }),
   });
 
-export const references = (key: string, path: string, ref: string) =>
+export const uses = (key: string, path: string, ref: string, asked: { part?: string; depth?: number; exact?: boolean } = {}) =>
   queryOptions({
-    queryKey: ["shelf", key, "references", path, ref],
-    queryFn: () => get<Schemas["ReferencesOut"]>(`shelves/${key}/artifact/references`, { path, ref }),
-    // what was read is kept by the service: asking again gets further
-    refetchInterval: (query) => (query.state.data?.complete === false && query.state.dataUpdateCount < 8 ? 1500 : false),
+    queryKey: ["shelf", key, "uses", path, ref, asked],
+    queryFn: () => get<Schemas["UsesAnswer"]>(`shelves/${key}/artifact/uses`, { path, ref, part: asked.part || undefined, depth: asked.depth, exact: asked.exact ? "true" : undefined }),
   });
 
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>

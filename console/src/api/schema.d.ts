@@ -485,26 +485,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/shelves/{shelf}/artifact/references": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List what an artifact uses, what uses it, and what it names that does not exist
-         * @description List what an artifact uses, what uses it, and what it names that does not exist.
-         */
-        get: operations["artifact_references"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/shelves/{shelf}/artifact/text": {
         parameters: {
             query?: never;
@@ -557,6 +537,26 @@ export interface paths {
          * @description Download the parts of an artifact as one zip, with what is needed to fold them again.
          */
         get: operations["artifact_unfolded_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/artifact/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List who uses an artifact or a part of it, what it uses, and what it names that does not exist
+         * @description List who uses an artifact or a part of it, what it uses, and what it names that does not exist.
+         */
+        get: operations["artifact_uses"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3867,8 +3867,8 @@ export interface components {
             after: unknown;
             better: boolean | null;
         };
-        /** @description Something an artifact names that is not on the shelf. */
-        MissedOut: {
+        /** @description A name that leads nowhere. */
+        MissedName: {
             name: string;
             place: string;
             label: string;
@@ -4244,6 +4244,13 @@ export interface components {
             fields: Record<string, never>;
             parts: components["schemas"]["PartAnswer"][];
         };
+        /** @description The part that was asked about; ``found`` is False where the artifact has none of that name, None where not all of its parts are known. */
+        PartAsked: {
+            part: string;
+            type: string;
+            label: string;
+            found: boolean | null;
+        };
         /** @description What a commit did to a part: added it, changed it (``fields``, or something in it), moved it, changed its looks. ``before`` and ``after``: of a line. */
         PartForm: {
             /** @enum {unknown} */
@@ -4618,21 +4625,6 @@ export interface components {
             /** @default null */
             recorded?: string | null;
         };
-        /** @description One use of one artifact by another: where, and whether that is exact or a guess. */
-        ReferenceOut: {
-            artifact: string;
-            kind: string;
-            place: string;
-            label: string;
-            exact: boolean;
-        };
-        /** @description What an artifact uses and who uses it; not ``complete`` where reading all would have taken too long. */
-        ReferencesOut: {
-            uses: components["schemas"]["ReferenceOut"][];
-            used_by: components["schemas"]["ReferenceOut"][];
-            missing: components["schemas"]["MissedOut"][];
-            complete: boolean;
-        };
         /** @description What a promotion would do. */
         RehearsalOut: {
             environment: string;
@@ -4858,6 +4850,13 @@ export interface components {
             question: string;
             number: number;
             made: boolean;
+        };
+        /** @description The version of a user in an environment; ``version`` is None where it is not there, ``uses`` tells whether that version uses the part too, None where it was not read. */
+        RunsIn: {
+            environment: string;
+            version: number | null;
+            /** @default null */
+            uses?: boolean | null;
         };
         /** @description Edits to keep, all or none; ``base`` is the commit they build on. */
         SaveInRequest: {
@@ -5232,6 +5231,63 @@ export interface components {
             place: string;
             label: string;
             exact: boolean;
+        };
+        /** @description An artifact that is used, or made from: its place in the user, how far away, through what. */
+        UsedArtifact: {
+            level: number;
+            shelf: string;
+            artifact: string;
+            kind: string;
+            place: string;
+            label: string;
+            /** @enum {unknown} */
+            verb: "made by" | "uses";
+            exact: boolean;
+            through: string[];
+        };
+        /** @description Who uses an artifact or a part of it, what it uses, and what it names that is not there. ``depth``: up to which level it was looked. ``more``: there are further levels or users than are listed. ``unread``: how many artifacts of the state could not be looked through, so that what they use is not known. ``counts``: of the users by effect. ``hit``: of those that break, how many run in each environment. */
+        UsesAnswer: {
+            artifact: string;
+            shelf: string;
+            kind: string;
+            version: number | null;
+            commit: string;
+            at: string | null;
+            part: components["schemas"]["PartAsked"] | null;
+            depth: number;
+            used_by: components["schemas"]["UsingArtifact"][];
+            uses: components["schemas"]["UsedArtifact"][];
+            missing: components["schemas"]["MissedName"][];
+            counts: {
+                [key: string]: number;
+            };
+            hit: {
+                [key: string]: number;
+            };
+            environments: string[];
+            more: boolean;
+            unread: number;
+            sentence: string;
+        };
+        /** @description An artifact that uses another, or what was asked about. ``level``: 1 for those that use it themselves. ``through``: the artifacts of the level before. ``verb``: how it is connected to those: it uses them, or is made by them. ``part``: the part of it that passes on what was asked about. ``effect``: what removing it does. ``places``: how many places use it; the first is told. */
+        UsingArtifact: {
+            level: number;
+            shelf: string;
+            artifact: string;
+            kind: string;
+            place: string;
+            label: string;
+            places: number;
+            /** @enum {unknown} */
+            verb: "made by" | "uses";
+            /** @enum {unknown} */
+            effect: "alters" | "breaks";
+            exact: boolean;
+            through: string[];
+            /** @default  */
+            part?: string;
+            /** @default [] */
+            runs_in?: components["schemas"]["RunsIn"][];
         };
         /**
          * @description * `agree` - agree
@@ -7162,74 +7218,6 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
-    artifact_references: {
-        parameters: {
-            query: {
-                /**
-                 * @description Path of the artifact.
-                 * @example data/fares.csv
-                 */
-                path: string;
-                /**
-                 * @description The state meant; the main branch if left out.
-                 * @example main
-                 */
-                ref?: string;
-            };
-            header?: never;
-            path: {
-                /** @example skerry-line */
-                shelf: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    /**
-                     * @example {
-                     *       "uses": [
-                     *         {
-                     *           "artifact": "data/fares.csv",
-                     *           "kind": "dataset",
-                     *           "place": "/step:load",
-                     *           "label": "fare",
-                     *           "exact": false
-                     *         }
-                     *       ],
-                     *       "used_by": [
-                     *         {
-                     *           "artifact": "data/fares.csv",
-                     *           "kind": "dataset",
-                     *           "place": "/step:load",
-                     *           "label": "fare",
-                     *           "exact": false
-                     *         }
-                     *       ],
-                     *       "missing": [
-                     *         {
-                     *           "name": "skerry-line",
-                     *           "place": "/step:load",
-                     *           "label": "fare"
-                     *         }
-                     *       ],
-                     *       "complete": false
-                     *     }
-                     */
-                    "application/json": components["schemas"]["ReferencesOut"];
-                };
-            };
-            400: components["responses"]["Problem400"];
-            401: components["responses"]["Problem401"];
-            403: components["responses"]["Problem403"];
-            404: components["responses"]["Problem404"];
-        };
-    };
     artifact_text: {
         parameters: {
             query: {
@@ -7374,6 +7362,124 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    artifact_uses: {
+        parameters: {
+            query: {
+                /**
+                 * @description Up to which level, 1 to 20; 3 if left out.
+                 * @example 1
+                 */
+                depth?: number;
+                /**
+                 * @description Leave out guesses.
+                 * @example false
+                 */
+                exact?: boolean;
+                /**
+                 * @description Only who uses this part: its path, its label or its name.
+                 * @example /column:fare
+                 */
+                part?: string;
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "artifact": "data/fares.csv",
+                     *       "shelf": "skerry-line",
+                     *       "kind": "dataset",
+                     *       "version": 4,
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "at": "",
+                     *       "part": {
+                     *         "part": "/column:fare",
+                     *         "type": "column",
+                     *         "label": "fare",
+                     *         "found": false
+                     *       },
+                     *       "depth": 1,
+                     *       "used_by": [
+                     *         {
+                     *           "level": 1,
+                     *           "shelf": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "place": "/step:load",
+                     *           "label": "fare",
+                     *           "places": 1,
+                     *           "verb": "made by",
+                     *           "effect": "alters",
+                     *           "exact": false,
+                     *           "through": []
+                     *         }
+                     *       ],
+                     *       "uses": [
+                     *         {
+                     *           "level": 1,
+                     *           "shelf": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "place": "/step:load",
+                     *           "label": "fare",
+                     *           "verb": "made by",
+                     *           "exact": false,
+                     *           "through": []
+                     *         }
+                     *       ],
+                     *       "missing": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "place": "/step:load",
+                     *           "label": "fare"
+                     *         }
+                     *       ],
+                     *       "counts": {
+                     *         "new": 0,
+                     *         "edited": 1,
+                     *         "moved": 0,
+                     *         "gone": 0
+                     *       },
+                     *       "hit": {
+                     *         "fare": 1
+                     *       },
+                     *       "environments": [],
+                     *       "more": false,
+                     *       "unread": 1,
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users."
+                     *     }
+                     */
+                    "application/json": components["schemas"]["UsesAnswer"];
                 };
             };
             400: components["responses"]["Problem400"];

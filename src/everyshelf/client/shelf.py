@@ -239,12 +239,24 @@ class ShelfClient(
         return self._transport.get(f"{self._base}/artifact/drawing", Drawing, path=path, ref=ref, version=version)
 
     def uses(
-        self, path: str, ref: str | None = None, *, part: str | None = None, depth: int | None = None
+        self,
+        path: str,
+        ref: str | None = None,
+        *,
+        part: str | None = None,
+        depth: int | None = None,
+        exact: bool = False,
     ) -> UsesAnswer:
         """Who uses an artifact or a ``part`` of it, and what it uses, up to ``depth`` levels; and what it names that is
-        not there. A part is meant by its path, its label or its name."""
+        not there. A part is meant by its path, its label or its name. ``exact`` leaves out guesses."""
         return self._transport.get(
-            f"{self._base}/artifact/uses", UsesAnswer, path=path, ref=ref, part=part, depth=depth
+            f"{self._base}/artifact/uses",
+            UsesAnswer,
+            path=path,
+            ref=ref,
+            part=part,
+            depth=depth,
+            exact="true" if exact else None,
         )
 
     def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> UnfoldedAnswer:

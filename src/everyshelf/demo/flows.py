@@ -81,7 +81,7 @@ def tide_yaml(*, both: bool = False) -> bytes:
         "# Fetches the tide tables once a week.\nname: tide table refresh\nschedule: {weekly: Mon, at: '04:00'}\n"
         f"parameters:\n  harbours: {harbours}\n  days_ahead: 120\nsteps:\n"
         "  - {id: fetch, run: fetch_tides.py}\n  - {id: clean, run: clean_tides.py, depends_on: [fetch]}\n"
-        "  - {id: write, run: write_table.py, depends_on: [clean]}\n"
+        "  - {id: write, run: write_table.py, depends_on: [clean], output: data/tides.csv}\n"
     ).encode()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from everyshelf.demo import flows, papers, tables
+from everyshelf.demo import flows, papers, scripts, tables
 
 _TRAINED = ["hour", "wind", "swell", "passengers"]
 
@@ -197,6 +197,8 @@ def _third_week() -> Iterator[Act]:
             ),
             "models/delay-forecast.metrics.json": papers.metrics(2.96, 952),
             "data/sailings.csv": tables.sailings(41, tide=True),
+            "scripts/add_tide.py": scripts.ADD_TIDE,
+            "scripts/train_delays.py": scripts.TRAIN,
         },
         branch="ines/tide-window",
         labels={"trainer": "0.9.2"},
@@ -290,6 +292,7 @@ def _fourth_week() -> Iterator[Act]:
             "reports/punctuality-monthly.md": papers.report(
                 "February 2026", 93.2, "The tide window removed the worst delays."
             ),
+            "scripts/sailings_at_risk.sql": scripts.RISK_SQL,
             "pictures/harbour-map.png": papers.picture(route=True),
         },
     )

@@ -22,8 +22,9 @@ import { TextView } from "./TextView";
 import { UnfoldedView } from "./UnfoldedView";
 import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { Versions, VersionTable } from "./Versions";
+import { UsesView } from "../uses/UsesView";
 
-const VIEWS = { graph: "Graph", outline: "Outline", origins: "Origins", unfolded: "Unfolded", text: "Raw text", edit: "Edit", history: "History" } as const;
+const VIEWS = { graph: "Graph", outline: "Outline", origins: "Origins", uses: "Uses", unfolded: "Unfolded", text: "Raw text", edit: "Edit", history: "History" } as const;
 const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
 /** Kinds that are changed in programs of their own, and brought here. */
 const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
@@ -80,7 +81,7 @@ export function ArtifactPage() {
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) && (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) && (v !== "edit" || editable) && (v !== "origins" || a.version !== null)).map(([v, name]) => (
+                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) && (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) && (v !== "edit" || editable) && (v !== "origins" || a.version !== null) && (v !== "uses" || (a.version !== null && !version))).map(([v, name]) => (
                   <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
                 ))}
               </span>
@@ -111,14 +112,15 @@ export function ArtifactPage() {
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
           {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
           {view === "origins" && <OriginsView shelf={key} path={path} at={at} version={version || undefined} />}
+          {view === "uses" && <UsesView shelf={key} path={path} at={at} />}
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "edit" && editable && all.data && <EditView shelf={key} path={path} branch={at} base={all.data.commit} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
-          {versions.data && view !== "history" && view !== "edit" && view !== "origins" && (
+          {versions.data && view !== "history" && view !== "edit" && view !== "origins" && view !== "uses" && (
             <div className="under">
               <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />
-              <References shelf={key} path={path} at={at} />
+              <References shelf={key} path={path} at={at} onAll={() => setView("uses")} />
             </div>
           )}
         </>

@@ -2,19 +2,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { references } from "../../api/queries";
+import { uses as usesQuery } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
 
-type Use = Schemas["ReferenceOut"];
+type Use = Schemas["UsedArtifact"] | Schemas["UsingArtifact"];
+const MOST = 12;
 
-export function References({ shelf, path, at }: { shelf: string; path: string; at: string }) {
-  const found = useQuery(references(shelf, path, at));
+export function References({ shelf, path, at, onAll }: { shelf: string; path: string; at: string; onAll: () => void }) {
+  const found = useQuery(usesQuery(shelf, path, at, { depth: 1 }));
   if (!found.data) return null;
-  const { uses, used_by: users, missing, complete } = found.data;
+  const { uses, used_by: users, missing, unread } = found.data;
   return (
     <section className="sheet" aria-label="References">
-      <div className="ph"><h3>References</h3><span className="cap">{complete ? "from content" : "still scanning; this list may be incomplete"}</span></div>
+      <div className="ph"><h3>References</h3><span className="cap">{unread ? `${count(unread, "artifact")} could not be read` : "from content"}</span><span className="r"><button type="button" className="plainbtn" onClick={onAll}>All uses</button></span></div>
       <div className="refs">
         <List title="Uses" uses={uses} shelf={shelf} at={at} none="none on this shelf" />
         <List title="Used by" uses={users} shelf={shelf} at={at} none="nobody" />
@@ -24,21 +25,19 @@ export function References({ shelf, path, at }: { shelf: string; path: string; a
   );
 }
 
-/** One line an artifact, with the places it stands at. */
 function List({ title, uses, shelf, at, none }: { title: string; uses: Use[]; shelf: string; at: string; none: string }) {
-  const byArtifact = new Map<string, Use[]>();
-  for (const use of uses) byArtifact.set(use.artifact, [...(byArtifact.get(use.artifact) ?? []), use]);
   return (
     <div>
       <p className="cap">{title}</p>
-      {byArtifact.size === 0 && <p className="sec sm">{none}</p>}
-      {[...byArtifact].map(([artifact, own]) => (
-        <p key={artifact} title={own.map((u) => `${u.label} ${u.place}`).join("\n")}>
-          <KindIcon kind={own[0]?.kind ?? "opaque"} />
-          <Link to={`/s/${shelf}/artifact?${new URLSearchParams({ path: artifact, ref: at })}`}>{fileName(artifact)}</Link>
-          <span className="cap">{own.some((u) => u.exact) ? own[0]?.label : "a guess"}</span>
+      {uses.length === 0 && <p className="sec sm">{none}</p>}
+      {uses.slice(0, MOST).map((use) => (
+        <p key={`${use.shelf} ${use.artifact} ${use.verb}`} title={`${use.label} ${use.place}`}>
+          <KindIcon kind={use.kind} />
+          <Link to={`/s/${use.shelf}/artifact?${new URLSearchParams({ path: use.artifact, ...(use.shelf === shelf ? { ref: at } : {}) })}`}>{fileName(use.artifact)}</Link>
+          <span className="cap">{use.verb === "made by" ? "makes it" : use.exact ? use.label : "a guess"}</span>
         </p>
       ))}
+      {uses.length > MOST && <p className="cap">and {uses.length - MOST} more</p>}
     </div>
   );
 }

@@ -10,10 +10,10 @@ from everyshelf.cli import completing, terminal
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
-from everyshelf.core.answers.uses import User
+from everyshelf.core.answers.uses import UsingArtifact
 
 if TYPE_CHECKING:
-    from everyshelf.core.answers.uses import Used, UsesAnswer
+    from everyshelf.core.answers.uses import UsedArtifact, UsesAnswer
 
 _DEEPEST = 20
 
@@ -57,10 +57,7 @@ def uses(
     """Show who uses ARTIFACT or a part of it, who is hit if it goes, and what it uses."""
     shelf, desk = open_shelf(shelf_key, address)
     path = desk.as_path(artifact) if desk else artifact
-    found = shelf.uses(path, ref or default_ref(desk), part=part, depth=depth)
-    if exact:
-        found.used_by = [one for one in found.used_by if one.exact]
-        found.uses = [one for one in found.uses if one.exact]
+    found = shelf.uses(path, ref or default_ref(desk), part=part, depth=depth, exact=exact)
     if as_json:
         terminal.print_json(found)
     elif as_csv:
@@ -109,7 +106,7 @@ def _listing() -> terminal.Listing:
     )
 
 
-def _show_user(listing: terminal.Listing, found: UsesAnswer, one: User) -> None:
+def _show_user(listing: terminal.Listing, found: UsesAnswer, one: UsingArtifact) -> None:
     mark = (one.effect, lambda text: terminal.effect(text.strip()))
     listing.row(mark, one.kind, (_name(found, one), terminal.bold), _place(one))
     told = []
@@ -129,17 +126,17 @@ def _running(environment: str, version: int | None, uses: bool | None) -> str:
     return f"{environment} v{version}" + (" (does not use it)" if uses is False else "")
 
 
-def _verb(one: Used) -> str:
+def _verb(one: UsedArtifact) -> str:
     return "made by" if one.verb == "made by" else "uses"
 
 
-def _name(found: UsesAnswer, one: User | Used) -> str:
+def _name(found: UsesAnswer, one: UsingArtifact | UsedArtifact) -> str:
     return one.artifact if one.shelf == found.shelf else f"{one.shelf}: {one.artifact}"
 
 
-def _place(one: User | Used) -> str:
+def _place(one: UsingArtifact | UsedArtifact) -> str:
     told = one.label + ("" if one.exact else terminal.dim(" a guess"))
-    if isinstance(one, User):
+    if isinstance(one, UsingArtifact):
         return told + (terminal.dim(f" and {one.places - 1} more") if one.places > 1 else "")
     return told + (terminal.dim(f" level {one.level}") if one.level > 1 else "")
 

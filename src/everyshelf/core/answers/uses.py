@@ -99,7 +99,7 @@ class RunsIn(Answer):
     uses: bool | None = None
 
 
-class User(Answer):
+class UsingArtifact(Answer):
     """An artifact that uses another, or what was asked about.
 
     ``level``: 1 for those that use it themselves. ``through``: the artifacts of the level before. ``verb``: how it is
@@ -122,7 +122,7 @@ class User(Answer):
     runs_in: list[RunsIn] = []
 
 
-class Used(Answer):
+class UsedArtifact(Answer):
     """An artifact that is used, or made from: its place in the user, how far away, through what."""
 
     level: int
@@ -136,7 +136,7 @@ class Used(Answer):
     through: list[str]
 
 
-class Missed(Answer):
+class MissedName(Answer):
     """A name that leads nowhere."""
 
     name: str
@@ -170,9 +170,9 @@ class UsesAnswer(Answer):
     at: datetime | None
     part: PartAsked | None
     depth: int
-    used_by: list[User]
-    uses: list[Used]
-    missing: list[Missed]
+    used_by: list[UsingArtifact]
+    uses: list[UsedArtifact]
+    missing: list[MissedName]
     counts: dict[str, int]
     hit: dict[str, int]
     environments: list[str]

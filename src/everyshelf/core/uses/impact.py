@@ -7,7 +7,7 @@ an artifact that is hit gets other results as well.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
@@ -17,6 +17,7 @@ from everyshelf.core.uses.names import call_ends
 
 Verb = Literal["uses", "made by"]
 ALL = "*"
+_LOOKED_BEYOND = 50
 
 
 @dataclass(frozen=True)
@@ -43,11 +44,11 @@ class Link:
 class Graph(Protocol):
     """Who names whom, wherever that is kept."""
 
-    def links_to(self, node: Node, parts: frozenset[str] | None) -> list[Link]:
-        """The artifacts that name a node; with ``parts``, at least those that may use one of them."""
+    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
+        """For each node the artifacts that name it; with parts, at least those that may use one of them."""
 
-    def links_from(self, node: Node) -> list[tuple[Reference, Node]]:
-        """What an artifact names, as far as it is there."""
+    def links_from(self, node: Node, *, writes: bool) -> list[tuple[Reference, Node]]:
+        """What an artifact writes, or what it only reads, as far as that is there."""
 
 
 @dataclass
@@ -82,41 +83,41 @@ def impact(graph: Graph, start: Node, part: WantedPart | None, depth: int, most:
     """
     found: dict[Node, Reached] = {}
     first = _Front(start, frozenset({part.name}) if part else None, True, True, part.type if part else "")
-    fronts, seen, more = [first], {(start, first.parts)}, False
-    for level in range(1, depth + 1):
-        following: list[_Front] = []
-        for front in fronts:
-            for link in graph.links_to(front.node, front.parts):
-                if link.holder == start:
-                    continue
+    fronts: dict[int, list[_Front]] = {0: [first]}
+    seen, more = {(start, first.parts): 0}, False
+    for level in range(depth):
+        own = fronts.get(level, [])
+        for front, links in zip(own, graph.links_to([(one.node, one.parts) for one in own]), strict=True):
+            for link in links:
                 places = places_used(link, front.parts, front.type)
-                if not places:
+                if not places or link.holder == start:
                     continue
                 if len(found) >= most and link.holder not in found:
                     more = True
                     continue
                 exact = front.exact and link.exact and any(p.exact for p in places)
-                one = Reached(link.holder, level, "uses", front.breaks, exact, places, [front.node])
+                one = Reached(link.holder, level + 1, "uses", front.breaks, exact, places, [front.node])
                 _add(found, one)
-                following += _onward(graph, front, link, one, found, start, level)
-        fronts = []
-        for front in following:
-            if (front.node, front.parts) not in seen:
-                seen.add((front.node, front.parts))
-                fronts.append(front)
-    found_in_depth = [one for one in found.values() if one.level <= depth]
-    more = more or len(found_in_depth) < len(found) or _goes_on(graph, fronts, found)
-    found_in_depth.sort(key=lambda one: (one.level, not one.breaks, one.node.shelf != start.shelf, one.node.path))
-    return found_in_depth, more
+                for reached, following in _onward(graph, front, link, one, found, start):
+                    key = following.node, following.parts
+                    if reached < seen.get(key, reached + 1):
+                        seen[key] = reached
+                        fronts.setdefault(reached, []).append(following)
+    in_depth = [one for one in found.values() if one.level <= depth]
+    beyond = [front for level, further in fronts.items() if level >= depth for front in further]
+    more = more or len(in_depth) < len(found) or _goes_on(graph, beyond, found)
+    in_depth.sort(key=lambda one: (one.level, not one.breaks, one.node.shelf != start.shelf, one.node.path))
+    return in_depth, more
 
 
-def _goes_on(graph: Graph, fronts: Iterable[_Front], found: dict[Node, Reached]) -> bool:
-    """Whether someone beyond the last level is hit: looked for in the first of what is left."""
-    for front in list(fronts)[:20]:
-        for link in graph.links_to(front.node, front.parts):
-            if link.holder not in found and places_used(link, front.parts, front.type):
-                return True
-    return False
+def _goes_on(graph: Graph, fronts: Sequence[_Front], found: dict[Node, Reached]) -> bool:
+    """Whether something beyond the last level is hit: looked for in the first of what is left."""
+    some = fronts[:_LOOKED_BEYOND]
+    return any(
+        link.holder not in found and places_used(link, front.parts, front.type)
+        for front, links in zip(some, graph.links_to([(one.node, one.parts) for one in some]), strict=True)
+        for link in links
+    )
 
 
 def _add(found: dict[Node, Reached], one: Reached) -> None:
@@ -133,26 +134,26 @@ def _add(found: dict[Node, Reached], one: Reached) -> None:
 
 
 def _onward(
-    graph: Graph, front: _Front, link: Link, one: Reached, found: dict[Node, Reached], start: Node, level: int
-) -> list[_Front]:
-    """What the holder of a link writes, and the holder itself for whoever runs it."""
-    onward = [_Front(link.holder, None, False, one.exact)]
+    graph: Graph, front: _Front, link: Link, one: Reached, found: dict[Node, Reached], start: Node
+) -> list[tuple[int, _Front]]:
+    """What the holder of a link writes, and the holder itself for whoever runs it; each with its level."""
+    onward = [(one.level, _Front(link.holder, None, False, one.exact))]
     texts = {reference.text for reference in link.references}
     own = set[str]()
     for reference in link.named.names:
         if reference.writes and reference.what == "table":
             own |= _passed_on(link, texts, reference.text, front.parts) or set()
     if own:  # a table that it makes itself, and that others read by its name
-        onward.append(_Front(link.holder, frozenset(own), front.breaks, one.exact, "column"))
-    for reference, target in graph.links_from(link.holder):
-        if not reference.writes or target in (front.node, start):
+        onward.append((one.level, _Front(link.holder, frozenset(own), front.breaks, one.exact, "column")))
+    for reference, target in graph.links_from(link.holder, writes=True):
+        if target in (front.node, start):
             continue
         parts = _passed_on(link, texts, reference.text, front.parts)
         exact = one.exact and parts is not None
         where = [UsePlace(reference.place, reference.label, reference.exact)]
-        made = Reached(target, level + 1, "made by", False, exact, where, [link.holder], parts or frozenset())
+        made = Reached(target, one.level + 1, "made by", False, exact, where, [link.holder], parts or frozenset())
         _add(found, made)
-        onward.append(_Front(target, parts, front.breaks and parts is not None, exact))
+        onward.append((one.level + 1, _Front(target, parts, front.breaks and parts is not None, exact)))
     return onward
 
 
@@ -231,8 +232,8 @@ def sources(graph: Graph, start: Node, depth: int, most: int) -> tuple[list[Reac
     front, more = [start], False
     for level in range(1, depth + 2):
         following: list[Node] = []
-        for node in front:
-            for one in _sources_of(graph, node, level):
+        for node, links in zip(front, graph.links_to([(node, None) for node in front]), strict=True):
+            for one in _sources_of(graph, node, links, level):
                 if one.node == start or (one.node in found and found[one.node].level < level):
                     continue
                 if level > depth or (len(found) >= most and one.node not in found):
@@ -245,15 +246,14 @@ def sources(graph: Graph, start: Node, depth: int, most: int) -> tuple[list[Reac
     return sorted(found.values(), key=lambda one: (one.level, one.node.path)), more
 
 
-def _sources_of(graph: Graph, node: Node, level: int) -> list[Reached]:
+def _sources_of(graph: Graph, node: Node, links: list[Link], level: int) -> list[Reached]:
     found = [
         Reached(
             target, level, "uses", False, named.exact, [UsePlace(named.place, named.label, named.exact)], through=[node]
         )
-        for named, target in graph.links_from(node)
-        if not named.writes
+        for named, target in graph.links_from(node, writes=False)
     ]
-    for link in graph.links_to(node, None):
+    for link in links:
         where = [UsePlace(r.place, r.label, r.exact) for r in link.references if r.writes]
         if where:
             found.append(Reached(link.holder, level, "made by", False, where[0].exact, where, through=[node]))

@@ -36,6 +36,10 @@ _SUFFIXES = (
     "cwl|json|jsonl|ya?ml|toml|ini|env|properties|xml|bpmn|dmn|csv|tsv|parquet|feather|arrow|py|sql|bas|js|mjs|ts|sh|r|ipynb"
     "|feature|md|html?|svg|png|jpe?g|xlsx?|xlsm|ods|docx?|odt|db|sqlite3?|onnx|safetensors|pkl|pickle|joblib|pmml|txt|dat|gz|zip"
 )
+# Fields whose file a step makes.
+_WRITTEN = frozenset(
+    {"output", "outputs", "destination", "sink", "writes", "saveAs", "save_as", "outputPath", "output_path"}
+)
 # fmt: on
 _FILE = re.compile(rf"(?:[\w.@~+-]+/)*[\w.@~+-]+\.(?:{_SUFFIXES})(?![\w/-])", re.IGNORECASE)
 _ADDRESS = re.compile(r"\bshelf://(?:[^/\s@]+/)?([a-z0-9][a-z0-9-]*)(?:@[^/\s]+)?/([^\s\"'<>?#]+)")
@@ -74,7 +78,8 @@ def _in_field(path: str, part: Part, field: str, value: str, messages: dict[str,
     files = False
     for match in _FILE.finditer(value) if not addresses else ():
         files = True
-        yield Reference(_bare(match[0]), path, told, is_field and _bare(match[0]) == whole)
+        exact = is_field and _bare(match[0]) == whole
+        yield Reference(_bare(match[0]), path, told, exact, writes=exact and local in _WRITTEN)
     if local in _NAME_FIELDS and not files and 1 < len(value) <= 80 and re.fullmatch(r"\w[\w .:-]*", value):
         yield Reference(value, path, told, True, "name")
     if not files:

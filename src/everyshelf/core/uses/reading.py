@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from dataclasses import replace
 
 from everyshelf.core.answers.uses import FileReferences, Flow, Reference, UsedPart, UsePlace
 from everyshelf.core.outline.model import Part
@@ -91,7 +92,7 @@ def _with_wiring(parts: list[tuple[str, Part]], names: list[Reference]) -> list[
     result = []
     for named in names:
         step = steps.get(named.place)
-        if step is None or not named.exact or named.what != "file":
+        if step is None or not named.exact or not str(step.fields["run"]).endswith(named.text):
             result.append(named)
             continue
         inputs = [
@@ -100,9 +101,7 @@ def _with_wiring(parts: list[tuple[str, Part]], names: list[Reference]) -> list[
             if child.type == "source" and child.key
         ]
         outputs = [UsedPart(name, "output", *where, True) for name, where in taken.get(str(step.key), [])]
-        result.append(
-            Reference(named.text, named.place, named.label, named.exact, parts=(*inputs, *outputs), shelf=named.shelf)
-        )
+        result.append(replace(named, parts=(*inputs, *outputs)))
     return result
 
 

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from everyshelf.core.answers.find import FindAnswer
 from everyshelf.service.find.actions.finding import Filters, find
 from everyshelf.service.http.answers import answered
-from everyshelf.service.http.views import ApiView, number
+from everyshelf.service.http.views import ApiView, flag, number
 from everyshelf.service.rights import caller_of
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT
 
@@ -56,7 +56,7 @@ class FindView(ApiView):
             caller_of(request),
             asked.get("words", ""),
             filters,
-            history=asked.get("history", "").lower() in ("1", "true"),
+            history=flag(request, "history"),
             order=asked.get("order", ""),
             limit=number(request, "limit", 20),
             cursor=asked.get("cursor", ""),

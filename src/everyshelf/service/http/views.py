@@ -115,6 +115,11 @@ def number_of(request: Any, name: str, default: int) -> int:
     return _whole(request, name, default, lambda value: value < 10**12, "a whole number")
 
 
+def flag(request: Any, name: str) -> bool:
+    """A query parameter that is on or off; off if left out."""
+    return request.query_params.get(name, "").lower() in ("1", "true")
+
+
 def _whole(request: Any, name: str, default: int, fits: Callable[[int], bool], what: str) -> int:
     text: str = request.query_params.get(name, "")
     if not text:

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from everyshelf.core.answers.uses import UsesAnswer
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.http.answers import answered
-from everyshelf.service.http.views import number, path_of
+from everyshelf.service.http.views import flag, number, path_of
 from everyshelf.service.shelves.api.base import PATH, REF, ShelfView
 from everyshelf.service.uses.actions.answering import MOST_DEEP, uses_of
 
@@ -29,6 +29,7 @@ class UsesView(ShelfView):
             REF,
             OpenApiParameter("part", str, description="Only who uses this part: its path, its label or its name."),
             OpenApiParameter("depth", int, description=f"Up to which level, 1 to {MOST_DEEP}; 3 if left out."),
+            OpenApiParameter("exact", bool, description="Leave out guesses."),
         ],
     )
     def get(self, request: Any, shelf: str) -> Response:
@@ -39,8 +40,9 @@ class UsesView(ShelfView):
             raise InvalidError(
                 f"{depth} is no depth", code="uses.depth", hint=f"Give a number of levels from 1 to {MOST_DEEP}."
             )
-        part = request.query_params.get("part", "").strip()
-        return Response(uses_of(caller, found, self.at(request, found), path_of(request), part, depth))
+        part, exact = request.query_params.get("part", "").strip(), flag(request, "exact")
+        at, artifact = self.at(request, found), path_of(request)
+        return Response(uses_of(caller, found, at, artifact, part=part, depth=depth, exact=exact))
 
 
 urlpatterns = [path("/uses", UsesView.as_view())]

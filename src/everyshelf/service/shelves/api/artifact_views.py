@@ -17,7 +17,7 @@ from everyshelf.core.errors import MissingError
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file, send_pieces
-from everyshelf.service.http.views import number, path_of, valid
+from everyshelf.service.http.views import flag, number, path_of, valid
 from everyshelf.service.shelves.actions import (
     committing,
     contents,
@@ -71,7 +71,7 @@ class ArtifactsView(ShelfView):
             folder=request.query_params.get("folder", ""),
             limit=number(request, "limit", 500),
             cursor=request.query_params.get("cursor", ""),
-            files=request.query_params.get("files", "").lower() in ("1", "true"),
+            files=flag(request, "files"),
         )
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
 

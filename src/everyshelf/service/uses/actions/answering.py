@@ -2,7 +2,17 @@
 
 from __future__ import annotations
 
-from everyshelf.core.answers.uses import Missed, PartAsked, Reference, RunsIn, Used, User, UsesAnswer, WantedPart
+from everyshelf.core.answers.uses import (
+    FileReferences,
+    MissedName,
+    PartAsked,
+    Reference,
+    RunsIn,
+    UsedArtifact,
+    UsesAnswer,
+    UsingArtifact,
+    WantedPart,
+)
 from everyshelf.core.compare.sentences import count_noun
 from everyshelf.core.kinds.plurals import singular
 from everyshelf.core.uses.impact import Link, Node, Reached, impact, places_used, sources
@@ -26,14 +36,17 @@ _MOST_LISTED = 1000
 _MOST_MISSING = 200
 
 
-def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, part: str, depth: int) -> UsesAnswer:
-    """Users and sources of an artifact at a state, level by level up to ``depth``; with ``part``, of that part."""
+def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, *, part: str, depth: int, exact: bool) -> UsesAnswer:
+    """Users and sources of an artifact at a state, level by level up to ``depth``; with ``part``, users of that part;
+    with ``exact`` without guesses."""
     entry, _ = get_artifact(shelf, at, path)
     unread = unread_at(caller, shelf, at)
     graph, start = ShelfGraph(caller, shelf, at), Node(shelf.key, path)
     asked, wanted = find_part(path, entry, rules_at(at.root), part) if part else (None, None)
     hit, more = impact(graph, start, wanted, depth, _MOST_LISTED)
     used, more_used = sources(graph, start, depth, _MOST_LISTED)
+    if exact:
+        hit, used = [one for one in hit if one.exact], [one for one in used if one.exact]
     versions = graph.see([start, *(one.node for one in hit), *(one.node for one in used)])
     users = [_user(one, versions, shelf) for one in hit]
     environments = list_environments(shelf)
@@ -59,14 +72,14 @@ def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, part: str, de
         environments=[environment.name for environment in environments],
         more=more or more_used,
         unread=len(unread),
-        sentence=_sentence(path, asked, users, counts, running, graph.kind(start)),
+        sentence=_sentence(path, asked, users, counts, running),
     )
 
 
-def _user(one: Reached, versions: dict[Node, SeenVersion], shelf: Shelf) -> User:
+def _user(one: Reached, versions: dict[Node, SeenVersion], shelf: Shelf) -> UsingArtifact:
     first = next((place for place in one.places if place.exact), one.places[0])
     version = versions.get(one.node)
-    return User(
+    return UsingArtifact(
         level=one.level,
         shelf=one.node.shelf,
         artifact=one.node.path,
@@ -82,9 +95,9 @@ def _user(one: Reached, versions: dict[Node, SeenVersion], shelf: Shelf) -> User
     )
 
 
-def _used(one: Reached, versions: dict[Node, SeenVersion], shelf: Shelf) -> Used:
+def _used(one: Reached, versions: dict[Node, SeenVersion], shelf: Shelf) -> UsedArtifact:
     version = versions.get(one.node)
-    return Used(
+    return UsedArtifact(
         level=one.level,
         shelf=one.node.shelf,
         artifact=one.node.path,
@@ -102,13 +115,13 @@ def _told(node: Node, shelf: Shelf) -> str:
     return node.path if node.shelf == shelf.key else f"{node.shelf}: {node.path}"
 
 
-def _missing(graph: ShelfGraph, start: Node, names: list[Reference]) -> list[Missed]:
+def _missing(graph: ShelfGraph, start: Node, names: list[Reference]) -> list[MissedName]:
     """What the artifact names exactly and that is not on its shelf."""
     found = []
     for named in names:
         here = any(node.shelf == start.shelf for node in graph.meant(named, start))
         if is_missed(named) and not here and not _is_own(graph, named, start):
-            found.append(Missed(name=named.text, place=named.place, label=named.label))
+            found.append(MissedName(name=named.text, place=named.place, label=named.label))
         if len(found) == _MOST_MISSING:
             break
     return found
@@ -130,7 +143,7 @@ def _where_they_run(
     shelf: Shelf,
     environments: list[Environment],
     hit: list[Reached],
-    users: list[User],
+    users: list[UsingArtifact],
     wanted: WantedPart | None,
     start: Node,
     versions: dict[Node, SeenVersion],
@@ -140,13 +153,14 @@ def _where_they_run(
         there = recorded(environment)
         held = {u.artifact: row.source for u in users if u.shelf == shelf.key and (row := there.get(u.artifact))}
         numbers = _numbers(shelf, held)
+        other = _others_there(shelf, hit, held, versions)
         for one, user in zip(hit, users, strict=True):
             if user.shelf != shelf.key:
                 continue
             content = held.get(user.artifact, "")
             version = versions.get(one.node)
             same = version is not None and version.content == content
-            uses = (same or _uses_there(shelf, one, content, wanted, start)) if content else None
+            uses = (same or _uses_there(other, one, content, wanted, start)) if content else None
             number = numbers.get((user.artifact, content))
             user.runs_in.append(RunsIn(environment=environment.name, version=number if content else None, uses=uses))
 
@@ -163,22 +177,39 @@ def _numbers(shelf: Shelf, held: dict[str, str]) -> dict[tuple[str, str], int]:
     return found
 
 
-def _uses_there(shelf: Shelf, one: Reached, content: str, wanted: WantedPart | None, start: Node) -> bool | None:
+def _others_there(
+    shelf: Shelf, hit: list[Reached], held: dict[str, str], versions: dict[Node, SeenVersion]
+) -> dict[tuple[str, str], FileReferences]:
+    """What the versions that an environment has name, where they are not those of the state; by path and content."""
+    paths = [
+        one.node.path
+        for one in hit
+        if one.level == 1 and one.node.shelf == shelf.key and one.node.path in held
+        if (version := versions.get(one.node)) is None or version.content != held[one.node.path]
+    ]
+    found: dict[tuple[str, str], FileReferences] = {}
+    for first in range(0, len(paths), 500):
+        rows = NamesRead.objects.filter(version__shelf=shelf, version__path__in=paths[first : first + 500])
+        for path, content, packed in rows.values_list("version__path", "version__content", "found"):
+            if held[path] == content:
+                found[path, content] = unpacked(packed)
+    return found
+
+
+def _uses_there(
+    other: dict[tuple[str, str], FileReferences], one: Reached, content: str, wanted: WantedPart | None, start: Node
+) -> bool | None:
     """Whether another version of a user uses the same; None where that version was not read, or further away."""
-    if one.level > 1:
+    named = other.get((one.node.path, content))
+    if named is None:
         return None
-    row = NamesRead.objects.filter(version__shelf=shelf, version__path=one.node.path, version__content=content)
-    found = row.values_list("found", flat=True).first()
-    if found is None:
-        return None
-    named = unpacked(found)
     name = start.path.rpartition("/")[2]
     same = tuple(r for r in named.names if r.what != "file" or r.text.rpartition("/")[2] == name)
     parts = frozenset({wanted.name}) if wanted is not None else None
     return bool(places_used(Link(one.node, same, named), parts, wanted.type if wanted is not None else ""))
 
 
-def _runs(user: User, environment: str) -> bool:
+def _runs(user: UsingArtifact, environment: str) -> bool:
     return any(r.environment == environment and r.version is not None and r.uses is not False for r in user.runs_in)
 
 
@@ -186,7 +217,7 @@ def _runs(user: User, environment: str) -> bool:
 
 
 def _sentence(
-    path: str, part: PartAsked | None, users: list[User], counts: dict[str, int], running: dict[str, int], kind: str
+    path: str, part: PartAsked | None, users: list[UsingArtifact], counts: dict[str, int], running: dict[str, int]
 ) -> str:
     what = f"{singular(part.type)} {part.label} of {path}" if part is not None and part.type else path
     if part is not None and not part.type:

@@ -6,11 +6,10 @@ where the version that was read is the one in the state.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from django.db import connection
 from django.db.models import QuerySet
 
 from everyshelf.core.answers.uses import FileReferences, Reference
@@ -31,6 +30,7 @@ _MOST_LINKS = 20_000
 _AT_ONCE = 500
 # What only makes sense within one shelf: files lie beside each other there, and tables have short names.
 _OF_ONE_SHELF = ("file:", "table:")
+_HOLDS = "uses_namedkey.read_id IN (SELECT rowid FROM uses_words WHERE uses_words MATCH %s)"
 
 
 @dataclass
@@ -131,24 +131,45 @@ class ShelfGraph:
             self._named[node] = unpacked(row) if row is not None and content else None
         return self._named[node]
 
-    def links_to(self, node: Node, parts: frozenset[str] | None) -> list[Link]:
-        """The artifacts that name a node; with ``parts``, those that may use one of them, or make it."""
-        named = self.named(node)
-        keys = keys_for(node.path, self.kind(node), named.offers if named is not None else ())
-        links = []
-        for holder, found in self._holders(node, keys, parts):
-            meaning = [(one, exact) for one in found.names for exact in self._means(one, holder, node, keys)]
-            if meaning:
-                references = tuple(one for one, _ in meaning)
-                links.append(Link(holder, references, found, any(exact for _, exact in meaning)))
-        return links
+    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
+        """For each node the artifacts that name it; with parts, those that may use one of them, or make it."""
+        self._learn([node for node, _ in asked])
+        whole = [node for node, parts in asked if parts is None]
+        holding = self._holders({node: self._keys_of(node) for node in whole}, None) if whole else {}
+        found = []
+        for node, parts in asked:
+            keys = self._keys_of(node)
+            holders = holding.get(node, []) if parts is None else self._holders({node: keys}, parts).get(node, [])
+            found.append([link for holder in holders if (link := self._link(holder, node, keys)) is not None])
+        return found
 
-    def links_from(self, node: Node) -> list[tuple[Reference, Node]]:
-        """What an artifact names, as far as it is there."""
+    def _learn(self, nodes: Iterable[Node]) -> None:
+        """Read the kinds of nodes in one go."""
+        unknown = [node for node in nodes if node not in self._kinds]
+        if unknown:
+            self.see(unknown)
+            for node in unknown:
+                self._kinds.setdefault(node, "opaque")
+
+    def _keys_of(self, node: Node) -> list[str]:
+        named = self.named(node)
+        return keys_for(node.path, self.kind(node), named.offers if named is not None else ())
+
+    def _link(self, holder: Node, node: Node, keys: list[str]) -> Link | None:
+        named = self._named[holder]
+        assert named is not None
+        meaning = [(one, exact) for one in named.names for exact in self._means(one, holder, node, keys)]
+        if not meaning:
+            return None
+        return Link(holder, tuple(one for one, _ in meaning), named, any(exact for _, exact in meaning))
+
+    def links_from(self, node: Node, *, writes: bool | None = None) -> list[tuple[Reference, Node]]:
+        """What an artifact names, as far as it is there; what it writes, or what it only reads."""
         named = self.named(node)
         found = []
         for one in named.names if named is not None else ():
-            found += [(one, target) for target in self.meant(one, node)]
+            if writes is None or one.writes == writes:
+                found += [(one, target) for target in self.meant(one, node)]
         return found
 
     def meant(self, named: Reference, holder: Node) -> list[Node]:
@@ -190,26 +211,38 @@ class ShelfGraph:
         )
         return sorted(found, key=lambda node: (node.shelf, node.path))
 
-    def _holders(self, node: Node, keys: list[str], parts: frozenset[str] | None) -> list[tuple[Node, FileReferences]]:
-        """Artifacts at their states that hold one of the keys."""
-        rows = NamedKey.objects.filter(key__in=keys, offered=False, shelf__in=self._keys, read__reader=reader_mark())
+    def _holders(self, keys: dict[Node, list[str]], parts: frozenset[str] | None) -> dict[Node, list[Node]]:
+        """By node the artifacts at their states that hold one of its keys."""
+        by_key: dict[str, list[Node]] = {}
+        for node, own in keys.items():
+            for key in own:
+                by_key.setdefault(key, []).append(node)
         wanted: dict[int, Node] = {}
-        hits = _words_hit(parts) if parts is not None else None
-        for read, shelf, path, content in rows.values_list(
-            "read", "shelf", "read__version__path", "read__version__content"
-        ).distinct()[:_MOST_LINKS]:
-            if hits is not None and read not in hits:
-                continue
-            holder = Node(self._keys[shelf], path)
-            if holder != node and self.states[holder.shelf].content(path) == content:
-                wanted[read] = holder
+        found: dict[Node, dict[Node, None]] = {}
+        every = list(by_key)
+        for start in range(0, len(every), _AT_ONCE):
+            rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], offered=False, shelf__in=self._keys)
+            rows = rows.filter(read__reader=reader_mark())
+            if parts is not None:
+                rows = rows.extra(where=[_HOLDS], params=[words_wanted(sorted(parts))])  # noqa: S610  (a constant)
+            said = rows.values_list("key", "read", "shelf", "read__version__path", "read__version__content")
+            for key, read, shelf, path, content in said[:_MOST_LINKS]:
+                holder = Node(self._keys[shelf], path)
+                if self.states[holder.shelf].content(path) == content:
+                    wanted[read] = holder
+                    for node in by_key[key]:
+                        if node != holder:
+                            found.setdefault(node, {})[holder] = None
+        self._read(wanted)
+        return {node: [holder for holder in own if self._named.get(holder) is not None] for node, own in found.items()}
+
+    def _read(self, wanted: dict[int, Node]) -> None:
+        """Read what holders name, by number of the reading."""
         unknown = [read for read, holder in wanted.items() if holder not in self._named]
         for start in range(0, len(unknown), _AT_ONCE):
             some = NamesRead.objects.filter(pk__in=unknown[start : start + _AT_ONCE]).values_list("pk", "found")
             for read, found in some:
                 self._named[wanted[read]] = unpacked(found)
-        holders = dict.fromkeys(wanted.values())
-        return [(holder, named) for holder in holders if (named := self._named.get(holder)) is not None]
 
     def _means(self, one: Reference, holder: Node, node: Node, keys: list[str]) -> list[bool]:
         """Whether a reference means the node: nothing, or whether that is exact."""
@@ -225,10 +258,3 @@ class ShelfGraph:
 
 def _where(rows: QuerySet[NamedKey]) -> Iterable[tuple[int, str, str]]:
     return rows.values_list("shelf", "read__version__path", "read__version__content")[:_MOST_LINKS]
-
-
-def _words_hit(parts: frozenset[str]) -> set[int]:
-    """Readings in whose words one of the parts is, or that may use all columns of a table."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT rowid FROM uses_words WHERE uses_words MATCH %s", [words_wanted(sorted(parts))])
-        return {row[0] for row in cursor.fetchall()}
