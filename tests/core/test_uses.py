@@ -338,7 +338,10 @@ class _Given:
     def __init__(self, named: dict[str, FileReferences]) -> None:
         self._named = named
 
-    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
+    def links_to(
+        self, asked: Sequence[tuple[Node, frozenset[str] | None]], *, writes: bool = False
+    ) -> list[list[Link]]:
+        del writes
         return [self._links(node) for node, _ in asked]
 
     def _links(self, node: Node) -> list[Link]:

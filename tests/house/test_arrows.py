@@ -27,7 +27,7 @@ FLOORS = [
     "promotion",
     "parcel",
 ]
-FLOORS += ["drawing", "report", "runs", "unfolding", "finding", "reading"]
+FLOORS += ["drawing", "report", "runs", "unfolding", "finding", "lineage", "reading"]
 # The service from the ground up; what stands on one line knows nothing of its neighbours.
 SERVICE = [
     {"base"},
@@ -40,7 +40,7 @@ SERVICE = [
     {"drafts", "checks", "origins", "find"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
-    {"tasks", "uses"},
+    {"tasks", "uses", "lineage"},
     {"reports"},
     {"web"},
     {"settings", "urls", "wsgi", "worker"},

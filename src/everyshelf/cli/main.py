@@ -29,6 +29,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "history": ("history", "List the commits of a branch, or the versions of an artifact."),
     "origins": ("origins", "Show who last set each part or line of an artifact, when, and why."),
     "uses": ("uses", "Show who uses an artifact or a part of it, and who is hit if it goes."),
+    "lineage": ("lineage", "Show what a version was made from, and whether it can be made again."),
     "find": ("find", "Find artifacts by the words in them, on all shelves you may see."),
     "browse": ("history", "List the shelf's contents at a branch, tag, commit or date; show or download a file."),
     "branch": ("branches", "List, make, guard and delete branches."),

@@ -37,6 +37,7 @@ from everyshelf.client.tasks import TasksPart
 from everyshelf.core.answers.commits import CommitPlaces
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
+from everyshelf.core.answers.lineage import LineageAnswer
 from everyshelf.core.answers.origins import FormsAnswer, OriginsAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
@@ -237,6 +238,28 @@ class ShelfClient(
     def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
         return self._transport.get(f"{self._base}/artifact/drawing", Drawing, path=path, ref=ref, version=version)
+
+    def lineage(
+        self, path: str, ref: str | None = None, *, version: int | None = None, depth: int | None = None
+    ) -> LineageAnswer:
+        """What a version was made from and what was made from it, and whether it can be made again."""
+        return self._transport.get(
+            f"{self._base}/artifact/lineage", LineageAnswer, path=path, ref=ref, version=version, depth=depth
+        )
+
+    def lineage_report(
+        self,
+        path: str,
+        ref: str | None = None,
+        *,
+        version: int | None = None,
+        depth: int | None = None,
+        form: str = "prov",
+    ) -> str:
+        """The same as PROV-JSON (``form="prov"``), or as one HTML page (``form="html"``)."""
+        return self._transport.text(
+            f"{self._base}/artifact/lineage/report", path=path, ref=ref, version=version, depth=depth, form=form
+        )
 
     def uses(
         self,

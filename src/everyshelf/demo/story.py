@@ -201,7 +201,11 @@ def _third_week() -> Iterator[Act]:
             "scripts/train_delays.py": scripts.TRAIN,
         },
         branch="ines/tide-window",
-        labels={"trainer": "0.9.2"},
+        labels={
+            "trainer": "0.9.2",
+            "made-from": "data/sailings.csv, scripts/train_delays.py",
+            "made-with": "python scripts/train_delays.py",
+        },
     )
     yield Act(
         17,
@@ -342,7 +346,12 @@ def _fourth_week() -> Iterator[Act]:
             "data/tides.csv": tables.tides(120),
             "data/passengers.csv": tables.passengers(48),
         },
-        labels={"source": "nightly"},
+        labels={
+            "source": "nightly",
+            "made-from": "data/tides.csv, logs/gate-aldwick.dat, pipelines/nightly-sailings.cwl, scripts/add_tide.py",
+            "made-with": "python scripts/add_tide.py",
+            "made-by": "nightly 118",
+        },
     )
     yield Act(
         0,

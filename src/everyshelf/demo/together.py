@@ -80,11 +80,11 @@ def _run(shelf: ShelfClient, trial: _Trial) -> None:
         trial.branch,
         str(commit),
         base=str(head),
-        reads=["data/sailings.csv", *tides, "scripts/price_zones.py"],
+        reads=["data/sailings.csv", *tides, "scripts/train_delays.py"],
         parameters={"columns": trial.columns, "trees": trial.trees, "depth": trial.depth, "rate": trial.rate},
         metrics=measured,
         series={"mean error": _course(trial)},
-        command=f"python train_delay.py --depth {trial.depth} --trees {trial.trees}",
+        command=f"python scripts/train_delays.py --depth {trial.depth} --trees {trial.trees}",
         began=datetime.now(UTC) - timedelta(hours=trial.hours_ago),
         took_seconds=trial.minutes * 60,
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import shlex
 import uuid
@@ -346,6 +347,9 @@ def _print_pending(desk: Desk, items: list[Item], changed: list[Item], blocked: 
 @click.option("--description", default="", help="Longer description.")
 @click.option("--label", "labels", multiple=True, metavar="KEY=VALUE", help="A label; may be repeated.")
 @click.option("--task", "tasks", multiple=True, metavar="ID", help="Task it is for; may be repeated.")
+@click.option("--made-from", multiple=True, metavar="PATH[@REF]", help="What it was made from; may be repeated.")
+@click.option("--made-with", default="", metavar="COMMAND", help="The command that made it.")
+@click.option("--made-by", default="", metavar="NAME", help="The build, or the version of the code, that made it.")
 @click.option("--merge", is_flag=True, help="If the branch has newer commits, merge them with yours.")
 @click.option(
     "--prefer",
@@ -363,6 +367,9 @@ def commit(
     description: str,
     labels: tuple[str, ...],
     tasks: tuple[str, ...],
+    made_from: tuple[str, ...],
+    made_with: str,
+    made_by: str,
     merge: bool,
     prefer: str | None,
     send: bool,
@@ -392,7 +399,9 @@ def commit(
     items = desk.select(changed, artifacts)
     _confirm_removals(items, remove)
     blocked = [i for i in states if i.state == "blocked"]
-    message = CommitMessage(summary, description, _labels(labels), list(tasks))
+    made_of = {"made-from": json.dumps(made_from) if made_from else "", "made-with": made_with, "made-by": made_by}
+    named = _labels(labels) | {key: value for key, value in made_of.items() if value}
+    message = CommitMessage(summary, description, named, list(tasks))
     waiting, made, key = 0, None, uuid.uuid4().hex
     try:
         send_first(desk, shelf)

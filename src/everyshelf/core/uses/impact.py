@@ -44,8 +44,10 @@ class Link:
 class Graph(Protocol):
     """Who names whom, wherever that is kept."""
 
-    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
-        """For each node the artifacts that name it; with parts, at least those that may use one of them."""
+    def links_to(
+        self, asked: Sequence[tuple[Node, frozenset[str] | None]], *, writes: bool = False
+    ) -> list[list[Link]]:
+        """For each node the artifacts that read it, or that make it; with parts, at least those that may use one."""
 
     def links_from(self, node: Node, *, writes: bool) -> list[tuple[Reference, Node]]:
         """What an artifact writes, or what it only reads, as far as that is there."""
@@ -232,7 +234,7 @@ def sources(graph: Graph, start: Node, depth: int, most: int) -> tuple[list[Reac
     front, more = [start], False
     for level in range(1, depth + 2):
         following: list[Node] = []
-        for node, links in zip(front, graph.links_to([(node, None) for node in front]), strict=True):
+        for node, links in zip(front, graph.links_to([(node, None) for node in front], writes=True), strict=True):
             for one in _sources_of(graph, node, links, level):
                 if one.node == start or (one.node in found and found[one.node].level < level):
                     continue

@@ -21,15 +21,22 @@ class NamesRead(models.Model):
 
 
 class NamedKey(models.Model):
-    """A key under which a version names something, or is named by others (``offered``)."""
+    """A key under which a version names what it reads or makes, or offers itself to others."""
+
+    class Role(models.IntegerChoices):
+        """What the version has to do with the key."""
+
+        READS = 0
+        WRITES = 1
+        OFFERS = 2
 
     read = models.ForeignKey(NamesRead, models.CASCADE, related_name="keys")
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
     key = models.CharField(max_length=300)
-    offered = models.BooleanField()
+    role = models.PositiveSmallIntegerField(choices=Role.choices)
 
     class Meta:
-        indexes = [models.Index(fields=["key", "offered", "shelf"])]
+        indexes = [models.Index(fields=["key", "role", "shelf"])]
 
 
 class StateRead(models.Model):

@@ -1,1 +1,1 @@
-"""Use cases of finding."""
+"""Use cases of uses."""

@@ -7,7 +7,7 @@ where the version that was read is the one in the state.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from django.db.models import QuerySet
@@ -28,6 +28,7 @@ from everyshelf.service.uses.models import NamedKey, NamesRead
 _MOST_ALIKE = 500
 _MOST_LINKS = 20_000
 _AT_ONCE = 500
+_MOST_READ = 3000  # beyond, the answer says that there are more
 # What only makes sense within one shelf: files lie beside each other there, and tables have short names.
 _OF_ONE_SHELF = ("file:", "table:")
 _HOLDS = "uses_namedkey.read_id IN (SELECT rowid FROM uses_words WHERE uses_words MATCH %s)"
@@ -40,13 +41,16 @@ class State:
     shelf: Shelf
     root: str
     commit: Commit | None
+    _known: dict[str, str | None] = field(default_factory=dict)
 
     def content(self, path: str) -> str | None:
         """The content id of the artifact at a path; None where none is."""
         if not path or path.startswith(("/", "..")):
             return None
-        entry = get_trees().find(self.root, path)
-        return entry.id if entry is not None and entry.type != "folder" else None
+        if path not in self._known:
+            entry = get_trees().find(self.root, path)
+            self._known[path] = entry.id if entry is not None and entry.type != "folder" else None
+        return self._known[path]
 
     def has(self, path: str) -> bool:
         """Whether an artifact is at this path."""
@@ -131,15 +135,18 @@ class ShelfGraph:
             self._named[node] = unpacked(row) if row is not None and content else None
         return self._named[node]
 
-    def links_to(self, asked: Sequence[tuple[Node, frozenset[str] | None]]) -> list[list[Link]]:
-        """For each node the artifacts that name it; with parts, those that may use one of them, or make it."""
+    def links_to(
+        self, asked: Sequence[tuple[Node, frozenset[str] | None]], *, writes: bool = False
+    ) -> list[list[Link]]:
+        """For each node the artifacts that read it, or that make it; with parts, those that may use one of them."""
+        role = NamedKey.Role.WRITES if writes else NamedKey.Role.READS
         self._learn([node for node, _ in asked])
         whole = [node for node, parts in asked if parts is None]
-        holding = self._holders({node: self._keys_of(node) for node in whole}, None) if whole else {}
+        holding = self._holders({node: self._keys_of(node) for node in whole}, None, role) if whole else {}
         found = []
         for node, parts in asked:
             keys = self._keys_of(node)
-            holders = holding.get(node, []) if parts is None else self._holders({node: keys}, parts).get(node, [])
+            holders = holding.get(node, []) if parts is None else self._holders({node: keys}, parts, role).get(node, [])
             found.append([link for holder in holders if (link := self._link(holder, node, keys)) is not None])
         return found
 
@@ -203,7 +210,7 @@ class ShelfGraph:
         if not states:
             return []
         by_key = {state.shelf.pk: state for state in states}
-        rows = NamedKey.objects.filter(key=key, offered=True, shelf__in=by_key, read__reader=reader_mark())
+        rows = NamedKey.objects.filter(key=key, role=NamedKey.Role.OFFERS, shelf__in=by_key, read__reader=reader_mark())
         found = dict.fromkeys(
             Node(self._keys[shelf], path)
             for shelf, path, content in _where(rows)
@@ -211,7 +218,9 @@ class ShelfGraph:
         )
         return sorted(found, key=lambda node: (node.shelf, node.path))
 
-    def _holders(self, keys: dict[Node, list[str]], parts: frozenset[str] | None) -> dict[Node, list[Node]]:
+    def _holders(
+        self, keys: dict[Node, list[str]], parts: frozenset[str] | None, role: NamedKey.Role
+    ) -> dict[Node, list[Node]]:
         """By node the artifacts at their states that hold one of its keys."""
         by_key: dict[str, list[Node]] = {}
         for node, own in keys.items():
@@ -221,7 +230,7 @@ class ShelfGraph:
         found: dict[Node, dict[Node, None]] = {}
         every = list(by_key)
         for start in range(0, len(every), _AT_ONCE):
-            rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], offered=False, shelf__in=self._keys)
+            rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], role=role, shelf__in=self._keys)
             rows = rows.filter(read__reader=reader_mark())
             if parts is not None:
                 rows = rows.extra(where=[_HOLDS], params=[words_wanted(sorted(parts))])  # noqa: S610  (a constant)
@@ -233,7 +242,7 @@ class ShelfGraph:
                     for node in by_key[key]:
                         if node != holder:
                             found.setdefault(node, {})[holder] = None
-        self._read(wanted)
+        self._read({read: wanted[read] for read in list(wanted)[:_MOST_READ]})
         return {node: [holder for holder in own if self._named.get(holder) is not None] for node, own in found.items()}
 
     def _read(self, wanted: dict[int, Node]) -> None:

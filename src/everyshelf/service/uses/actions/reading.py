@@ -190,9 +190,11 @@ def _write(shelf: Shelf, read: list[tuple[SeenVersion, FileReferences]]) -> None
 
 
 def _keys(row: NamesRead, shelf: Shelf, found: FileReferences) -> list[NamedKey]:
-    named = dict.fromkeys(key for one in found.names for key in keys_of(one))
-    both = [(key, False) for key in named] + [(key, True) for key in dict.fromkeys(found.offers)]
-    return [NamedKey(read=row, shelf=shelf, key=key[:_LONGEST_KEY], offered=offered) for key, offered in both]
+    role = NamedKey.Role
+    named = ((key, role.WRITES if one.writes else role.READS) for one in found.names for key in keys_of(one))
+    offered = ((key, role.OFFERS) for key in found.offers)
+    every = dict.fromkeys([*named, *offered])
+    return [NamedKey(read=row, shelf=shelf, key=key[:_LONGEST_KEY], role=how) for key, how in every]
 
 
 def _words(found: FileReferences) -> str:
