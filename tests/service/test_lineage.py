@@ -62,7 +62,7 @@ class ChainTests(LineageCase):
         )
         first = found.steps[0]
         self.assertEqual((first.sort, first.distance, first.name), ("run", -2, "run 1 of try"))
-        self.assertEqual(found.steps[1].parameters, {"depth": "6"})
+        self.assertEqual(found.steps[1].parameters, {"depth": 6})
         self.assertEqual(
             (found.steps[2].sort, found.steps[2].name, found.steps[2].command),
             ("build", "build nightly 7", "make report"),

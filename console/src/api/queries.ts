@@ -145,6 +145,12 @@ export const uses = (key: string, path: string, ref: string, asked: { part?: str
     queryFn: () => get<Schemas["UsesAnswer"]>(`shelves/${key}/artifact/uses`, { path, ref, part: asked.part || undefined, depth: asked.depth, exact: asked.exact ? "true" : undefined }),
   });
 
+export const lineage = (key: string, path: string, ref: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "lineage", path, ref],
+    queryFn: () => get<Schemas["LineageAnswer"]>(`shelves/${key}/artifact/lineage`, { path, ref }),
+  });
+
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "unfolded", path, ref, version],

@@ -445,6 +445,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/lineage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return what a version was made from and what was made from it, and whether it can be made again
+         * @description Return what a version was made from and what was made from it, and whether it can be made again.
+         */
+        get: operations["artifact_lineage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/artifact/lineage/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return the same as PROV-JSON (W3C), or as one HTML page
+         * @description Return the same as PROV-JSON (W3C), or as one HTML page.
+         */
+        get: operations["artifact_lineage_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/origins": {
         parameters: {
             query?: never;
@@ -3625,6 +3665,15 @@ export interface components {
          * @enum {string}
          */
         GroupEnum: "reads" | "parameters" | "metrics";
+        /** @description One thing that is needed to make a version again; ``there`` is None where nothing says which it was. */
+        Ingredient: {
+            /** @enum {unknown} */
+            what: "code" | "command" | "input" | "parameters";
+            name: string;
+            there: boolean | null;
+            /** @default  */
+            detail?: string;
+        };
         /** @description The secret of an invitation. */
         InvitationInRequest: {
             invitation: string;
@@ -3746,6 +3795,33 @@ export interface components {
             before: number;
             after: number;
         };
+        /** @description The lineage of one version. ``more``: there are further steps than were followed. */
+        LineageAnswer: {
+            artifact: string;
+            shelf: string;
+            version: number | null;
+            versions: components["schemas"]["LineageVersion"][];
+            steps: components["schemas"]["Making"][];
+            again: components["schemas"]["Remake"];
+            sentence: string;
+            more: boolean;
+        };
+        /** @description A version in a lineage. ``distance``: 0 for the one asked about, below 0 for what it was made from, above 0 for what was made from it, in steps. ``runs_in``: environments that have exactly this content now. */
+        LineageVersion: {
+            id: string;
+            shelf: string;
+            artifact: string;
+            kind: string;
+            version: number | null;
+            content: string;
+            size: number;
+            commit: string;
+            author: string;
+            recorded: string | null;
+            distance: number;
+            /** @default [] */
+            runs_in?: string[];
+        };
         /** @description Lines in a row that one commit last set, counted from 1; ``looks``: the one that changed their spaces since. */
         LinesOrigin: {
             first: number;
@@ -3779,6 +3855,33 @@ export interface components {
         LogPage: {
             items: components["schemas"]["LogEntryOut"][];
             next: number | null;
+        };
+        /** @description One step: a run, a build, a commit that says what it was made from, or a copy from another shelf. ``reads`` and ``writes``: ids of versions; what of them is not in this lineage is counted in ``more_reads`` and ``more_writes``. ``distance``: that of what it reads. */
+        Making: {
+            id: string;
+            /** @enum {unknown} */
+            sort: "build" | "commit" | "copy" | "run";
+            name: string;
+            shelf: string;
+            commit: string;
+            command: string;
+            parameters: Record<string, never>;
+            who: string;
+            began: string | null;
+            took_seconds: number | null;
+            reads: string[];
+            writes: string[];
+            distance: number;
+            /** @default  */
+            code?: string;
+            /** @default  */
+            experiment?: string;
+            /** @default null */
+            number?: number | null;
+            /** @default 0 */
+            more_reads?: number;
+            /** @default 0 */
+            more_writes?: number;
         };
         /** @description A person's role. */
         MemberInRequest: {
@@ -4651,6 +4754,12 @@ export interface components {
             rehearsed: string;
             /** Format: double */
             took_seconds: number;
+        };
+        /** @description Whether a version can be made again: ``possible`` is None where nothing says how it was made. */
+        Remake: {
+            possible: boolean | null;
+            sentence: string;
+            needs: components["schemas"]["Ingredient"][];
         };
         /**
          * @description A remark: on the whole (no path), an artifact, or a part as it was at ``commit``.
@@ -6823,6 +6932,165 @@ export interface operations {
                      *     ]
                      */
                     "application/json": components["schemas"]["ArtifactVersionOut"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    artifact_lineage: {
+        parameters: {
+            query: {
+                /**
+                 * @description Number of steps each way, 1 to 50; 10 if left out.
+                 * @example 1
+                 */
+                depth?: number;
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "artifact": "data/fares.csv",
+                     *       "shelf": "skerry-line",
+                     *       "version": 4,
+                     *       "versions": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "shelf": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "version": 4,
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "distance": 1
+                     *         }
+                     *       ],
+                     *       "steps": [
+                     *         {
+                     *           "id": "8fa1297902af",
+                     *           "sort": "build",
+                     *           "name": "skerry-line",
+                     *           "shelf": "skerry-line",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "command": "python train.py",
+                     *           "parameters": {
+                     *             "depth": 8
+                     *           },
+                     *           "who": "maren",
+                     *           "began": "",
+                     *           "took_seconds": 1,
+                     *           "reads": [
+                     *             "data/fares.csv"
+                     *           ],
+                     *           "writes": [],
+                     *           "distance": 1
+                     *         }
+                     *       ],
+                     *       "again": {
+                     *         "possible": false,
+                     *         "sentence": "1 artifact edited; 2 findings change behaviour, none break users.",
+                     *         "needs": [
+                     *           {
+                     *             "what": "code",
+                     *             "name": "skerry-line",
+                     *             "there": false
+                     *           }
+                     *         ]
+                     *       },
+                     *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users.",
+                     *       "more": false
+                     *     }
+                     */
+                    "application/json": components["schemas"]["LineageAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    artifact_lineage_report: {
+        parameters: {
+            query: {
+                /**
+                 * @description Number of steps each way, 1 to 50; 10 if left out.
+                 * @example 1
+                 */
+                depth?: number;
+                /**
+                 * @description prov is PROV-JSON.
+                 * @example html
+                 */
+                form?: "html" | "prov";
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /** @example  */
+                    "application/json": string;
+                    "text/html": string;
                 };
             };
             400: components["responses"]["Problem400"];

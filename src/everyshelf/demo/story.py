@@ -182,6 +182,8 @@ def _third_week() -> Iterator[Act]:
         "Check the tide window first",
         {
             "workflows/disruption-notice.bpmn": flows.disruption(tide_check=True),
+            "scripts/add_tide.py": scripts.ADD_TIDE,
+            "scripts/train_delays.py": scripts.TRAIN,
         },
         branch="ines/tide-window",
         tasks=["SK-231"],
@@ -197,8 +199,6 @@ def _third_week() -> Iterator[Act]:
             ),
             "models/delay-forecast.metrics.json": papers.metrics(2.96, 952),
             "data/sailings.csv": tables.sailings(41, tide=True),
-            "scripts/add_tide.py": scripts.ADD_TIDE,
-            "scripts/train_delays.py": scripts.TRAIN,
         },
         branch="ines/tide-window",
         labels={

@@ -6,6 +6,7 @@ import { count, fileName } from "../../marks/words";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { type Box, nameOf, picture } from "./model";
+import { LineageView } from "./LineageView";
 import { UsesGraph } from "./UsesGraph";
 import { UsesTable } from "./UsesTable";
 
@@ -19,26 +20,30 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
   const [guesses, setGuesses] = useParam("guesses", "on");
   const [chosen, setChosen] = useState("");
   const asked = { part, depth: depth === "all" ? ALL : Number(depth) || 3, exact: guesses === "off" };
-  const found = useQuery(usesQuery(shelf, path, at, asked));
+  const found = useQuery({ ...usesQuery(shelf, path, at, asked), enabled: side !== "made" });
   const drawn = found.data ? picture(found.data, side === "of" ? "of" : "by") : null;
   return (
     <>
       <div className="originsbar usesbar">
-        <PartField key={part} shelf={shelf} path={path} at={at} part={part} onPart={setPart} />
-        <span className="cap">Depth</span>
-        <span className="seg" role="group" aria-label="Depth">
-          {DEPTHS.map((one) => <button key={one} type="button" aria-pressed={depth === one} onClick={() => setDepth(one)}>{one}</button>)}
-        </span>
+        {side !== "made" && <PartField key={part} shelf={shelf} path={path} at={at} part={part} onPart={setPart} />}
+        {side !== "made" && <span className="cap">Depth</span>}
+        {side !== "made" && (
+          <span className="seg" role="group" aria-label="Depth">
+            {DEPTHS.map((one) => <button key={one} type="button" aria-pressed={depth === one} onClick={() => setDepth(one)}>{one}</button>)}
+          </span>
+        )}
         <span className="cap">Show</span>
         <span className="seg" role="group" aria-label="Show">
-          <button type="button" aria-pressed={side !== "of"} onClick={() => setSide("")}>Used by</button>
+          <button type="button" aria-pressed={side === "by"} onClick={() => setSide("")}>Used by</button>
           <button type="button" aria-pressed={side === "of"} onClick={() => setSide("of")}>Uses</button>
+          <button type="button" aria-pressed={side === "made"} onClick={() => setSide("made")}>Made from</button>
         </span>
-        <label className="check"><input type="checkbox" checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")} /> guesses</label>
+        {side !== "made" && <label className="check"><input type="checkbox" checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")} /> guesses</label>}
       </div>
-      {found.isPending && <Loading what="Reading who uses what" />}
-      {found.isError && <ProblemBox error={found.error} />}
-      {found.data && drawn && (
+      {side === "made" && <LineageView shelf={shelf} path={path} at={at} />}
+      {side !== "made" && found.isPending && <Loading what="Reading who uses what" />}
+      {side !== "made" && found.isError && <ProblemBox error={found.error} />}
+      {side !== "made" && found.data && drawn && (
         <>
           <h2 className="usesay">{side === "of" ? `${fileName(path)} uses ${count(found.data.uses.length, "artifact")}, ${found.data.uses.filter((one) => one.level === 1).length} of them itself.` : found.data.sentence}</h2>
           {drawn.boxes.length === 0

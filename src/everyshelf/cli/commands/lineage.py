@@ -102,7 +102,7 @@ def _show_step(step: Making, names: dict[str, str]) -> None:
             terminal.paragraph(terminal.dim(text), indent=6)
     reads = ", ".join(names[one] for one in step.reads) or "nothing that is recorded"
     more_read = f" and {step.more_reads} more" if step.more_reads else ""
-    writes = ", ".join(names[one] for one in step.writes)
+    writes = ", ".join(names[one] for one in step.writes) or "nothing new"
     more_written = f" and {step.more_writes} more" if step.more_writes else ""
     terminal.paragraph(f"reads {reads}{more_read}; makes {writes}{more_written}", indent=6)
 

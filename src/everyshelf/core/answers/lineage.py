@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 from everyshelf.core.answers.base import Answer
 
@@ -41,7 +41,7 @@ class Making(Answer):
     shelf: str
     commit: str
     command: str
-    parameters: dict[str, str]
+    parameters: dict[str, Any]
     who: str
     began: datetime | None
     took_seconds: float | None

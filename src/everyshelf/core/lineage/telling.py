@@ -50,7 +50,9 @@ def sentence_of(artifact: str, version: int | None, steps: list[Making], asked: 
 def remake(step: Making | None, needs: list[Ingredient]) -> Remake:
     """Whether a version can be made again, from the step that made it."""
     if step is None:
-        said = "Nothing says how it was made: run what makes it with everyshelf run, or commit with --made-from."
+        said = (
+            "Nothing says how it was made: run what makes it with everyshelf run, or use everyshelf commit --made-from."
+        )
         return Remake(possible=None, sentence=said, needs=[])
     missing = [one for one in needs if one.there is False]
     unknown = [one for one in needs if one.there is None]

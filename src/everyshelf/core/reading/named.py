@@ -4,16 +4,13 @@ from __future__ import annotations
 
 from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.text import decode
 from everyshelf.core.kinds.peeking import recognise_given
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules
-from everyshelf.core.outline.model import Part
 from everyshelf.core.tables.given import Given
+from everyshelf.core.uses.lines import references_in_lines
 from everyshelf.core.uses.reading import references_in
 
-_LONGEST_LABEL = 100
-_LONGEST_LINE = 20_000
 _NOTHING_NAMED = FileReferences(names=[], offers=[])
 
 
@@ -29,21 +26,7 @@ def names_of(given: Given, rules: Rules) -> FileReferences:
         outline = read_outline(given.name, data, found, rules)
         return references_in(outline.root, outline.kind)
     except (UnreadableError, RecursionError):
-        return _names_in_lines(data, found.kind)
-
-
-def _names_in_lines(data: bytes, kind: str) -> FileReferences:
-    """What the lines of a text name that no reader takes apart; all of it is a guess."""
-    try:
-        lines = decode(data).lines()
-    except UnreadableError:
-        return NO_REFERENCES
-    parts = [
-        Part("line", line.strip()[:_LONGEST_LABEL], str(number), line, {"text": line[:_LONGEST_LINE]})
-        for number, line in enumerate(lines, 1)
-        if line.strip()
-    ]
-    return references_in(Part("text", "text", "", "", expand=lambda: parts), kind)
+        return references_in_lines(data, found.kind)
 
 
 def _names_of_database(given: Given) -> FileReferences:

@@ -83,7 +83,7 @@ class LineageReportView(_LineageView):
         """Return the same as PROV-JSON (W3C), or as one HTML page."""
         form = request.query_params.get("form", "prov")
         if form not in ("prov", "html"):
-            raise InvalidError(f"{form[:40]!r} is no form of a lineage", code="report.form", hint="prov or html.")
+            raise InvalidError(f"a lineage is not written as {form[:40]!r}", code="report.form", hint="prov or html.")
         found = self.lineage(request, shelf)
         if form == "html":
             return HttpResponse(as_page(found), content_type="text/html; charset=utf-8")

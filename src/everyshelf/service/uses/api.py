@@ -38,7 +38,7 @@ class UsesView(ShelfView):
         depth = number(request, "depth", _DEPTH)
         if not 1 <= depth <= MOST_DEEP:
             raise InvalidError(
-                f"{depth} is no depth", code="uses.depth", hint=f"Give a number of levels from 1 to {MOST_DEEP}."
+                f"{depth} is not a depth", code="uses.depth", hint=f"Give a number of levels from 1 to {MOST_DEEP}."
             )
         part, exact = request.query_params.get("part", "").strip(), flag(request, "exact")
         at, artifact = self.at(request, found), path_of(request)

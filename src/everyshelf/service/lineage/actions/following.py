@@ -87,8 +87,9 @@ class _Lineage:
         """Note a step, and the versions on its far side."""
         step, reads, writes = told
         far, near = (reads, writes) if direction < 0 else (writes, reads)
+        if step.id not in self.steps:
+            step.distance = at if direction < 0 else at - 1
         known = self.steps.setdefault(step.id, step)
-        known.distance = at if direction < 0 else at - 1
         for one in far:
             if one not in self.versions and one != key:
                 self.versions[one] = at
@@ -167,7 +168,7 @@ def _run_step(row: MakingStep) -> Making:
         shelf=row.shelf.key,
         commit=run.commit.uid,
         command=run.command,
-        parameters={name: str(value) for name, value in run.parameters.items()},
+        parameters=run.parameters,
         who=run.person.username,
         began=run.began,
         took_seconds=run.took_seconds,
@@ -216,12 +217,13 @@ def lineage_of_version(caller: Caller, shelf: Shelf, version: SeenVersion, depth
     found.follow(start, depth)
     steps = sorted(found.steps.values(), key=lambda one: (one.distance, one.began is None, str(one.began), one.id))
     maker = next((step for step in steps if start.id in step.writes), None)
-    needs = _needs(shelf, maker, found) if maker is not None else []
+    versions = _versions(found, start, version)
+    needs = _needs(shelf, maker, found, versions) if maker is not None else []
     return LineageAnswer(
         artifact=version.path,
         shelf=shelf.key,
         version=version.number,
-        versions=_versions(found, start, version),
+        versions=versions,
         steps=steps,
         again=remake(maker, needs),
         sentence=sentence_of(version.path, version.number, steps, start.id),
@@ -285,16 +287,17 @@ def _running(found: _Lineage) -> Callable[[_Key], list[str]]:
     return there
 
 
-def _needs(shelf: Shelf, maker: Making, found: _Lineage) -> list[Ingredient]:
+def _needs(shelf: Shelf, maker: Making, found: _Lineage, versions: list[LineageVersion]) -> list[Ingredient]:
     """What the step that made a version needs, and whether it is all there."""
     needs = [Ingredient(what="command", name=maker.command or "none recorded", there=bool(maker.command) or None)]
     if maker.sort == "run":
         told = ", ".join(f"{name}={value}" for name, value in maker.parameters.items())
         needs.append(Ingredient(what="parameters", name=told or "none given", there=True))
-    store = get_store()
+    store, numbers = get_store(), {(one.artifact, one.content): one.version for one in versions}
     for part in _parts_of(maker, wrote=False):
         there = store.has(part.content)
-        needs.append(Ingredient(what="input", name=part.path, there=there, detail=part.content[:12]))
+        number = numbers.get((part.path, part.content))
+        needs.append(Ingredient(what="input", name=part.path, there=there, detail=f"v{number}" if number else ""))
     needs += [Ingredient(what="input", name=text, there=False) for text in found.missing.get(maker.id, [])]
     needs.append(_code(shelf, maker))
     return needs
@@ -310,17 +313,13 @@ def _parts_of(maker: Making, *, wrote: bool) -> list[MakingPart]:
 
 
 def _code(shelf: Shelf, maker: Making) -> Ingredient:
-    """The code that ran: the scripts and pipelines of the command that are on the shelf, as they were; or what says."""
-    words = set(re.findall(r"[\w./-]+\.\w+", maker.command))
-    commit = shelf.commits.filter(uid=maker.code).first() if maker.sort == "run" else None
-    if commit is not None:
-        from_shelf = [word for word in sorted(words) if _holds(commit.root, word.removeprefix("./"))]
-        if from_shelf:
-            return Ingredient(what="code", name=", ".join(from_shelf), there=True, detail=f"at {commit.uid[:8]}")
-        return Ingredient(
-            what="code", name="the command's own", there=None, detail=f"the shelf was at {commit.uid[:8]}"
-        )
-    if maker.code:
+    """The code that ran: what the command names and the shelf held then; or what the build or the run says."""
+    words = sorted({word.removeprefix("./") for word in re.findall(r"[\w./-]+\.\w+", maker.command)})
+    commit = shelf.commits.filter(uid=maker.code if maker.sort == "run" else maker.commit).first()
+    held = [word for word in words if commit is not None and _holds(commit.root, word)]
+    if held and commit is not None:
+        return Ingredient(what="code", name=", ".join(held), there=True, detail=f"at {commit.uid[:8]}")
+    if maker.code and maker.sort != "run":
         return Ingredient(what="code", name=maker.code, there=True)
     return Ingredient(what="code", name="none recorded", there=None)
 

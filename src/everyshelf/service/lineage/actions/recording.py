@@ -46,7 +46,9 @@ def record_makings(shelf: Shelf) -> None:
         parent = _parent(commit)
         reads_, missing = _inputs(shelf, commit, parent)
         step = MakingStep(shelf=shelf, commit=commit, missing=missing)
-        _write(shelf, step, reads_, _written(shelf, parent, commit))
+        # What it brought for its own making, such as a script, was not made by it.
+        writes = [held for held in _written(shelf, parent, commit) if held not in reads_]
+        _write(shelf, step, reads_, writes)
 
 
 def _parent(commit: Commit) -> Commit | None:
