@@ -54,6 +54,9 @@ _NOTES = ("tests.cli.test_git_tools.ContentNoteTests",)
 _EVENTS = ("tests.service.test_events",)
 _TASKS = ("tests.service.test_tasks",)
 _ORIGINS = ("tests.core.test_origins", "tests.service.test_origins")
+_USES = ("tests.core.test_uses", "tests.service.test_uses")
+_LINEAGE = ("tests.service.test_lineage",)
+_SEEN = ("tests.service.test_rights_looking_back",)
 _FIND = ("tests.core.test_finding", "tests.service.test_find")
 _COMMITS = ("tests.service.test_commit_places",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
@@ -100,6 +103,31 @@ CUTS = [
         _ORIGINS,
     ),
     Cut("service/origins/actions/rows.py", "    if not of_row.is_known:\n", "    if False:\n", _ORIGINS),
+    Cut("core/uses/sql.py", "    if column.table:\n", "    if False:\n", _USES),
+    Cut("core/uses/sql.py", "        elif given == ANY:\n", "        elif False:\n", _USES),
+    Cut("core/uses/frames.py", "made[after], made[before] = frame.origins(before), frozenset()", "pass", _USES),
+    Cut(
+        "core/uses/impact.py",
+        "                if not places or link.holder == start:\n",
+        "                if False:\n",
+        _USES,
+    ),
+    Cut("core/uses/impact.py", "    if own:  # a table", "    if False:  # a table", _USES),
+    Cut(
+        "service/uses/actions/graph.py",
+        "                if self.states[holder.shelf].content(path) == content:\n",
+        "                if True:\n",
+        _USES,
+    ),
+    Cut("service/uses/actions/graph.py", "visible_shelves(self._caller)", "Shelf.objects.all()", _SEEN),
+    Cut("service/lineage/actions/following.py", "visible_shelves(self._caller)", "Shelf.objects.all()", _SEEN),
+    Cut(
+        "service/lineage/actions/following.py",
+        "parts.filter(artifact=key.artifact) if key.artifact is not None else parts.filter(path=key.path)",
+        "parts.filter(path=key.path)",
+        _LINEAGE,
+    ),
+    Cut("service/lineage/actions/recording.py", " if held not in reads_]", "]", _LINEAGE),
     # Find: rights, heads, what people type
     Cut(
         "service/find/actions/finding.py",

@@ -6,7 +6,7 @@ from urllib.parse import urlencode
 
 from selenium.webdriver.common.keys import Keys
 
-from everyshelf.client import ChangeRequest
+from everyshelf.client import ChangeRequest, CommitMessage
 from tests.console.test_together import TwoBrowsersCase
 from tests.support.used import FILES
 
@@ -78,3 +78,19 @@ class UsesPageTests(TwoBrowsersCase):
         self.browser.see("References")
         self.browser.press("All uses")
         self.browser.see("Removing pipelines/nightly.json breaks 1 of 1 user.")
+
+    def test_what_it_was_made_from(self) -> None:
+        change = ChangeRequest("data/training.csv", self.shelf.upload(b"window,late\n2,True\n").id)
+        labels = {"made-from": "data/tides.csv, scripts/train.py", "made-with": "python scripts/train.py"}
+        self.shelf.commit("main", self.shelf.branch("main").head, [change], CommitMessage("Trained", labels=labels))
+        self.page("data/training.csv", side="made")
+        self.browser.see("data/training.csv v2 was made by commit")
+        self.browser.see("It can be made again: command, code and 2 inputs are all on this shelf.")
+        drawn = [box.text for box in self.browser.driver.find_elements("css selector", "a.usebox b")]
+        self.assertEqual(drawn[:3], ["tides.csv v1", "train.py v1", "training.csv v2"])
+        self.assertTrue(any(text.startswith("commit ") for text in drawn))
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Used by")
+        self.browser.see("Removing data/training.csv breaks 2 of")
+        self.page("data/berths.csv", side="made")
+        self.browser.see("No run, build or copy that made data/berths.csv v1 is recorded")

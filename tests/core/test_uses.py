@@ -146,6 +146,8 @@ class StatementTests(unittest.TestCase):
         self.assertEqual(list(followed.reads), ["data/fares.csv"])
         self.assertEqual([(c.name, c.exact) for c in followed.reads["data/fares.csv"]], [("*", False)])
         self.assertEqual(followed.writes, ["out/f.parquet"])
+        followed = follow("SELECT x.tide_window FROM (SELECT * FROM tides) AS x")
+        self.assertIn(("tide_window", False), {(c.name, c.exact) for c in followed.reads["tides"]})
         followed = follow("{% if x %}{% endif %} SELECT tide_window FROM {{ table_of('tides') }} WHERE k = {day}")
         self.assertIn("tide_window", {c.name for c in followed.reads["tides"]})
 

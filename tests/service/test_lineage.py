@@ -90,6 +90,18 @@ class ChainTests(LineageCase):
             [v.artifact for v in self.shelf.lineage("data/clean.csv").versions if v.distance == 1], ["second.md"]
         )
 
+    def test_a_moved_artifact_keeps_its_lineage_and_a_script_is_not_made_by_its_own_commit(self) -> None:
+        moved = ChangeRequest("models/model.pkl", self.shelf.upload(b"\x80\x04]\x94.").id, moved_from="model.pkl")
+        self.shelf.commit("main", self.shelf.branch("main").head, [moved], CommitMessage("Move it"))
+        found = self.shelf.lineage("models/model.pkl")
+        self.assertIn((-1, "clean.csv", 1), self.told(found))
+        self.commit(
+            {"gen.py": b"print(3)\n", "gen.csv": b"g\n1\n"}, "Both", made_from="gen.py", made_with="python gen.py"
+        )
+        self.assertEqual(self.told(self.shelf.lineage("gen.csv")), [(-1, "gen.py", 1), (0, "gen.csv", 1)])
+        own = self.shelf.lineage("gen.py")
+        self.assertEqual((self.told(own), own.again.possible), ([(0, "gen.py", 1), (1, "gen.csv", 1)], None))
+
     def test_what_a_branch_made_is_known_after_the_merge(self) -> None:
         self.run_(["raw.csv"], {"other.csv": b"a\n3\n"}, "python other.py", branch="try")
         self.commit({"note.md": b"# Main\n"}, "On main")
