@@ -30,6 +30,7 @@ from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
 from bench.promotion import promotion
+from bench.releases import releases
 from bench.storage import storage
 from bench.tables import tables
 
@@ -86,6 +87,7 @@ def main() -> int:
         ("looking-back", looking_back),
         ("exchange", exchange),
         ("histories", histories),
+        ("releases", releases),
         ("desk", desk),
         ("models", models),
         ("promotion", promotion),

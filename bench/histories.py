@@ -63,7 +63,7 @@ def _make(package: str, there: Path, kept: Path, most: int) -> None:
     """A repository with a commit for each release."""
     there.mkdir()
     run_git("init", "-q", "-b", "main", ".", folder=there)
-    for number, release in enumerate(_releases(package, kept)[:most]):
+    for number, release in enumerate(releases_of(package, kept)[:most]):
         try:
             _commit(package, there, release, number)
         except tarfile.TarError:
@@ -74,7 +74,7 @@ def _commit(package: str, there: Path, release: Path, number: int) -> None:
     for old in there.iterdir():
         if old.name != ".git":
             shutil.rmtree(old) if old.is_dir() and not old.is_symlink() else old.unlink()
-    who, mail, newest = _unpack(release, there)
+    who, mail, newest = unpack(release, there)
     if package == "idna":
         Path(os.fsdecode(os.fsencode(there) + b"/caf\xe9%d.txt" % (number % 3))).write_bytes(b"%d\n" % number)
     if package == "click":
@@ -111,7 +111,7 @@ def _commit(package: str, there: Path, release: Path, number: int) -> None:
         run_git("merge", "-q", "--no-ff", "-m", f"Merge {number}", f"side{number}", folder=there)
 
 
-def _unpack(release: Path, there: Path) -> tuple[str, str, int]:
+def unpack(release: Path, there: Path) -> tuple[str, str, int]:
     """The files of a release; gives who made it and when."""
     who, mail, newest = "unknown", "unknown@x.invalid", 0
     with tarfile.open(release) as packed:
@@ -135,17 +135,17 @@ def _unpack(release: Path, there: Path) -> tuple[str, str, int]:
     return who, mail, newest
 
 
-def _releases(package: str, kept: Path) -> list[Path]:
-    """The packed sources of every release, oldest first."""
+def releases_of(package: str, kept: Path, last: int | None = None) -> list[Path]:
+    """The packed sources of every release, or of the ``last`` ones, oldest first."""
     kept.mkdir(parents=True)
     address = f"{os.environ.get('PIP_INDEX_URL', 'https://pypi.org/simple').rstrip('/')}/{package}/"
     asked = urllib.request.Request(address, headers={"Accept": "application/vnd.pypi.simple.v1+json"})
     with urllib.request.urlopen(asked, timeout=60) as answer:
-        files = json.load(answer)["files"]
-    for file in files:
-        if file["filename"].endswith(".tar.gz"):
-            with urllib.request.urlopen(urljoin(address, file["url"]), timeout=60) as answer:
-                (kept / file["filename"]).write_bytes(answer.read())
+        files = [file for file in json.load(answer)["files"] if file["filename"].endswith(".tar.gz")]
+    files.sort(key=lambda file: _version(file["filename"], package))
+    for file in files[-last:] if last is not None else files:
+        with urllib.request.urlopen(urljoin(address, file["url"]), timeout=60) as answer:
+            (kept / file["filename"]).write_bytes(answer.read())
         print(f"     … {package}: {file['filename']}", end="\r", file=sys.stderr)
     return sorted(kept.iterdir(), key=lambda path: _version(path.name, package))
 

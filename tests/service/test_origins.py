@@ -114,6 +114,22 @@ class PartsTests(OriginsCase):
         self.commit({"p.json": _steps(load=1, join=2)}, "Join again", branch="back")
         self.assertEqual(self.set_by("p.json", "back")["/step:join"], "Join again")
 
+    def test_a_field_that_was_removed_sets_its_part_on_a_branch_too(self) -> None:
+        code = b"import pytest\n\n\n@pytest.mark.slow\ndef one():\n    return 1\n\n\ndef two():\n    return 2\n"
+        self.commit({"t.py": code}, "First")
+        self.shelf.make_branch("try", "main")
+        self.commit({"t.py": code.replace(b"@pytest.mark.slow\n", b"")}, "No mark", "ines", "try")
+        self.commit({"t.py": code.replace(b"return 2", b"return 3")}, "Two")
+        self.shelf.merge("try", "main")
+        found = self.shelf.origins("t.py", form="parts")
+        said = {part.label: found.commits[part.set].summary for part in found.parts}
+        self.assertEqual((said["one"], said["two"], said["pytest"]), ("No mark", "Two", "First"))
+        fields = next(part.fields for part in found.parts if part.label == "one")
+        self.assertEqual([(one.name, found.commits[one.set].summary) for one in fields][:1], [("signature", "First")])
+        self.commit({"t.py": code.replace(b"return 2", b"return 3")}, "The mark again")
+        found = self.shelf.origins("t.py", form="parts")
+        self.assertEqual(found.commits[next(p.set for p in found.parts if p.label == "one")].summary, "The mark again")
+
     def test_forms_of_a_part_and_of_a_field(self) -> None:
         self.commit({"p.json": _steps(load=1, join=2)}, "First")
         self.commit({"p.json": _steps(load=1, join=20)}, "Later", "ines")

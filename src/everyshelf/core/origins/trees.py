@@ -14,6 +14,7 @@ import msgspec
 from everyshelf.core.origins.steps import Places, Step
 
 NEVER = -1
+REMOVED = "\0removed"  # among the fields of a part: the version that last removed one
 
 
 class Node(msgspec.Struct, array_like=True, omit_defaults=True):
@@ -63,6 +64,7 @@ def _carried(step: Step, old: Node, root: Node, version: int) -> Node:
             fields[name] = version
         else:
             fields.pop(name, None)
+            fields[REMOVED] = version  # the part has its present form since then
     below = _children(step, old)
     for place, kept in step.kept.items():
         below[place] = _carried(kept.step, old.child(kept.place), root, version)

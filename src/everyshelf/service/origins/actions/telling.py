@@ -18,7 +18,7 @@ from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.origins.sheets import cell_name, is_row, row_number
 from everyshelf.core.origins.steps import STEP_VERSION, Step, clipped
-from everyshelf.core.origins.trees import NEVER, Node, latest
+from everyshelf.core.origins.trees import NEVER, REMOVED, Node, latest
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import reader
 from everyshelf.service.origins.actions.folding import lines_of, parts_of
@@ -130,7 +130,7 @@ def _rows(part: PartAnswer, node: Node, depth: int) -> Iterator[tuple[PartAnswer
             yield PartAnswer(path=f"{part.path}/row:{number}", type="row", label=name, fields={}, parts=[]), row, depth
         for column in sorted(row.below):
             name = cell_name(number, column)
-            fields = dict.fromkeys(row.below[column].fields)
+            fields = dict.fromkeys(name for name in row.below[column].fields if name != REMOVED)
             cell = PartAnswer(path=f"{part.path}/cell:{name}", type="cell", label=name, fields=fields, parts=[])
             yield cell, row.below[column], depth
 
