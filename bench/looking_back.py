@@ -131,7 +131,7 @@ print(0, 0)
 _USES = """
 import struct
 from everyshelf.service.shelves.actions.contents import take_in_many
-from everyshelf.service.uses.actions.reading import read_commit
+from everyshelf.service.uses.actions.reading import read_state
 line = Line("uses")
 # 20 areas, each with a table of the same name; one table that all name; a column that thirty use, one that a tenth uses.
 files = {"common/tides.csv": b"harbour,tide_window,height_m,berth\\nA,1,2,3\\n"}
@@ -153,7 +153,7 @@ for start in range(0, len(paths), 2000):
     wanted += [ChangeRequest(path, info.id) for path, info in zip(some, infos, strict=True)]
 made = prepare_changes(caller, line.shelf, "main", None, wanted, CommitMessage("All artifacts")).record()
 begun = time.perf_counter()
-read_commit(made)
+read_state(line.shelf, made, made.root)
 print(time.perf_counter() - begun, 0)
 """
 

@@ -174,6 +174,14 @@ class ColumnTests(UsesCase):
         self.put({"scripts/risk.sql": FILES["scripts/risk.sql"]}, "Back again")
         self.assertEqual(self.hit("data/tides.csv", "tide_window")["scripts/risk.sql"], "1 breaks")
 
+    def test_a_large_commit_is_read_when_it_is_asked_about(self) -> None:
+        self.put({f"many/n{n}.sql": b"select tide_window from tides -- %d\n" % n for n in range(520)})
+        found = self.shelf.uses("data/tides.csv", part="tide_window", depth=1)
+        self.assertEqual((sum(u.artifact.startswith("many/") for u in found.used_by), found.unread), (520, 0))
+        self.put({"many/n0.sql": None})
+        after = self.shelf.uses("data/tides.csv", part="tide_window", depth=1)
+        self.assertEqual(len(after.used_by), len(found.used_by) - 1)
+
     def test_names_that_repeat(self) -> None:
         more = {f"team{n}/data/tides.csv": BERTHS + b"B,%d\n" % n for n in range(6)}
         more |= {f"team{n}/load.json": NIGHTLY for n in range(6)}

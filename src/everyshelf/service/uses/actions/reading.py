@@ -30,6 +30,8 @@ from everyshelf.service.uses.models import NamedKey, NamesRead, StateRead
 
 Tell = Callable[[int, int, str], None]
 _AT_ONCE = 200
+_MOST_IN_COMMIT = 500
+_BETWEEN_LOOKS = 20  # versions read before it is looked at the clock, or told how far it is
 _LONGEST_KEY = 300
 _ALL_COLUMNS = "allcolumnsofatable"
 
@@ -55,9 +57,13 @@ def reader_mark() -> str:
 
 
 def read_commit(commit: Commit) -> None:
-    """Read what the artifacts that a commit set name (the work of a job), and note that its state is read."""
-    versions = see_versions(commit.versions.filter(content__gt="", kind__in=LINKED_KINDS))
-    unread = _read(commit.shelf, versions)
+    """Read what the artifacts that a commit set name (the work of a job), and note that its state is read.
+
+    Of a commit of more than 500 artifacts only some are read."""
+    versions = see_versions(commit.versions.filter(content__gt="", kind__in=LINKED_KINDS)[: _MOST_IN_COMMIT + 1])
+    unread = _read(commit.shelf, versions[:_MOST_IN_COMMIT])
+    if len(versions) > _MOST_IN_COMMIT:
+        return  # so much would keep other jobs waiting; whoever asks has a job of its own read the rest
     first = CommitParent.objects.filter(commit=commit, position=0).select_related("parent").first()
     if first is not None:
         before = StateRead.objects.filter(shelf=commit.shelf, root=first.parent.root, reader=reader_mark()).first()
@@ -110,18 +116,12 @@ def read_state(
     done = _read_already({version.pk for version in naming})
     todo = [version for version in naming if version.pk not in done]
     end = time.monotonic() + seconds if seconds is not None else None
-    for start in range(0, len(todo), _AT_ONCE):
+    for start in range(0, len(todo), _BETWEEN_LOOKS):
         if end is not None and time.monotonic() > end:
             return len(todo) - start
         if tell is not None:
             tell(start, len(todo), todo[start].path)
-        _read(shelf, todo[start : start + (_AT_ONCE if end is None else 20)])
-        if end is not None:
-            rest = todo[start + 20 : start + _AT_ONCE]
-            for place in range(0, len(rest), 20):
-                if time.monotonic() > end:
-                    return len(todo) - start - 20 - place
-                _read(shelf, rest[place : place + 20])
+        _read(shelf, todo[start : start + _BETWEEN_LOOKS])
     _note(shelf, root, _not_readable(naming))
     return 0
 
