@@ -135,7 +135,7 @@ class ChainTests(LineageCase):
     def test_where_it_runs(self) -> None:
         self.shelf.make_environment("test")
         self.shelf.make_tag("one")
-        self.shelf.promote("one", "test")
+        self.shelf.wait(self.shelf.promote("one", "test"))
         self.commit({"report.md": b"# New\n"}, "By hand")
         found = {v.artifact: v.runs_in for v in self.shelf.lineage("model.pkl").versions}
         self.assertEqual((found["model.pkl"], found["report.md"], found["raw.csv"]), (["test"], ["test"], ["test"]))

@@ -273,7 +273,7 @@ class NamesTests(UsesCase):
     def test_environments_and_the_version_each_has(self) -> None:
         self.shelf.make_environment("test")
         self.shelf.make_tag("one")
-        self.shelf.promote("one", "test")
+        self.shelf.wait(self.shelf.promote("one", "test"))
         changed = FILES["scripts/heights.sql"].replace(b"max(height_m)", b"max(3)")
         self.put(
             {"scripts/heights.sql": changed, "scripts/new.sql": FILES["scripts/heights.sql"]}, "Without the height"
@@ -289,7 +289,7 @@ class NamesTests(UsesCase):
         self.put({"scripts/new.sql": None, "pipelines/heights.json": None})
         self.shelf.make_tag("two")
         self.put({"scripts/heights.sql": changed})
-        self.shelf.promote("two", "test")
+        self.shelf.wait(self.shelf.promote("two", "test"))
         self.put({"scripts/heights.sql": FILES["scripts/heights.sql"]})
         found = self.shelf.uses("data/tides.csv", part="height_m")
         self.assertEqual([(u.artifact, u.runs_in[0].uses) for u in found.used_by], [("scripts/heights.sql", True)])
