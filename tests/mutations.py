@@ -127,7 +127,7 @@ CUTS = [
         "parts.filter(path=key.path)",
         _LINEAGE,
     ),
-    Cut("service/lineage/actions/recording.py", " if held not in reads_]", "]", _LINEAGE),
+    Cut("service/lineage/actions/recording.py", " if held not in reads]", "]", _LINEAGE),
     # Find: rights, heads, what people type
     Cut(
         "service/find/actions/finding.py",

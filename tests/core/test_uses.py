@@ -10,10 +10,12 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from everyshelf.core.answers.uses import FileReferences, Reference, UsedPart, WantedPart
+from everyshelf.core.outline.model import Part
 from everyshelf.core.uses.calls import call_form
 from everyshelf.core.uses.frames import Frames
-from everyshelf.core.uses.impact import Link, Node, impact, sources
-from everyshelf.core.uses.names import keys_for, keys_of
+from everyshelf.core.uses.impact import Link, Node, impact, places_used, sources
+from everyshelf.core.uses.names import file_names, keys_for, keys_of
+from everyshelf.core.uses.reading import references_in
 from everyshelf.core.uses.sql import follow
 
 TABLES = {
@@ -157,6 +159,18 @@ class StatementTests(unittest.TestCase):
             "CREATE TABLE b AS SELECT tw * 2 AS twice FROM a; SELECT twice FROM b"
         )
         self.assertIn(("tides", "tide_window", "b", "twice"), [(c.table, c.name, t, n) for c, t, n in followed.flows])
+
+    def test_a_chain_of_queries_each_of_all_of_the_one_before_ends(self) -> None:
+        chain = ", ".join(
+            f"c{n} AS (SELECT *, x AS x{n} FROM c{n - 1} UNION SELECT * FROM c{n - 1})" for n in range(1, 60)
+        )
+        followed = follow(f"WITH c0 AS (SELECT x FROM tides), {chain} SELECT x59 FROM c59")
+        self.assertEqual({c.name for c in followed.reads["tides"]}, {"x"})
+
+    def test_what_no_dialect_reads_is_told(self) -> None:
+        self.assertFalse(follow("SELECT ((( FROM").read)
+        self.assertFalse(follow("SELECT a FROM t WHERE b IN (" + "1, " * 90_000 + "1)").read)
+        self.assertTrue(follow("SELECT a FROM t").read)
 
     def test_what_is_no_statement_gives_nothing(self) -> None:
         for text in ("select nothing here from", "with love", "", "SELECT (((((", "drop table x"):
@@ -409,6 +423,32 @@ class ImpactTests(unittest.TestCase):
         for kind, expected in (("input", 1), ("output", 0)):
             found, _ = impact(_Given(named), Node("s", "a.cwl"), WantedPart("a.cwl", kind, "n"), 3, 10)
             self.assertEqual(len(found), expected)
+
+
+class NameTests(unittest.TestCase):
+    def test_names_of_files_in_texts(self) -> None:
+        for text, expected in (
+            ("see data/tides.csv.", ["data/tides.csv"]),
+            ("('a.csv','b/c.parquet')", ["a.csv", "b/c.parquet"]),
+            ("/var/b.csv and ../up.json", ["var/b.csv", "../up.json"]),
+            ("x.csv.gz or y.csvx or z.py/inner", ["x.csv.gz"]),
+            ("file:///srv//d.csv", ["d.csv"]),
+            ("no ending", []),
+        ):
+            self.assertEqual(list(file_names(text)), expected, text)
+
+    def test_long_runs_take_no_longer_than_they_are_long(self) -> None:
+        # With one pattern for folders and ending each of these took over half a minute.
+        for run in ("x" * 400_000, "a.b/c-d~e+" * 40_000, "/a/b/c" * 60_000):
+            self.assertEqual(list(file_names(run)), [])
+
+    def test_code_that_is_left_is_looked_through_by_its_words(self) -> None:
+        cells = [("cell", "t = read_csv('a.csv')"), ("cell", "t[tide_window <- 3]"), ("cell", "print t.height")]
+        parts = [Part("cell", code, str(n), code, {"source": code}) for n, (_, code) in enumerate(cells)]
+        found = references_in(Part("notebook", "n", "", "", expand=lambda: parts), "notebook")
+        link = Link(Node("s", "n.ipynb"), tuple(found.names), found)
+        self.assertEqual([p.place for p in places_used(link, frozenset({"height"}))], ["/cell:2"])
+        self.assertEqual([p.exact for p in places_used(link, frozenset({"height"}))], [False])
 
 
 class KeyTests(unittest.TestCase):

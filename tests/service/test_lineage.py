@@ -266,6 +266,10 @@ class OtherShelvesTests(LineageCase):
         )
         on = [(v.distance, v.artifact) for v in self.shelf.lineage("raw.csv").versions]
         self.assertEqual(on, [(0, "raw.csv"), (1, "clean.csv"), (2, "taken.csv"), (3, "report.md")])
+        self.assertEqual(
+            (found.again.possible, [(one.name, one.there) for one in found.again.needs]),
+            (True, [(f"{self.shelf.key}: clean.csv", True)]),
+        )
         other.set_member("reader", "reader")
         mine = self.client_of("reader").shelf(other.key).lineage("taken.csv")
         self.assertEqual([(v.distance, v.artifact) for v in mine.versions], [(0, "taken.csv"), (1, "report.md")])

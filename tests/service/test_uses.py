@@ -253,7 +253,7 @@ class NamesTests(UsesCase):
         self.assertEqual([u.artifact for u in told if u.shelf == other.key], ["far.json"])
         callers = self.shelf.uses("workflows/sender.bpmn").used_by
         self.assertEqual(
-            [(u.shelf, u.artifact) for u in callers if u.shelf == other.key], [(other.key, "workflows/far.bpmn")]
+            [(u.artifact, u.exact) for u in callers if u.shelf == other.key], [("workflows/far.bpmn", False)]
         )
         self.assertEqual(
             [(u.shelf, u.artifact) for u in other.uses("far.json").uses], [(self.shelf.key, "data/tides.csv")]

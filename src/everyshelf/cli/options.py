@@ -30,6 +30,13 @@ def read_if_dash(value: str | None) -> str | None:
     return sys.stdin.readline().strip() if value == "-" else value
 
 
+at_option = click.option(
+    "--at",
+    "ref",
+    metavar="REF",
+    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
+    shell_complete=completing.refs,
+)
 _address_option = click.option(
     "--address", help="Address of the service; default: the desk's, or the one connected last."
 )

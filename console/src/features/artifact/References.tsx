@@ -18,7 +18,7 @@ export function References({ shelf, path, at, onAll }: { shelf: string; path: st
       <div className="ph"><h3>References</h3><span className="cap">{unread ? `${count(unread, "artifact")} could not be read` : "from content"}</span><span className="r"><button type="button" className="plainbtn" onClick={onAll}>All uses</button></span></div>
       <div className="refs">
         <List title="Uses" uses={uses} shelf={shelf} at={at} none="none on this shelf" />
-        <List title="Used by" uses={users} shelf={shelf} at={at} none="nobody" />
+        <List title="Used by" uses={users} shelf={shelf} at={at} none="none" />
       </div>
       {missing.length > 0 && <p className="pad cap">{count(missing.length, "name")} not on this shelf: {missing.slice(0, 6).map((m) => m.name).join(", ")}{missing.length > 6 ? " …" : ""}</p>}
     </section>

@@ -13,7 +13,7 @@ from everyshelf.cli import completing, terminal
 from everyshelf.cli.commands.commit_page import show_commit
 from everyshelf.cli.commands.origins import show_forms
 from everyshelf.cli.csv_output import csv_text
-from everyshelf.cli.options import shelf_options
+from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
@@ -24,13 +24,7 @@ _SHOWN = 20
 
 @click.command("history")
 @click.argument("artifact", required=False, shell_complete=completing.artifacts)
-@click.option(
-    "--at",
-    "ref",
-    metavar="REF",
-    help="Branch, tag, commit or date; default: the desk's branch.",
-    shell_complete=completing.refs,
-)
+@at_option
 @click.option("--commit", "one", metavar="ID", help="Show one commit: what it changed, and what it is part of.")
 @click.option("--from", "start", metavar="REF", help="Only commits that REF lacks.", shell_complete=completing.refs)
 @click.option("--since", metavar="DATE", help="Only commits recorded on this day or later.")
@@ -152,13 +146,7 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
 
 @click.command("browse")
 @click.argument("path", required=False, shell_complete=completing.artifacts)
-@click.option(
-    "--at",
-    "ref",
-    metavar="REF",
-    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
-    shell_complete=completing.refs,
-)
+@at_option
 @click.option(
     "--output", type=click.Path(dir_okay=False, path_type=Path), help="Write the artifact at PATH to this file."
 )

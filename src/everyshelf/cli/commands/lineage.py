@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from everyshelf.cli import completing, terminal
-from everyshelf.cli.options import shelf_options
+from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
@@ -21,13 +21,7 @@ _FORMS = {".html": "html", ".json": "prov"}
 @click.argument("artifact", shell_complete=completing.artifacts)
 @click.option("--version", "number", type=click.IntRange(1), metavar="N", help="Version N; default: that of the state.")
 @click.option("--depth", type=click.IntRange(1, 50), default=10, show_default=True, help="Number of steps each way.")
-@click.option(
-    "--at",
-    "ref",
-    metavar="REF",
-    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
-    shell_complete=completing.refs,
-)
+@at_option
 @click.option(
     "--report",
     type=click.Path(dir_okay=False, path_type=Path),

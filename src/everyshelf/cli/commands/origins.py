@@ -10,7 +10,7 @@ import click
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.csv_output import csv_text
-from everyshelf.cli.options import shelf_options
+from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
@@ -33,13 +33,7 @@ _STATES = {**_WORDS, "looks": "moved"}
 @click.option("--removed", is_flag=True, help="List removed parts: when, and by whom.")
 @click.option("--cosmetic", is_flag=True, help="Let cosmetic changes count.")
 @click.option("--by", metavar="PERSON", help="Only what this person set.")
-@click.option(
-    "--at",
-    "ref",
-    metavar="REF",
-    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
-    shell_complete=completing.refs,
-)
+@at_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
 @shelf_options
 def origins(

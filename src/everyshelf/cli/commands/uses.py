@@ -8,7 +8,7 @@ import click
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.csv_output import csv_text
-from everyshelf.cli.options import shelf_options
+from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
 from everyshelf.core.answers.uses import UsingArtifact
 
@@ -34,13 +34,7 @@ def _levels(ctx: click.Context, param: click.Parameter, value: str) -> int:
     "--depth", metavar="N|all", default="3", callback=_levels, help="Number of levels to follow, or all; default: 3."
 )
 @click.option("--exact", is_flag=True, help="Leave out guesses.")
-@click.option(
-    "--at",
-    "ref",
-    metavar="REF",
-    help="Branch, tag, commit or at:DATE; default: the desk's branch.",
-    shell_complete=completing.refs,
-)
+@at_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
 @shelf_options
 def uses(

@@ -10,9 +10,8 @@ from everyshelf.core.compare.sentences import count_noun
 
 @dataclass(frozen=True)
 class Told:
-    """One line of the chain: a version or a step, how far in it stands, and what is said of it."""
+    """One line of the chain: a version or a step."""
 
-    depth: int
     version: LineageVersion | None
     step: Making | None
 
@@ -20,11 +19,10 @@ class Told:
 def chain(lineage: LineageAnswer) -> list[Told]:
     """The lines: what it was made from, the steps, the version asked about, then what was made from it."""
     distances = [v.distance for v in lineage.versions] + [step.distance for step in lineage.steps]
-    near = min(distances, default=0)
     told: list[Told] = []
-    for distance in range(near, max(distances, default=0) + 1):
-        told += [Told(distance - near, one, None) for one in lineage.versions if one.distance == distance]
-        told += [Told(distance - near, None, one) for one in lineage.steps if one.distance == distance]
+    for distance in range(min(distances, default=0), max(distances, default=0) + 1):
+        told += [Told(one, None) for one in lineage.versions if one.distance == distance]
+        told += [Told(None, one) for one in lineage.steps if one.distance == distance]
     return told
 
 
@@ -54,6 +52,8 @@ def remake(step: Making | None, needs: list[Ingredient]) -> Remake:
             "Nothing says how it was made: run what makes it with everyshelf run, or use everyshelf commit --made-from."
         )
         return Remake(possible=None, sentence=said, needs=[])
+    if step.sort == "copy":
+        return Remake(possible=True, sentence="It is a copy, and what it was copied from is there.", needs=needs)
     missing = [one for one in needs if one.there is False]
     unknown = [one for one in needs if one.there is None]
     if missing:

@@ -37,7 +37,7 @@ def _urls(value: str) -> Iterator[re.Match[str]]:
 
 
 def _tidy(url: str) -> str:
-    """A URL without what belongs to the sentence around it, or what is no address at all."""
+    """Return a URL without the punctuation of its sentence; empty if it has no valid host."""
     url = url.rstrip(".,;:)")
     return url if re.match(r"https?://[\w.\-:{}$@]+(/|$)", url) else ""
 

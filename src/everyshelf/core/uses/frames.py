@@ -19,6 +19,7 @@ ANY = "*"
 _MOST_TEXT = 500_000
 _MOST_USES = 5000
 _LONGEST_LABEL = 100
+_LONGEST_PATH = 500
 _READERS = re.compile(
     r"^(read_\w+|scan_\w+|open|load|loadtxt|genfromtxt|DictReader|reader|from_\w+|Dataset|ParquetFile)$"
 )
@@ -33,7 +34,7 @@ _NO_COLUMNS = frozenset({
 })
 # fmt: on
 _PATH_MAKERS = frozenset({"Path", "PurePath", "join", "str", "fspath"})
-_IS_FILE = re.compile(r"^[^\n{}<>|*?]{1,500}\.\w{1,8}$|^[^\n{}<>|*?]*/[^\n{}<>|*?]+$")
+_FILE = re.compile(r"^[^\n{}<>|*?]{1,500}\.\w{1,8}$|^[^\n{}<>|*?]*/[^\n{}<>|*?]+$")
 _NAME = re.compile(r"[^\W\d][\w ]{0,80}")
 
 
@@ -70,13 +71,14 @@ class Frames:
         self._writes: dict[str, tuple[str, str]] = {}
         self._uses: dict[str, dict[tuple[str, str], UsedPart]] = {}
         self._flows: dict[Flow, None] = {}
+        self._touched: list[tuple[str, str]] = []  # what the statement at hand has used so far
         self._functions: dict[str, _Frame] = {}
         self._returned: list[_Frame] = []
         self._path = self._label = ""
         self._lines: list[str] = []
 
-    def read(self, path: str, label: str, code: str) -> None:
-        """Follow the code of a part; code that is no Python is passed over."""
+    def read(self, path: str, label: str, code: str) -> bool:
+        """Follow the code of a part. Return False if it is not Python, or too deep: then its words have to do."""
         lines = (("" if line.lstrip().startswith(("%", "!", "?")) else line) for line in code[:_MOST_TEXT].split("\n"))
         try:
             with warnings.catch_warnings():
@@ -84,14 +86,17 @@ class Frames:
                 module = ast.parse("\n".join(lines))
             self._path, self._label, self._lines = path, label, code.split("\n")
             for statement in module.body:
+                self._touched.clear()
                 self._statement(statement)
         except (SyntaxError, ValueError, RecursionError, MemoryError):
-            return
+            return False
+        return True
 
-    def read_sql(self, path: str, label: str, text: str) -> None:
-        """Follow a statement that a part is as a whole."""
+    def read_sql(self, path: str, label: str, text: str) -> bool:
+        """Follow a part that holds nothing but SQL. Return False if no dialect reads it."""
         self._path, self._label, self._lines = path, label, []
         self._sql(text)
+        return bool(self._reads or self._writes)
 
     def references(self) -> tuple[list[Reference], list[Flow]]:
         """What was found, as references and flows."""
@@ -175,14 +180,9 @@ class Frames:
     def _assign(self, node: ast.Assign | ast.AnnAssign | ast.AugAssign) -> None:
         if node.value is None:
             return
-        before = {text: set(uses) for text, uses in self._uses.items()}
+        start = len(self._touched)
         frame = self._frame(node.value)
-        used = {
-            (text, name)
-            for text, uses in self._uses.items()
-            for name, place in uses
-            if place == self._path and ((name, place) not in before.get(text, ()) or self._mentions(node.value, name))
-        }
+        used = set(self._touched[start:])
         for target in node.targets if isinstance(node, ast.Assign) else [node.target]:
             if isinstance(target, ast.Subscript):
                 self._new_column(target, used)
@@ -191,13 +191,6 @@ class Frames:
                 text = self._text(node.value)
                 if isinstance(target, ast.Name) and text:
                     self._texts[target.id] = text
-
-    def _mentions(self, node: ast.expr, name: str) -> bool:
-        return any(
-            (isinstance(one, ast.Constant) and one.value == name)
-            or (isinstance(one, ast.Attribute) and one.attr == name)
-            for one in ast.walk(node)
-        )
 
     def _new_column(self, target: ast.Subscript, used: set[tuple[str, str]]) -> None:
         """``t["new"] = …``: the column is worked out from those used on the right."""
@@ -273,9 +266,9 @@ class Frames:
         held = base if others is None else others.with_(base)
         if isinstance(called, ast.Name) and name in self._functions:
             held = self._functions[name].with_(held)
-        text = next((t for one in given if (t := self._text(one)) and _IS_FILE.match(t)), "")
+        text = next((t for one in given if (t := self._text(one)) and _is_file(t)), "")
         own = self._text(called.value) if isinstance(called, ast.Attribute) else ""
-        if not text and own and _IS_FILE.match(own) and name in ("open", "read_text", "read_bytes", "write_text"):
+        if not text and own and _is_file(own) and name in ("open", "read_text", "read_bytes", "write_text"):
             text = own
         if text and self._opens_to_write(name, node):
             return self._write(text, held)
@@ -372,7 +365,7 @@ class Frames:
         for one in ast.walk(node):
             if isinstance(one, ast.Constant) and isinstance(one.value, str):
                 text = one.value
-                if _IS_FILE.match(text):
+                if _is_file(text):
                     continue
                 if _NAME.fullmatch(text):
                     self._use(frame, text)
@@ -382,6 +375,7 @@ class Frames:
 
     def _use(self, frame: _Frame, name: str) -> None:
         for text, column in frame.origins(name):
+            self._touched.append((text, column))
             known, kind = self._uses.setdefault(text, {}), "function" if text.endswith(".py") else "column"
             if len(known) < _MOST_USES:
                 known.setdefault((column, self._path), UsedPart(column, kind, self._path, self._label, False))
@@ -420,3 +414,7 @@ class Frames:
 
 def _what(text: str) -> Naming:
     return "file" if "/" in text or re.search(r"\.\w+$", text) else "table"
+
+
+def _is_file(text: str) -> bool:
+    return len(text) <= _LONGEST_PATH and bool(_FILE.match(text))

@@ -41,6 +41,11 @@ class Link:
     exact: bool = True
 
 
+def is_certain(named: Reference, holder: Node, target: Node) -> bool:
+    """False where a name leads to another shelf without its address: only a shelf's own names are exact."""
+    return holder.shelf == target.shelf or named.what == "address"
+
+
 class Graph(Protocol):
     """Who names whom, wherever that is kept."""
 
@@ -249,12 +254,12 @@ def sources(graph: Graph, start: Node, depth: int, most: int) -> tuple[list[Reac
 
 
 def _sources_of(graph: Graph, node: Node, links: list[Link], level: int) -> list[Reached]:
-    found = [
-        Reached(
-            target, level, "uses", False, named.exact, [UsePlace(named.place, named.label, named.exact)], through=[node]
+    found = []
+    for named, target in graph.links_from(node, writes=False):
+        exact = named.exact and is_certain(named, node, target)
+        found.append(
+            Reached(target, level, "uses", False, exact, [UsePlace(named.place, named.label, exact)], through=[node])
         )
-        for named, target in graph.links_from(node, writes=False)
-    ]
     for link in links:
         where = [UsePlace(r.place, r.label, r.exact) for r in link.references if r.writes]
         if where:

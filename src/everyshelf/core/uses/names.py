@@ -41,7 +41,10 @@ _WRITTEN = frozenset(
     {"output", "outputs", "destination", "sink", "writes", "saveAs", "save_as", "outputPath", "output_path"}
 )
 # fmt: on
-_FILE = re.compile(rf"(?:[\w.@~+-]+/)*[\w.@~+-]+\.(?:{_SUFFIXES})(?![\w/-])", re.IGNORECASE)
+# Runs of the letters of paths, and the endings in them: one pattern for both would take the square of a run's length.
+_RUN = re.compile(r"[\w.@~+/-]+")
+_ENDING = re.compile(rf"\.(?:{_SUFFIXES})(?![\w/-])", re.IGNORECASE)
+_LONGEST_NAME = 500
 _ADDRESS = re.compile(r"\bshelf://(?:[^/\s@]+/)?([a-z0-9][a-z0-9-]*)(?:@[^/\s]+)?/([^\s\"'<>?#]+)")
 _PAGE = re.compile(r"https?://[^/\s]+/shelves/([a-z0-9][a-z0-9-]*)/artifact/([^\s\"'<>?#]+)")
 
@@ -76,14 +79,30 @@ def _in_field(path: str, part: Part, field: str, value: str, messages: dict[str,
     whole = _bare(value)
     is_field = local in EXACT_FIELDS or field == "value"
     files = False
-    for match in _FILE.finditer(value) if not addresses else ():
+    for name in file_names(value) if not addresses else ():
         files = True
-        exact = is_field and _bare(match[0]) == whole
-        yield Reference(_bare(match[0]), path, told, exact, writes=exact and local in _WRITTEN)
-    if local in _NAME_FIELDS and not files and 1 < len(value) <= 80 and re.fullmatch(r"\w[\w .:-]*", value):
+        exact = is_field and _bare(name) == whole
+        yield Reference(_bare(name), path, told, exact, writes=exact and local in _WRITTEN)
+    if (
+        local in _NAME_FIELDS
+        and part.type != "cell"
+        and not files
+        and 1 < len(value) <= 80
+        and re.fullmatch(r"\w[\w .:-]*", value)
+    ):
         yield Reference(value, path, told, True, "name")
     if not files:
         yield from calls_in(path, told, local, value)
+
+
+def file_names(text: str) -> Iterator[str]:
+    """The names and paths of files in a text, as far as their endings are known."""
+    for run in _RUN.finditer(text):
+        ends = [match.end() for match in _ENDING.finditer(run[0])] if "." in run[0] else []
+        if ends:
+            name = run[0][: ends[-1]].rpartition("//")[2].lstrip("/")
+            if 0 < len(name) <= _LONGEST_NAME and not name.rpartition("/")[2].startswith("."):
+                yield name
 
 
 def _addresses(path: str, told: str, value: str) -> Iterator[Reference]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import replace
+from typing import NamedTuple
 
 from everyshelf.core.answers.uses import FileReferences, Flow, Reference, UsedPart, UsePlace
 from everyshelf.core.outline.model import Part
@@ -18,6 +19,7 @@ from everyshelf.core.uses.places import parts_of, said_of
 from everyshelf.core.uses.sql import looks_like_sql, sql_references
 
 _MOST_WORDS = 20_000
+_MOST_STATEMENTS = 2000  # texts of SQL that are followed; of more the words tell
 _MOST_PLACES = 10
 _LONGEST = 120
 _WORD = re.compile(r"[^\W\d]\w{1,60}")
@@ -28,12 +30,18 @@ _PYTHON = frozenset({"", "python", "python3", "py"})
 def references_in(root: Part, kind: str) -> FileReferences:
     """Everything an artifact names and offers. Words are kept where it names anything at all."""
     parts = list(parts_of(root, ""))
-    code, flows, followed = _followed(root, parts, kind)
-    names = _with_wiring(parts, _without(names_in(root), code))
-    names += code
-    offers = offered_by(root) + [f"table:{one.text.rpartition('.')[2].casefold()}" for one in code if _makes_table(one)]
-    words, places = _words(parts, followed) if names else ({}, [])
-    return FileReferences(names=names, offers=list(dict.fromkeys(offers)), flows=flows, words=words, places=places)
+    code = _followed(root, parts, kind)
+    names = _with_wiring(parts, _without(names_in(root), code.names)) + code.names
+    tables = [f"table:{one.text.rpartition('.')[2].casefold()}" for one in code.names if _makes_table(one)]
+    words, places = _words(parts, code.followed) if names else ({}, [])
+    return FileReferences(
+        names=names,
+        offers=list(dict.fromkeys([*offered_by(root), *tables])),
+        flows=code.flows,
+        words=words,
+        places=places,
+        read=code.read,
+    )
 
 
 def _makes_table(one: Reference) -> bool:
@@ -46,10 +54,20 @@ def _without(names: list[Reference], code: list[Reference]) -> list[Reference]:
     return [n for n in names if n.exact or (n.text.removeprefix("./"), n.place) not in known]
 
 
-def _followed(root: Part, parts: list[tuple[str, Part]], kind: str) -> tuple[list[Reference], list[Flow], set[str]]:
-    """References and flows of the code in the parts, and the paths of the parts whose code was followed."""
+class _Code(NamedTuple):
+    """References and flows of code, the paths of the parts whose code was followed, and whether all SQL was read."""
+
+    names: list[Reference]
+    flows: list[Flow]
+    followed: set[str]
+    read: bool
+
+
+def _followed(root: Part, parts: list[tuple[str, Part]], kind: str) -> _Code:
     frames, references, flows = Frames(), list[Reference](), list[Flow]()
     followed: set[str] = set()
+    left, statements, unread = False, 0, 0
+    is_sql_script = kind == "script" and root.label == "statements"
     for path, part in parts:
         for field, value in part.fields.items():
             if not isinstance(value, str) or len(value) < 8:
@@ -57,18 +75,21 @@ def _followed(root: Part, parts: list[tuple[str, Part]], kind: str) -> tuple[lis
             label = said_of(path, part)
             if field in _CODE_FIELDS and _is_python(root, part, kind):
                 code, magic = _magic(value)
-                if magic and looks_like_sql(code):
-                    frames.read_sql(path, label, code)
-                else:
-                    frames.read(path, label, code)
-                followed.add(path)
-            elif looks_like_sql(value):
-                found, more = sql_references(path, label, value)
+                is_sql = magic and looks_like_sql(code)
+                was_read = frames.read_sql(path, label, code) if is_sql else frames.read(path, label, code)
+                left = left or not was_read
+                followed |= {path} if was_read else set()
+            elif looks_like_sql(value) and statements < _MOST_STATEMENTS:
+                statements += 1
+                found, more, was_read = sql_references(path, label, value)
                 references += found
                 flows += more
-                followed.add(path)
+                followed |= {path} if was_read else set()
+                unread += not was_read and is_sql_script
     found, more = frames.references()
-    return references + found, list(dict.fromkeys(flows + more)), followed
+    if left:  # what could not be followed may use what the rest reads: there the words tell
+        found += [replace(one, parts=None) for one in found if not one.writes]
+    return _Code(references + found, list(dict.fromkeys(flows + more)), followed, unread == 0)
 
 
 def _is_python(root: Part, part: Part, kind: str) -> bool:

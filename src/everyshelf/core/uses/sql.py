@@ -17,8 +17,10 @@ from everyshelf.core.answers.uses import Flow, Reference, UsedPart
 _DIALECTS = ("", "postgres", "duckdb", "sqlite", "mysql", "tsql", "oracle", "snowflake", "bigquery")
 _READ_FILE = re.compile(r"^(read_\w+|scan_\w+|\w+_scan)$", re.IGNORECASE)
 _MOST_TEXT = 200_000
-_MOST_DEEP = 40
+_MANY_DIALECTS = 20_000  # characters up to which all dialects are tried
+_MOST_DEEP = 100
 ANY = "*"
+_KEPT = "everyshelf_outputs"
 
 
 @dataclass(frozen=True)
@@ -34,14 +36,16 @@ class Column:
 class Followed:
     """What statements read, write and pass on: columns by table, tables that are made, and what becomes what.
 
-    ``gives``: what queries that make nothing give whoever asks."""
+    ``gives``: what queries that make nothing give whoever asks. ``read``: False for a text that no dialect reads, or
+    that is too long."""
 
     reads: dict[str, set[Column]] = field(default_factory=dict)
     writes: list[str] = field(default_factory=list)
     flows: list[tuple[Column, str, str]] = field(default_factory=list)
     gives: list[tuple[Column, str]] = field(default_factory=list)
+    read: bool = True
 
-    def read(self, column: Column) -> None:
+    def note(self, column: Column) -> None:
         """Note that a column is read."""
         self.reads.setdefault(column.table, set()).add(column)
 
@@ -60,7 +64,9 @@ _FROM = re.compile(r"\b(from|into|table|view|update|copy)\b", re.IGNORECASE)
 def follow(text: str) -> Followed:
     """What the statements of a text read, write and pass on; nothing of what no dialect reads."""
     found = Followed()
-    for statement in _statements(_without_templates(text[:_MOST_TEXT])):
+    statements = _statements(_without_templates(text)) if len(text) <= _MOST_TEXT else None
+    found.read = statements is not None
+    for statement in statements or ():
         try:
             _statement(statement, found)
         except (RecursionError, KeyError, ValueError, AttributeError):
@@ -82,8 +88,8 @@ def _without_templates(text: str) -> str:
     return re.sub(r"\{\{.*?\}\}|\$\{[^}]*\}|(?<![\w'\"])\{\w+\}", name, text, flags=re.DOTALL)
 
 
-def sql_references(path: str, label: str, text: str) -> tuple[list[Reference], list[Flow]]:
-    """The tables a text names as references from one place, and what flows through them."""
+def sql_references(path: str, label: str, text: str) -> tuple[list[Reference], list[Flow], bool]:
+    """The tables a text names as references from one place, what flows through them, and whether it could be read."""
     found = follow(text)
     references = []
     for table, columns in found.reads.items():
@@ -97,7 +103,7 @@ def sql_references(path: str, label: str, text: str) -> tuple[list[Reference], l
         Reference(table, path, label, False, _what(table), writes=True) for table in dict.fromkeys(found.writes)
     ]
     flows = [Flow(column.table, column.name, target, name) for column, target, name in found.flows]
-    return references, list(dict.fromkeys(flows))
+    return references, list(dict.fromkeys(flows)), found.read
 
 
 def _what(table: str) -> Any:
@@ -107,17 +113,17 @@ def _what(table: str) -> Any:
 _DATA_FILE = re.compile(r"\.(csv|tsv|parquet|jsonl?|arrow|feather|xlsx|db|sqlite3?)(\.\w+)?$", re.IGNORECASE)
 
 
-def _statements(text: str) -> list[Any]:
+def _statements(text: str) -> list[Any] | None:
     import sqlglot
     from sqlglot.errors import SqlglotError
 
     logging.getLogger("sqlglot").setLevel(logging.CRITICAL)  # it warns about what it keeps as text; that is fine here
-    for dialect in _DIALECTS:
+    for dialect in _DIALECTS if len(text) <= _MANY_DIALECTS else _DIALECTS[:2]:
         try:
             return [one for one in sqlglot.parse(text, dialect=dialect) if one is not None]
         except (SqlglotError, RecursionError, ValueError):
             continue
-    return []
+    return None
 
 
 def _statement(statement: Any, found: Followed) -> None:
@@ -181,10 +187,10 @@ def _query(query: Any, found: Followed, target: str, names: list[str]) -> None:
             if not column.table and column.name in aliases and not _in_selects(column, one.expression):
                 continue  # the name a select list gives, in its ORDER BY or HAVING
             for origin in _resolve(one, column, 0):
-                found.read(origin)
+                found.note(origin)
         if _has_star(one):
             for origin in _all_of(one, 0):
-                found.read(origin)
+                found.note(origin)
     for place, (name, origins) in enumerate(_outputs(scope, 0)):
         given = names[place] if place < len(names) and name != ANY else name
         if target:
@@ -218,8 +224,7 @@ def _all_of(scope: Any, depth: int) -> Iterator[Column]:
                 if table := _table(source):
                     yield Column(table, ANY, exact=False)
             elif depth < _MOST_DEEP:
-                for _, origins in _outputs(source, depth + 1):
-                    yield from origins
+                yield from dict.fromkeys(origin for _, origins in _outputs(source, depth + 1) for origin in origins)
 
 
 def _resolve(scope: Any, column: Any, depth: int) -> list[Column]:
@@ -254,11 +259,21 @@ def _of_source(source: Any, name: str, *, exact: bool, depth: int) -> list[Colum
 
 
 def _outputs(scope: Any, depth: int) -> list[tuple[str, list[Column]]]:
-    """What a query gives, in order: the name of each column and what it is worked out from."""
+    """What a query gives, in order: the name of each column and what it is worked out from.
+
+    Kept with the query: chains of queries that take all of one another would else be worked out again and again.
+    """
+    known: list[tuple[str, list[Column]]] | None = getattr(scope, _KEPT, None)
+    if known is None:
+        setattr(scope, _KEPT, [])  # what a query asks of itself, as a recursive one does
+        known = _work_out(scope, depth) if depth <= _MOST_DEEP else []
+        setattr(scope, _KEPT, known)
+    return known
+
+
+def _work_out(scope: Any, depth: int) -> list[tuple[str, list[Column]]]:
     from sqlglot import exp
 
-    if depth > _MOST_DEEP:
-        return []
     if isinstance(scope.expression, exp.SetOperation):
         sides = [_outputs(side, depth + 1) for side in scope.union_scopes or []]
         first = sides[0] if sides else []
@@ -294,10 +309,10 @@ def _change(statement: Any, found: Followed) -> None:
         found.reads.setdefault(name, set())
     for column in statement.find_all(exp.Column):
         if column.table in tables:
-            found.read(Column(tables[column.table], column.name))
+            found.note(Column(tables[column.table], column.name))
         elif not column.table:
             for name in tables.values():
-                found.read(Column(name, column.name, len(tables) == 1))
+                found.note(Column(name, column.name, len(tables) == 1))
 
 
 def _through_own_tables(found: Followed) -> None:
@@ -308,7 +323,7 @@ def _through_own_tables(found: Followed) -> None:
     for table in [t for t in found.reads if t in found.writes]:
         for column in list(found.reads[table]):
             for origin in _origins(column, made, 0):
-                found.read(origin)
+                found.note(origin)
     found.flows += [
         (origin, target, name)
         for column, target, name in list(found.flows)

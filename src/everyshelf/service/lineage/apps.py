@@ -8,3 +8,10 @@ class LineageConfig(AppConfig):
 
     name = "everyshelf.service.lineage"
     label = "lineage"
+
+    def ready(self) -> None:
+        """Have what a commit says it was made from written down when it is described."""
+        from everyshelf.service.lineage.actions.recording import record_commit
+        from everyshelf.service.shelves.actions.describing import follow_describing
+
+        follow_describing(record_commit)

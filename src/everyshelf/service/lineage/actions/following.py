@@ -51,9 +51,8 @@ _Told = tuple[Making, list[_Key], list[_Key]]
 
 
 class _Lineage:
-    def __init__(self, caller: Caller, shelf: Shelf) -> None:
+    def __init__(self, caller: Caller) -> None:
         self._caller = caller
-        self._shelf = shelf
         self._recorded: set[int] = set()
         self.versions: dict[_Key, int] = {}
         self.steps: dict[str, Making] = {}
@@ -106,9 +105,7 @@ class _Lineage:
         shelf = self._by_key.get(key.shelf)
         if shelf is None:
             return []
-        if shelf.pk not in self._recorded:
-            record_makings(shelf)
-            self._recorded.add(shelf.pk)
+        self._record(shelf)
         parts = MakingPart.objects.filter(content=key.content, wrote=wrote, step__shelf=shelf)
         parts = parts.filter(artifact=key.artifact) if key.artifact is not None else parts.filter(path=key.path)
         rows = MakingStep.objects.filter(pk__in=parts.values("step")).select_related(*_BESIDE).order_by("-pk")
@@ -118,6 +115,11 @@ class _Lineage:
         if not wrote:
             found += self._copies_of(key)
         return found
+
+    def _record(self, shelf: Shelf) -> None:
+        if shelf.pk not in self._recorded:
+            record_makings(shelf)
+            self._recorded.add(shelf.pk)
 
     def _told(self, row: MakingStep) -> _Told:
         held = list(row.parts.order_by("pk").values_list("artifact", "path", "content", "wrote"))
@@ -143,15 +145,13 @@ class _Lineage:
         """Commits of other shelves, as far as the caller may see those, that copied a version."""
         rows = ArtifactVersion.objects.filter(content=key.content, shelf__in=self._visible, number__isnull=False)
         found = []
-        for copy in rows.exclude(shelf=self._by_key[key.shelf]).select_related("commit")[:50]:
+        for copy in rows.exclude(shelf=self._by_key[key.shelf]).select_related("commit")[:_MOST_OF_ONE]:
             said = copy.commit.labels.get(COPIED_FROM, "")
             match = _COPIED.fullmatch(said)
             if match is None or match[1] != key.shelf or match[2] != key.path:
                 continue
             other = self._visible[copy.shelf_id]
-            if other.pk not in self._recorded:
-                record_makings(other)
-                self._recorded.add(other.pk)
+            self._record(other)
             row = MakingStep.objects.filter(commit=copy.commit_id).select_related("commit", "shelf", "run").first()
             if row is not None:
                 found.append(self._told(row))
@@ -213,7 +213,7 @@ def lineage_of_version(caller: Caller, shelf: Shelf, version: SeenVersion, depth
     """What a version was made from and what was made from it, up to ``depth`` steps each way; and whether it can be
     made again."""
     start = _Key(shelf.key, version.artifact_id, version.path, version.content)
-    found = _Lineage(caller, shelf)
+    found = _Lineage(caller)
     found.follow(start, depth)
     steps = sorted(found.steps.values(), key=lambda one: (one.distance, one.began is None, str(one.began), one.id))
     maker = next((step for step in steps if start.id in step.writes), None)
@@ -289,12 +289,18 @@ def _running(found: _Lineage) -> Callable[[_Key], list[str]]:
 
 def _needs(shelf: Shelf, maker: Making, found: _Lineage, versions: list[LineageVersion]) -> list[Ingredient]:
     """What the step that made a version needs, and whether it is all there."""
+    if maker.sort == "copy":
+        sources = [one for one in versions if one.id in maker.reads]
+        return [
+            Ingredient(what="input", name=f"{one.shelf}: {one.artifact}", there=True, detail=f"v{one.version}")
+            for one in sources
+        ]
     needs = [Ingredient(what="command", name=maker.command or "none recorded", there=bool(maker.command) or None)]
     if maker.sort == "run":
         told = ", ".join(f"{name}={value}" for name, value in maker.parameters.items())
         needs.append(Ingredient(what="parameters", name=told or "none given", there=True))
     store, numbers = get_store(), {(one.artifact, one.content): one.version for one in versions}
-    for part in _parts_of(maker, wrote=False):
+    for part in _inputs_of(maker):
         there = store.has(part.content)
         number = numbers.get((part.path, part.content))
         needs.append(Ingredient(what="input", name=part.path, there=there, detail=f"v{number}" if number else ""))
@@ -303,8 +309,8 @@ def _needs(shelf: Shelf, maker: Making, found: _Lineage, versions: list[LineageV
     return needs
 
 
-def _parts_of(maker: Making, *, wrote: bool) -> list[MakingPart]:
-    rows = MakingPart.objects.filter(wrote=wrote, step__shelf__key=maker.shelf).order_by("pk")
+def _inputs_of(maker: Making) -> list[MakingPart]:
+    rows = MakingPart.objects.filter(wrote=False, step__shelf__key=maker.shelf).order_by("pk")
     if maker.experiment:
         rows = rows.filter(step__run__experiment__key=maker.experiment, step__run__number=maker.number or 0)
     else:

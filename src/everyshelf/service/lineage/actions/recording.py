@@ -12,7 +12,7 @@ import re
 import msgspec
 from django.db import transaction
 
-from everyshelf.core.errors import EveryShelfError
+from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.experiments.models import Run
@@ -43,12 +43,18 @@ def record_makings(shelf: Shelf) -> None:
     said = shelf.commits.filter(labels__has_key=MADE_FROM) | shelf.commits.filter(labels__has_key=COPIED_FROM)
     commits = said.exclude(pk__in=known.filter(commit__isnull=False).values("commit"))
     for commit in commits.order_by("pk").iterator():
-        parent = _parent(commit)
-        reads_, missing = _inputs(shelf, commit, parent)
-        step = MakingStep(shelf=shelf, commit=commit, missing=missing)
-        # What it brought for its own making, such as a script, was not made by it.
-        writes = [held for held in _written(shelf, parent, commit) if held not in reads_]
-        _write(shelf, step, reads_, writes)
+        record_commit(commit)
+
+
+def record_commit(commit: Commit) -> None:
+    """Write down what a commit says it was made from, in the job after it: a branch it names may move later."""
+    if not {MADE_FROM, COPIED_FROM} & commit.labels.keys():
+        return
+    shelf, parent = commit.shelf, _parent(commit)
+    reads, missing = _inputs(shelf, commit, parent)
+    # What it brought for its own making, such as a script, was not made by it.
+    writes = [held for held in _written(shelf, parent, commit) if held not in reads]
+    _write(shelf, MakingStep(shelf=shelf, commit=commit, missing=missing), reads, writes)
 
 
 def _parent(commit: Commit) -> Commit | None:
@@ -89,7 +95,7 @@ def _at(shelf: Shelf, commit: Commit, parent: Commit | None, path: str, ref: str
     if ref:
         try:
             named = resolve(shelf, ref).commit
-        except EveryShelfError:
+        except (MissingError, InvalidError):  # the name means nothing here, and is told as missing
             return None
         states = [named] if named is not None else []
     for state in states:

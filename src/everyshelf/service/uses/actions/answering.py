@@ -70,7 +70,7 @@ def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, *, part: str,
         counts=counts,
         hit={name: count for name, count in running.items() if count},
         environments=[environment.name for environment in environments],
-        more=more or more_used,
+        more=more or more_used or graph.cut,
         unread=len(unread),
         sentence=_sentence(path, asked, users, counts, running),
     )
@@ -189,7 +189,9 @@ def _others_there(
     ]
     found: dict[tuple[str, str], FileReferences] = {}
     for first in range(0, len(paths), 500):
-        rows = NamesRead.objects.filter(version__shelf=shelf, version__path__in=paths[first : first + 500])
+        some = paths[first : first + 500]
+        rows = NamesRead.objects.filter(version__shelf=shelf, version__path__in=some)
+        rows = rows.filter(version__content__in={held[path] for path in some})
         for path, content, packed in rows.values_list("version__path", "version__content", "found"):
             if held[path] == content:
                 found[path, content] = unpacked(packed)

@@ -1,4 +1,4 @@
-"""The part somebody asks about: found in the artifact by its path, its label or its name alone."""
+"""Find the part a question names: by its path, its label or its name."""
 
 from __future__ import annotations
 

@@ -14,7 +14,7 @@ from django.db.models import QuerySet
 
 from everyshelf.core.answers.uses import FileReferences, Reference
 from everyshelf.core.history.names import path_of_tail
-from everyshelf.core.uses.impact import Link, Node
+from everyshelf.core.uses.impact import Link, Node, is_certain
 from everyshelf.core.uses.names import TABULAR, files_meant, keys_for, keys_of, may_mean_file, stem
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.rights import Caller
@@ -87,6 +87,7 @@ class ShelfGraph:
         self._named: dict[Node, FileReferences | None] = {}
         self._kinds: dict[Node, str] = {}
         self._meant: dict[tuple[Node, str, str], list[Node]] = {}
+        self.cut = False  # whether more artifacts name something than are read
 
     @cached_property
     def states(self) -> dict[str, State]:
@@ -232,9 +233,11 @@ class ShelfGraph:
         for start in range(0, len(every), _AT_ONCE):
             rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], role=role, shelf__in=self._keys)
             rows = rows.filter(read__reader=reader_mark())
-            if parts is not None:
+            if parts is not None and all(any(map(str.isalnum, part)) for part in parts):
                 rows = rows.extra(where=[_HOLDS], params=[words_wanted(sorted(parts))])  # noqa: S610  (a constant)
-            said = rows.values_list("key", "read", "shelf", "read__version__path", "read__version__content")
+            named = rows.values_list("key", "read", "shelf", "read__version__path", "read__version__content")
+            said = list(named[: _MOST_LINKS + 1])
+            self.cut = self.cut or len(said) > _MOST_LINKS
             for key, read, shelf, path, content in said[:_MOST_LINKS]:
                 holder = Node(self._keys[shelf], path)
                 if self.states[holder.shelf].content(path) == content:
@@ -242,6 +245,7 @@ class ShelfGraph:
                     for node in by_key[key]:
                         if node != holder:
                             found.setdefault(node, {})[holder] = None
+        self.cut = self.cut or len(wanted) > _MOST_READ
         self._read({read: wanted[read] for read in list(wanted)[:_MOST_READ]})
         return {node: [holder for holder in own if self._named.get(holder) is not None] for node, own in found.items()}
 
@@ -262,7 +266,7 @@ class ShelfGraph:
         if not set(keys_of(one)).intersection(keys):
             return []
         meant = self.meant(one, holder)
-        return [len(meant) == 1] if node in meant else []
+        return [len(meant) == 1 and is_certain(one, holder, node)] if node in meant else []
 
 
 def _where(rows: QuerySet[NamedKey]) -> Iterable[tuple[int, str, str]]:
