@@ -56,7 +56,7 @@ begun = time.perf_counter()
 for n in range(1000):
     for _ in range(4):
         steps[rng.randrange(len(steps))]["limit"] = n
-    keep_steps(line.commit("p.json", json.dumps({"pipeline": "x", "steps": steps}).encode(), f"c{n}"))
+    keep_steps(line.commit("p.json", json.dumps({"pipeline": "x", "steps": steps}).encode(), f"c{n}"), lambda: None)
 from everyshelf.service.origins.models import KeptOrigins, VersionStep
 from django.db.models import Sum
 from django.db.models.functions import Length
@@ -70,7 +70,7 @@ line = Line("texts")
 text = open(FOLDER + "/first").read().split("\\n")
 for n in range(200):
     text = open(f"{FOLDER}/{n}", newline="").read()
-    keep_steps(line.commit("t.txt", text.encode(), f"c{n}"))
+    keep_steps(line.commit("t.txt", text.encode(), f"c{n}"), lambda: None)
 from everyshelf.service.origins.models import KeptOrigins
 KeptOrigins.objects.all().delete()
 print(0, 0)

@@ -86,14 +86,38 @@ CUTS = [
     ),
     Cut(
         "service/shelves/actions/version_parents.py",
+        "    if newest.content and newest.commit_id in lineage.ancestors(commit.pk) and _holds(commit, newest):\n",
+        "    if newest.content:\n",
+        ("tests.service.test_jobs.JobTests",),
+    ),
+    Cut(
+        "service/shelves/actions/undoing.py",
+        "        commit.root, root, commit, None, moves,",
+        "        commit.root, root, commit, None, [],",
+        ("tests.service.test_undo",),
+    ),
+    Cut(
+        "service/jobs/working.py",
+        "    (Sort.SHORT,),\n",
+        "    (Sort.AFTER,),\n",
+        ("tests.service.test_jobs.TurnTests",),
+    ),
+    Cut(
+        "service/reports/actions/version_places.py",
+        "there is not None and there.pk == version.pk",
+        "there is not None",
+        ("tests.service.test_commit_places",),
+    ),
+    Cut(
+        "service/shelves/actions/version_parents.py",
         "        if row is not None and row not in found:\n",
         "        if row is not None and not found:\n",
         _ORIGINS,
     ),
     Cut(
         "service/shelves/actions/version_parents.py",
-        "    return held[0] if held else None\n",
-        "    return None\n",
+        "_holds(commit, row)), held[0] if held else None)",
+        "_holds(commit, row)), None)",
         _ORIGINS,
     ),
     Cut(

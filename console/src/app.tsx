@@ -3,6 +3,7 @@ import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-quer
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { ProblemError } from "./api/client";
 import { session } from "./api/queries";
+import { VersionPage } from "./features/version/VersionPage";
 import { ArtifactPage } from "./features/artifact/ArtifactPage";
 import { BranchesPage } from "./features/branches/BranchesPage";
 import { CommitPage } from "./features/commit/CommitPage";
@@ -70,6 +71,7 @@ function Gate() {
       <Route path="/find" element={<FindPage />} />
       <Route path="/s/:key" element={<ShelfPage />} />
       <Route path="/s/:key/artifact" element={<ArtifactPage />} />
+      <Route path="/s/:key/version" element={<VersionPage />} />
       <Route path="/s/:key/compare" element={<ComparePage />} />
       <Route path="/s/:key/commit/:commit" element={<CommitPage />} />
       <Route path="/s/:key/history" element={<HistoryPage />} />

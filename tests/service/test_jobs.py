@@ -8,7 +8,7 @@ from pathlib import Path
 
 import httpx
 
-from everyshelf.client import ProblemError
+from everyshelf.client import ChangeRequest, ProblemError
 from tests.support.factories import ServiceCase, commit_files
 from tests.support.service import Service
 from tests.support.waiting import until
@@ -61,6 +61,56 @@ class JobTests(ServiceCase):
             [(v.effect, v.headline) for v in self.shelf.history("f.csv")],
             [("alters", "1 cell in x"), ("alters", "first version")],
         )
+
+    def test_a_version_is_described_against_the_one_it_was_made_of(self) -> None:
+        self.put({"f.csv": b"id,x\n1,2\n2,2\n"})
+        self.shelf.make_branch("try", "main")
+        self.put({"f.csv": b"id,x\n1,9\n2,2\n3,3\n"}, branch="try")
+        self.put({"f.csv": b"id,x\n1,2\n2,5\n"})
+        self.put({"f.csv": None})
+        self.put({"f.csv": b"id,x\n1,2\n2,6\n"}, "Again")
+        until(lambda: all(v.headline for v in self.shelf.history("f.csv") if not v.removed), "they were not described")
+        self.assertEqual(
+            [v.headline for v in self.shelf.history("f.csv") if not v.removed],
+            ["1 cell in x", "1 cell in x", "1 cell in x, 1 row added", "first version"],
+        )
+
+
+class TurnTests(unittest.TestCase):
+    """Two large commits are being described: more than there are threads for long work."""
+
+    def setUp(self) -> None:
+        self.service = Service()
+        self.addCleanup(self.service.stop)
+        client = self.service.client()
+        for key in ("large", "larger", "small"):
+            client.make_shelf(key, key=key)
+        self.large, self.larger, self.small = (client.shelf(key) for key in ("large", "larger", "small"))
+
+    def ended(self, kind: str, shelf: str) -> str:
+        """When the job of a shelf ended; empty while it has not."""
+        asked = (
+            "SELECT COALESCE(MAX(j.ended), '') FROM jobs_job j JOIN shelves_shelf s ON s.id = j.shelf_id "
+            "WHERE j.kind = ? AND s.key = ? AND j.state = 'done'"
+        )
+        with sqlite3.connect(self.service.data / "records.sqlite") as records:
+            return str(records.execute(asked, (kind, shelf)).fetchone()[0])
+
+    def test_short_work_does_not_wait_for_long_work(self) -> None:
+        for shelf in (self.large, self.larger):
+            content = shelf.upload(b'{"part": 1}').id
+            shelf.commit("main", None, [ChangeRequest(f"{n % 20}/part {n}.json", content) for n in range(2500)], "Many")
+        commit_files(self.small, {"f.csv": b"id,x\n1,2\n"}, "Few")
+        self.small.make_tag("spring-1")
+        self.small.make_environment("test")
+        self.small.wait(self.small.promote("spring-1", "test"))
+        promoted = self.ended("promote", "small")
+        until(lambda: self.ended("describe", "small"), "the small commit was not described")
+        described = self.ended("describe", "small")
+        for key in ("large", "larger"):
+            later = self.ended("describe", key) or "9"
+            self.assertLess(promoted, later, f"the promotion waited for {key}")
+            self.assertLess(described, later, f"the small commit waited for {key}")
 
 
 class RestartTests(unittest.TestCase):
@@ -126,8 +176,8 @@ class RestartTests(unittest.TestCase):
                 ("c" * 32, "promote", "running"),
             ):
                 records.execute(
-                    "INSERT INTO jobs_job (uid, kind, shelf_id, person_id, parameters, state, done, total, note, cancel_asked, attempts, created) "
-                    "VALUES (?, ?, ?, ?, '{}', ?, 0, 0, '', 0, 0, '2026-03-01')",
+                    "INSERT INTO jobs_job (uid, kind, shelf_id, person_id, parameters, state, done, total, note, cancel_asked, attempts, created, queued) "
+                    "VALUES (?, ?, ?, ?, '{}', ?, 0, 0, '', 0, 0, '2026-03-01', '2026-03-01')",
                     (uid, kind, shelf, person, state),
                 )
         self.service.start()

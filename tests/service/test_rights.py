@@ -65,6 +65,9 @@ ROWS: dict[str, Row] = {
     "commits_list": Row("reader"),
     "commits_get": Row("reader", path={"uid": "{commit}"}),
     "commits_places": Row("reader", path={"uid": "{commit}"}),
+    "commits_undoing": Row("reader", path={"uid": "{commit}"}),
+    "artifact_places": Row("reader", query=A),
+    "history_report": Row("reader"),
     "compare_parted": Row("reader", query={"from": "tag:first"}),
     "compare_states": Row("reader", query={"from": "tag:first"}),
     "compare_artifact": Row("reader", query={**A, "from": "tag:first"}),
@@ -88,6 +91,7 @@ ROWS: dict[str, Row] = {
     "deployments_list": Row("reader", path={"name": "dev"}),
     "environments_rehearse": Row("reader", path={"name": "dev"}, body={"tag": "first"}),
     "environments_report": Row("reader", path={"name": "dev"}, query={"tag": "first"}),
+    "deployments_report": Row("reader", 404, path={"name": "dev", "number": "9"}),
     "environments_drift": Row("reader", path={"name": "dev"}),
     "environments_compare": Row("reader", path={"name": "dev", "other": "dev"}),
     "environments_look": Row("reader", path={"name": "dev"}),
@@ -123,6 +127,7 @@ ROWS: dict[str, Row] = {
     "branches_make": Row("author", 201, body={"name": "made/{who}"}),
     "branches_merge": Row("author", body={"source": "work-{who}", "target": "open"}),
     "shelves_restore": Row("author", 201, body={"branch": "back-{who}", "ref": "tag:first", "path": "a.json"}),
+    "commits_undo": Row("author", 201, path={"uid": "{commit}"}, body={"branch": "back-{who}"}),
     "artifacts_copy": Row(
         "author", 201, body={"shelf": "{shelf}", "path": "a.json", "to": "copy-{who}.json", "branch": "open"}
     ),

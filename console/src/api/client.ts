@@ -35,7 +35,7 @@ function csrf(): string {
 
 /** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
 export const WORKED_OUT = "everyshelf:worked-out";
-const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading"];
+const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading", "compare.pending"];
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 
@@ -87,6 +87,17 @@ export function address(path: string, query: Record<string, string | number | un
 export async function get<T>(path: string, query?: Record<string, string | number | undefined>): Promise<T> {
   const response = await answer(() => fetch(address(path, query), { headers: { Accept: "application/json" } }));
   return (await response.json()) as T;
+}
+
+/** Save a file that the service makes; where a job works it out first, that is waited for. */
+export async function save(path: string, query?: Record<string, string | number | undefined>): Promise<void> {
+  const response = await answer(() => fetch(address(path, query)));
+  const named = /filename\*=UTF-8''([^;]+)|filename="([^"]+)"/i.exec(response.headers.get("Content-Disposition") ?? "");
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = named?.[1] ? decodeURIComponent(named[1]) : (named?.[2] ?? "report");
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 60_000);
 }
 
 /** The bytes of a file. */

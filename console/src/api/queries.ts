@@ -77,6 +77,14 @@ export const commit = (key: string, uid: string) =>
 export const commitPlaces = (key: string, uid: string) =>
   queryOptions({ queryKey: ["shelf", key, "commit places", uid], queryFn: () => get<Schemas["CommitPlaces"]>(`shelves/${key}/commits/${uid}/places`) });
 
+/** What undoing a commit on a branch would do. */
+export const undoing = (key: string, uid: string, branch: string) =>
+  queryOptions({ queryKey: ["shelf", key, "undoing", uid, branch], queryFn: () => get<Schemas["Undoing"]>(`shelves/${key}/commits/${uid}/undo`, { branch }) });
+
+/** One version of an artifact, and what has it. */
+export const versionPlaces = (key: string, path: string, ref: string, version: string) =>
+  queryOptions({ queryKey: ["shelf", key, "version places", path, ref, version], queryFn: () => get<Schemas["VersionPlaces"]>(`shelves/${key}/artifact/places`, { path, ref, version }) });
+
 /** Who last set each part or line, a page at a time. */
 export const origins = (key: string, path: string, ref: string, version: string | undefined, form: string) =>
   infiniteQueryOptions({

@@ -525,6 +525,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return one version of an artifact (default: the one in the state): what it was made of, what was made of it, and what has it
+         * @description Return one version of an artifact (default: the one in the state): what it was made of, what was made of
+         *     it, and what has it.
+         */
+        get: operations["artifact_places"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/text": {
         parameters: {
             query?: never;
@@ -756,6 +777,31 @@ export interface paths {
         get: operations["commits_places"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/commits/{uid}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return what undoing a commit would do: what goes back, what keeps later changes, what is to be settled
+         * @description Return what undoing a commit would do: what goes back, what keeps later changes, what is to be settled.
+         */
+        get: operations["commits_undoing"];
+        put?: never;
+        /**
+         * Undo what a commit changed, as a new commit
+         * @description Undo what a commit changed, as a new commit; later changes stay. Conflicts that are to be settled
+         *     first are answered with 409 merge.conflict.
+         */
+        post: operations["commits_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1294,6 +1340,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/environments/{name}/deployments/{number}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return what a deployment changed, under which conditions, who made that and why, as one self-contained HTML page, Markdown or JSON
+         * @description Return what a deployment changed, under which conditions, who made that and why, as one self-contained HTML
+         *     page, Markdown or JSON.
+         */
+        get: operations["deployments_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/environments/{name}/drift": {
         parameters: {
             query?: never;
@@ -1776,6 +1843,27 @@ export interface paths {
          * @description Reach the repository, and return what is there and what the link would do. Nothing moves.
          */
         post: operations["git_links_test"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/history/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return the commits in the line of a ref, filtered by what is given, as one self-contained HTML page, Markdown or JSON: day by day, with what each did, who made it, and why
+         * @description Return the commits in the line of a ref, filtered by what is given, as one self-contained HTML page,
+         *     Markdown or JSON: day by day, with what each did, who made it, and why.
+         */
+        get: operations["history_report"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2941,7 +3029,7 @@ export interface components {
             total: number;
             next: string | null;
         };
-        /** @description What a commit is part of. ``branches``: those whose line it is in; ``restored``: how many artifacts the state holds that restoring would set; ``later``: how many commits the main branch has since. */
+        /** @description What a commit is part of. ``branches``: those whose line it is in; ``restored``: how many artifacts the state holds that restoring would set; ``later``: how many commits the main branch has since; ``undone_by``: commits that undid it. */
         CommitPlaces: {
             commit: string;
             parents: components["schemas"]["NearCommit"][];
@@ -2957,6 +3045,7 @@ export interface components {
             artifacts: number;
             restored: number;
             later: number;
+            undone_by: components["schemas"]["NearCommit"][];
         };
         /** @description An artifact that differs between two states; ``pending`` if its findings are still being worked out. Its sides are null where it is not there, and left out where a desk or a folder is compared. */
         ComparedArtifact: {
@@ -4012,6 +4101,17 @@ export interface components {
             summary: string;
             author: string;
             recorded: string;
+            merged: boolean;
+        };
+        /** @description A version before or after another; ``merged``: the other line of a merge. */
+        NearVersion: {
+            version: number;
+            commit: string;
+            summary: string;
+            author: string;
+            recorded: string;
+            effect: string;
+            headline: string;
             merged: boolean;
         };
         /** @description What an artifact names and what will not be there. */
@@ -5289,6 +5389,37 @@ export interface components {
             headline: string;
             removed: boolean;
         };
+        /** @description Undoing what a commit changed; ``prefer`` settles what was changed again since: "target" keeps that. */
+        UndoInRequest: {
+            /** @default  */
+            summary?: string;
+            /** @default  */
+            description?: string;
+            labels?: {
+                [key: string]: string;
+            };
+            tasks?: string[];
+            author?: string | null;
+            /** Format: date-time */
+            time?: string | null;
+            /** @default  */
+            branch?: string;
+            prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
+        };
+        /** @description What undoing a commit would do on top of ``head``, the newest commit of a branch. ``back``: artifacts that get what they were before it; ``combined``: artifacts changed since, which lose only what it did; ``already``: how many are as before it already; ``open``: artifacts with conflicts to settle, ``open_count`` of them. The lists are cut at 200. ``allowed``: whether who asks may commit to the branch. */
+        Undoing: {
+            commit: string;
+            branch: string;
+            head: string;
+            allowed: boolean;
+            back_count: number;
+            back: string[];
+            combined_count: number;
+            combined: string[];
+            already: number;
+            open_count: number;
+            open: components["schemas"]["ArtifactMerge"][];
+        };
         /** @description An artifact as readable parts. */
         UnfoldedAnswer: {
             files: components["schemas"]["UnfoldedFile"][];
@@ -5413,6 +5544,42 @@ export interface components {
             made: string;
             commit: string;
             lapsed: string;
+        };
+        /** @description One version of an artifact and what has it. ``path``: as of that version; ``versions``: how many there are by now; ``before``: those it was made of; ``next``: those made of it; ``branches`` and ``tags``: whose state holds exactly this version; ``made_by``: the commit that made it, with everything that is part of. */
+        VersionPlaces: {
+            artifact: string;
+            path: string;
+            moved_from: string;
+            version: number;
+            versions: number;
+            kind: string;
+            size: number;
+            content: string;
+            effect: string;
+            headline: string;
+            author: string;
+            recorded: string;
+            summary: string;
+            description: string;
+            labels: {
+                [key: string]: string;
+            };
+            before: components["schemas"]["NearVersion"][];
+            next: components["schemas"]["NearVersion"][];
+            branches: string[];
+            tags: string[];
+            environments: components["schemas"]["VersionThere"][];
+            made_by: components["schemas"]["CommitPlaces"];
+        };
+        /** @description Which version an environment has (null: none, or one that was made there); ``this``: the one asked for. */
+        VersionThere: {
+            environment: string;
+            version: number | null;
+            this: boolean;
+            /** @default  */
+            tag?: string;
+            /** @default null */
+            since?: string | null;
         };
         /** @description A merge that waits to be settled; ``decided`` conflicts are settled already. */
         WaitingMerge: {
@@ -7486,6 +7653,182 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
+    artifact_places: {
+        parameters: {
+            query: {
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "artifact": "data/fares.csv",
+                     *       "path": "data/fares.csv",
+                     *       "moved_from": "",
+                     *       "version": 4,
+                     *       "versions": 1,
+                     *       "kind": "dataset",
+                     *       "size": 1434,
+                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *       "effect": "alters",
+                     *       "headline": "2 cells in fare, 1 row added",
+                     *       "author": "ines",
+                     *       "recorded": "",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "before": [
+                     *         {
+                     *           "version": 4,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "merged": false
+                     *         }
+                     *       ],
+                     *       "next": [
+                     *         {
+                     *           "version": 4,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "merged": false
+                     *         }
+                     *       ],
+                     *       "branches": [],
+                     *       "tags": [],
+                     *       "environments": [
+                     *         {
+                     *           "environment": "test",
+                     *           "version": 4,
+                     *           "this": false
+                     *         }
+                     *       ],
+                     *       "made_by": {
+                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *         "parents": [
+                     *           {
+                     *             "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *             "summary": "Fares of zone 3",
+                     *             "author": "ines",
+                     *             "recorded": "",
+                     *             "merged": false
+                     *           }
+                     *         ],
+                     *         "next": [
+                     *           {
+                     *             "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *             "summary": "Fares of zone 3",
+                     *             "author": "ines",
+                     *             "recorded": "",
+                     *             "merged": false
+                     *           }
+                     *         ],
+                     *         "branches": [],
+                     *         "tags": [
+                     *           {
+                     *             "name": "skerry-line",
+                     *             "later": 1
+                     *           }
+                     *         ],
+                     *         "environments": [
+                     *           {
+                     *             "environment": "test",
+                     *             "reached": false
+                     *           }
+                     *         ],
+                     *         "proposals": [
+                     *           {
+                     *             "number": 2,
+                     *             "title": "Quiet hours: the night officer approves",
+                     *             "state": "",
+                     *             "merged": false
+                     *           }
+                     *         ],
+                     *         "runs": [
+                     *           {
+                     *             "experiment": "",
+                     *             "question": "Does tide height cut the error of the forecast?",
+                     *             "number": 2,
+                     *             "made": false
+                     *           }
+                     *         ],
+                     *         "checks": [
+                     *           {
+                     *             "name": "skerry-line",
+                     *             "passed": false,
+                     *             "comment": ""
+                     *           }
+                     *         ],
+                     *         "git": [
+                     *           {
+                     *             "git": "",
+                     *             "link": "http://127.0.0.1:7463/join#join_ZqbZaMzJfszw",
+                     *             "fetched": false
+                     *           }
+                     *         ],
+                     *         "tasks": [
+                     *           "SK-12"
+                     *         ],
+                     *         "artifacts": 1,
+                     *         "restored": 1,
+                     *         "later": 1,
+                     *         "undone_by": [
+                     *           {
+                     *             "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *             "summary": "Fares of zone 3",
+                     *             "author": "ines",
+                     *             "recorded": "",
+                     *             "merged": false
+                     *           }
+                     *         ]
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["VersionPlaces"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
     artifact_text: {
         parameters: {
             query: {
@@ -8462,7 +8805,16 @@ export interface operations {
                      *       ],
                      *       "artifacts": 1,
                      *       "restored": 1,
-                     *       "later": 1
+                     *       "later": 1,
+                     *       "undone_by": [
+                     *         {
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "",
+                     *           "merged": false
+                     *         }
+                     *       ]
                      *     }
                      */
                     "application/json": components["schemas"]["CommitPlaces"];
@@ -8472,6 +8824,150 @@ export interface operations {
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
+        };
+    };
+    commits_undoing: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The branch to undo it on; default: the main branch.
+                 * @example main
+                 */
+                branch?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7 */
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "branch": "main",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "allowed": false,
+                     *       "back_count": 1,
+                     *       "back": [],
+                     *       "combined_count": 1,
+                     *       "combined": [],
+                     *       "already": 1,
+                     *       "open_count": 1,
+                     *       "open": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "kind": "dataset",
+                     *           "base": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "target": "main",
+                     *           "source": "tobias/quiet-hours",
+                     *           "open": false,
+                     *           "conflicts": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "part": "/column:fare",
+                     *               "type": "column",
+                     *               "label": "fare",
+                     *               "field": "fare",
+                     *               "why": "",
+                     *               "options": [
+                     *                 "both"
+                     *               ]
+                     *             }
+                     *           ],
+                     *           "notes": [],
+                     *           "combined": 1,
+                     *           "result": ""
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["Undoing"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    commits_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7 */
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "summary": "Fares of zone 3",
+                 *       "description": "Timetable, fares and flows of the ferry company.",
+                 *       "labels": {
+                 *         "source": "tariff sheet"
+                 *       },
+                 *       "tasks": [
+                 *         "SK-12"
+                 *       ],
+                 *       "author": "ines",
+                 *       "time": "2026-03-02T08:15:00Z",
+                 *       "branch": "main",
+                 *       "prefer": "target"
+                 *     }
+                 */
+                "application/json": components["schemas"]["UndoInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "author": "ines",
+                     *       "time": "2026-03-02T08:15:00Z",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "summary": "Fares of zone 3",
+                     *       "description": "Timetable, fares and flows of the ferry company.",
+                     *       "labels": {
+                     *         "source": "tariff sheet"
+                     *       },
+                     *       "tasks": [
+                     *         "SK-12"
+                     *       ],
+                     *       "parents": [],
+                     *       "merge": false
+                     *     }
+                     */
+                    "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     compare_states: {
@@ -11193,6 +11689,43 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
+    deployments_report: {
+        parameters: {
+            query?: {
+                /**
+                 * @description html if left out.
+                 * @example html
+                 */
+                form?: "html" | "json" | "md";
+            };
+            header?: never;
+            path: {
+                /** @example test */
+                name: string;
+                /** @example 2 */
+                number: number;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
     environments_drift: {
         parameters: {
             query?: {
@@ -13402,6 +13935,99 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    history_report: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Author.
+                 * @example purser
+                 */
+                by?: string;
+                /**
+                 * @description What had this effect on an artifact: breaks, alters, cosmetic.
+                 * @example alters
+                 */
+                effect?: string;
+                /**
+                 * @description html if left out.
+                 * @example html
+                 */
+                form?: "html" | "json" | "md";
+                /**
+                 * @description A ref: only commits that its line lacks.
+                 * @example tag:spring-1
+                 */
+                from?: string;
+                /**
+                 * @description What touched an artifact of this kind.
+                 * @example dataset
+                 */
+                kind?: string;
+                /**
+                 * @description A label, KEY or KEY=VALUE.
+                 * @example fare
+                 */
+                label?: string;
+                /**
+                 * @description newest (first, the default) or oldest.
+                 * @example
+                 */
+                order?: string;
+                /**
+                 * @description What touched this artifact, under all of its names, or this folder.
+                 * @example data/fares.csv
+                 */
+                path?: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description Recorded on this day or later; a date or a time.
+                 * @example
+                 */
+                since?: string;
+                /**
+                 * @description Id of a task.
+                 * @example SK-12
+                 */
+                task?: string;
+                /**
+                 * @description Recorded on this day or earlier.
+                 * @example
+                 */
+                until?: string;
+                /**
+                 * @description All of these words in the summary or the description.
+                 * @example committed to
+                 */
+                words?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     invitations_list: {

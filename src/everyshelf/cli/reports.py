@@ -18,7 +18,7 @@ report_option = click.option(
     "--report",
     type=click.Path(dir_okay=False, writable=True, path_type=Path),
     metavar="FILE",
-    help="Save the comparison too: one page in .html, .md or .json.",
+    help="Save it as one page: FILE.html, FILE.md or FILE.json.",
 )
 
 
@@ -31,17 +31,20 @@ def report_form(file: Path | None) -> Form | None:
     return form_of(file.name)
 
 
-def save_report(file: Path, form: Form, found: StateComparison | ComparedArtifact | str, title: str) -> None:
-    """Write a report, given as what was found or as its text; whole or not at all."""
+def save_report(file: Path, form: Form, found: StateComparison | ComparedArtifact, title: str) -> None:
+    """Write a report of what was found."""
     from everyshelf.core.report.document import report_of_artifact, report_of_states, written
 
     made = datetime.now().astimezone()
-    if isinstance(found, str):
-        text = found
-    elif isinstance(found, StateComparison):
-        text = written(report_of_states(found, title=title, made=made), form)
+    if isinstance(found, StateComparison):
+        report = report_of_states(found, title=title, made=made)
     else:
-        text = written(report_of_artifact(found, title=title, made=made), form)
+        report = report_of_artifact(found, title=title, made=made)
+    keep_report(file, written(report, form))
+
+
+def keep_report(file: Path, text: str) -> None:
+    """Write the text of a report; whole or not at all."""
     part = file.with_name(f".{file.name}.part")
     try:
         part.write_text(text, encoding="utf-8")

@@ -82,6 +82,10 @@ class EnvironmentsPart(ShelfPart):
         """A rehearsal as one HTML page, Markdown ("md") or JSON."""
         return self._transport.text(f"{self._environment(environment)}/report", tag=tag, form=form)
 
+    def deployment_report(self, environment: str, number: int, form: str = "html") -> str:
+        """What a deployment changed, under which conditions, and who made that, as HTML, Markdown ("md") or JSON."""
+        return self._transport.text(f"{self._environment(environment)}/deployments/{number}/report", form=form)
+
     def promote(
         self,
         tag: str,

@@ -17,6 +17,7 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 from everyshelf.client.events import EventsPart
 from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
+from everyshelf.client.looking_back import LookingBackPart
 from everyshelf.client.merging import MergingPart
 from everyshelf.client.models import (
     Artifact,
@@ -34,15 +35,11 @@ from everyshelf.client.models import (
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
 from everyshelf.client.tasks import TasksPart
-from everyshelf.core.answers.commits import CommitPlaces
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
-from everyshelf.core.answers.lineage import LineageAnswer
-from everyshelf.core.answers.origins import FormsAnswer, OriginsAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage
-from everyshelf.core.answers.uses import UsesAnswer
 
 Progress = Callable[[Job], None]
 _PAGE = 1000
@@ -56,7 +53,15 @@ class _Page(msgspec.Struct):
 
 
 class ShelfClient(
-    PeoplePart, MergingPart, ProposalsPart, ExperimentsPart, EnvironmentsPart, ExchangePart, EventsPart, TasksPart
+    PeoplePart,
+    MergingPart,
+    ProposalsPart,
+    ExperimentsPart,
+    EnvironmentsPart,
+    ExchangePart,
+    EventsPart,
+    TasksPart,
+    LookingBackPart,
 ):
     """One shelf of a service."""
 
@@ -187,100 +192,9 @@ class ShelfClient(
         """What an artifact is made of."""
         return self._transport.get(f"{self._base}/artifact/outline", OutlineAnswer, path=path, ref=ref, version=version)
 
-    def commit_places(self, commit: str) -> CommitPlaces:
-        """What a commit is part of: branches, tags, environments, proposals, runs, checks, tasks, Git."""
-        return self._transport.get(f"{self._base}/commits/{quote(commit)}/places", CommitPlaces)
-
-    def origins(
-        self, path: str, ref: str | None = None, *, version: int | None = None, form: str | None = None
-    ) -> OriginsAnswer:
-        """Who last set each part of an artifact, or with ``form="lines"`` each line; all of them, page by page."""
-        whole: OriginsAnswer | None = None
-        while whole is None or len(whole.parts) + len(whole.lines) < whole.total:
-            start = len(whole.parts) + len(whole.lines) + 1 if whole is not None else 1
-            page = self._transport.get(
-                f"{self._base}/artifact/origins",
-                OriginsAnswer,
-                path=path,
-                ref=ref,
-                version=version,
-                form=form,
-                start=start,
-                limit=_PAGE,
-            )
-            if whole is None:
-                whole = page
-                continue
-            if not page.parts and not page.lines:
-                break
-            whole.parts += page.parts
-            whole.lines += page.lines
-            whole.commits |= page.commits
-        return whole
-
-    def forms(
-        self,
-        path: str,
-        ref: str | None = None,
-        *,
-        version: int | None = None,
-        **of: Any,
-    ) -> FormsAnswer:
-        """What each commit did to one thing in an artifact, newest first.
-
-        One of: ``part`` (its path, a field below it, or a label), ``line`` (from 1), ``row`` (the cells of its key,
-        with commas; with ``column`` one cell, with ``table`` that of a database).
-        """
-        return self._transport.get(
-            f"{self._base}/artifact/forms", FormsAnswer, path=path, ref=ref, version=version, **of
-        )
-
     def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""
         return self._transport.get(f"{self._base}/artifact/drawing", Drawing, path=path, ref=ref, version=version)
-
-    def lineage(
-        self, path: str, ref: str | None = None, *, version: int | None = None, depth: int | None = None
-    ) -> LineageAnswer:
-        """What a version was made from and what was made from it, and whether it can be made again."""
-        return self._transport.get(
-            f"{self._base}/artifact/lineage", LineageAnswer, path=path, ref=ref, version=version, depth=depth
-        )
-
-    def lineage_report(
-        self,
-        path: str,
-        ref: str | None = None,
-        *,
-        version: int | None = None,
-        depth: int | None = None,
-        form: str = "prov",
-    ) -> str:
-        """The same as PROV-JSON (``form="prov"``), or as one HTML page (``form="html"``)."""
-        return self._transport.text(
-            f"{self._base}/artifact/lineage/report", path=path, ref=ref, version=version, depth=depth, form=form
-        )
-
-    def uses(
-        self,
-        path: str,
-        ref: str | None = None,
-        *,
-        part: str | None = None,
-        depth: int | None = None,
-        exact: bool = False,
-    ) -> UsesAnswer:
-        """Who uses an artifact or a ``part`` of it, and what it uses, up to ``depth`` levels; and what it names that is
-        not there. A part is meant by its path, its label or its name. ``exact`` leaves out guesses."""
-        return self._transport.get(
-            f"{self._base}/artifact/uses",
-            UsesAnswer,
-            path=path,
-            ref=ref,
-            part=part,
-            depth=depth,
-            exact="true" if exact else None,
-        )
 
     def unfolded(self, path: str, ref: str | None = None, version: int | None = None) -> UnfoldedAnswer:
         """An artifact's parts as files with their texts, and notes."""

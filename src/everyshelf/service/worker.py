@@ -13,7 +13,6 @@ from pathlib import Path
 
 from everyshelf.service.base.processes import end_with_parent
 
-_WORKERS = 2
 _BEAT_SECONDS = 1.0
 _STOP_SECONDS = 5.0
 
@@ -28,7 +27,8 @@ def main() -> None:
     from everyshelf.service.base.context import get_store
     from everyshelf.service.base.logs import set_up_logs
     from everyshelf.service.base.processes import beat_file
-    from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart, work_on_jobs
+    from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
+    from everyshelf.service.jobs.working import LANES, work_on_jobs
     from everyshelf.service.web.job_kinds import load
 
     set_up_logs()
@@ -37,7 +37,7 @@ def main() -> None:
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
-    threads = [threading.Thread(target=work_on_jobs, args=[stop], daemon=True) for _ in range(_WORKERS)]
+    threads = [threading.Thread(target=work_on_jobs, args=[stop, lane], daemon=True) for lane in LANES]
     threads.append(threading.Thread(target=run_periodic, args=[stop.wait], daemon=True))
     for thread in threads:
         thread.start()

@@ -1,6 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, artifacts, drawing, outline, shelf } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
@@ -76,7 +76,7 @@ export function ArtifactPage() {
           <div className="line1">
             <KindIcon kind={a.kind} tone={tone(a.recorded)} />
             <h1 style={{ font: "400 15px/22px var(--sans)" }}>
-              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}{a.version ? `, version ${a.version}` : ", not committed yet"}
+              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}{a.version ? <>, <Link to={`/s/${key}/version?${new URLSearchParams({ path, ref: at, version: String(a.version) })}`}>version {a.version}</Link></> : ", not committed yet"}
               {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
@@ -116,7 +116,7 @@ export function ArtifactPage() {
           {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "edit" && editable && all.data && <EditView shelf={key} path={path} branch={at} base={all.data.commit} />}
-          {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} />}
+          {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} at={at} />}
           {versions.data && view !== "history" && view !== "edit" && view !== "origins" && view !== "uses" && (
             <div className="under">
               <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />

@@ -25,7 +25,7 @@ export function Versions({ versions, now, onChoose, onAll }: { versions: Artifac
   );
 }
 
-export function VersionTable({ versions, shelf, path }: { versions: ArtifactVersion[]; shelf: string; path: string }) {
+export function VersionTable({ versions, shelf, path, at }: { versions: ArtifactVersion[]; shelf: string; path: string; at: string }) {
   return (
     <section className="sheet scroll" aria-label="History">
       <table>
@@ -33,7 +33,7 @@ export function VersionTable({ versions, shelf, path }: { versions: ArtifactVers
         <tbody>
           {versions.map((v, i) => (
             <tr key={`${v.commit}${i}`}>
-              <td className="num"><b>{v.removed ? "gone" : v.version}</b></td>
+              <td className="num">{v.removed || !v.version ? <b>gone</b> : <Link to={`/s/${shelf}/version?${new URLSearchParams({ path, ref: at, version: String(v.version) })}`}><b>{v.version}</b></Link>}</td>
               <td title={v.recorded ?? ""}>{when(v.recorded)}</td>
               <td>{v.author}</td>
               <td>{v.commit ? <Link to={`/s/${shelf}/commit/${v.commit}`}>{v.summary}</Link> : v.summary}{v.moved_from ? <span className="mut"> moved from {v.moved_from}</span> : ""}</td>

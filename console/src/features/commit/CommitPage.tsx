@@ -2,7 +2,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "react-router";
-import { commit as commitQuery, commitPlaces, comparison, shelf } from "../../api/queries";
+import { commit as commitQuery, commitPlaces, comparison, shelf, undoing } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -10,6 +10,8 @@ import { StateTable } from "../compare/StateTable";
 import { TaskLink } from "../tasks/TaskLink";
 import { Places } from "./Places";
 import { Restore } from "./Restore";
+import { Undo } from "./Undo";
+import { restored, undoneIn } from "./words";
 
 export function CommitPage() {
   const key = useShelfKey();
@@ -17,6 +19,10 @@ export function CommitPage() {
   const found = useQuery(commitQuery(key, uid));
   const places = useQuery(commitPlaces(key, uid));
   const info = useQuery(shelf(key));
+  const main = info.data?.main_branch ?? "main";
+  const branch = places.data?.branches[0] ?? main;
+  const writes = info.data !== undefined && info.data.role !== "reader" && (places.data?.branches.length ?? 0) > 0;
+  const look = useQuery({ ...undoing(key, uid, branch), enabled: writes });
   const c = found.data;
   const ref = `commit:${c?.commit.slice(0, 12) ?? uid}`;
   return (
@@ -29,10 +35,11 @@ export function CommitPage() {
             <h1>“{c.summary}”</h1>
             <span className="end">
               <Button variant="outlined" component={Link} to={`/s/${key}?ref=${ref}`}>See this state</Button>
+              {look.data && <Undo shelf={key} look={look.data} summary={c.summary} />}
               {places.data && places.data.later > 0 && info.data && info.data.role !== "reader" && (
                 <Restore
                   shelf={key} branch={info.data.main_branch} from={ref} label="Restore this state" title={`Restore the state of ${when(c.recorded)}`}
-                  does={`${info.data.main_branch} gets all ${count(places.data.restored, "artifact")} as they were then, in a new commit. The history keeps ${places.data.later === 1 ? "the later commit" : `the ${places.data.later} later commits`}.`}
+                  does={restored(main, places.data)}
                   usual={`Bring the shelf back from ${ref}`}
                 />
               )}
@@ -45,7 +52,15 @@ export function CommitPage() {
             {(places.data?.tasks ?? c.tasks).map((task) => <TaskLink key={task} task={task} />)}
           </p>
           <div className="cols-commit">
-            <Changed commit={c.commit} parent={c.parents[0] ?? undefined} total={places.data?.artifacts ?? 0} />
+            <div className="stack">
+              <Changed commit={c.commit} parent={c.parents[0] ?? undefined} total={places.data?.artifacts ?? 0} />
+              {writes && (
+                <section className="sheet ifs" aria-label="What can be done with it">
+                  <div><h3>If you undo it</h3><p>{look.data ? undoneIn(look.data) : look.isError ? "It cannot be looked at now." : "Looking …"}</p></div>
+                  {places.data && places.data.later > 0 && <div><h3>If you restore this state</h3><p>{restored(main, places.data)}</p></div>}
+                </section>
+              )}
+            </div>
             {places.isPending && <Loading what="Looking where it is" />}
             {places.isError && <ProblemBox error={places.error} />}
             {places.data && <Places places={places.data} recorded={c.recorded} summary={c.summary} />}
@@ -74,7 +89,7 @@ function Changed({ commit, parent, total }: { commit: string; parent: string | u
   return (
     <div>
       <h2 className="formtitle" aria-live="polite">{found.data.sentence}</h2>
-      <p className="cap">Against {parent.slice(0, 8)}, the state before it.</p>
+      <p className="cap" style={{ margin: "4px 0" }}>Against {parent.slice(0, 8)}, the state before it.</p>
       <StateTable artifacts={found.data.artifacts} onOpen={(path) => void go(`/s/${key}/compare?${new URLSearchParams({ ...sides, path })}`)} />
     </div>
   );

@@ -59,6 +59,7 @@ function Parts({ places, recorded }: { places: Given; recorded: string }) {
     <section className="sheet" aria-label="Part of">
       <div className="ph"><h3>Part of</h3></div>
       <dl className="facts pad">
+        {places.undone_by.map((one) => <Row key={`u${one.commit}`} word="Undone by"><Link className="mono" to={`/s/${key}/commit/${one.commit}`}>{one.commit.slice(0, 8)}</Link> {one.summary}, {when(one.recorded)}</Row>)}
         <dt>Branches</dt><dd>{places.branches.join(", ") || "none now"}</dd>
         {places.tags.length > 0 && <><dt>Tags</dt><dd>{places.tags.map((tag) => <span key={tag.name} className="mono">tag:{tag.name}{tag.later > 0 && <span className="mut">, {count(tag.later, "commit")} later</span>} </span>)}</dd></>}
         {places.proposals.map((one) => <Row key={`p${one.number}`} word="Proposal"><Link to={`/s/${key}/proposals/${one.number}`}>{one.number}, {one.title}</Link>, {one.merged ? "merged by it" : one.state}</Row>)}
@@ -67,7 +68,7 @@ function Parts({ places, recorded }: { places: Given; recorded: string }) {
         <dt>Commit</dt><dd className="mono">{places.commit}</dd>
         {places.git.map((one) => <Row key={`${one.git}${one.link}`} word="Git"><span className="mono">{one.git}</span>{one.link && <span className="mut"> {one.fetched ? "fetched from" : "sent to"} {one.link}{one.at && `, ${when(one.at)}`}</span>}</Row>)}
       </dl>
-      <p className="pad cap">Recorded {new Date(recorded).toLocaleString("en-GB")}. A commit never changes; restoring makes a new one.</p>
+      <p className="pad cap">Recorded {new Date(recorded).toLocaleString("en-GB")}. A commit never changes; undoing and restoring make new ones.</p>
     </section>
   );
 }

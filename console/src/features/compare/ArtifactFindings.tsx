@@ -21,7 +21,7 @@ import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
 import { PendingJob } from "./PendingJob";
-import { SaveReport } from "./SaveReport";
+import { SaveReport } from "../../shell/SaveReport";
 import { Inline } from "./Worded";
 
 interface Props {
@@ -69,7 +69,7 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
         {table && !table.unrelated && <RowBars table={table} />}
         <span className="end">
           {onAll && <Button variant="outlined" onClick={onAll}>All artifacts</Button>}
-          <SaveReport shelf={shelf} from={from} to={to} path={path} />
+          <SaveReport report={`shelves/${shelf}/compare/report`} query={{ from, to, path }} />
         </span>
       </div>
       {seen === "text" ? (

@@ -9,7 +9,7 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { ArtifactFindings } from "./ArtifactFindings";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
-import { SaveReport } from "./SaveReport";
+import { SaveReport } from "../../shell/SaveReport";
 import { StateTable } from "./StateTable";
 
 export function ComparePage() {
@@ -62,7 +62,7 @@ function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: st
         <span className="sec sm">{count(c.same ?? 0, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
         <span className="end">
           <Button variant="outlined" onClick={onSwap}>Swap sides</Button>
-          <SaveReport shelf={key} from={before} to={to} waiting={c.pending > 0} />
+          <SaveReport report={`shelves/${key}/compare/report`} query={{ from: before, to }} waiting={c.pending > 0} />
         </span>
       </div>
       {c.parted && (

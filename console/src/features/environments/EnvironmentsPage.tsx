@@ -75,7 +75,7 @@ export function EnvironmentsPage() {
               {stations.map((e, i) => (
                 <div key={e.name} className="halt">
                   {i > 0 && route !== "trial" && <GatesInto environment={e} known={known(e)} />}
-                  <Station environment={e} first={i === 0} chosen={e === chosen} panel={panel} onChoose={(next) => choose(e, next)} onRollBack={(overwrite) => start.mutate({ path: `${e.name}/roll-back`, body: { reason: "rolled back from the console", overwrite_drift: overwrite } })} />
+                  <Station shelf={key} environment={e} first={i === 0} chosen={e === chosen} panel={panel} onChoose={(next) => choose(e, next)} onRollBack={(overwrite) => start.mutate({ path: `${e.name}/roll-back`, body: { reason: "rolled back from the console", overwrite_drift: overwrite } })} />
                 </div>
               ))}
               </div>

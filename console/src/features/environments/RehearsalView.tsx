@@ -8,6 +8,7 @@ import { KindIcon } from "../../marks/spines";
 import { when } from "../../marks/words";
 import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
+import { SaveReport } from "../../shell/SaveReport";
 import { ProblemBox } from "../../shell/states";
 import type { Panel } from "./EnvironmentsPage";
 
@@ -32,7 +33,7 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
     <section className="sheet" aria-label="Rehearsal">
       <div className="ph">
         <h3>Rehearsal</h3><span className="cap">tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched</span>
-        <a className="end" href={`/api/v1/shelves/${key}/environments/${r.environment}/report?tag=${encodeURIComponent(r.tag)}`} download>Save report</a>
+        <span className="end"><SaveReport report={`shelves/${key}/environments/${r.environment}/report`} query={{ tag: r.tag }} /></span>
       </div>
       <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{r.sentence}</p>
       <div className="cols2" style={{ gridTemplateColumns: "minmax(0,1fr) 300px", gap: 0 }}>

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { save } from "../../api/client";
 import type { Environment, Rehearsal } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
@@ -6,6 +7,7 @@ import type { Panel } from "./EnvironmentsPage";
 import { gateWords } from "./words";
 
 interface StationProps {
+  shelf: string;
   environment: Environment;
   /** at the start of its route: there is no room before it for its gates */
   first: boolean;
@@ -15,7 +17,7 @@ interface StationProps {
   onRollBack: (overwrite: boolean) => void;
 }
 
-export function Station({ environment: e, first, chosen, panel, onChoose, onRollBack }: StationProps) {
+export function Station({ shelf, environment: e, first, chosen, panel, onChoose, onRollBack }: StationProps) {
   const [asks, setAsks] = useState(false);
   const pressed = (p: Panel) => chosen && panel === p;
   return (
@@ -23,7 +25,7 @@ export function Station({ environment: e, first, chosen, panel, onChoose, onRoll
       <header><h3>{e.name}</h3><span className="cap">{e.destination}, fed from {e.fed_from || "any branch"}</span></header>
       <div className="run">
         <span className="mono">{e.current ? `tag:${e.current.tag}` : "nothing yet"}</span>
-        <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}</span>
+        <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}{e.current && <> <button type="button" className="plainbtn" onClick={() => save(`shelves/${shelf}/environments/${e.name}/deployments/${e.current?.number ?? 0}/report`)}>Report</button></>}</span>
       </div>
       <dl className="kvs">
         <dt>Next</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>

@@ -8,6 +8,7 @@ import { TaskLink } from "../tasks/TaskLink";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { SaveReport } from "../../shell/SaveReport";
 import { useParam } from "../../shell/useRefParam";
 import { FIELDS, type Sought, SoughtForm } from "./Sought";
 
@@ -33,7 +34,7 @@ export function HistoryPage() {
   return (
     <Page page="history" title={`History of ${at}`} at={at} say={say}>
       <h1>{found.data ? `${count(total, "commit")} in the line of ${at}${isAll ? "" : total === 1 ? " matches" : " match"}, newest first.` : "History"}</h1>
-      <SoughtForm sought={sought} onSeek={seek} />
+      <div className="line1"><SoughtForm sought={sought} onSeek={seek} /><span className="end"><SaveReport report={`shelves/${key}/history/report`} query={{ ref: at, ...sought }} /></span></div>
       {found.isPending && <Loading what="Reading the history" />}
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && total === 0 && <Empty>{isAll ? "No commit yet. The first one starts the history." : "No commit of this line matches all of that. Take something away, or show all."}</Empty>}

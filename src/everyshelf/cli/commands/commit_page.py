@@ -29,7 +29,7 @@ def show_commit(shelf: ShelfClient, uid: str, as_json: bool) -> None:
         terminal.labelled(name, text, at=_AT)
     _show_artifacts(commit)
     if places.later:
-        terminal.next_step(f"everyshelf restore --at commit:{commit.commit[:8]}")
+        terminal.next_step(f"everyshelf undo {commit.commit[:8]} --show")
 
 
 def _facts(commit: CommitListed, places: CommitPlaces) -> Iterator[tuple[str, str]]:
@@ -38,6 +38,8 @@ def _facts(commit: CommitListed, places: CommitPlaces) -> Iterator[tuple[str, st
         yield "parent", _near(near)
     for near in places.next:
         yield "next", _near(near)
+    for near in places.undone_by:
+        yield "undone by", _near(near)
     yield "branches", ", ".join(places.branches) or "none now"
     labels = ", ".join(f"{key} {value}" for key, value in commit.labels.items())
     yield from ((name, text) for name, text in (("labels", labels), ("tasks", ", ".join(places.tasks))) if text)

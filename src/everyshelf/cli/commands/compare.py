@@ -12,7 +12,7 @@ from everyshelf.cli import completing, terminal
 from everyshelf.cli.fail_on import check_fail_on, fail_on_option
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
 from everyshelf.cli.options import shelf_options
-from everyshelf.cli.reports import report_form, report_option, save_report
+from everyshelf.cli.reports import keep_report, report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf
 from everyshelf.core.answers.comparisons import Compared
 from everyshelf.core.answers.states import ArtifactComparison, ComparedArtifact, RefAnswer, StateComparison
@@ -61,7 +61,7 @@ def compare(
         which = found.path if isinstance(found, _OneArtifact) else None
         text = None if on_desk else shelf.compare_report(before, after, path=which, form=form)
         if text is not None:
-            save_report(report, form, text, title)
+            keep_report(report, text)
         elif isinstance(found, StateComparison):
             save_report(report, form, found, title)
     if as_json:

@@ -6,14 +6,18 @@ import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.folders import print_by_folder
 from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.reports import keep_report, report_form, report_option
 from everyshelf.cli.session import open_shelf
+
+if TYPE_CHECKING:
+    from everyshelf.client.models import Deployment
 
 F = TypeVar("F", bound=Callable[..., Any])
 _QUIET = re.compile(r"(?:(?P<days>[A-Za-z,]+) )?(?P<start>\d?\d:\d\d)-(?P<end>\d?\d:\d\d)(?: (?P<zone>\S+))?\Z")
@@ -298,12 +302,40 @@ def env_try_draft(
     terminal.next_step(f"everyshelf drift {name}")
 
 
+def _last_done(deployments: list[Deployment], name: str) -> int:
+    done = [one.number for one in deployments if one.state == "recorded"]
+    if not done:
+        raise click.ClickException(f"the environment {name} has no deployment yet")
+    return max(done)
+
+
 @env.command("show")
 @click.argument("name", shell_complete=completing.environments)
+@click.option(
+    "--deployment", type=click.IntRange(1), metavar="N", help="With --report: of this one; default: the last."
+)
+@report_option
 @shelf_options
-def env_show(name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Show the environment NAME: its gates and its deployments, newest first."""
+def env_show(
+    name: str,
+    deployment: int | None,
+    report: Path | None,
+    shelf_key: str | None,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Show the environment NAME: its gates and its deployments, newest first.
+
+    With --report, what a deployment changed, under which conditions, and who made that and why.
+    """
     shelf, _ = open_shelf(shelf_key, address)
+    form = report_form(report)
+    if report is not None and form is not None:
+        number = deployment or _last_done(shelf.deployments(name), name)
+        keep_report(report, shelf.deployment_report(name, number, form))
+        return
+    if deployment is not None:
+        raise click.UsageError("--deployment N goes with --report FILE")
     found, place = shelf.deployments(name), shelf.environment(name)
     if as_json:
         terminal.print_json(found)

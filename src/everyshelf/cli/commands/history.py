@@ -12,12 +12,15 @@ import click
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.commands.commit_page import show_commit
 from everyshelf.cli.commands.origins import show_forms
+from everyshelf.cli.commands.version_page import show_version
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import at_option, shelf_options
+from everyshelf.cli.reports import keep_report, report_form, report_option
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
     from everyshelf.client import CommitListed, ShelfClient
+    from everyshelf.desk.desk import Desk
 
 _SHOWN = 20
 
@@ -26,6 +29,7 @@ _SHOWN = 20
 @click.argument("artifact", required=False, shell_complete=completing.artifacts)
 @at_option
 @click.option("--commit", "one", metavar="ID", help="Show one commit: what it changed, and what it is part of.")
+@click.option("--version", type=click.IntRange(1), help="With ARTIFACT: show this version and what has it.")
 @click.option("--from", "start", metavar="REF", help="Only commits that REF lacks.", shell_complete=completing.refs)
 @click.option("--since", metavar="DATE", help="Only commits recorded on this day or later.")
 @click.option("--until", metavar="DATE", help="Only commits recorded on this day or earlier.")
@@ -40,12 +44,15 @@ _SHOWN = 20
 @click.option("--part", metavar="PART", help="With ARTIFACT: the commits that touched this part, a path or a label.")
 @click.option("--limit", type=click.IntRange(1), help="Number of entries; default: 20, with --csv all.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
+@report_option
 @shelf_options
 def history(
     artifact: str | None,
     ref: str | None,
     part: str | None,
     one: str | None,
+    version: int | None,
+    report: Path | None,
     limit: int | None,
     oldest_first: bool,
     as_csv: bool,
@@ -56,38 +63,61 @@ def history(
 ) -> None:
     """List the commits of a branch, or the versions of ARTIFACT, newest first."""
     shelf, desk = open_shelf(shelf_key, address)
-    if one is not None:
-        if artifact is not None or part is not None or as_csv or any(sought.values()):
-            raise click.UsageError("--commit ID shows one commit and goes with no other filter")
-        show_commit(shelf, one, as_json)
-        return
-    ref = ref or default_ref(desk)
     wanted = {name: value for name, value in sought.items() if value}
-    if "path" in wanted and desk:
-        wanted["path"] = desk.as_path(wanted["path"])
-    if oldest_first:
-        wanted["order"] = "oldest"
-    limit = limit or (None if as_csv else _SHOWN)
-    if part is not None:
-        if artifact is None or wanted or as_csv:
-            raise click.UsageError("--part goes with ARTIFACT alone: everyshelf history ARTIFACT --part PART")
-        show_forms(shelf, desk.as_path(artifact) if desk else artifact, ref, as_json, part=part)
-        return
-    if artifact is not None and (wanted or as_csv):
-        raise click.UsageError("ARTIFACT lists versions; to look among commits: everyshelf history --path ARTIFACT")
-    if artifact is not None:
-        _show_versions(shelf, desk.as_path(artifact) if desk else artifact, ref, limit, as_json)
-        return
-    commits = list(shelf.commits(ref, limit, **wanted))
+    ref = ref or default_ref(desk)
+    filtered = bool(wanted) or oldest_first or as_csv or report is not None
+    if one is not None or version is not None or part is not None:
+        if filtered or sum(option is not None for option in (one, version, part)) > 1:
+            raise click.UsageError("--commit, --version and --part each show one thing and go with no other option")
+        if one is not None:
+            show_commit(shelf, one, as_json)
+        elif version is not None:
+            show_version(shelf, _path_of(desk, artifact, "--version N"), ref, version, as_json)
+        else:
+            show_forms(shelf, _path_of(desk, artifact, "--part PART"), ref, as_json, part=part)
+    elif artifact is not None:
+        if filtered:
+            raise click.UsageError("ARTIFACT lists versions; to look among commits: everyshelf history --path ARTIFACT")
+        _show_versions(shelf, _path_of(desk, artifact, ""), ref, limit or _SHOWN, as_json)
+    else:
+        if "path" in wanted and desk:
+            wanted["path"] = desk.as_path(wanted["path"])
+        if oldest_first:
+            wanted["order"] = "oldest"
+        if report is not None:
+            _save(shelf, report, ref, wanted)
+        else:
+            _list_commits(shelf, ref, wanted, limit, as_csv=as_csv, as_json=as_json)
+
+
+def _list_commits(
+    shelf: ShelfClient, ref: str | None, wanted: dict[str, str], limit: int | None, *, as_csv: bool, as_json: bool
+) -> None:
+    commits = list(shelf.commits(ref, limit or (None if as_csv else _SHOWN), **wanted))
     if as_csv:
         _print_csv(commits)
     elif as_json:
         terminal.print_json(commits)
     else:
         among = " that match" if wanted.keys() - {"order"} else ""
+        first = "oldest" if "order" in wanted else "newest"
         what = terminal.bold(f"{terminal.count(len(commits), 'commit')} of {ref or 'main'}")
-        terminal.say(f"{what}{among}, {'oldest' if oldest_first else 'newest'} first.")
+        terminal.say(f"{what}{among}, {first} first.")
         _show_commits(commits)
+
+
+def _path_of(desk: Desk | None, artifact: str | None, option: str) -> str:
+    """The path of the artifact that is named; raises ``UsageError`` where none is."""
+    if artifact is None:
+        raise click.UsageError(f"name the artifact: everyshelf history ARTIFACT {option}")
+    return desk.as_path(artifact) if desk is not None else artifact
+
+
+def _save(shelf: ShelfClient, report: Path, ref: str | None, wanted: dict[str, str]) -> None:
+    """Write the commits that are sought as a report."""
+    form = report_form(report)
+    assert form is not None
+    keep_report(report, shelf.history_report(ref, form, **wanted))
 
 
 def _show_versions(shelf: ShelfClient, path: str, ref: str | None, limit: int | None, as_json: bool) -> None:

@@ -12,8 +12,8 @@ from everyshelf.cli import completing, terminal
 from everyshelf.cli.errors import CONFLICT, REFUSED
 from everyshelf.cli.folders import print_by_folder
 from everyshelf.cli.options import shelf_options
+from everyshelf.cli.reports import keep_report, report_form, report_option
 from everyshelf.cli.session import open_shelf
-from everyshelf.core.report.document import form_of
 
 if TYPE_CHECKING:
     from everyshelf.client import Job, ShelfClient
@@ -24,15 +24,16 @@ _MOST_ARTIFACTS, _MOST_STEPS = 60, 40
 @click.command("rehearse")
 @click.argument("tag", shell_complete=completing.tags)
 @click.argument("environment", shell_complete=completing.environments)
-@click.option("--report", metavar="FILE", help="Also write a report: FILE.html, FILE.md or FILE.json.")
+@report_option
 @shelf_options
 def rehearse(
-    tag: str, environment: str, report: str | None, shelf_key: str | None, address: str | None, as_json: bool
+    tag: str, environment: str, report: Path | None, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
     """Show what promoting TAG to ENVIRONMENT would do, without changing anything. Exit code 4 if a gate is not met."""
     shelf, _ = open_shelf(shelf_key, address)
-    if report is not None:
-        Path(report).write_text(shelf.rehearsal_report(tag, environment, form_of(report)))
+    form = report_form(report)
+    if report is not None and form is not None:
+        keep_report(report, shelf.rehearsal_report(tag, environment, form))
     found = shelf.rehearse(tag, environment)
     if as_json:
         terminal.print_json(found)

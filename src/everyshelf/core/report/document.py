@@ -1,4 +1,4 @@
-"""Reports of comparisons and rehearsals: made from what was found, and written in one of three forms."""
+"""Reports of comparisons, rehearsals and promotions: made from what was found, and written in one of three forms."""
 
 from __future__ import annotations
 
@@ -86,6 +86,21 @@ def report_of_rehearsal(
         same=same,
         artifacts=artifacts,
     )
+
+
+def report_of_promotion(
+    compared: StateComparison,
+    *,
+    title: str,
+    made: datetime,
+    sentence: str,
+    conditions: Conditions,
+    commits: dict[str, list[CommitLine]],
+) -> Report:
+    """The report of a promotion that was made: what it changed there, under which conditions, and who made that."""
+    report = report_of_states(compared, title=title, made=made, commits=commits)
+    report.report, report.sentence, report.conditions = "promotion", sentence, list(conditions)
+    return report
 
 
 def as_artifact(compared: Compared, path: str) -> ComparedArtifact:

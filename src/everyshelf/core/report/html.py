@@ -43,7 +43,7 @@ class _Section:
 
 def html(report: Report) -> str:
     """The report as a page; everything from the files is escaped."""
-    return _template().render(report=report, sections=[_section(artifact) for artifact in report.artifacts])
+    return template("report.html").render(report=report, sections=[_section(artifact) for artifact in report.artifacts])
 
 
 def _section(artifact: ComparedArtifact) -> _Section:
@@ -66,7 +66,8 @@ def _pieces(text: str | None, marked: Pieces) -> Pieces | None:
 
 
 @cache
-def _template() -> Template:
+def template(name: str) -> Template:
+    """One of the templates of this folder; they share a page and their marks."""
     loader = PackageLoader("everyshelf.core.report", "templates")
     environment = Environment(
         loader=loader, autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
@@ -79,4 +80,4 @@ def _template() -> Template:
         "shifts_told": shifts_told,
         "measured": measured,
     }
-    return environment.get_template("report.html")
+    return environment.get_template(name)

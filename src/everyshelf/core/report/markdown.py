@@ -24,12 +24,12 @@ _SPECIAL = re.compile(r"([\\`*_\[\]|#])")
 
 def markdown(report: Report) -> str:
     """The report as Markdown."""
-    out = [f"# {_text(report.title)}", "", f"**{_text(report.sentence)}**", ""]
+    out = [f"# {escaped(report.title)}", "", f"**{escaped(report.sentence)}**", ""]
     out += ["| effect | findings |", "| --- | ---: |"]
     out += [f"| {effect} | {report.effects.get(effect, 0)} |" for effect in EFFECTS]
     if report.conditions:
         out += ["", "|  | condition | what is said of it |", "| --- | --- | --- |"]
-        out += [f"| {'met' if m else '**holds**'} | {_text(n)} | {_text(s)} |" for m, n, s in report.conditions]
+        out += [f"| {'met' if m else '**holds**'} | {escaped(n)} | {escaped(s)} |" for m, n, s in report.conditions]
     for artifact in report.artifacts:
         out += _artifact(artifact)
         out += _made(report.commits.get(artifact.path, []))
@@ -37,14 +37,14 @@ def markdown(report: Report) -> str:
 
 
 def _artifact(artifact: ComparedArtifact) -> list[str]:
-    place = f"{_text(artifact.kind)}, {_code(artifact.path)}, {_said(artifact)}"
-    out = ["", f"## {_text(artifact.name)}", "", place]
+    place = f"{escaped(artifact.kind)}, {code(artifact.path)}, {_said(artifact)}"
+    out = ["", f"## {escaped(artifact.name)}", "", place]
     if artifact.note:
-        out += ["", _text(artifact.note)]
+        out += ["", escaped(artifact.note)]
     if artifact.table is not None:
-        out += ["", _text(rows_of(artifact.table)), *_rows(artifact.table)]
+        out += ["", escaped(rows_of(artifact.table)), *_rows(artifact.table)]
     for name, table in (artifact.tables or {}).items():
-        out += ["", f"### {_text(name)}", "", _text(rows_of(table)), *_rows(table)]
+        out += ["", f"### {escaped(name)}", "", escaped(rows_of(table)), *_rows(table)]
     if artifact.model is not None:
         out += _measured(artifact.model)
     shown, cosmetic = by_effect(artifact)
@@ -61,9 +61,8 @@ def _made(commits: list[CommitLine]) -> list[str]:
     told = []
     for one in commits:
         version = f", version {one.version}" if one.version else ""
-        told.append(
-            f"- {_text(one.author)}, {one.recorded:%Y-%m-%d %H:%M}: {_text(one.summary)} (`{one.commit[:8]}`{version})"
-        )
+        who = f"{escaped(one.author)}, {one.recorded:%Y-%m-%d %H:%M}"
+        told.append(f"- {who}: {escaped(one.summary)} (`{one.commit[:8]}`{version})")
     return ["", *told] if told else []
 
 
@@ -75,10 +74,10 @@ def _rows(table: TableAnswer) -> list[str]:
         for told in shifts[:_MOST_SHIFTS]:
             shift = told.shift
             over = " (over)" if shift.beyond else ""
-            out.append(f"| {_text(told.column)} | {shift.value:.3f}{over} | {shift.limit:g} | {shift.measure} |")
+            out.append(f"| {escaped(told.column)} | {shift.value:.3f}{over} | {shift.limit:g} | {shift.measure} |")
     if rows := rows_told(table, _MOST_ROWS):
         out += ["", "|  | row | cells |", "| --- | --- | --- |"]
-        out += [f"| {GLYPHS[r.action]} | {_text(r.name)} | {_text(cells_of(r))} |" for r in rows]
+        out += [f"| {GLYPHS[r.action]} | {escaped(r.name)} | {escaped(cells_of(r))} |" for r in rows]
     return out
 
 
@@ -87,13 +86,13 @@ def _measured(model: ModelAnswer) -> list[str]:
     if not told:
         return []
     head = ["", "| measured | before | after | that is |", "| --- | ---: | ---: | --- |"]
-    return [*head, *(f"| {' | '.join(_text(cell) for cell in row)} |" for row in told)]
+    return [*head, *(f"| {' | '.join(escaped(cell) for cell in row)} |" for row in told)]
 
 
 def _said(artifact: ComparedArtifact) -> str:
     before, after = artifact.versions
     versions = f", version {before} to {after}" if before and after else ""
-    return f"{artifact.state}{versions}: {_text(artifact.headline)}"
+    return f"{artifact.state}{versions}: {escaped(artifact.headline)}"
 
 
 def _findings(findings: list[FindingAnswer]) -> list[str]:
@@ -104,10 +103,15 @@ def _findings(findings: list[FindingAnswer]) -> list[str]:
     for finding in findings[:_MOST]:
         before, after = sides(finding)
         if "\n" in f"{before or ''}{after or ''}":
-            below += ["", f"{_text(finding.label)}, {_text(what(finding))}:", "", *_lines(before or "", after or "")]
+            below += [
+                "",
+                f"{escaped(finding.label)}, {escaped(what(finding))}:",
+                "",
+                *_lines(before or "", after or ""),
+            ]
             before = after = "see below"
-        cells = (_text(finding.label), _text(what(finding)), _cell(before), _cell(after), _effect(finding))
-        out.append(f"| {GLYPHS[finding.action]} {_text(finding.type)} | {' | '.join(cells)} |")
+        cells = (escaped(finding.label), escaped(what(finding)), _cell(before), _cell(after), _effect(finding))
+        out.append(f"| {GLYPHS[finding.action]} {escaped(finding.type)} | {' | '.join(cells)} |")
     if len(findings) > _MOST:
         out += ["", f"… and {len(findings) - _MOST} more."]
     return [*out, *below]
@@ -115,7 +119,7 @@ def _findings(findings: list[FindingAnswer]) -> list[str]:
 
 def _effect(finding: FindingAnswer) -> str:
     used = users(finding)
-    return f"**breaks** {_text('; '.join(used))}".strip() if finding.effect == "breaks" else finding.effect or ""
+    return f"**breaks** {escaped('; '.join(used))}".strip() if finding.effect == "breaks" else finding.effect or ""
 
 
 def _lines(before: str, after: str) -> list[str]:
@@ -123,18 +127,20 @@ def _lines(before: str, after: str) -> list[str]:
         return {"same": "  ", "old": "- ", "new": "+ ", "gap": "@ "}[one.kind] + one.text
 
     lines = [line(one) for one in changed_lines(before, after)]
-    fence = "~" * max(3, max((len(m) for text in lines for m in re.findall(r"~+", text)), default=0) + 1)
+    fence = "~" * max(3, max((len(m) for line in lines for m in re.findall(r"~+", line)), default=0) + 1)
     return [f"{fence}diff", *lines, fence]
 
 
 def _cell(text: str | None) -> str:
-    return "" if text is None else _text(text if len(text) < 400 else f"{text[:398]}…")
+    return "" if text is None else escaped(text if len(text) < 400 else f"{text[:398]}…")
 
 
-def _text(text: str) -> str:
+def escaped(text: str) -> str:
+    """A text on one line in which nothing is taken for Markdown."""
     # Angle brackets as entities: not every renderer of Markdown takes a backslash before them for an escape.
     return html.escape(_SPECIAL.sub(r"\\\1", " ".join(text.split())), quote=False)
 
 
-def _code(text: str) -> str:
+def code(text: str) -> str:
+    """A text on one line as code."""
     return f"`{' '.join(text.replace('`', ' ').split())}`"

@@ -11,14 +11,14 @@ from everyshelf.core.answers.states import CommitLine, ComparedArtifact, RefAnsw
 
 
 class Report(msgspec.Struct, kw_only=True):
-    """A comparison, or the rehearsal of a promotion. ``title`` names what was compared; ``made``: when, to the minute.
+    """A comparison, or a promotion or its rehearsal. ``title`` names what was compared; ``made``: when, to the minute.
 
-    ``conditions``: of a rehearsal, what must hold: whether it does, its name, and what is said of it. ``from_`` and
+    ``conditions``: of a promotion, what must hold: whether it does, its name, and what is said of it. ``from_`` and
     ``to``: the two states, where they are states of a shelf; ``same``: how many artifacts are equal, where that is
     known. ``commits``: by path of an artifact, who made what differs, and why, newest first.
     """
 
-    report: Literal["comparison", "rehearsal"]
+    report: Literal["comparison", "rehearsal", "promotion"]
     conditions: list[tuple[bool, str, str]]
     title: str
     made: str

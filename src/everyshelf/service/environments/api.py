@@ -11,11 +11,11 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.report.document import FORMS
 from everyshelf.service.environments import shapes
 from everyshelf.service.environments.actions import beside, bindings, environments, gates, promotion, reality, rehearsal
+from everyshelf.service.environments.actions.deployment_report import report_on_deployment
 from everyshelf.service.environments.models import Deployment, Environment
-from everyshelf.service.http.transfer import REPORT_TYPES, as_download
+from everyshelf.service.http.reports import FORM, as_report, form_wanted
 from everyshelf.service.http.views import valid
 from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
@@ -172,17 +172,32 @@ class ReportView(EnvironmentBase):
     @extend_schema(
         operation_id="environments_report",
         responses={(200, "text/html"): OpenApiTypes.BINARY},
-        parameters=[_TAG, OpenApiParameter("form", str, enum=list(FORMS), description="html if left out.")],
+        parameters=[_TAG, FORM],
     )
     def get(self, request: Any, shelf: str, name: str) -> HttpResponse:
         """Return a rehearsal as one self-contained HTML page, Markdown or JSON."""
         _, found = self.environment(request, shelf, name)
-        form = request.query_params.get("form") or "html"
-        if form not in FORMS:
-            raise InvalidError(f"form must be one of {', '.join(FORMS)}, not {form[:40]!r}", code="report.form")
+        form = form_wanted(request)
         tag = promotion.find_tag(found.shelf, request.query_params.get("tag", ""))
         text = rehearsal.report_on(found, tag, form)
-        return as_download(text, f"rehearsal of {tag.name} into {name}.{form}", REPORT_TYPES[form])
+        return as_report(text, f"rehearsal of {tag.name} into {name}", form)
+
+
+class DeploymentReportView(EnvironmentBase):
+    """A promotion that was made, to keep or to send."""
+
+    @extend_schema(
+        operation_id="deployments_report",
+        responses={(200, "text/html"): OpenApiTypes.BINARY},
+        parameters=[FORM],
+    )
+    def get(self, request: Any, shelf: str, name: str, number: int) -> HttpResponse:
+        """Return what a deployment changed, under which conditions, who made that and why, as one self-contained HTML
+        page, Markdown or JSON."""
+        caller, found = self.environment(request, shelf, name)
+        form = form_wanted(request)
+        text = report_on_deployment(caller, found, number, form)
+        return as_report(text, f"deployment {number} in {name}", form)
 
 
 class PromoteView(EnvironmentBase):
@@ -299,6 +314,7 @@ urlpatterns = [
     path("/<str:name>/bindings", BindingsView.as_view()),
     path("/<str:name>/reviews", ReviewsView.as_view()),
     path("/<str:name>/deployments", DeploymentsView.as_view()),
+    path("/<str:name>/deployments/<int:number>/report", DeploymentReportView.as_view()),
     path("/<str:name>/rehearse", RehearseView.as_view()),
     path("/<str:name>/report", ReportView.as_view()),
     path("/<str:name>/promote", PromoteView.as_view()),

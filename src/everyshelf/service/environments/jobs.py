@@ -13,12 +13,12 @@ from everyshelf.service.environments.actions.promotion import ask_about_unsettle
 from everyshelf.service.environments.actions.reality import check_drift
 from everyshelf.service.environments.actions.trials import end_expired
 from everyshelf.service.environments.models import Deployment, Environment
-from everyshelf.service.jobs.actions import Run, job_kind, periodic
+from everyshelf.service.jobs.actions import Run, Sort, job_kind, periodic
 
 log = structlog.get_logger("everyshelf.environments")
 
 
-@job_kind("promote", resumes=False)
+@job_kind("promote", resumes=False, sort=Sort.SHORT)
 def promote(run: Run) -> dict[str, Any] | None:
     """Put a planned deployment in place. After a restart the journal decides, not this job."""
     rows = Deployment.objects.select_related("environment__shelf", "tag", "commit", "rolled_back_to")

@@ -98,13 +98,6 @@ def send_pieces(pieces: Iterable[bytes], name: str) -> HttpResponseBase:
     return _to_keep(StreamingHttpResponse(pieces, content_type="application/zip"), name)
 
 
-REPORT_TYPES = {
-    "html": "text/html; charset=utf-8",
-    "md": "text/markdown; charset=utf-8",
-    "json": "application/json",
-}
-
-
 def as_download(data: bytes | str, name: str, content_type: str) -> HttpResponse:
     """What was made from artifacts, as a file to keep; never shown as a page of ours."""
     return _to_keep(HttpResponse(data, content_type=content_type), name)

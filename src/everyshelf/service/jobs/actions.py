@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import threading
 import time
 import traceback
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
+from enum import IntEnum
 from typing import Any
 
 import structlog
@@ -24,7 +24,8 @@ from everyshelf.service.rights import Caller, require, role_on
 log = structlog.get_logger("everyshelf.jobs")
 _SAVE_EVERY_SECONDS = 0.25
 _MOST_ATTEMPTS = 3
-_FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.02, 0.25
+_TURN_SECONDS, _LOOK_AGAIN_SECONDS = 5.0, 1.0
+_FIRST_PAUSE_SECONDS = 0.02
 
 
 class CancelledError(EveryShelfError):
@@ -33,13 +34,33 @@ class CancelledError(EveryShelfError):
     code = "job.cancelled"
 
 
+class GaveWayError(EveryShelfError):
+    """The job worked for its turn while others waited; it goes on when they have had theirs."""
+
+
+class Sort(IntEnum):
+    """What waits for a job: someone, for an act of seconds; someone, for as long as it takes; or only what is shown."""
+
+    SHORT = 0
+    LONG = 1
+    AFTER = 2
+
+
 @dataclass(frozen=True)
-class _Kind:
+class Kind:
+    """What a kind of job does, whether it may run again after a restart, and how urgent it is."""
+
     run: Callable[[Run], dict[str, Any] | None]
     resumes: bool
+    sort: Sort
 
 
-_kinds: dict[str, _Kind] = {}
+kinds: dict[str, Kind] = {}
+
+
+def kinds_of(*sorts: Sort) -> list[str]:
+    """The names of the kinds of these sorts."""
+    return [name for name, kind in kinds.items() if kind.sort in sorts]
 
 
 class Run:
@@ -49,6 +70,7 @@ class Run:
         self.job = job
         self._saved = 0.0
         self._cancellable = True
+        self._turn_ends = time.monotonic() + _TURN_SECONDS
 
     @property
     def shelf(self) -> Any:
@@ -71,17 +93,27 @@ class Run:
         if asked and self._cancellable:
             raise CancelledError("cancelled before anything was switched")
 
+    def give_way(self) -> None:
+        """Raise ``GaveWayError`` if it has worked for its turn and others wait: the job runs again later, from its
+        start. Only for what passes over what it has done already."""
+        if time.monotonic() < self._turn_ends:
+            return
+        others = kinds_of(*(sort for sort in Sort if sort <= kinds[self.job.kind].sort))
+        if Job.objects.filter(state=State.WAITING, kind__in=others).exists():
+            raise GaveWayError("others waited")
+        self._turn_ends = time.monotonic() + _LOOK_AGAIN_SECONDS
+
     def no_more_cancel(self) -> None:
         """From here on the work is finished whatever is asked."""
         self._cancellable = False
 
 
-def job_kind(name: str, *, resumes: bool) -> Callable[[Any], Any]:
+def job_kind(name: str, *, resumes: bool, sort: Sort = Sort.LONG) -> Callable[[Any], Any]:
     """Register the function of a kind of job. ``resumes``: after a restart it runs again from its start (so it must
     bear that); else it fails cleanly."""
 
     def register(run: Callable[[Run], dict[str, Any] | None]) -> Callable[[Run], dict[str, Any] | None]:
-        _kinds[name] = _Kind(run, resumes)
+        kinds[name] = Kind(run, resumes, sort)
         return run
 
     return register
@@ -126,29 +158,6 @@ def start_job(caller: Caller, kind: str, shelf: Any, parameters: dict[str, Any])
     return job
 
 
-def next_job() -> str | None:
-    """The job that has waited longest, or None."""
-    return Job.objects.filter(state=State.WAITING).order_by("pk").values_list("uid", flat=True).first()
-
-
-def work_on_jobs(stop: threading.Event) -> None:
-    """Run jobs as they come, one at a time, until ``stop`` is set. The records are the queue: what is recorded there is
-    found, whatever happened to who recorded it."""
-    pause = _FIRST_PAUSE_SECONDS
-    while not stop.wait(pause):
-        try:
-            close_old_connections()
-            uid = next_job()
-            if uid is not None:
-                run_now(uid)
-        except Exception:
-            # Records that cannot be read or written for a while (a full disk) are asked again; jobs go on from there.
-            log.error("the job worker could not work", trace=traceback.format_exc()[-4000:])
-            pause = _LONGEST_PAUSE_SECONDS * 4
-            continue
-        pause = 0.0 if uid is not None else min(pause * 1.5 + _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS)
-
-
 def run_now(uid: str) -> None:
     """Run one job in this process; called by the worker."""
     close_old_connections()
@@ -159,7 +168,9 @@ def run_now(uid: str) -> None:
         return
     job = Job.objects.select_related("shelf", "person").get(uid=uid)
     try:
-        result = _kinds[job.kind].run(Run(job))
+        result = kinds[job.kind].run(Run(job))
+    except GaveWayError:
+        Job.objects.filter(pk=job.pk).update(state=State.WAITING, queued=timezone.now(), attempts=F("attempts") - 1)
     except CancelledError as error:
         _end(job, State.CANCELLED, problem=body(409, error.message, error.code))
     except EveryShelfError as error:
@@ -219,7 +230,7 @@ def cancel_job(caller: Caller, uid: str) -> Job:
 def take_up_after_restart() -> None:
     """Decide what becomes of jobs an earlier process left running: they wait again, or failed."""
     for job in Job.objects.filter(state=State.RUNNING):
-        kind = _kinds.get(job.kind)
+        kind = kinds.get(job.kind)
         if job.attempts >= _MOST_ATTEMPTS:
             why = f"the job worker ended {job.attempts} times while this ran"
             _end(job, State.FAILED, problem=body(500, why, "job.fatal", f"Tell who runs the service: job {job.uid}."))

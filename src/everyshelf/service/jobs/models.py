@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.contrib.auth.models import User
 from django.db import models
+from django.utils import timezone
 
 
 class State(models.TextChoices):
@@ -17,7 +18,7 @@ class State(models.TextChoices):
 
 
 class Job(models.Model):
-    """Long work: what to do, how far it is, and how it ended."""
+    """Long work: what to do, how far it is, and how it ended. ``queued``: since when it waits."""
 
     uid = models.CharField(max_length=32, unique=True)
     kind = models.CharField(max_length=30)
@@ -33,6 +34,7 @@ class Job(models.Model):
     cancel_asked = models.BooleanField(default=False)
     attempts = models.PositiveSmallIntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
+    queued = models.DateTimeField(default=timezone.now)
     heartbeat = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)
 

@@ -14,4 +14,4 @@ class LineageConfig(AppConfig):
         from everyshelf.service.lineage.actions.recording import record_commit
         from everyshelf.service.shelves.actions.describing import follow_describing
 
-        follow_describing(record_commit)
+        follow_describing(lambda commit, _give_way: record_commit(commit))

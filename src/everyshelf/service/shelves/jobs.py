@@ -7,7 +7,7 @@ from typing import Any
 from everyshelf.core.compare.sentences import headline
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import parse_rules
-from everyshelf.service.jobs.actions import Run, job_kind
+from everyshelf.service.jobs.actions import Run, Sort, job_kind
 from everyshelf.service.shelves.actions.comparing import compare_pair
 from everyshelf.service.shelves.actions.comparison import compare_states
 from everyshelf.service.shelves.actions.describing import describe_commit, followers
@@ -19,16 +19,17 @@ from everyshelf.service.shelves.actions.verify import verify_shelf
 from everyshelf.service.shelves.models import Commit
 
 
-@job_kind("describe", resumes=True)
+@job_kind("describe", resumes=True, sort=Sort.AFTER)
 def describe(run: Run) -> dict[str, Any] | None:
-    """Say of each version that commits made what it changed, and whatever follows that."""
+    """Say of each version that commits made what it changed, and whatever follows that. All of it passes over what is
+    done already, so that a large commit can give way to others."""
     uids = run.parameters.get("commits") or [run.parameters["commit"]]
     for done, uid in enumerate(uids):
         run.progress(done, len(uids), uid[:8])
         commit = Commit.objects.get(uid=uid, shelf=run.job.shelf)
-        describe_commit(commit)
+        describe_commit(commit, run.give_way)
         for follow in followers:
-            follow(commit)
+            follow(commit, run.give_way)
     return {"commit": uids[-1]}
 
 

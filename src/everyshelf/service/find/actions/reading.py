@@ -27,11 +27,11 @@ _MOST_IN_COMMIT = 2000
 _AT_ONCE = 100
 
 
-def read_commit(commit: Commit) -> None:
+def read_commit(commit: Commit, give_way: Callable[[], None]) -> None:
     """Read the words of what a commit made, and where branches are now (the work of a job)."""
     refresh_heads(commit.shelf)
-    _read(unread(commit.shelf, history=True).filter(commit=commit)[:_MOST_IN_COMMIT])
-    _read(unread(commit.shelf))
+    _read(unread(commit.shelf, history=True).filter(commit=commit)[:_MOST_IN_COMMIT], give_way=give_way)
+    _read(unread(commit.shelf), give_way=give_way)
     note_read(commit.shelf)
 
 
@@ -51,7 +51,12 @@ def read_all(shelf: Shelf, tell: Tell, *, history: bool) -> int:
     return done
 
 
-def _read(rows: Iterable[ArtifactVersion], tell: Tell | None = None, total: int = 0) -> int:
+def _read(
+    rows: Iterable[ArtifactVersion],
+    tell: Tell | None = None,
+    total: int = 0,
+    give_way: Callable[[], None] = lambda: None,
+) -> int:
     done, waiting = 0, list[tuple[ArtifactVersion, list[PlaceText]]]()
     for version in rows:
         if tell is not None:
@@ -61,6 +66,7 @@ def _read(rows: Iterable[ArtifactVersion], tell: Tell | None = None, total: int 
         if len(waiting) == _AT_ONCE:
             _write(waiting)
             waiting = []
+            give_way()
     _write(waiting)
     return done
 

@@ -61,10 +61,16 @@ def versions_of(version: ArtifactVersion) -> list[ArtifactVersion]:
     return rows
 
 
-def keep_steps(commit: Commit) -> None:
+def keep_steps(commit: Commit, give_way: Callable[[], None]) -> None:
     """Keep the steps of the versions that a commit made (the work of a job)."""
     rules = rules_at(commit.root)
-    for version in commit.versions.filter(content__gt="").select_related("commit", "shelf")[:_MOST_IN_COMMIT]:
+    known = VersionStep.objects.filter(version__commit=commit, reader=STEP_VERSION).values("version")
+    versions = commit.versions.filter(content__gt="").select_related("commit", "shelf")[:_MOST_IN_COMMIT]
+    done = set(known.values_list("version", flat=True))
+    for version in versions:
+        if version.pk in done:
+            continue
+        give_way()
         rows = versions_of(version)
         if version.kind in _TABLES:
             _make(version, rows, "rows", rules)

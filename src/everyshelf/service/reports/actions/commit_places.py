@@ -22,6 +22,7 @@ from everyshelf.service.exchange.models import GitPair, GitTransfer
 from everyshelf.service.experiments.models import Run
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
+from everyshelf.service.shelves.actions.undoing import LABEL
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
 from everyshelf.service.tasks.actions.mentions import read_new_commits
 from everyshelf.service.tasks.models import TaskMention
@@ -53,6 +54,7 @@ def places_of(shelf: Shelf, commit: Commit) -> CommitPlaces:
         artifacts=commit.versions.count(),
         restored=get_trees().count(commit.root),
         later=lineage.divergence(main.head_id, commit.pk)[0] if main is not None else 0,
+        undone_by=_undone_by(shelf, commit),
     )
 
 
@@ -70,6 +72,11 @@ def _near(commit: Commit, *, merged: bool) -> NearCommit:
     return NearCommit(
         commit=commit.uid, summary=commit.summary, author=commit.author, recorded=commit.recorded, merged=merged
     )
+
+
+def _undone_by(shelf: Shelf, commit: Commit) -> list[NearCommit]:
+    later = shelf.commits.filter(pk__gt=commit.pk, **{f"labels__{LABEL}": commit.uid[:12]}).order_by("pk")
+    return [_near(one, merged=False) for one in later[:_MOST]]
 
 
 def _tags(shelf: Shelf, commit: Commit, lineage: Lineage) -> list[TagWith]:

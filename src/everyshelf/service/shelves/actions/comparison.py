@@ -15,11 +15,14 @@ from everyshelf.core.answers.comparisons import Compared, ComparisonAnswer
 from everyshelf.core.answers.states import ArtifactState, ComparedArtifact, Side, StateComparison
 from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.sentences import effect_of, headline, rank_of, states_sentence
+from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import EFFECTS
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.jobs.actions import start_job
+from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.comparing import Effort, compare_pair, nothing_changed
 from everyshelf.service.shelves.actions.pairs import Pairing, pair_changes
 from everyshelf.service.shelves.actions.recognising import kinds_of
@@ -31,6 +34,27 @@ from everyshelf.service.shelves.models import Shelf
 Progress = Callable[[int, int, str], None]
 BUDGET_SECONDS = 0.8
 SHOWN_FINDINGS = 50
+
+
+class ComparePendingError(ConflictError):
+    """A job is comparing; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+
+    code = "compare.pending"
+    keeps = True  # the job it names
+    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
+
+    def __init__(self, job: str) -> None:
+        super().__init__("comparing takes longer than an answer may: a job does it", job=job)
+
+
+def compare_whole(caller: Caller, shelf: Shelf, before: Resolved, after: Resolved, *, shown: int) -> StateComparison:
+    """The comparison of two states with nothing left out; raises ``ComparePendingError`` where a job has to do it."""
+    for_a_job = before.commit is not None and after.commit is not None and "draft" not in (before.kind, after.kind)
+    compared = compare_states(shelf, before, after, budget=BUDGET_SECONDS if for_a_job else None, shown=shown)
+    if compared.pending and before.commit is not None and after.commit is not None:
+        job = start_job(caller, "compare", shelf, {"from": before.commit.uid, "to": after.commit.uid})
+        raise ComparePendingError(job.uid)
+    return compared
 
 
 def compare_states(

@@ -17,7 +17,7 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
-from everyshelf.service.rights import Caller, require
+from everyshelf.service.rights import Caller, may, require
 from everyshelf.service.shelves.actions.recognising import recognise_changes
 from everyshelf.service.shelves.actions.versions import artifacts_before, record_versions
 from everyshelf.service.shelves.models import Branch, Commit, CommitParent, Shelf
@@ -56,7 +56,16 @@ class CommitMessage:
 
 def require_branch(caller: Caller, shelf: Shelf, branch: Branch) -> None:
     """Return if the caller may commit to the branch."""
-    require(caller, shelf, "commit to a guarded branch" if branch.guarded else "commit")
+    require(caller, shelf, _right_to(branch))
+
+
+def may_commit(caller: Caller, shelf: Shelf, branch: Branch) -> bool:
+    """As ``require_branch``, for those who only want to know."""
+    return may(caller, shelf, _right_to(branch))
+
+
+def _right_to(branch: Branch) -> str:
+    return "commit to a guarded branch" if branch.guarded else "commit"
 
 
 def checked_message(caller: Caller, message: CommitMessage) -> CommitMessage:

@@ -22,15 +22,29 @@ def parents_of(version: ArtifactVersion, rows: list[ArtifactVersion], lineage: L
     return found
 
 
+def first_parent_of(version: ArtifactVersion, lineage: Lineage) -> ArtifactVersion | None:
+    """The version that ``version`` was made of on its own branch; None for a first version."""
+    parents = lineage.parents(version.commit_id)
+    older = ArtifactVersion.objects.filter(artifact=version.artifact_id, pk__lt=version.pk).order_by("-pk")
+    newest = older.first()
+    if newest is None or not parents:
+        return None
+    commit = Commit.objects.get(pk=parents[0])
+    # Mostly it is the newest one there is: only else are all of them read.
+    if newest.content and newest.commit_id in lineage.ancestors(commit.pk) and _holds(commit, newest):
+        return newest
+    return _current(commit, list(older), lineage)
+
+
+def _holds(commit: Commit, row: ArtifactVersion) -> bool:
+    entry = get_trees().find(commit.root, row.path)
+    return entry is not None and entry.id == row.content
+
+
 def _current(commit: Commit, rows: list[ArtifactVersion], lineage: Lineage) -> ArtifactVersion | None:
     """The version of the artifact at a commit; where it was removed there, the last one before that."""
     if rows[0].commit_id == commit.pk and rows[0].content:
         return rows[0]
     line = lineage.ancestors(commit.pk)
     held = [row for row in rows if row.content and row.commit_id in line]
-    trees = get_trees()
-    for row in held:
-        entry = trees.find(commit.root, row.path)
-        if entry is not None and entry.id == row.content:
-            return row
-    return held[0] if held else None
+    return next((row for row in held if _holds(commit, row)), held[0] if held else None)

@@ -21,12 +21,12 @@ from everyshelf.core.answers.states import (
 )
 from everyshelf.core.answers.tables import RowPage
 from everyshelf.core.compare.sentences import headline
-from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history.names import file_name
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.report.document import FORMS, Form, as_artifact, report_of_artifact, report_of_states, written
+from everyshelf.core.report.document import as_artifact, report_of_artifact, report_of_states, written
 from everyshelf.service.http.answers import answered
-from everyshelf.service.http.transfer import REPORT_TYPES, as_download
+from everyshelf.service.http.reports import FORM, as_report, form_wanted
 from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import comparing, comparison, drawings, listing, recording
@@ -157,39 +157,30 @@ class CompareReportView(ShelfView):
             TO,
             OpenApiParameter("path", str, description="One artifact only."),
             OLD_PATH,
-            OpenApiParameter("form", str, enum=list(FORMS), description="html if left out."),
+            FORM,
         ],
     )
     def get(self, request: Any, shelf: str) -> HttpResponse:
         """Return a comparison as one self-contained HTML page, Markdown or JSON."""
-        _, found = self.shelf(request, shelf)
-        form = _form(request)
+        caller, found = self.shelf(request, shelf)
+        form = form_wanted(request)
         before, after = request.query_params.get("from", ""), request.query_params.get("to") or found.main_branch
         if request.query_params.get("path"):
             path = path_of(request)
             one = _one(found, request)
             if one.pending:
-                raise _still_pending()
+                raise comparison.ComparePendingError(_start(caller, found, request).uid)
             title = f"{found.name}, {file_name(path)} from {before} to {after}"
             report = report_of_artifact(_reported(one, path), title=title, made=timezone.now())
         else:
             state = self.at(request, found, "to")
             start = since_parting(found, self.at(request, found, "from"), state)[0]
-            states = _states(found, start, state, _MOST_FINDINGS)
-            if states.pending:
-                raise _still_pending()
+            states = comparison.compare_whole(caller, found, start, state, shown=_MOST_FINDINGS)
+            _add_users(found, state, states)
             title = f"{found.name} from {before} to {after}"
             commits = made_between(found, start, state, states.artifacts)
             report = report_of_states(states, title=title, made=timezone.now(), commits=commits)
-        return as_download(written(report, form), f"{title}.{form}", REPORT_TYPES[form])
-
-
-def _form(request: Any) -> Form:
-    wanted = request.query_params.get("form") or "html"
-    for form in FORMS:
-        if wanted == form:
-            return form
-    raise InvalidError(f"form must be one of {', '.join(FORMS)}, not {wanted[:40]!r}", code="report.form")
+        return as_report(written(report, form), title, form)
 
 
 def _reported(compared: ArtifactComparison, path: str) -> ComparedArtifact:
@@ -201,18 +192,17 @@ def _reported(compared: ArtifactComparison, path: str) -> ComparedArtifact:
     return artifact
 
 
-def _still_pending() -> ConflictError:
-    hint = "Ask for the comparison first and wait for its job."
-    return ConflictError("the comparison is still being worked out", code="compare.pending", hint=hint)
-
-
 def _states(shelf: Shelf, before: Resolved, after: Resolved, shown: int) -> StateComparison:
     both = before.commit is not None and after.commit is not None
     # No job can look at a draft, which is nobody else's: it is worked out here.
     budget = comparison.BUDGET_SECONDS if both and "draft" not in (before.kind, after.kind) else None
     compared = comparison.compare_states(shelf, before, after, budget=budget, shown=shown)
-    add_users(shelf, after, recording.rules_at(after.root), {a.path: a.findings for a in compared.artifacts})
+    _add_users(shelf, after, compared)
     return compared
+
+
+def _add_users(shelf: Shelf, after: Resolved, compared: StateComparison) -> None:
+    add_users(shelf, after, recording.rules_at(after.root), {a.path: a.findings for a in compared.artifacts})
 
 
 def _pair(shelf: Shelf, request: Any) -> tuple[tuple[ArtifactAt | None, ArtifactAt | None], Pairing]:

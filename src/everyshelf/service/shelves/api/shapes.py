@@ -215,6 +215,14 @@ class RestoreIn(MessageIn):
     path = serializers.CharField(required=False, allow_null=True, default=None, trim_whitespace=False)
 
 
+class UndoIn(MessageIn):
+    """Undoing what a commit changed; ``prefer`` settles what was changed again since: "target" keeps that."""
+
+    summary = serializers.CharField(max_length=300, required=False, default="", allow_blank=True)
+    branch = serializers.CharField(required=False, default="", allow_blank=True)
+    prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
+
+
 class ContentOut(serializers.Serializer[Any]):
     """Stored content."""
 

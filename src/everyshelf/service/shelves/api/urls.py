@@ -3,6 +3,7 @@
 from django.urls import path
 
 from everyshelf.service.shelves.api import artifact_views as artifacts
+from everyshelf.service.shelves.api import commit_views as commits
 from everyshelf.service.shelves.api import compare_views as compare
 from everyshelf.service.shelves.api import merge_views as merges
 from everyshelf.service.shelves.api import parcel_views as parcels
@@ -22,7 +23,7 @@ urlpatterns = [
     path(f"{_S}/merges/<str:uid>/finish", merges.FinishView.as_view()),
     path(f"{_S}/parcel", parcels.ParcelView.as_view()),
     path(f"{_S}/copies", artifacts.CopiesView.as_view()),
-    path(f"{_S}/restore", artifacts.RestoreView.as_view()),
+    path(f"{_S}/restore", commits.RestoreView.as_view()),
     path(f"{_S}/branches/<path:name>", shelves.BranchView.as_view()),
     path(f"{_S}/tags", shelves.TagsView.as_view()),
     path(f"{_S}/tags/<path:name>", shelves.TagView.as_view()),
@@ -44,8 +45,9 @@ urlpatterns = [
     path(f"{_S}/contents/edit", artifacts.EditView.as_view()),
     path(f"{_S}/contents/fold", artifacts.FoldView.as_view()),
     path(f"{_S}/contents/<str:identity>", artifacts.ContentView.as_view()),
-    path(f"{_S}/commits", artifacts.CommitsView.as_view()),
-    path(f"{_S}/commits/<str:uid>", artifacts.CommitView.as_view()),
+    path(f"{_S}/commits", commits.CommitsView.as_view()),
+    path(f"{_S}/commits/<str:uid>", commits.CommitView.as_view()),
+    path(f"{_S}/commits/<str:uid>/undo", commits.UndoView.as_view()),
     path(f"{_S}/compare", compare.CompareView.as_view()),
     path(f"{_S}/compare/parted", compare.PartedView.as_view()),
     path(f"{_S}/compare/artifact", compare.CompareArtifactView.as_view()),

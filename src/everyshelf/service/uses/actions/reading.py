@@ -56,14 +56,19 @@ def reader_mark() -> str:
     return f"{READER_VERSION} {packages()}"[:64]
 
 
-def read_commit(commit: Commit) -> None:
+def read_commit(commit: Commit, give_way: Callable[[], None]) -> None:
     """Read what the artifacts that a commit set name (the work of a job), and note that its state is read.
 
     Of a commit of more than 500 artifacts only some are read."""
     versions = see_versions(commit.versions.filter(content__gt="", kind__in=LINKED_KINDS)[: _MOST_IN_COMMIT + 1])
-    unread = _read(commit.shelf, versions[:_MOST_IN_COMMIT])
+    done = _read_already({version.pk for version in versions})
+    todo = [version for version in versions[:_MOST_IN_COMMIT] if version.pk not in done]
+    for start in range(0, len(todo), _BETWEEN_LOOKS):
+        _read(commit.shelf, todo[start : start + _BETWEEN_LOOKS])
+        give_way()
     if len(versions) > _MOST_IN_COMMIT:
-        return  # so much would keep other jobs waiting; whoever asks has a job of its own read the rest
+        return  # whoever asks has a job of its own read the rest
+    unread = _not_readable(versions)
     first = CommitParent.objects.filter(commit=commit, position=0).select_related("parent").first()
     if first is not None:
         before = StateRead.objects.filter(shelf=commit.shelf, root=first.parent.root, reader=reader_mark()).first()
