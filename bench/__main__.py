@@ -14,6 +14,7 @@ from tests.support.service import Service
 from bench import figures
 from bench.as_run import as_run
 from bench.connections import connections
+from bench.console import console
 from bench.crashes import Campaign
 from bench.crowd import crowd
 from bench.cut_short import campaigns
@@ -85,6 +86,7 @@ def main() -> int:
         ("storage", storage),
         ("listings", listings),
         ("looking-back", looking_back),
+        ("console", console),
         ("exchange", exchange),
         ("histories", histories),
         ("releases", releases),

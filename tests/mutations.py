@@ -97,6 +97,18 @@ CUTS = [
         ("tests.service.test_undo",),
     ),
     Cut(
+        "service/shelves/actions/arranging.py",
+        "    touched = set(rows[: _MOST_APART + 1])\n",
+        "    touched = set[str]()\n",
+        ("tests.service.test_arranging",),
+    ),
+    Cut(
+        "service/shelves/actions/arranging.py",
+        '                self._orders.pop("effect", None)\n',
+        "",
+        ("tests.service.test_arranging",),
+    ),
+    Cut(
         "service/jobs/working.py",
         "    (Sort.SHORT,),\n",
         "    (Sort.AFTER,),\n",

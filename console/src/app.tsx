@@ -1,38 +1,41 @@
 import { ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { ProblemError } from "./api/client";
 import { session } from "./api/queries";
-import { VersionPage } from "./features/version/VersionPage";
-import { ArtifactPage } from "./features/artifact/ArtifactPage";
-import { BranchesPage } from "./features/branches/BranchesPage";
-import { CommitPage } from "./features/commit/CommitPage";
-import { ComparePage } from "./features/compare/ComparePage";
-import { EnvironmentsPage } from "./features/environments/EnvironmentsPage";
-import { WebhooksPage } from "./features/events/WebhooksPage";
-import { ExperimentPage } from "./features/experiments/ExperimentPage";
-import { ExperimentsPage } from "./features/experiments/ExperimentsPage";
-import { FindPage } from "./features/find/FindPage";
-import { GitPage } from "./features/git/GitPage";
-import { HistoryPage } from "./features/history/HistoryPage";
-import { PendingPage } from "./features/pending/PendingPage";
-import { JoinPage } from "./features/people/JoinPage";
-import { LogPage } from "./features/people/LogPage";
-import { PeoplePage } from "./features/people/PeoplePage";
-import { AccountPage } from "./features/people/AccountPage";
-import { TokensPage } from "./features/people/TokensPage";
-import { ProposalPage } from "./features/proposals/ProposalPage";
-import { ProposalsPage } from "./features/proposals/ProposalsPage";
-import { SettlePage } from "./features/settle/SettlePage";
 import { SignIn } from "./features/session/SignIn";
-import { ShelfPage } from "./features/shelf/ShelfPage";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
-import { TasksPage } from "./features/tasks/TasksPage";
 import { Patterns } from "./marks/spines";
 import { FindKey } from "./shell/FindKey";
 import { Loading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
+
+// Each page is fetched when it is opened.
+const VersionPage = lazy(() => import("./features/version/VersionPage").then((page) => ({ default: page.VersionPage })));
+const ArtifactPage = lazy(() => import("./features/artifact/ArtifactPage").then((page) => ({ default: page.ArtifactPage })));
+const BranchesPage = lazy(() => import("./features/branches/BranchesPage").then((page) => ({ default: page.BranchesPage })));
+const CommitPage = lazy(() => import("./features/commit/CommitPage").then((page) => ({ default: page.CommitPage })));
+const ComparePage = lazy(() => import("./features/compare/ComparePage").then((page) => ({ default: page.ComparePage })));
+const EnvironmentsPage = lazy(() => import("./features/environments/EnvironmentsPage").then((page) => ({ default: page.EnvironmentsPage })));
+const WebhooksPage = lazy(() => import("./features/events/WebhooksPage").then((page) => ({ default: page.WebhooksPage })));
+const ExperimentPage = lazy(() => import("./features/experiments/ExperimentPage").then((page) => ({ default: page.ExperimentPage })));
+const ExperimentsPage = lazy(() => import("./features/experiments/ExperimentsPage").then((page) => ({ default: page.ExperimentsPage })));
+const FindPage = lazy(() => import("./features/find/FindPage").then((page) => ({ default: page.FindPage })));
+const GitPage = lazy(() => import("./features/git/GitPage").then((page) => ({ default: page.GitPage })));
+const HistoryPage = lazy(() => import("./features/history/HistoryPage").then((page) => ({ default: page.HistoryPage })));
+const PendingPage = lazy(() => import("./features/pending/PendingPage").then((page) => ({ default: page.PendingPage })));
+const JoinPage = lazy(() => import("./features/people/JoinPage").then((page) => ({ default: page.JoinPage })));
+const LogPage = lazy(() => import("./features/people/LogPage").then((page) => ({ default: page.LogPage })));
+const PeoplePage = lazy(() => import("./features/people/PeoplePage").then((page) => ({ default: page.PeoplePage })));
+const AccountPage = lazy(() => import("./features/people/AccountPage").then((page) => ({ default: page.AccountPage })));
+const TokensPage = lazy(() => import("./features/people/TokensPage").then((page) => ({ default: page.TokensPage })));
+const ProposalPage = lazy(() => import("./features/proposals/ProposalPage").then((page) => ({ default: page.ProposalPage })));
+const ProposalsPage = lazy(() => import("./features/proposals/ProposalsPage").then((page) => ({ default: page.ProposalsPage })));
+const SettlePage = lazy(() => import("./features/settle/SettlePage").then((page) => ({ default: page.SettlePage })));
+const ShelfPage = lazy(() => import("./features/shelf/ShelfPage").then((page) => ({ default: page.ShelfPage })));
+const TasksPage = lazy(() => import("./features/tasks/TasksPage").then((page) => ({ default: page.TasksPage })));
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -61,11 +64,12 @@ function Gate() {
   const who = useQuery(session());
   if (who.isPending) return <Loading what="Asking who you are" />;
   if (who.isError) return <ProblemBox error={who.error} />;
-  if (window.location.pathname === "/join") return <JoinPage />;
+  if (window.location.pathname === "/join") return <Suspense fallback={<Loading what="Opening the page" />}><JoinPage /></Suspense>;
   if (!who.data.person) return <SignIn />;
   return (
     <>
     <FindKey />
+    <Suspense fallback={<Loading what="Opening the page" />}>
     <Routes>
       <Route path="/" element={<ShelvesPage />} />
       <Route path="/find" element={<FindPage />} />
@@ -92,6 +96,7 @@ function Gate() {
       <Route path="/s/:key/pending" element={<PendingPage />} />
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>
+    </Suspense>
     </>
   );
 }

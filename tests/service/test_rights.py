@@ -44,6 +44,7 @@ ROWS: dict[str, Row] = {
     # --- reader: see, compare, download, remark ---
     "shelves_get": Row("reader"),
     "artifacts_list": Row("reader"),
+    "artifacts_summary": Row("reader"),
     "artifact_get": Row("reader", query=A),
     "artifact_history": Row("reader", query=A),
     "artifact_outline": Row("reader", query=A),

@@ -37,26 +37,37 @@ export const branches = (key: string) =>
 export const tags = (key: string) =>
   queryOptions({ queryKey: ["shelf", key, "tags"], queryFn: () => get<Tag[]>(`shelves/${key}/tags`) });
 
-async function allArtifacts(key: string, ref: string): Promise<{ items: Artifact[]; commit: string | null }> {
-  const items: Artifact[] = [];
-  let cursor: string | undefined;
-  let commit: string | null = null;
-  do {
-    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ref, limit: 2000, cursor });
-    items.push(...page.items);
-    commit = page.commit;
-    cursor = page.next ?? undefined;
-  } while (cursor);
-  return { items, commit };
-}
-
-export const artifacts = (key: string, ref: string) =>
+/** A state in short: its kinds with the newest artifacts of each, its folders and people. */
+export const summary = (key: string, ref: string) =>
   queryOptions({
-    queryKey: ["shelf", key, "artifacts", ref],
-    queryFn: () => allArtifacts(key, ref),
+    queryKey: ["shelf", key, "summary", ref],
+    queryFn: () => get<Schemas["StateSummary"]>(`shelves/${key}/summary`, { ref }),
     placeholderData: keepPreviousData,
     staleTime: 10_000,
   });
+
+export const ARTIFACTS_ON_A_PAGE = 200;
+/** Which artifacts are listed, and in which order. */
+export interface Listed { words?: string; kind?: string; by?: string; effect?: string; folder?: string; sort: string }
+
+/** One page of a list of artifacts, filtered and sorted by the service; the first is page 0. */
+export const artifactPage = (key: string, ref: string, listed: Listed, page: number) =>
+  queryOptions({
+    queryKey: ["shelf", key, "artifacts", ref, listed, page],
+    queryFn: () => get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ...listed, ref, start: page * ARTIFACTS_ON_A_PAGE, limit: ARTIFACTS_ON_A_PAGE }),
+    placeholderData: keepPreviousData,
+    staleTime: 10_000,
+  });
+
+/** All artifacts of a list, for a file. */
+export async function everyArtifact(key: string, ref: string, listed: Listed): Promise<Artifact[]> {
+  const found: Artifact[] = [];
+  for (;;) {
+    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ...listed, ref, start: found.length, limit: 1000 });
+    found.push(...page.items);
+    if (page.items.length === 0 || found.length >= page.total) return found;
+  }
+}
 
 export const artifact = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({

@@ -634,8 +634,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List artifacts by path, at a ref
-         * @description List artifacts by path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder.
+         * List artifacts at a ref by path, or filtered and sorted
+         * @description List artifacts at a ref by path, or filtered and sorted. A page that follows is of the same state where the
+         *     ref is `commit:` and the commit of the first page.
          */
         get: operations["artifacts_list"];
         put?: never;
@@ -2291,6 +2292,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return a state in short: its kinds with the newest artifacts of each, its folders and people, and how much there is
+         * @description Return a state in short: its kinds with the newest artifacts of each, its folders and people, and how much
+         *     there is.
+         */
+        get: operations["artifacts_summary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/tags": {
         parameters: {
             query?: never;
@@ -2740,6 +2762,7 @@ export interface components {
             commit: string | null;
             items: components["schemas"]["ArtifactOut"][];
             total: number;
+            bytes?: number;
             next: string | null;
         };
         /** @description An artifact that is not the same on both sides: "added" is only on the second. ``effect``: empty where it was not judged; ``findings``: the first of them. */
@@ -3518,6 +3541,11 @@ export interface components {
             name: string;
             notes: string[];
         };
+        /** @description How many artifacts lie directly in a folder. */
+        FolderSummary: {
+            folder: string;
+            count: number;
+        };
         /** @description The forms of one part, newest first: all commits that touched it. */
         FormsAnswer: {
             path: string;
@@ -3848,6 +3876,13 @@ export interface components {
             person: components["schemas"]["Person"];
             shelf: string;
             role: string;
+        };
+        /** @description The artifacts of one kind: how many, their size, and the newest of them. */
+        KindSummary: {
+            kind: string;
+            count: number;
+            bytes: number;
+            newest: components["schemas"]["ArtifactOut"][];
         };
         /** @description An artifact that is not as it was put there. */
         KnownDrift: {
@@ -5172,6 +5207,17 @@ export interface components {
             same: number | null;
             job: string | null;
             parted: components["schemas"]["Parted"] | null;
+        };
+        /** @description A state in short; of more than 500 folders the first. */
+        StateSummary: {
+            ref: string;
+            commit: string | null;
+            total: number;
+            bytes: number;
+            kinds: components["schemas"]["KindSummary"][];
+            folders: components["schemas"]["FolderSummary"][];
+            folder_count: number;
+            authors: string[];
         };
         /** @description One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good. */
         StepOut: {
@@ -8103,14 +8149,35 @@ export interface operations {
         parameters: {
             query?: {
                 /**
+                 * @description Only artifacts last changed by this author.
+                 * @example purser
+                 */
+                by?: string;
+                /**
                  * @description `next` of the page before.
                  * @example MTAw
                  */
                 cursor?: string;
-                /** @example false */
+                /**
+                 * @description Only artifacts whose last change had this effect.
+                 * @example alters
+                 */
+                effect?: string;
+                /**
+                 * @description Every file of a folder kept whole, instead of the folder.
+                 * @example false
+                 */
                 files?: boolean;
-                /** @example data */
+                /**
+                 * @description Only what lies in this folder.
+                 * @example data
+                 */
                 folder?: string;
+                /**
+                 * @description Only artifacts of this kind.
+                 * @example dataset
+                 */
+                kind?: string;
                 /**
                  * @description Entries on a page.
                  * @example 100
@@ -8121,6 +8188,21 @@ export interface operations {
                  * @example main
                  */
                 ref?: string;
+                /**
+                 * @description path, kind, version, summary, who, when, size, effect; with a minus the other way round.
+                 * @example
+                 */
+                sort?: string;
+                /**
+                 * @description With these: the place from which the page goes, from 0.
+                 * @example 1
+                 */
+                start?: number;
+                /**
+                 * @description All of these words in the path, the last commit's summary or its author.
+                 * @example committed to
+                 */
+                words?: string;
             };
             header?: never;
             path: {
@@ -8161,6 +8243,7 @@ export interface operations {
                      *         }
                      *       ],
                      *       "total": 1,
+                     *       "bytes": 1,
                      *       "next": ""
                      *     }
                      */
@@ -16038,6 +16121,81 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    artifacts_summary: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "ref": "main",
+                     *       "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "total": 1,
+                     *       "bytes": 1,
+                     *       "kinds": [
+                     *         {
+                     *           "kind": "dataset",
+                     *           "count": 100,
+                     *           "bytes": 1,
+                     *           "newest": [
+                     *             {
+                     *               "path": "data/fares.csv",
+                     *               "name": "skerry-line",
+                     *               "artifact": "data/fares.csv",
+                     *               "version": 4,
+                     *               "kind": "dataset",
+                     *               "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *               "size": 1434,
+                     *               "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *               "summary": "Fares of zone 3",
+                     *               "author": "ines",
+                     *               "recorded": "2026-03-02T08:15:00Z",
+                     *               "effect": "alters",
+                     *               "headline": "2 cells in fare, 1 row added",
+                     *               "whole": false,
+                     *               "within": "sheet Fares"
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "folders": [
+                     *         {
+                     *           "folder": "data",
+                     *           "count": 100
+                     *         }
+                     *       ],
+                     *       "folder_count": 1,
+                     *       "authors": []
+                     *     }
+                     */
+                    "application/json": components["schemas"]["StateSummary"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     tags_list: {

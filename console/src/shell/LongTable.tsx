@@ -1,6 +1,6 @@
 /** A table in a frame of its own, of which only the rows in sight are drawn, however many there are. */
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type ReactNode, useRef } from "react";
+import { type ReactNode, useEffect, useRef } from "react";
 
 /** What each row's `<tr>` is given: its place for those who do not see, and what measures it. */
 export interface RowPlace {
@@ -20,12 +20,16 @@ interface Props {
   /** What stands below the table in the same frame. */
   children?: ReactNode;
   onKeyDown?: (event: React.KeyboardEvent<HTMLDivElement>) => void;
+  /** Told of the first and the last row in sight. */
+  onRange?: (first: number, last: number) => void;
 }
 
-export function LongTable({ caption, head, columns, count, row, className = "scroll", maxHeight, children, onKeyDown }: Props) {
+export function LongTable({ caption, head, columns, count, row, className = "scroll", maxHeight, children, onKeyDown, onRange }: Props) {
   const frame = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer<HTMLDivElement, HTMLTableRowElement>({ count, getScrollElement: () => frame.current, estimateSize: () => 28, overscan: 12 });
   const items = virtual.getVirtualItems();
+  const [from, to] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0];
+  useEffect(() => onRange?.(from, to), [from, to, onRange]);
   const above = items[0]?.start ?? 0;
   const below = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
   return (

@@ -1,9 +1,9 @@
 /** The frame of every page of a shelf: address line, strip, board, content. */
 import { GitState } from "../features/git/GitState";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { artifacts, branches, environments, session, shelf, tags } from "../api/queries";
+import { type Artifact, branches, environments, session, shelf, summary, tags } from "../api/queries";
 import { experiments } from "../features/experiments/queries";
 import { usePending } from "../features/pending/pending";
 import { proposals, waiting } from "../features/proposals/queries";
@@ -40,6 +40,7 @@ interface Props {
   children: React.ReactNode;
 }
 
+const NONE: never[] = [];
 /** Pages that show one branch; the others are about the shelf. */
 const SHOW_A_BRANCH = new Set(["artifacts", "history", "pending"]);
 
@@ -47,15 +48,16 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   const key = useShelfKey();
   const go = useNavigate();
   const info = useQuery(shelf(key));
-  const all = useQuery(artifacts(key, at));
+  const all = useQuery(summary(key, at));
   const { pending, saved, outOfReach } = usePending(key);
   const [shown, setShown] = useState<Spine | null>(null);
   useEffect(() => {
     document.title = `${title} · Every Shelf`;
   }, [title]);
+  const marks = useMemo(() => Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : p.state === "moved" ? "moved" : "changed"])), [pending]);
+  const openArtifact = useCallback((a: Artifact) => void go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`), [go, key, at]);
   if (info.isPending) return <Loading what="Reading the shelf" />;
   if (info.isError) return <main><ProblemBox error={info.error} /></main>;
-  const marks = Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : p.state === "moved" ? "moved" : "changed"]));
   return (
     <>
       <header className="addr">
@@ -81,10 +83,10 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
         </div>
       </header>
       <Strip
-        artifacts={all.data?.items ?? []} low={!tall} current={current} marks={marks} onShow={setShown}
-        onOpen={(a) => go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`)}
+        kinds={all.data?.kinds ?? NONE} low={!tall} current={current} marks={marks} onShow={setShown}
+        onOpen={openArtifact}
       />
-      <Board page={page} at={at} shown={shown} total={all.data?.items.length} />
+      <Board page={page} at={at} shown={shown} total={all.data?.total} />
       <main>{children}</main>
     </>
   );
@@ -124,8 +126,8 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
         <div className="r">
           <span className="plate">
             <KindIcon kind={shown?.kind ?? "opaque"} />
-            {shown && shown.artifacts.length > 1 ? (
-              <b>and {shown.artifacts.length} more</b>
+            {shown && shown.more > 0 ? (
+              <b>and {shown.more} more</b>
             ) : (
               <>
                 <b>{first.name}</b> version {first.version}, {size(first.size)}, {when(first.recorded)} by {first.author}

@@ -1,40 +1,45 @@
 /** The strip of spines on the board: one tab stop, arrows walk it. */
-import { useEffect, useMemo, useRef, useState } from "react";
+import { memo, useEffect, useMemo, useRef, useState } from "react";
+import type { Schemas } from "../api/client";
 import type { Artifact } from "../api/queries";
 import { SpineShape, spineHeight, spineWidth } from "../marks/spines";
 import { count, size, tone, when } from "../marks/words";
 
 export interface Spine {
   artifacts: Artifact[];
+  /** How many it stands for that have no spine of their own. */
+  more: number;
   kind: string;
   x: number;
   w: number;
 }
 
+type Kind = Schemas["KindSummary"];
 const ORDER = ["pipeline", "workflow", "dataset", "model", "notebook", "tests", "app", "database", "document", "spreadsheet", "script", "settings", "report", "api", "archive", "picture", "opaque"];
 const GAP_KIND = 13;
 const GAP = 3.5;
 
 /** Spines left to right, grouped by kind; within a kind the oldest merge into one when not all fit. */
-export function arrange(artifacts: Artifact[], room: number): Spine[] {
-  const kinds = ORDER.map((kind) => ({ kind, own: artifacts.filter((a) => a.kind === kind) })).filter((k) => k.own.length);
-  for (const kind of kinds) kind.own.sort((a, b) => (b.recorded ?? "").localeCompare(a.recorded ?? ""));
+export function arrange(all: Kind[], room: number): Spine[] {
+  const rank = (kind: string) => (ORDER.includes(kind) ? ORDER.indexOf(kind) : ORDER.length);
+  const kinds = [...all].sort((a, b) => rank(a.kind) - rank(b.kind));
   const total = (most: number) =>
-    kinds.reduce((sum, k) => sum + GAP_KIND + k.own.slice(0, most).reduce((s, a) => s + spineWidth(a.size) + GAP, 0) + (k.own.length > most ? 50 : 0), 0);
-  let most = Math.max(1, ...kinds.map((k) => k.own.length));
-  while (most > 1 && total(most) > room) most = most > 40 ? Math.floor(most * 0.7) : most - 1;
+    kinds.reduce((sum, k) => sum + GAP_KIND + k.newest.slice(0, most).reduce((s, a) => s + spineWidth(a.size) + GAP, 0) + (k.count > most ? 50 : 0), 0);
+  let most = Math.max(1, ...kinds.map((k) => k.newest.length));
+  while (most > 1 && total(most) > room) most -= 1;
   const spines: Spine[] = [];
   let x = 2;
   for (const kind of kinds) {
-    for (const artifact of kind.own.slice(0, most)) {
+    const own = kind.newest.slice(0, most);
+    for (const artifact of own) {
       const w = spineWidth(artifact.size);
-      spines.push({ artifacts: [artifact], kind: kind.kind, x, w });
+      spines.push({ artifacts: [artifact], more: 0, kind: kind.kind, x, w });
       x += w + GAP;
     }
-    const rest = kind.own.slice(most);
-    if (rest.length) {
-      const w = spineWidth(rest.reduce((s, a) => s + a.size, 0));
-      spines.push({ artifacts: rest, kind: kind.kind, x, w });
+    const rest = kind.newest.slice(most);
+    if (kind.count > own.length) {
+      const w = spineWidth(kind.bytes - own.reduce((s, a) => s + a.size, 0));
+      spines.push({ artifacts: rest.length ? rest : own.slice(-1), more: kind.count - own.length, kind: kind.kind, x, w });
       x += w + GAP;
     }
     x += GAP_KIND - GAP;
@@ -45,12 +50,12 @@ export function arrange(artifacts: Artifact[], room: number): Spine[] {
 function named(spine: Spine): string {
   const first = spine.artifacts[0];
   if (!first) return "";
-  if (spine.artifacts.length > 1) return `and ${spine.artifacts.length} more of kind ${spine.kind}`;
+  if (spine.more > 0) return `and ${spine.more} more of kind ${spine.kind}`;
   return `${first.name}, ${spine.kind}, version ${first.version ?? "?"}, ${size(first.size)}, changed ${when(first.recorded)}`;
 }
 
 interface Props {
-  artifacts: Artifact[];
+  kinds: Kind[];
   low?: boolean;
   current?: string;
   marks?: Record<string, string>;
@@ -58,7 +63,7 @@ interface Props {
   onShow?: (spine: Spine | null) => void;
 }
 
-export function Strip({ artifacts, low = false, current, onOpen, onShow, marks = {} }: Props) {
+export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, onShow, marks = {} }: Props) {
   const frame = useRef<HTMLDivElement>(null);
   const [room, setRoom] = useState(1000);
   const [at, setAt] = useState(0);
@@ -68,7 +73,7 @@ export function Strip({ artifacts, low = false, current, onOpen, onShow, marks =
     window.addEventListener("resize", measure);
     return () => window.removeEventListener("resize", measure);
   }, []);
-  const spines = useMemo(() => arrange(artifacts, low ? room : room - 20), [artifacts, room, low]);
+  const spines = useMemo(() => arrange(kinds, low ? room : room - 20), [kinds, room, low]);
   const height = low ? 24 : 128;
   const show = (place: number, focus: boolean) => {
     setAt(place);
@@ -87,18 +92,18 @@ export function Strip({ artifacts, low = false, current, onOpen, onShow, marks =
   };
   return (
     <div className={low ? "strip low" : "strip"} ref={frame} onMouseLeave={() => onShow?.(null)}>
-      <svg width="100%" height={height} role="group" aria-label={`Strip of spines: ${count(artifacts.length, "artifact")}`} onKeyDown={walk}>
+      <svg width="100%" height={height} role="group" aria-label={`Strip of spines: ${count(kinds.reduce((sum, k) => sum + k.count, 0), "artifact")}`} onKeyDown={walk}>
         {spines.map((spine, place) => {
           const first = spine.artifacts[0];
           if (!first) return null;
           const h = low ? Math.max(8, spineHeight(spine.kind) / 5.6) : spineHeight(spine.kind);
           const up = current !== undefined && spine.artifacts.some((a) => a.path === current);
           const shade = tone(first.recorded);
-          const label = spine.artifacts.length > 1 ? `and ${spine.artifacts.length} more` : first.name;
+          const label = spine.more > 0 ? `and ${spine.more} more` : first.name;
           const mark = marks[first.path];
           return (
             <g
-              key={first.path} className={up ? "spine up" : "spine"} tabIndex={place === at ? 0 : -1} role="button" aria-label={named(spine)}
+              key={`${first.path} ${spine.more}`} className={up ? "spine up" : "spine"} tabIndex={place === at ? 0 : -1} role="button" aria-label={named(spine)}
               onClick={() => onOpen(first)} onMouseEnter={() => show(place, false)} onFocus={() => show(place, false)}
             >
               <g transform={`translate(${spine.x} ${height})`}>
@@ -116,7 +121,7 @@ export function Strip({ artifacts, low = false, current, onOpen, onShow, marks =
       </svg>
     </div>
   );
-}
+});
 
 /** As much of a name as stands on a spine of that height, at about 6 px a letter. */
 function fitted(label: string, height: number): string {

@@ -1,9 +1,10 @@
 /** View state lives in the address, so that every page can be shared. */
+import { useCallback } from "react";
 import { useSearchParams } from "react-router";
 
 export function useParam(name: string, fallback = ""): [string, (value: string) => void] {
   const [params, setParams] = useSearchParams();
-  const set = (value: string) =>
+  const set = useCallback((value: string) =>
     setParams(
       (old) => {
         const next = new URLSearchParams(old);
@@ -12,6 +13,6 @@ export function useParam(name: string, fallback = ""): [string, (value: string) 
         return next;
       },
       { replace: false },
-    );
+    ), [name, fallback, setParams]);
   return [params.get(name) ?? fallback, set];
 }

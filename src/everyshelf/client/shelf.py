@@ -171,14 +171,32 @@ class ShelfClient(
     # --- artifacts ---------------------------------------------------------
 
     def artifacts(
-        self, ref: str | None = None, folder: str | None = None, *, files: bool = False
+        self, ref: str | None = None, folder: str | None = None, *, files: bool = False, **sought: str
     ) -> Iterator[Artifact]:
         """Everything at a ref, by path; pages are fetched as they are needed.
 
-        ``files``: every file of a folder kept whole, instead of the folder.
+        ``files``: every file of a folder kept whole, instead of the folder. ``sought`` filters and sorts: ``kind``,
+        ``by`` (author of the last change), ``effect`` (of it), ``words`` (in path, summary or author), ``sort`` (path,
+        kind, version, summary, who, when, size, effect; with a minus the other way round).
         """
+        if sought:
+            yield from self._arranged(ref, folder, sought)
+            return
         for row in self._pages("artifacts", ref=ref, folder=folder, files="true" if files else None):
             yield msgspec.convert(row, Artifact)
+
+    def _arranged(self, ref: str | None, folder: str | None, sought: dict[str, str]) -> Iterator[Artifact]:
+        """Page by page, all of the state that the first page was of."""
+        start, total = 0, 1
+        while start < total:
+            query = {"folder": folder, "sort": "path", **sought}
+            page = self._transport.get(
+                f"{self._base}/artifacts", dict[str, Any], ref=ref, start=start, limit=_PAGE, **query
+            )
+            yield from msgspec.convert(page["items"], list[Artifact])
+            start, total = start + len(page["items"]), page["total"] if page["items"] else 0
+            if page["commit"] and not (ref or "").startswith("draft"):
+                ref = f"commit:{page['commit']}"
 
     def artifact(self, path: str, ref: str | None = None, version: int | None = None) -> Artifact:
         """One artifact at a ref or version."""

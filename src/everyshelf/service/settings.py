@@ -47,6 +47,7 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "everyshelf.service.web.middleware.SecurityHeaders",
+    "everyshelf.service.web.compressing.CompressedAnswers",
     "django.middleware.http.ConditionalGetMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
@@ -93,6 +94,8 @@ STATIC_URL = "/static/"
 _console = BASE_DIR / "web" / "console"
 WHITENOISE_ROOT = str(_console) if _console.is_dir() else None
 WHITENOISE_MAX_AGE = 60
+# The names of built files hold a hash of what is in them.
+WHITENOISE_IMMUTABLE_FILE_TEST = r"/assets/.+-[\w-]{8}\.\w+$"
 WHITENOISE_INDEX_FILE = False
 
 REST_FRAMEWORK = {

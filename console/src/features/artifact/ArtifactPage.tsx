@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
-import { artifact, artifactHistory, artifacts, drawing, outline, shelf } from "../../api/queries";
+import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -46,7 +46,7 @@ export function ArtifactPage() {
   const view = asked && (asked !== "graph" || hasGraph) ? asked : hasGraph ? "graph" : "outline";
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: (view === "outline" || view === "graph") && !waiting });
-  const all = useQuery(artifacts(key, at));
+  const all = useQuery(summary(key, at));
   const { keep, problem } = usePending(key);
   const name = found.data?.name ?? path.split("/").pop() ?? "";
   const say = (

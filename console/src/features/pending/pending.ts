@@ -1,4 +1,5 @@
 /** What waits to be committed: the person's drafts, kept on the server edit by edit. */
+import { useMemo } from "react";
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { get, type Schemas, send } from "../../api/client";
 
@@ -29,7 +30,7 @@ export function usePending(shelf: string) {
   const queries = useQueryClient();
   const found = useQuery(drafts(shelf));
   const all = found.data ?? [];
-  const pending: Pending[] = all.flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch })));
+  const pending: Pending[] = useMemo(() => (found.data ?? []).flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch }))), [found.data]);
   const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
   const keep = useMutation({
     mutationFn: ({ branch, base, path, content }: Edit) => {

@@ -8,14 +8,16 @@ import { LongTable } from "../../shell/LongTable";
 import { COLUMNS } from "./model";
 
 interface Props {
-  rows: Artifact[];
+  total: number;
+  row: (index: number) => Artifact | undefined;
+  onRange: (first: number, last: number) => void;
   sort: string;
   onSort: (sort: string) => void;
   href: (artifact: Artifact) => string;
   onOpen: (to: string) => void;
 }
 
-export function ArtifactTable({ rows, sort, onSort, href, onOpen }: Props) {
+export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen }: Props) {
   const walk = (event: React.KeyboardEvent<HTMLDivElement>) => {
     const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
     if (!step) return;
@@ -26,7 +28,7 @@ export function ArtifactTable({ rows, sort, onSort, href, onOpen }: Props) {
   };
   return (
     <LongTable
-      caption="Artifacts" className="sheet list" columns={8} count={rows.length} onKeyDown={walk}
+      caption="Artifacts" className="sheet list" columns={8} count={total} onKeyDown={walk} onRange={onRange}
       head={
         <tr>
           {COLUMNS.map(([id, label]) => {
@@ -44,8 +46,9 @@ export function ArtifactTable({ rows, sort, onSort, href, onOpen }: Props) {
         </tr>
       }
       row={(index, place) => {
-        const a = rows[index];
-        return a && (
+        const a = row(index);
+        if (!a) return <tr key={index} {...place}><td colSpan={8} className="mut">…</td></tr>;
+        return (
           <tr key={a.path} {...place} onDoubleClick={() => onOpen(href(a))}>
             <td><KindIcon kind={a.kind} tone={tone(a.recorded)} /> <span className="sec">{a.kind}</span></td>
             <td title={a.path}><Link className="row" to={href(a)}>{a.name}</Link></td>

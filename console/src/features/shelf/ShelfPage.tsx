@@ -1,16 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { TextField } from "@mui/material";
+import { memo, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import { artifacts, session, shelf } from "../../api/queries";
+import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
-import { count, size } from "../../marks/words";
+import { count, group, size } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { ArtifactTable } from "./ArtifactTable";
-import { arranged, csvOf, kindsOf } from "./model";
+import { csvOf } from "./model";
 import { Upload } from "./Upload";
+import { useArtifacts } from "./useArtifacts";
+
+const EFFECTS = ["breaks", "alters", "cosmetic"];
+const NONE: string[] = [];
 
 export function ShelfPage() {
   const key = useShelfKey();
@@ -20,10 +25,15 @@ export function ShelfPage() {
   const [at, setAt] = useParam("ref", main);
   const [kind, setKind] = useParam("kind");
   const [sort, setSort] = useParam("sort", "-when");
+  const [effect, setEffect] = useParam("effect");
+  const [by, setBy] = useParam("by");
+  const [folder, setFolder] = useParam("folder");
   const [typed, setTyped] = useState("");
-  const found = useQuery(artifacts(key, at));
-  const rows = useMemo(() => arranged(found.data?.items ?? [], { kind, typed, sort }), [found.data, kind, typed, sort]);
-  const all = found.data?.items ?? [];
+  const listed: Listed = { words: typed.trim() || undefined, kind: kind || undefined, by: by || undefined, effect: effect || undefined, folder: folder || undefined, sort };
+  const { first: found, total, row, see } = useArtifacts(key, at, listed);
+  const state = useQuery(summary(key, at));
+  const all = state.data?.total ?? 0;
+  const folders = useMemo(() => (state.data?.folders ?? []).filter((one) => one.folder).map((one) => one.folder), [state.data]);
   const say = (
     <>
       <i>at</i>
@@ -31,7 +41,8 @@ export function ShelfPage() {
     </>
   );
   const raw = useQuery(session()).data?.raw_csv ?? false;
-  const save = () => {
+  const save = async () => {
+    const rows = await everyArtifact(key, at, listed);
     const link = document.createElement("a");
     link.href = URL.createObjectURL(new Blob([csvOf(rows, raw)], { type: "text/csv" }));
     link.download = `${key}.csv`;
@@ -43,32 +54,35 @@ export function ShelfPage() {
       <h1 className="sr">Artifacts at {at}</h1>
       <div className="line1">
         <input className="inp" type="search" placeholder="Search names and last commit" aria-label="Narrow the list" style={{ width: 200 }} value={typed} onChange={(e) => setTyped(e.target.value)} />
-        {kindsOf(all).map(([name, n]) => (
-          <button key={name} type="button" className="chip" aria-pressed={kind === name} onClick={() => setKind(kind === name ? "" : name)}>
-            <KindIcon kind={name} />
-            {name} <em>{n}</em>
+        {state.data?.kinds.map((one) => (
+          <button key={one.kind} type="button" className="chip" aria-pressed={kind === one.kind} onClick={() => setKind(kind === one.kind ? "" : one.kind)}>
+            <KindIcon kind={one.kind} />
+            {one.kind} <em>{one.count}</em>
           </button>
         ))}
+        <Choice label="Folder" value={folder} onChoose={setFolder} options={folders} />
+        <Choice label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
+        <Choice label="Effect" value={effect} onChoose={setEffect} options={EFFECTS} />
         <span className="end">
-          <button type="button" className="plainbtn" onClick={save}>Save as CSV</button>{" "}
-          {all.length > 0 && <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>Download as zip</a>}
+          <button type="button" className="plainbtn" onClick={() => void save()}>Save as CSV</button>{" "}
+          {all > 0 && <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>Download as zip</a>}
           {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} />}
         </span>
       </div>
       {found.isPending && <Loading what="Reading the artifacts" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data && all.length === 0 && (
+      {state.data && all === 0 && (
         <Empty>
           This shelf has a {main} branch and no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. Bring in files with <b>Add files</b>, or a folder with{" "}
           <span className="mono">everyshelf take {key}</span> and <span className="mono">everyshelf commit</span>.
         </Empty>
       )}
-      {all.length > 0 && (
+      {all > 0 && found.data && (
         <>
-          <ArtifactTable rows={rows} sort={sort} onSort={setSort} href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`} onOpen={(to) => void go(to)} />
+          <ArtifactTable total={total} row={row} onRange={see} sort={sort} onSort={setSort} href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`} onOpen={(to) => void go(to)} />
           <p className="foot">
-            <span>{rows.length === all.length ? count(all.length, "artifact") : `${rows.length} of ${count(all.length, "artifact")}`}</span>
-            <span>{size(all.reduce((s, a) => s + a.size, 0))}</span>
+            <span>{total === all ? count(all, "artifact") : `${group(total)} of ${count(all, "artifact")}`}</span>
+            <span>{size(found.data.bytes ?? 0)}</span>
             {info.data && <span>{count(info.data.commits, "commit")}</span>}
             <span style={{ marginLeft: "auto" }}><kbd>↑</kbd> <kbd>↓</kbd> row, <kbd>Enter</kbd> open</span>
           </p>
@@ -77,3 +91,14 @@ export function ShelfPage() {
     </Page>
   );
 }
+
+/** One filter: any, or one of what there is. */
+const Choice = memo(function Choice({ label, value, options, onChoose }: { label: string; value: string; options: string[]; onChoose: (value: string) => void }) {
+  if (options.length < 2 && !value) return null;
+  return (
+    <TextField select size="small" label={label} value={value} onChange={(e) => onChoose(e.target.value)} slotProps={{ select: { native: true }, inputLabel: { shrink: true } }} sx={{ minWidth: 110, maxWidth: 220, "& .MuiInputBase-root": { height: 30, fontSize: 14 } }}>
+      <option value="">any</option>
+      {options.map((one) => <option key={one} value={one}>{one}</option>)}
+    </TextField>
+  );
+});

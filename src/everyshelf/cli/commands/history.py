@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from everyshelf.desk.desk import Desk
 
 _SHOWN = 20
+_SORTS = ["path", "kind", "version", "summary", "who", "when", "size", "effect"]
 
 
 @click.command("history")
@@ -187,6 +188,11 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
     help="Write the folder PATH, or everything, to this file as a zip.",
 )
 @click.option("--encoding", help="Read text in this encoding.")
+@click.option("--kind", help="Only artifacts of this kind.")
+@click.option("--by", metavar="PERSON", help="Only artifacts last changed by this person.")
+@click.option("--effect", type=click.Choice(["breaks", "alters", "cosmetic"]), help="Only with this last effect.")
+@click.option("--words", help="Only with these words in path, last commit's summary or author.")
+@click.option("--sort", type=click.Choice(_SORTS), help="Sort by this; size, version and when begin with the largest.")
 @shelf_options
 def browse(
     path: str | None,
@@ -197,6 +203,7 @@ def browse(
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
+    **sought: str | None,
 ) -> None:
     """List the shelf's contents, or those of the folder PATH; show the artifact PATH as text."""
     shelf, desk = open_shelf(shelf_key, address)
@@ -211,8 +218,11 @@ def browse(
             said = f"{where or 'Everything'} at {ref or 'main'} written to {zip_file}, {terminal.size(size)}."
             terminal.say(said)
         return
-    found = list(shelf.artifacts(ref, path)) if path else list(shelf.artifacts(ref))
-    if path and not found:
+    wanted = {name: value for name, value in sought.items() if value}
+    if wanted.get("sort") in ("when", "size", "version"):
+        wanted["sort"] = f"-{wanted['sort']}"
+    found = list(shelf.artifacts(ref, path or None, files=False, **wanted))
+    if path and not found and not wanted:
         _show_artifact(shelf, desk.as_path(path) if desk else path, ref, output, encoding, as_json)
         return
     if output is not None or encoding is not None:

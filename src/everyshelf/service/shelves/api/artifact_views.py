@@ -17,8 +17,9 @@ from everyshelf.core.errors import MissingError
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file, send_pieces
-from everyshelf.service.http.views import flag, number, path_of, valid
+from everyshelf.service.http.views import flag, number, number_of, path_of, valid
 from everyshelf.service.shelves.actions import (
+    arranging,
     contents,
     copying,
     drawings,
@@ -35,6 +36,14 @@ from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
+_ARRANGED = {
+    "kind": "Only artifacts of this kind.",
+    "by": "Only artifacts last changed by this author.",
+    "effect": "Only artifacts whose last change had this effect.",
+    "words": "All of these words in the path, the last commit's summary or its author.",
+    "sort": f"{', '.join(arranging.SORTS)}; with a minus the other way round.",
+}
+
 
 class ArtifactsView(ShelfView):
     """What lies on the shelf."""
@@ -42,12 +51,27 @@ class ArtifactsView(ShelfView):
     @extend_schema(
         operation_id="artifacts_list",
         responses=shapes.ArtifactPage,
-        parameters=[REF, OpenApiParameter("folder", str), OpenApiParameter("files", bool), LIMIT, CURSOR],
+        parameters=[
+            REF,
+            OpenApiParameter("folder", str, description="Only what lies in this folder."),
+            OpenApiParameter("files", bool, description="Every file of a folder kept whole, instead of the folder."),
+            LIMIT,
+            CURSOR,
+            *(OpenApiParameter(name, str, description=said) for name, said in _ARRANGED.items()),
+            OpenApiParameter("start", int, description="With these: the place from which the page goes, from 0."),
+        ],
     )
     def get(self, request: Any, shelf: str) -> Response:
-        """List artifacts by path, at a ref; with ``files`` every file of a folder kept whole, instead of the folder."""
+        """List artifacts at a ref by path, or filtered and sorted. A page that follows is of the same state where the
+        ref is `commit:` and the commit of the first page."""
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
+        if any(request.query_params.get(name) for name in _ARRANGED):
+            given = {name: request.query_params.get(name, "") for name in ("folder", *_ARRANGED)}
+            wanted = arranging.Wanted(**{**given, "sort": given["sort"] or "path"})
+            start, limit = number_of(request, "start", 0), number(request, "limit", 200)
+            arranged = arranging.list_arranged(found, at, wanted, start, limit)
+            return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **arranged})
         page = listing.list_artifacts(
             found,
             at,
@@ -57,6 +81,19 @@ class ArtifactsView(ShelfView):
             files=flag(request, "files"),
         )
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
+
+
+class SummaryView(ShelfView):
+    """A state in short."""
+
+    @extend_schema(operation_id="artifacts_summary", responses=shapes.StateSummary, parameters=[REF])
+    def get(self, request: Any, shelf: str) -> Response:
+        """Return a state in short: its kinds with the newest artifacts of each, its folders and people, and how much
+        there is."""
+        _, found = self.shelf(request, shelf)
+        at = self.at(request, found)
+        told = arranging.summary_of(found, at)
+        return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **told})
 
 
 class _ArtifactView(ShelfView):

@@ -131,7 +131,37 @@ class ArtifactPage(serializers.Serializer[Any]):
     commit = serializers.CharField(allow_null=True)
     items = ArtifactOut(many=True)
     total = serializers.IntegerField()
+    bytes = serializers.IntegerField(required=False)
     next = serializers.CharField(allow_null=True)
+
+
+class KindSummary(serializers.Serializer[Any]):
+    """The artifacts of one kind: how many, their size, and the newest of them."""
+
+    kind = serializers.CharField()
+    count = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    newest = ArtifactOut(many=True)
+
+
+class FolderSummary(serializers.Serializer[Any]):
+    """How many artifacts lie directly in a folder."""
+
+    folder = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class StateSummary(serializers.Serializer[Any]):
+    """A state in short; of more than 500 folders the first."""
+
+    ref = serializers.CharField()
+    commit = serializers.CharField(allow_null=True)
+    total = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    kinds = KindSummary(many=True)
+    folders = FolderSummary(many=True)
+    folder_count = serializers.IntegerField()
+    authors = serializers.ListField(child=serializers.CharField())
 
 
 class TouchedOut(serializers.Serializer[Any]):

@@ -29,6 +29,7 @@ urlpatterns = [
     path(f"{_S}/tags/<path:name>", shelves.TagView.as_view()),
     path(f"{_S}/verify", shelves.VerifyView.as_view()),
     path(f"{_S}/artifacts", artifacts.ArtifactsView.as_view()),
+    path(f"{_S}/summary", artifacts.SummaryView.as_view()),
     path(f"{_S}/zip", artifacts.ZipView.as_view()),
     path(f"{_S}/artifact", artifacts.ArtifactView.as_view()),
     path(f"{_S}/artifact/history", artifacts.ArtifactHistoryView.as_view()),
