@@ -287,13 +287,15 @@ class WorkTests(ConsoleCase):
         self.browser.press("dataset 1")
         self.browser.see("1 of 3 artifacts")
         self.browser.press("dataset 1")
+        names = [one.name for one in self.shelf.artifacts(sort="size")]
+
+        def listed() -> list[str]:
+            return [row.text for row in self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row")]
+
         self.browser.press("Size")
-        rows = self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row"))
-        names = [r.text for r in rows]
+        self.browser.wait_for(lambda: listed() == names)
         self.browser.press("Size ▴")
-        self.browser.wait_for(
-            lambda: [r.text for r in self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row")] == names[::-1]
-        )
+        self.browser.wait_for(lambda: listed() == names[::-1])
         self.assertEqual(
             self.browser.driver.find_element(By.CSS_SELECTOR, "th[aria-sort]").get_attribute("aria-sort"), "descending"
         )

@@ -92,7 +92,7 @@ ROWS: dict[str, Row] = {
     "deployments_list": Row("reader", path={"name": "dev"}),
     "environments_rehearse": Row("reader", path={"name": "dev"}, body={"tag": "first"}),
     "environments_report": Row("reader", path={"name": "dev"}, query={"tag": "first"}),
-    "deployments_report": Row("reader", 404, path={"name": "dev", "number": "9"}),
+    "deployments_report": Row("reader", path={"name": "past", "number": "1"}),
     "environments_drift": Row("reader", path={"name": "dev"}),
     "environments_compare": Row("reader", path={"name": "dev", "other": "dev"}),
     "environments_look": Row("reader", path={"name": "dev"}),
@@ -247,6 +247,8 @@ class World:
             self.commit(shelf, f"owner/take-{who}", {f"e-{who}.txt": b"1"}, "Tried")
         self.commit(shelf, "clash", {"a.json": b'{"a": 1, "b": 3}'}, "Clash")
         shelf.make_environment("dev")
+        shelf.make_environment("past", route="aside")
+        shelf.wait(shelf.promote("first", "past"))
         bare = service.data / "environments" / f"rights-{self.run}.git"
         git("init", "-q", "--bare", str(bare), folder=service.data)
         shelf.make_git_link("office", str(bare))

@@ -28,7 +28,11 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
   const tall = placed ? Math.min(height, Math.max(200, placed.bounds.height * scale + 2)) : height;
   const at = owner(drawing, chosen);
   useEffect(() => {
-    frame.current?.querySelector("[data-chosen=true]")?.scrollIntoView({ block: "nearest", inline: "nearest" });
+    // Only within the frame: the page itself does not move.
+    const [box, node] = [frame.current, frame.current?.querySelector("[data-chosen=true]")];
+    if (!box || !node) return;
+    const [around, own] = [box.getBoundingClientRect(), node.getBoundingClientRect()];
+    box.scrollBy(Math.min(0, own.left - around.left) || Math.max(0, own.right - around.right), Math.min(0, own.top - around.top) || Math.max(0, own.bottom - around.bottom));
   }, [at, placed]);
   const steps = drawing.nodes.filter((n) => !["frame", "lane", "port"].includes(n.shape)).length;
   return (
