@@ -280,6 +280,20 @@ class WorkTests(ConsoleCase):
         self.assertIn("Save as CSV", self.browser.text())
         self.assertNotIn("Add files", self.browser.text())
 
+    def test_a_ref_that_is_not_there_yet_is_chosen_once_it_is(self) -> None:
+        self.fill()
+        slow = {"offline": False, "latency": 1500, "downloadThroughput": -1, "uploadThroughput": -1}
+        self.browser.driver.execute_cdp_cmd("Network.enable", {})
+        self.browser.driver.execute_cdp_cmd("Network.emulateNetworkConditions", slow)
+        quick = {**slow, "latency": 0}
+        self.addCleanup(self.browser.driver.execute_cdp_cmd, "Network.emulateNetworkConditions", quick)
+        self.page()
+        self.browser.press("State shown: main ▾")
+        self.browser.type_into("Narrow the refs", "tag:on")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.see("read only")
+        self.assertIn("ref=tag%3Aone", self.browser.driver.current_url)
+
     def test_list_is_narrowed_and_sorted(self) -> None:
         self.fill()
         self.page()

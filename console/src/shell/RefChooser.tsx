@@ -54,13 +54,27 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
     ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
     ...(places.data ?? []).filter((e) => e.current).map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
   ].filter((row) => row.ref.toLowerCase().includes(typed.toLowerCase()));
+  const loading = lines.isPending || marks.isPending || places.isPending;
   const custom = /^(commit:[0-9a-f]{8,}|at:.+)$/.test(typed) ? typed : /^\d{4}-\d\d-\d\d/.test(typed) ? `at:${typed}` : "";
+  const first = custom || rows[0]?.ref || "";
+  // Enter before the refs have arrived: chosen once they are there.
+  const [entered, setEntered] = useState(false);
+  useEffect(() => {
+    if (!entered || loading) return;
+    setEntered(false);
+    if (first) onChoose(first);
+  }, [entered, loading, first, onChoose]);
+  const enter = (event: React.KeyboardEvent) => {
+    if (event.key !== "Enter") return;
+    event.preventDefault(); // else it would press the button that gets the focus
+    setEntered(true);
+  };
   return (
     <div className="menu" role="dialog" aria-label="Choose a ref" style={{ top: 32, left: 0 }}>
       <input
-        id={id} className="inp" autoFocus value={typed} onChange={(e) => setTyped(e.target.value)}
+        id={id} className="inp" autoFocus value={typed} onChange={(e) => { setTyped(e.target.value); setEntered(false); }}
         placeholder="Name, commit:ID or 2026-03-14" aria-label="Narrow the refs"
-        onKeyDown={(e) => e.key === "Enter" && onChoose(custom || rows[0]?.ref || "")}
+        onKeyDown={enter}
       />
       {custom && (
         <button type="button" className="it" onClick={() => onChoose(custom)}>
