@@ -65,7 +65,8 @@ def keep_steps(commit: Commit, give_way: Callable[[], None]) -> None:
     """Keep the steps of the versions that a commit made (the work of a job)."""
     rules = rules_at(commit.root)
     known = VersionStep.objects.filter(version__commit=commit, reader=STEP_VERSION).values("version")
-    versions = commit.versions.filter(content__gt="").select_related("commit", "shelf")[:_MOST_IN_COMMIT]
+    # A first version has nothing to be carried over from: its step is made when someone asks.
+    versions = commit.versions.filter(content__gt="", number__gt=1).select_related("commit", "shelf")[:_MOST_IN_COMMIT]
     done = set(known.values_list("version", flat=True))
     for version in versions:
         if version.pk in done:
