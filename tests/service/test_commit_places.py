@@ -113,7 +113,7 @@ class VersionPlacesTests(ServiceCase):
         self.assertEqual([(e.environment, e.version, e.this) for e in third.environments], [("test", 3, True)])
         fourth = self.shelf.version_places("fares/f.csv", version=4)
         self.assertEqual([(n.version, n.merged) for n in fourth.before], [(3, False), (2, True)])
-        self.assertEqual(fourth.made_by.commit, self.merged)
+        self.assertEqual((fourth.made_by.commit, fourth.branches), (self.merged, []))
         self.assertEqual([(e.version, e.this) for e in fourth.environments], [(3, False)])
         second = self.shelf.version_places("fares/f.csv", version=2)
         self.assertEqual((second.branches, second.made_by.branches), (["try"], ["main", "try"]))

@@ -68,18 +68,21 @@ class UndoTests(ServiceCase):
         self.assertEqual(self.shelf.read("n.txt"), b"one\n")
 
     def test_added_removed_and_moved_artifacts(self) -> None:
-        self.put({"a.txt": b"a\n", "old.txt": b"moved\n"}, "First")
-        ids = {name: self.shelf.upload(data).id for name, data in {"new": b"new\n", "moved": b"moved\n"}.items()}
+        lines = [b"%d\n" % n for n in range(12)]
+        self.put({"a.txt": b"a\n", "old.txt": b"".join(lines)}, "First")
+        edited = [b"edited\n" if n < 6 else line for n, line in enumerate(lines)]
+        contents = {"new": b"new\n", "moved": b"".join(edited)}
+        ids = {name: self.shelf.upload(data).id for name, data in contents.items()}
         changes = [
             ChangeRequest("new.txt", ids["new"]),
             ChangeRequest("a.txt", None),
             ChangeRequest("folder/moved.txt", ids["moved"], "old.txt"),
         ]
         wrong = self.shelf.commit("main", self.shelf.branch("main").head, changes, "Tidied").commit
-        self.put({"other.txt": b"other\n", "folder/moved.txt": b"moved\nand more\n"}, "Later")
+        self.put({"other.txt": b"other\n", "folder/moved.txt": b"".join([*edited, b"more\n"])}, "Later")
         self.shelf.undo(wrong)
         self.assertEqual(sorted(a.path for a in self.shelf.artifacts()), ["a.txt", "old.txt", "other.txt"])
-        self.assertEqual(self.shelf.read("old.txt"), b"moved\nand more\n")
+        self.assertEqual(self.shelf.read("old.txt"), b"".join([*lines, b"more\n"]))
         self.assertEqual(self.shelf.history("old.txt")[0].moved_from, "folder/moved.txt")
 
     def test_a_merge_and_an_undoing_are_undone(self) -> None:
