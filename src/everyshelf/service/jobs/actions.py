@@ -24,7 +24,7 @@ from everyshelf.service.rights import Caller, require, role_on
 log = structlog.get_logger("everyshelf.jobs")
 _SAVE_EVERY_SECONDS = 0.25
 _MOST_ATTEMPTS = 3
-_TURN_SECONDS, _LOOK_AGAIN_SECONDS = 5.0, 1.0
+_TURN_SECONDS, _LOOK_AGAIN_SECONDS = 3.0, 1.0
 _FIRST_PAUSE_SECONDS = 0.02
 
 
