@@ -188,7 +188,8 @@ class ReportTests(ServiceCase):
         self.assertEqual((caught.exception.status, caught.exception.code), (404, "deployment.missing"))
         terminal = Terminal(self, self.service)
         terminal.set("EVERYSHELF_SHELF", self.shelf.key)
-        terminal.run("env", "show", "test", "--report", "d.html", "--deployment", "2")
+        told = terminal.json("env", "show", "test", "--report", "d.html", "--deployment", "2")
+        self.assertEqual(told["file"], "d.html")
         self.assertIn("fare rules", (terminal.folder / "d.html").read_text())
 
 

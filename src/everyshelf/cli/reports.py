@@ -43,6 +43,13 @@ def save_report(file: Path, form: Form, found: StateComparison | ComparedArtifac
     keep_report(file, written(report, form))
 
 
+def keep_only(file: Path, text: str, *, as_json: bool) -> None:
+    """Write the text of a report where that is all that was asked for."""
+    keep_report(file, text)
+    if as_json:
+        terminal.print_json({"file": str(file), "size": file.stat().st_size})
+
+
 def keep_report(file: Path, text: str) -> None:
     """Write the text of a report; whole or not at all."""
     part = file.with_name(f".{file.name}.part")

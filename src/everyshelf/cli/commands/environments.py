@@ -13,7 +13,7 @@ import click
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.folders import print_by_folder
 from everyshelf.cli.options import Commands, shelf_options
-from everyshelf.cli.reports import keep_report, report_form, report_option
+from everyshelf.cli.reports import keep_only, report_form, report_option
 from everyshelf.cli.session import open_shelf
 
 if TYPE_CHECKING:
@@ -332,7 +332,7 @@ def env_show(
     form = report_form(report)
     if report is not None and form is not None:
         number = deployment or _last_done(shelf.deployments(name), name)
-        keep_report(report, shelf.deployment_report(name, number, form))
+        keep_only(report, shelf.deployment_report(name, number, form), as_json=as_json)
         return
     if deployment is not None:
         raise click.UsageError("--deployment N goes with --report FILE")

@@ -15,7 +15,7 @@ from everyshelf.cli.commands.origins import show_forms
 from everyshelf.cli.commands.version_page import show_version
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import at_option, shelf_options
-from everyshelf.cli.reports import keep_report, report_form, report_option
+from everyshelf.cli.reports import keep_only, report_form, report_option
 from everyshelf.cli.session import default_ref, open_shelf
 
 if TYPE_CHECKING:
@@ -86,7 +86,7 @@ def history(
         if oldest_first:
             wanted["order"] = "oldest"
         if report is not None:
-            _save(shelf, report, ref, wanted)
+            _save(shelf, report, ref, wanted, as_json=as_json)
         else:
             _list_commits(shelf, ref, wanted, limit, as_csv=as_csv, as_json=as_json)
 
@@ -114,11 +114,11 @@ def _path_of(desk: Desk | None, artifact: str | None, option: str) -> str:
     return desk.as_path(artifact) if desk is not None else artifact
 
 
-def _save(shelf: ShelfClient, report: Path, ref: str | None, wanted: dict[str, str]) -> None:
+def _save(shelf: ShelfClient, report: Path, ref: str | None, wanted: dict[str, str], *, as_json: bool) -> None:
     """Write the commits that are sought as a report."""
     form = report_form(report)
     assert form is not None
-    keep_report(report, shelf.history_report(ref, form, **wanted))
+    keep_only(report, shelf.history_report(ref, form, **wanted), as_json=as_json)
 
 
 def _show_versions(shelf: ShelfClient, path: str, ref: str | None, limit: int | None, as_json: bool) -> None:

@@ -36,7 +36,7 @@ def report_on_deployment(caller: Caller, environment: Environment, number: int, 
         )
     if deployment.state != Phase.RECORDED:
         raise ConflictError(
-            f"deployment {number} of {environment.name} is {deployment.state}, so there is nothing to report of it",
+            f"deployment {number} of {environment.name} is {deployment.state}: only a finished one has a report",
             code="deployment.unfinished",
             hint=f"See everyshelf env show {environment.name}",
         )

@@ -7,9 +7,10 @@ state which differs little from one that is kept is made from that one.
 from __future__ import annotations
 
 import threading
+import time
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
@@ -35,6 +36,7 @@ _MOST_APART, _MOST_COMMITS_APART = 2000, 200  # up to which an index is made fro
 _SHOWN_OF_KIND = 40
 _MOST_FOLDERS = 500
 _AT_ONCE = 500
+_LOOK_AGAIN_SECONDS = 0.5
 
 
 class Line(msgspec.Struct, gc=False):
@@ -72,16 +74,25 @@ class StateIndex:
         self.root, self.commit = at.root, at.commit.pk if at.commit else 0
         self.lines = lines
         self._orders: dict[str, list[Line]] = {}
+        self._look_again = 0.0
         self._undescribed = {line.version: line for line in lines.values() if line.version and not line.effect}
 
     def refresh(self) -> None:
-        """Take in what a job has meanwhile said of versions."""
+        """Take in what a job has meanwhile said of versions; of a large commit some are never described, so that
+        looking for them takes a small part of the time only."""
+        begun = time.monotonic()
+        if not self._undescribed or begun < self._look_again:
+            return
         waiting = list(self._undescribed)
         for start in range(0, len(waiting), _AT_ONCE):
             rows = ArtifactVersion.objects.filter(pk__in=waiting[start : start + _AT_ONCE]).exclude(headline="")
             for key, effect in rows.values_list("pk", "effect"):
-                self._undescribed.pop(key).effect = effect
-                self._orders.pop("effect", None)
+                line = self._undescribed.pop(key, None)
+                if line is not None:  # another thread may have been quicker
+                    line.effect = effect
+                    self._orders.pop("effect", None)
+        now = time.monotonic()
+        self._look_again = now + _LOOK_AGAIN_SECONDS + 20 * (now - begun)
 
     def arranged(self, wanted: Wanted) -> list[Line]:
         """The artifacts that are wanted, in order."""
@@ -194,6 +205,7 @@ def list_arranged(shelf: Shelf, at: Resolved, wanted: Wanted, start: int, limit:
     if key not in SORTS:
         hint = f"{did_you_mean(nearest(key, SORTS))}Known are {', '.join(SORTS)}."
         raise InvalidError(f"a list cannot be sorted by {key[:40]!r}", code="input.unknown", pointer="/sort", hint=hint)
+    wanted = replace(wanted, folder=wanted.folder.strip("/"))
     found = index_of(shelf, at).arranged(wanted)
     page = found[start : start + min(limit, MAX_PAGE)]
     return {
