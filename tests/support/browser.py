@@ -13,6 +13,7 @@ from typing import Any
 
 from selenium import webdriver
 from selenium.common.exceptions import (
+    ElementClickInterceptedException,
     InvalidSessionIdException,
     NoSuchWindowException,
     StaleElementReferenceException,
@@ -121,11 +122,14 @@ class Browser:
         return found
 
     def press(self, name: str, within: str = "") -> None:
-        """Click it; once more if the page drew it anew between being found and being clicked."""
+        """Click it; once more if the page drew it again, or moved it, between being found and being clicked."""
         for _ in range(5):
             try:
                 self.button(name, within).click()
             except StaleElementReferenceException:
+                continue
+            except ElementClickInterceptedException:  # an answer that came in moved it: see where it is now
+                time.sleep(0.2)
                 continue
             return
         self.button(name, within).click()
