@@ -10,5 +10,10 @@ for (const name of readdirSync(built, { recursive: true })) {
   const bytes = readFileSync(file);
   if (bytes.length < 1000) continue;
   writeFileSync(`${file}.gz`, gzipSync(bytes, { level: 9 }));
-  writeFileSync(`${file}.br`, brotliCompressSync(bytes, { params: { [constants.BROTLI_PARAM_QUALITY]: 11, [constants.BROTLI_PARAM_SIZE_HINT]: bytes.length } }));
+  writeFileSync(
+    `${file}.br`,
+    brotliCompressSync(bytes, {
+      params: { [constants.BROTLI_PARAM_QUALITY]: 11, [constants.BROTLI_PARAM_SIZE_HINT]: bytes.length },
+    }),
+  );
 }

@@ -18,7 +18,9 @@ const ArtifactPage = lazy(() => import("./features/artifact/ArtifactPage").then(
 const BranchesPage = lazy(() => import("./features/branches/BranchesPage").then((page) => ({ default: page.BranchesPage })));
 const CommitPage = lazy(() => import("./features/commit/CommitPage").then((page) => ({ default: page.CommitPage })));
 const ComparePage = lazy(() => import("./features/compare/ComparePage").then((page) => ({ default: page.ComparePage })));
-const EnvironmentsPage = lazy(() => import("./features/environments/EnvironmentsPage").then((page) => ({ default: page.EnvironmentsPage })));
+const EnvironmentsPage = lazy(() =>
+  import("./features/environments/EnvironmentsPage").then((page) => ({ default: page.EnvironmentsPage })),
+);
 const WebhooksPage = lazy(() => import("./features/events/WebhooksPage").then((page) => ({ default: page.WebhooksPage })));
 const ExperimentPage = lazy(() => import("./features/experiments/ExperimentPage").then((page) => ({ default: page.ExperimentPage })));
 const ExperimentsPage = lazy(() => import("./features/experiments/ExperimentsPage").then((page) => ({ default: page.ExperimentsPage })));
@@ -64,39 +66,44 @@ function Gate() {
   const who = useQuery(session());
   if (who.isPending) return <Loading what="Asking who you are" />;
   if (who.isError) return <ProblemBox error={who.error} />;
-  if (window.location.pathname === "/join") return <Suspense fallback={<Loading what="Opening the page" />}><JoinPage /></Suspense>;
+  if (window.location.pathname === "/join")
+    return (
+      <Suspense fallback={<Loading what="Opening the page" />}>
+        <JoinPage />
+      </Suspense>
+    );
   if (!who.data.person) return <SignIn />;
   return (
     <>
-    <FindKey />
-    <Suspense fallback={<Loading what="Opening the page" />}>
-    <Routes>
-      <Route path="/" element={<ShelvesPage />} />
-      <Route path="/find" element={<FindPage />} />
-      <Route path="/s/:key" element={<ShelfPage />} />
-      <Route path="/s/:key/artifact" element={<ArtifactPage />} />
-      <Route path="/s/:key/version" element={<VersionPage />} />
-      <Route path="/s/:key/compare" element={<ComparePage />} />
-      <Route path="/s/:key/commit/:commit" element={<CommitPage />} />
-      <Route path="/s/:key/history" element={<HistoryPage />} />
-      <Route path="/s/:key/branches" element={<BranchesPage />} />
-      <Route path="/tokens" element={<TokensPage />} />
-      <Route path="/account" element={<AccountPage />} />
-      <Route path="/s/:key/proposals" element={<ProposalsPage />} />
-      <Route path="/s/:key/proposals/:number" element={<ProposalPage />} />
-      <Route path="/s/:key/experiments" element={<ExperimentsPage />} />
-      <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
-      <Route path="/s/:key/people" element={<PeoplePage />} />
-      <Route path="/s/:key/git" element={<GitPage />} />
-      <Route path="/s/:key/tasks" element={<TasksPage />} />
-      <Route path="/s/:key/webhooks" element={<WebhooksPage />} />
-      <Route path="/s/:key/log" element={<LogPage />} />
-      <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
-      <Route path="/s/:key/environments" element={<EnvironmentsPage />} />
-      <Route path="/s/:key/pending" element={<PendingPage />} />
-      <Route path="*" element={<Navigate to="/" replace />} />
-    </Routes>
-    </Suspense>
+      <FindKey />
+      <Suspense fallback={<Loading what="Opening the page" />}>
+        <Routes>
+          <Route path="/" element={<ShelvesPage />} />
+          <Route path="/find" element={<FindPage />} />
+          <Route path="/s/:key" element={<ShelfPage />} />
+          <Route path="/s/:key/artifact" element={<ArtifactPage />} />
+          <Route path="/s/:key/version" element={<VersionPage />} />
+          <Route path="/s/:key/compare" element={<ComparePage />} />
+          <Route path="/s/:key/commit/:commit" element={<CommitPage />} />
+          <Route path="/s/:key/history" element={<HistoryPage />} />
+          <Route path="/s/:key/branches" element={<BranchesPage />} />
+          <Route path="/tokens" element={<TokensPage />} />
+          <Route path="/account" element={<AccountPage />} />
+          <Route path="/s/:key/proposals" element={<ProposalsPage />} />
+          <Route path="/s/:key/proposals/:number" element={<ProposalPage />} />
+          <Route path="/s/:key/experiments" element={<ExperimentsPage />} />
+          <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
+          <Route path="/s/:key/people" element={<PeoplePage />} />
+          <Route path="/s/:key/git" element={<GitPage />} />
+          <Route path="/s/:key/tasks" element={<TasksPage />} />
+          <Route path="/s/:key/webhooks" element={<WebhooksPage />} />
+          <Route path="/s/:key/log" element={<LogPage />} />
+          <Route path="/s/:key/settle/:merge" element={<SettlePage />} />
+          <Route path="/s/:key/environments" element={<EnvironmentsPage />} />
+          <Route path="/s/:key/pending" element={<PendingPage />} />
+          <Route path="*" element={<Navigate to="/" replace />} />
+        </Routes>
+      </Suspense>
     </>
   );
 }

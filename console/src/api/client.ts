@@ -47,7 +47,8 @@ async function ended(uid: string): Promise<void> {
   try {
     for (;;) {
       const job = (await (await fetch(address(`jobs/${uid}`))).json()) as JobState;
-      if (job.ended && job.state !== "done") throw new ProblemError(job.problem ?? { detail: `The job was ${job.state}.`, code: "job.failed" });
+      if (job.ended && job.state !== "done")
+        throw new ProblemError(job.problem ?? { detail: `The job was ${job.state}.`, code: "job.failed" });
       if (job.ended) return;
       await new Promise((go) => setTimeout(go, PAUSE_MS));
     }

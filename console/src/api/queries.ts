@@ -23,19 +23,16 @@ export type TableShown = Schemas["TablePreview"];
 export type Origins = Schemas["OriginsAnswer"];
 export type Forms = Schemas["FormsAnswer"];
 export type Outline = Schemas["OutlineAnswer"];
-export const session = () =>
-  queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
+export const session = () => queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
 
 export const shelves = () => queryOptions({ queryKey: ["shelves"], queryFn: () => get<Shelf[]>("shelves") });
 
-export const shelf = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key], queryFn: () => get<Shelf>(`shelves/${key}`) });
+export const shelf = (key: string) => queryOptions({ queryKey: ["shelf", key], queryFn: () => get<Shelf>(`shelves/${key}`) });
 
 export const branches = (key: string) =>
   queryOptions({ queryKey: ["shelf", key, "branches"], queryFn: () => get<Branch[]>(`shelves/${key}/branches`) });
 
-export const tags = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "tags"], queryFn: () => get<Tag[]>(`shelves/${key}/tags`) });
+export const tags = (key: string) => queryOptions({ queryKey: ["shelf", key, "tags"], queryFn: () => get<Tag[]>(`shelves/${key}/tags`) });
 
 /** A state in short: its kinds with the newest artifacts of each, its folders and people. */
 export const summary = (key: string, ref: string) =>
@@ -48,13 +45,26 @@ export const summary = (key: string, ref: string) =>
 
 export const ARTIFACTS_ON_A_PAGE = 200;
 /** Which artifacts are listed, and in which order. */
-export interface Listed { words?: string; kind?: string; by?: string; effect?: string; folder?: string; sort: string }
+export interface Listed {
+  words?: string;
+  kind?: string;
+  by?: string;
+  effect?: string;
+  folder?: string;
+  sort: string;
+}
 
 /** One page of a list of artifacts, filtered and sorted by the service; the first is page 0. */
 export const artifactPage = (key: string, ref: string, listed: Listed, page: number) =>
   queryOptions({
     queryKey: ["shelf", key, "artifacts", ref, listed, page],
-    queryFn: () => get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ...listed, ref, start: page * ARTIFACTS_ON_A_PAGE, limit: ARTIFACTS_ON_A_PAGE }),
+    queryFn: () =>
+      get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, {
+        ...listed,
+        ref,
+        start: page * ARTIFACTS_ON_A_PAGE,
+        limit: ARTIFACTS_ON_A_PAGE,
+      }),
     placeholderData: keepPreviousData,
     staleTime: 10_000,
   });
@@ -63,7 +73,12 @@ export const artifactPage = (key: string, ref: string, listed: Listed, page: num
 export async function everyArtifact(key: string, ref: string, listed: Listed): Promise<Artifact[]> {
   const found: Artifact[] = [];
   for (;;) {
-    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, { ...listed, ref, start: found.length, limit: 1000 });
+    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, {
+      ...listed,
+      ref,
+      start: found.length,
+      limit: 1000,
+    });
     found.push(...page.items);
     if (page.items.length === 0 || found.length >= page.total) return found;
   }
@@ -82,25 +97,45 @@ export const outline = (key: string, path: string, ref: string, version?: string
   });
 
 export const commit = (key: string, uid: string) =>
-  queryOptions({ queryKey: ["shelf", key, "commit", uid], queryFn: () => get<Schemas["CommitOut"]>(`shelves/${key}/commits/${uid}`) });
+  queryOptions({
+    queryKey: ["shelf", key, "commit", uid],
+    queryFn: () => get<Schemas["CommitOut"]>(`shelves/${key}/commits/${uid}`),
+  });
 
 /** What a commit is part of. */
 export const commitPlaces = (key: string, uid: string) =>
-  queryOptions({ queryKey: ["shelf", key, "commit places", uid], queryFn: () => get<Schemas["CommitPlaces"]>(`shelves/${key}/commits/${uid}/places`) });
+  queryOptions({
+    queryKey: ["shelf", key, "commit places", uid],
+    queryFn: () => get<Schemas["CommitPlaces"]>(`shelves/${key}/commits/${uid}/places`),
+  });
 
 /** What undoing a commit on a branch would do. */
 export const undoing = (key: string, uid: string, branch: string) =>
-  queryOptions({ queryKey: ["shelf", key, "undoing", uid, branch], queryFn: () => get<Schemas["Undoing"]>(`shelves/${key}/commits/${uid}/undo`, { branch }) });
+  queryOptions({
+    queryKey: ["shelf", key, "undoing", uid, branch],
+    queryFn: () => get<Schemas["Undoing"]>(`shelves/${key}/commits/${uid}/undo`, { branch }),
+  });
 
 /** One version of an artifact, and what has it. */
 export const versionPlaces = (key: string, path: string, ref: string, version: string) =>
-  queryOptions({ queryKey: ["shelf", key, "version places", path, ref, version], queryFn: () => get<Schemas["VersionPlaces"]>(`shelves/${key}/artifact/places`, { path, ref, version }) });
+  queryOptions({
+    queryKey: ["shelf", key, "version places", path, ref, version],
+    queryFn: () => get<Schemas["VersionPlaces"]>(`shelves/${key}/artifact/places`, { path, ref, version }),
+  });
 
 /** Who last set each part or line, a page at a time. */
 export const origins = (key: string, path: string, ref: string, version: string | undefined, form: string) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "origins", path, ref, version, form],
-    queryFn: ({ pageParam }) => get<Origins>(`shelves/${key}/artifact/origins`, { path, ref, version, form: form || undefined, start: pageParam, limit: 1000 }),
+    queryFn: ({ pageParam }) =>
+      get<Origins>(`shelves/${key}/artifact/origins`, {
+        path,
+        ref,
+        version,
+        form: form || undefined,
+        start: pageParam,
+        limit: 1000,
+      }),
     initialPageParam: 1,
     getNextPageParam: (last: Origins) => {
       const held = (last.parts ?? []).length + (last.lines ?? []).length;
@@ -161,7 +196,14 @@ export const drawing = (key: string, path: string, ref: string, version?: string
 export const uses = (key: string, path: string, ref: string, asked: { part?: string; depth?: number; exact?: boolean } = {}) =>
   queryOptions({
     queryKey: ["shelf", key, "uses", path, ref, asked],
-    queryFn: () => get<Schemas["UsesAnswer"]>(`shelves/${key}/artifact/uses`, { path, ref, part: asked.part || undefined, depth: asked.depth, exact: asked.exact ? "true" : undefined }),
+    queryFn: () =>
+      get<Schemas["UsesAnswer"]>(`shelves/${key}/artifact/uses`, {
+        path,
+        ref,
+        part: asked.part || undefined,
+        depth: asked.depth,
+        exact: asked.exact ? "true" : undefined,
+      }),
   });
 
 export const lineage = (key: string, path: string, ref: string) =>
@@ -188,7 +230,17 @@ const ROWS_AT_ONCE = 100;
 export const compareRows = (key: string, path: string, from: string, to: string, action: string, column: string, table = "") =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "compare rows", from, to, path, action, column, table],
-    queryFn: ({ pageParam }) => get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, { path, from, to, start: pageParam, count: ROWS_AT_ONCE, action: action || undefined, column: column || undefined, table: table || undefined }),
+    queryFn: ({ pageParam }) =>
+      get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, {
+        path,
+        from,
+        to,
+        start: pageParam,
+        count: ROWS_AT_ONCE,
+        action: action || undefined,
+        column: column || undefined,
+        table: table || undefined,
+      }),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.start + last.rows.length < last.total ? last.start + last.rows.length : undefined),
   });

@@ -9,7 +9,17 @@ const PATHS: Record<string, React.ReactNode> = {
   ),
   removed: (
     <>
-      <rect x="1" y="1" width="14" height="14" rx="2" fill="var(--sheet)" stroke="var(--removed)" strokeWidth="1.3" strokeDasharray="2.6 1.9" />
+      <rect
+        x="1"
+        y="1"
+        width="14"
+        height="14"
+        rx="2"
+        fill="var(--sheet)"
+        stroke="var(--removed)"
+        strokeWidth="1.3"
+        strokeDasharray="2.6 1.9"
+      />
       <path d="M4 8H12" stroke="var(--removed)" strokeWidth="2" />
     </>
   ),
@@ -33,7 +43,13 @@ const PATHS: Record<string, React.ReactNode> = {
   ),
 };
 
-const SAME_MARK: Record<string, string> = { renamed: "moved", reordered: "moved", new: "added", edited: "changed", gone: "removed" };
+const SAME_MARK: Record<string, string> = {
+  renamed: "moved",
+  reordered: "moved",
+  new: "added",
+  edited: "changed",
+  gone: "removed",
+};
 
 export function Mark({ action, cosmetic = false }: { action: string; cosmetic?: boolean }) {
   const shape = cosmetic ? "cosmetic" : (SAME_MARK[action] ?? action);

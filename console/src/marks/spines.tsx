@@ -2,8 +2,23 @@
 import type { ReactNode } from "react";
 
 const HEIGHTS: Record<string, number> = {
-  pipeline: 105, workflow: 96, dataset: 119, model: 120, notebook: 101, tests: 91, app: 85, database: 119, document: 106,
-  spreadsheet: 106, script: 78, report: 99, api: 92, settings: 72, archive: 88, picture: 80, opaque: 89,
+  pipeline: 105,
+  workflow: 96,
+  dataset: 119,
+  model: 120,
+  notebook: 101,
+  tests: 91,
+  app: 85,
+  database: 119,
+  document: 106,
+  spreadsheet: 106,
+  script: 78,
+  report: 99,
+  api: 92,
+  settings: 72,
+  archive: 88,
+  picture: 80,
+  opaque: 89,
 };
 
 export function spineWidth(bytes: number): number {
@@ -47,7 +62,10 @@ export function SpineShape({ kind, w, h, tone }: { kind: string; w: number; h: n
     model: (
       <>
         <path d={`M0 0V${-h + w * 0.45}Q0 ${-h} ${w / 2} ${-h}Q${w} ${-h} ${w} ${-h + w * 0.45}V0Z`} className={body} />
-        <path d={`M2 ${-h * 0.86}Q${w / 2} ${-h * 0.96} ${w - 2} ${-h * 0.86}M2 ${-h * 0.8}Q${w / 2} ${-h * 0.9} ${w - 2} ${-h * 0.8}`} className={line} />
+        <path
+          d={`M2 ${-h * 0.86}Q${w / 2} ${-h * 0.96} ${w - 2} ${-h * 0.86}M2 ${-h * 0.8}Q${w / 2} ${-h * 0.9} ${w - 2} ${-h * 0.8}`}
+          className={line}
+        />
       </>
     ),
     notebook: (

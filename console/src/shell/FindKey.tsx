@@ -8,7 +8,15 @@ export function FindKey() {
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
       const at = event.target as HTMLElement;
-      if (event.key !== "/" || event.ctrlKey || event.metaKey || event.altKey || at.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(at.tagName)) return;
+      if (
+        event.key !== "/" ||
+        event.ctrlKey ||
+        event.metaKey ||
+        event.altKey ||
+        at.isContentEditable ||
+        ["INPUT", "TEXTAREA", "SELECT"].includes(at.tagName)
+      )
+        return;
       event.preventDefault();
       void go(findAddress(/^\/s\/([^/]+)/.exec(pathname)?.[1]));
     };

@@ -26,21 +26,42 @@ interface Props {
 
 export function LongTable({ caption, head, columns, count, row, className = "scroll", maxHeight, children, onKeyDown, onRange }: Props) {
   const frame = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer<HTMLDivElement, HTMLTableRowElement>({ count, getScrollElement: () => frame.current, estimateSize: () => 28, overscan: 12 });
+  const virtual = useVirtualizer<HTMLDivElement, HTMLTableRowElement>({
+    count,
+    getScrollElement: () => frame.current,
+    estimateSize: () => 28,
+    overscan: 12,
+  });
   const items = virtual.getVirtualItems();
   const [from, to] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0];
   useEffect(() => onRange?.(from, to), [from, to, onRange]);
   const above = items[0]?.start ?? 0;
   const below = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
   return (
-    <div className={`${className} long`} ref={frame} style={maxHeight ? { maxHeight, overflow: "auto" } : undefined} tabIndex={onKeyDown ? -1 : 0} role="region" aria-label={caption} onKeyDown={onKeyDown}>
+    <div
+      className={`${className} long`}
+      ref={frame}
+      style={maxHeight ? { maxHeight, overflow: "auto" } : undefined}
+      tabIndex={onKeyDown ? -1 : 0}
+      role="region"
+      aria-label={caption}
+      onKeyDown={onKeyDown}
+    >
       <table aria-rowcount={count + 1}>
         <caption className="sr">{caption}</caption>
         <thead>{head}</thead>
         <tbody>
-          {above > 0 && <tr aria-hidden="true"><td colSpan={columns} style={{ height: above, padding: 0, border: 0 }} /></tr>}
+          {above > 0 && (
+            <tr aria-hidden="true">
+              <td colSpan={columns} style={{ height: above, padding: 0, border: 0 }} />
+            </tr>
+          )}
           {items.map((item) => row(item.index, { "aria-rowindex": item.index + 2, "data-index": item.index, ref: virtual.measureElement }))}
-          {below > 0 && <tr aria-hidden="true"><td colSpan={columns} style={{ height: below, padding: 0, border: 0 }} /></tr>}
+          {below > 0 && (
+            <tr aria-hidden="true">
+              <td colSpan={columns} style={{ height: below, padding: 0, border: 0 }} />
+            </tr>
+          )}
         </tbody>
       </table>
       {children}

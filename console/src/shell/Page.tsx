@@ -1,10 +1,11 @@
 /** The frame of every page of a shelf: address line, strip, board, content. */
-import { GitState } from "../features/git/GitState";
+
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Artifact, branches, environments, session, shelf, summary, tags } from "../api/queries";
 import { experiments } from "../features/experiments/queries";
+import { GitState } from "../features/git/GitState";
 import { usePending } from "../features/pending/pending";
 import { proposals, waiting } from "../features/proposals/queries";
 import { KindIcon } from "../marks/spines";
@@ -12,8 +13,8 @@ import { size, when } from "../marks/words";
 import { findAddress } from "./FindKey";
 import { Person } from "./Person";
 import { isReadOnly } from "./RefChooser";
-import { Loading, ProblemBox } from "./states";
 import { type Spine, Strip } from "./Strip";
+import { Loading, ProblemBox } from "./states";
 
 export function Logo() {
   return (
@@ -54,10 +55,27 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   useEffect(() => {
     document.title = `${title} · Every Shelf`;
   }, [title]);
-  const marks = useMemo(() => Object.fromEntries(pending.map((p) => [p.path, p.state === "gone" ? "removed" : p.state === "new" ? "added" : p.state === "moved" ? "moved" : "changed"])), [pending]);
-  const openArtifact = useCallback((a: Artifact) => void go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`), [go, key, at]);
+  const marks = useMemo(
+    () =>
+      Object.fromEntries(
+        pending.map((p) => [
+          p.path,
+          p.state === "gone" ? "removed" : p.state === "new" ? "added" : p.state === "moved" ? "moved" : "changed",
+        ]),
+      ),
+    [pending],
+  );
+  const openArtifact = useCallback(
+    (a: Artifact) => void go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`),
+    [go, key, at],
+  );
   if (info.isPending) return <Loading what="Reading the shelf" />;
-  if (info.isError) return <main><ProblemBox error={info.error} /></main>;
+  if (info.isError)
+    return (
+      <main>
+        <ProblemBox error={info.error} />
+      </main>
+    );
   return (
     <>
       <header className="addr">
@@ -73,7 +91,9 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
           {tall && <span className="what">{info.data.description}</span>}
         </div>
         <div className="right">
-          <Link to={findAddress(key)} className="findlink">Find on this shelf<kbd aria-hidden="true">/</kbd></Link>
+          <Link to={findAddress(key)} className="findlink">
+            Find on this shelf<kbd aria-hidden="true">/</kbd>
+          </Link>
           <WaitingChip />
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
             <b>{pending.length} pending</b>
@@ -82,10 +102,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
           <Person />
         </div>
       </header>
-      <Strip
-        kinds={all.data?.kinds ?? NONE} low={!tall} current={current} marks={marks} onShow={setShown}
-        onOpen={openArtifact}
-      />
+      <Strip kinds={all.data?.kinds ?? NONE} low={!tall} current={current} marks={marks} onShow={setShown} onOpen={openArtifact} />
       <Board page={page} at={at} shown={shown} total={all.data?.total} />
       <main>{children}</main>
     </>
@@ -148,5 +165,9 @@ export function useMe(): string {
 export function WaitingChip() {
   const found = useQuery(waiting());
   if (!found.data?.length) return null;
-  return <Link to="/" className="waits"><b>{found.data.length}</b> {found.data.length === 1 ? "task" : "tasks"}</Link>;
+  return (
+    <Link to="/" className="waits">
+      <b>{found.data.length}</b> {found.data.length === 1 ? "task" : "tasks"}
+    </Link>
+  );
 }

@@ -25,14 +25,24 @@ export function Person() {
   };
   return (
     <div ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && setOpen(false)}>
-      <button type="button" className="me" aria-label={`${who.full_name.slice(0, 2)}, ${who.full_name}: settings and sign out`} aria-expanded={open} onClick={() => setOpen(!open)}>
+      <button
+        type="button"
+        className="me"
+        aria-label={`${who.full_name.slice(0, 2)}, ${who.full_name}: settings and sign out`}
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+      >
         {who.full_name.slice(0, 2)}
       </button>
       {open && (
         <div className="menu" style={{ right: 0, top: 34, minWidth: 200 }}>
           <div className="cap">{who.full_name}</div>
-          <Link className="it" to="/account">Your account</Link>
-          <Link className="it" to="/tokens">Your tokens</Link>
+          <Link className="it" to="/account">
+            Your account
+          </Link>
+          <Link className="it" to="/tokens">
+            Your tokens
+          </Link>
           {(["light", "dark", "system"] as const).map((m) => (
             <button key={m} type="button" className="it" aria-pressed={mode === m} onClick={() => setMode(m)}>
               {mode === m ? <b>{`Colours: ${m}`}</b> : `Colours: ${m}`}

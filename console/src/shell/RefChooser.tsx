@@ -30,7 +30,15 @@ export function RefChooser({ shelf, value, label, onChoose }: Props) {
   };
   return (
     <span ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && choose("")}>
-      <button ref={button} type="button" className="ref" aria-haspopup="dialog" aria-expanded={open} aria-label={`${label}: ${value} ▾`} onClick={() => setOpen(!open)}>
+      <button
+        ref={button}
+        type="button"
+        className="ref"
+        aria-haspopup="dialog"
+        aria-expanded={open}
+        aria-label={`${label}: ${value} ▾`}
+        onClick={() => setOpen(!open)}
+      >
         {value}
         <span className="dn" aria-hidden="true">
           ▾
@@ -52,7 +60,9 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
     ...drafts.map((d) => ({ ref: `draft:${d.branch}`, group: "Your drafts", note: `${d.entries.length} pending` })),
     ...(lines.data ?? []).map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
     ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
-    ...(places.data ?? []).filter((e) => e.current).map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
+    ...(places.data ?? [])
+      .filter((e) => e.current)
+      .map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
   ].filter((row) => row.ref.toLowerCase().includes(typed.toLowerCase()));
   const loading = lines.isPending || marks.isPending || places.isPending;
   const custom = /^(commit:[0-9a-f]{8,}|at:.+)$/.test(typed) ? typed : /^\d{4}-\d\d-\d\d/.test(typed) ? `at:${typed}` : "";
@@ -72,8 +82,16 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
   return (
     <div className="menu" role="dialog" aria-label="Choose a ref" style={{ top: 32, left: 0 }}>
       <input
-        id={id} className="inp" autoFocus value={typed} onChange={(e) => { setTyped(e.target.value); setEntered(false); }}
-        placeholder="Name, commit:ID or 2026-03-14" aria-label="Narrow the refs"
+        id={id}
+        className="inp"
+        autoFocus
+        value={typed}
+        onChange={(e) => {
+          setTyped(e.target.value);
+          setEntered(false);
+        }}
+        placeholder="Name, commit:ID or 2026-03-14"
+        aria-label="Narrow the refs"
         onKeyDown={enter}
       />
       {custom && (
@@ -82,8 +100,16 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
         </button>
       )}
       <div className="anyday">
-        <label className="cap" htmlFor={`${id}-day`}>As it was at the end of</label>
-        <input id={`${id}-day`} className="inp" type="date" max={new Date().toISOString().slice(0, 10)} onChange={(e) => e.target.value && onChoose(`at:${e.target.value}`)} />
+        <label className="cap" htmlFor={`${id}-day`}>
+          As it was at the end of
+        </label>
+        <input
+          id={`${id}-day`}
+          className="inp"
+          type="date"
+          max={new Date().toISOString().slice(0, 10)}
+          onChange={(e) => e.target.value && onChoose(`at:${e.target.value}`)}
+        />
       </div>
       {["Your drafts", "Branches", "Tags", "Environments"].map((group) => {
         const found = rows.filter((row) => row.group === group);

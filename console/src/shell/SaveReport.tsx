@@ -5,7 +5,11 @@ import { useState } from "react";
 import { save } from "../api/client";
 import { ProblemBox } from "./states";
 
-const FORMS = [["html", "Web page (.html)"], ["md", "Markdown (.md)"], ["json", "JSON (.json)"]] as const;
+const FORMS = [
+  ["html", "Web page (.html)"],
+  ["md", "Markdown (.md)"],
+  ["json", "JSON (.json)"],
+] as const;
 
 interface Given {
   /** Where the report comes from, below /api/v1. */
@@ -20,10 +24,26 @@ export function SaveReport({ report, query, label = "Save report", waiting = fal
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
   return (
     <>
-      <Button variant="outlined" aria-haspopup="menu" aria-expanded={anchor !== null} disabled={waiting || made.isPending} onClick={(e) => setAnchor(e.currentTarget)}>{label}</Button>
+      <Button
+        variant="outlined"
+        aria-haspopup="menu"
+        aria-expanded={anchor !== null}
+        disabled={waiting || made.isPending}
+        onClick={(e) => setAnchor(e.currentTarget)}
+      >
+        {label}
+      </Button>
       <Menu anchorEl={anchor} open={anchor !== null} onClose={() => setAnchor(null)}>
         {FORMS.map(([form, name]) => (
-          <MenuItem key={form} onClick={() => { setAnchor(null); made.mutate(form); }}>{name}</MenuItem>
+          <MenuItem
+            key={form}
+            onClick={() => {
+              setAnchor(null);
+              made.mutate(form);
+            }}
+          >
+            {name}
+          </MenuItem>
         ))}
       </Menu>
       {made.isError && <ProblemBox error={made.error} />}

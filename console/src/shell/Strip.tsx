@@ -15,7 +15,25 @@ export interface Spine {
 }
 
 type Kind = Schemas["KindSummary"];
-const ORDER = ["pipeline", "workflow", "dataset", "model", "notebook", "tests", "app", "database", "document", "spreadsheet", "script", "settings", "report", "api", "archive", "picture", "opaque"];
+const ORDER = [
+  "pipeline",
+  "workflow",
+  "dataset",
+  "model",
+  "notebook",
+  "tests",
+  "app",
+  "database",
+  "document",
+  "spreadsheet",
+  "script",
+  "settings",
+  "report",
+  "api",
+  "archive",
+  "picture",
+  "opaque",
+];
 const GAP_KIND = 13;
 const GAP = 3.5;
 
@@ -24,7 +42,10 @@ export function arrange(all: Kind[], room: number): Spine[] {
   const rank = (kind: string) => (ORDER.includes(kind) ? ORDER.indexOf(kind) : ORDER.length);
   const kinds = [...all].sort((a, b) => rank(a.kind) - rank(b.kind));
   const total = (most: number) =>
-    kinds.reduce((sum, k) => sum + GAP_KIND + k.newest.slice(0, most).reduce((s, a) => s + spineWidth(a.size) + GAP, 0) + (k.count > most ? 50 : 0), 0);
+    kinds.reduce(
+      (sum, k) => sum + GAP_KIND + k.newest.slice(0, most).reduce((s, a) => s + spineWidth(a.size) + GAP, 0) + (k.count > most ? 50 : 0),
+      0,
+    );
   let most = Math.max(1, ...kinds.map((k) => k.newest.length));
   while (most > 1 && total(most) > room) most -= 1;
   const spines: Spine[] = [];
@@ -39,7 +60,13 @@ export function arrange(all: Kind[], room: number): Spine[] {
     const rest = kind.newest.slice(most);
     if (kind.count > own.length) {
       const w = spineWidth(kind.bytes - own.reduce((s, a) => s + a.size, 0));
-      spines.push({ artifacts: rest.length ? rest : own.slice(-1), more: kind.count - own.length, kind: kind.kind, x, w });
+      spines.push({
+        artifacts: rest.length ? rest : own.slice(-1),
+        more: kind.count - own.length,
+        kind: kind.kind,
+        x,
+        w,
+      });
       x += w + GAP;
     }
     x += GAP_KIND - GAP;
@@ -92,7 +119,16 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
   };
   return (
     <div className={low ? "strip low" : "strip"} ref={frame} onMouseLeave={() => onShow?.(null)}>
-      <svg width="100%" height={height} role="group" aria-label={`Strip of spines: ${count(kinds.reduce((sum, k) => sum + k.count, 0), "artifact")}`} onKeyDown={walk}>
+      <svg
+        width="100%"
+        height={height}
+        role="group"
+        aria-label={`Strip of spines: ${count(
+          kinds.reduce((sum, k) => sum + k.count, 0),
+          "artifact",
+        )}`}
+        onKeyDown={walk}
+      >
         {spines.map((spine, place) => {
           const first = spine.artifacts[0];
           if (!first) return null;
@@ -103,8 +139,14 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
           const mark = marks[first.path];
           return (
             <g
-              key={`${first.path} ${spine.more}`} className={up ? "spine up" : "spine"} tabIndex={place === at ? 0 : -1} role="button" aria-label={named(spine)}
-              onClick={() => onOpen(first)} onMouseEnter={() => show(place, false)} onFocus={() => show(place, false)}
+              key={`${first.path} ${spine.more}`}
+              className={up ? "spine up" : "spine"}
+              tabIndex={place === at ? 0 : -1}
+              role="button"
+              aria-label={named(spine)}
+              onClick={() => onOpen(first)}
+              onMouseEnter={() => show(place, false)}
+              onFocus={() => show(place, false)}
             >
               <g transform={`translate(${spine.x} ${height})`}>
                 <SpineShape kind={spine.kind} w={spine.w} h={h} tone={shade} />
@@ -113,7 +155,11 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
                     {fitted(label, h)}
                   </text>
                 )}
-                {mark && <text x={spine.w / 2} y={-h - 4} textAnchor="middle" fontSize="12" fontWeight="700" fill={`var(--${mark})`}>{GLYPH[mark]}</text>}
+                {mark && (
+                  <text x={spine.w / 2} y={-h - 4} textAnchor="middle" fontSize="12" fontWeight="700" fill={`var(--${mark})`}>
+                    {GLYPH[mark]}
+                  </text>
+                )}
               </g>
             </g>
           );

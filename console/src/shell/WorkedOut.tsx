@@ -22,7 +22,9 @@ function Shown({ uid }: { uid: string }) {
   return (
     <div className="sheet pad line1 workedout" role="status" aria-label="Progress of the merge">
       <span>{found.state === "waiting" ? "Waiting to be merged" : `Merging ${found.done} of ${found.total}`}</span>
-      <span className="barjob"><i style={{ width: `${share}%` }} /></span>
+      <span className="barjob">
+        <i style={{ width: `${share}%` }} />
+      </span>
       <span className="mut">{found.note}</span>
       <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
     </div>

@@ -28,7 +28,9 @@ export function ProblemBox({ error }: { error: unknown }) {
       <p>
         <b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}</b>
       </p>
-      {problem.errors?.map((e) => <p key={e.pointer}>{`${e.pointer}: ${e.detail}`}</p>)}
+      {problem.errors?.map((e) => (
+        <p key={e.pointer}>{`${e.pointer}: ${e.detail}`}</p>
+      ))}
       {problem.conflicts && (
         <ul>
           {problem.conflicts.map((c) => (

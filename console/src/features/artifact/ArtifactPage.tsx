@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
+import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -10,21 +11,29 @@ import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { Restore } from "../commit/Restore";
-import { OriginsView } from "../origins/OriginsView";
 import { EditView } from "../edit/EditView";
+import { OriginsView } from "../origins/OriginsView";
 import { usePending } from "../pending/pending";
 import { PictureView } from "../picture/PictureView";
 import { Upload } from "../shelf/Upload";
+import { UsesView } from "../uses/UsesView";
 import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
 import { References } from "./References";
 import { TextView } from "./TextView";
 import { UnfoldedView } from "./UnfoldedView";
-import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { Versions, VersionTable } from "./Versions";
-import { UsesView } from "../uses/UsesView";
 
-const VIEWS = { graph: "Graph", outline: "Outline", origins: "Origins", uses: "Uses", unfolded: "Unfolded", text: "Raw text", edit: "Edit", history: "History" } as const;
+const VIEWS = {
+  graph: "Graph",
+  outline: "Outline",
+  origins: "Origins",
+  uses: "Uses",
+  unfolded: "Unfolded",
+  text: "Raw text",
+  edit: "Edit",
+  history: "History",
+} as const;
 const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
 /** Kinds that are changed in programs of their own, and brought here. */
 const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
@@ -45,7 +54,10 @@ export function ArtifactPage() {
   const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
   const view = asked && (asked !== "graph" || hasGraph) ? asked : hasGraph ? "graph" : "outline";
   const waiting = drawable && drawn.isPending;
-  const parts = useQuery({ ...outline(key, path, at, version || undefined), enabled: (view === "outline" || view === "graph") && !waiting });
+  const parts = useQuery({
+    ...outline(key, path, at, version || undefined),
+    enabled: (view === "outline" || view === "graph") && !waiting,
+  });
   const all = useQuery(summary(key, at));
   const { keep, problem } = usePending(key);
   const name = found.data?.name ?? path.split("/").pop() ?? "";
@@ -64,7 +76,9 @@ export function ArtifactPage() {
     );
   };
   const a = found.data;
-  const editable = Boolean(a && !a.whole && isEdited(a.kind, path) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader");
+  const editable = Boolean(
+    a && !a.whole && isEdited(a.kind, path) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader",
+  );
   const newest = versions.data?.[0]?.version;
   return (
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
@@ -76,44 +90,95 @@ export function ArtifactPage() {
           <div className="line1">
             <KindIcon kind={a.kind} tone={tone(a.recorded)} />
             <h1 style={{ font: "400 15px/22px var(--sans)" }}>
-              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>{a.whole && ", a folder kept whole"}{a.version ? <>, <Link to={`/s/${key}/version?${new URLSearchParams({ path, ref: at, version: String(a.version) })}`}>version {a.version}</Link></> : ", not committed yet"}
+              <b>{a.kind.charAt(0).toUpperCase() + a.kind.slice(1)}</b>
+              {a.whole && ", a folder kept whole"}
+              {a.version ? (
+                <>
+                  ,{" "}
+                  <Link to={`/s/${key}/version?${new URLSearchParams({ path, ref: at, version: String(a.version) })}`}>
+                    version {a.version}
+                  </Link>
+                </>
+              ) : (
+                ", not committed yet"
+              )}
               {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
               <span className="seg" role="group" aria-label="Seen as">
-                {Object.entries(VIEWS).filter(([v]) => (v !== "graph" || hasGraph) && (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) && (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) && (v !== "edit" || editable) && (v !== "origins" || a.version !== null) && (v !== "uses" || (a.version !== null && !version))).map(([v, name]) => (
-                  <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>{name}</button>
-                ))}
+                {Object.entries(VIEWS)
+                  .filter(
+                    ([v]) =>
+                      (v !== "graph" || hasGraph) &&
+                      (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) &&
+                      (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) &&
+                      (v !== "edit" || editable) &&
+                      (v !== "origins" || a.version !== null) &&
+                      (v !== "uses" || (a.version !== null && !version)),
+                  )
+                  .map(([v, name]) => (
+                    <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>
+                      {name}
+                    </button>
+                  ))}
               </span>
               {(a.version ?? 0) > 1 && (
-                <Button variant="outlined" onClick={() => void go(`/s/${key}/compare?${new URLSearchParams({ path, from: `version:${(a.version ?? 2) - 1}`, to: `version:${a.version}` })}`)}>
+                <Button
+                  variant="outlined"
+                  onClick={() =>
+                    void go(
+                      `/s/${key}/compare?${new URLSearchParams({ path, from: `version:${(a.version ?? 2) - 1}`, to: `version:${a.version}` })}`,
+                    )
+                  }
+                >
                   Compare with previous version
                 </Button>
               )}
               {version && newest && Number(version) < newest && info.data && info.data.role !== "reader" && !isReadOnly(at) && (
                 <Restore
-                  shelf={key} branch={at} from={`version:${version}`} path={path} label="Restore this version" title={`Restore version ${version} of ${name}`}
+                  shelf={key}
+                  branch={at}
+                  from={`version:${version}`}
+                  path={path}
+                  label="Restore this version"
+                  title={`Restore version ${version} of ${name}`}
                   does={`${at} gets ${name} as it was in version ${version}, in a new commit. The later versions stay in the history.`}
                   usual={`Bring ${path} back from version:${version}`}
                 />
               )}
-              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>Download</Button>
+              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>
+                Download
+              </Button>
               {!isReadOnly(at) && !version && (
                 <>
                   {all.data && !a.whole && <Upload shelf={key} branch={at} commit={all.data.commit} only={path} label="Replace" />}
-                  <Button variant="outlined" onClick={remove} disabled={!all.data}>Remove</Button>
+                  <Button variant="outlined" onClick={remove} disabled={!all.data}>
+                    Remove
+                  </Button>
                 </>
               )}
             </span>
           </div>
-          <p className="mut mono" style={{ marginBottom: 8 }}>{a.path}</p>
+          <p className="mut mono" style={{ marginBottom: 8 }}>
+            {a.path}
+          </p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
-          {view === "outline" && !waiting && (parts.data ? <OutlineView outline={parts.data} onText={() => setView("text")} /> : parts.isError ? <ProblemBox error={parts.error} /> : <Loading what="Reading its outline" />)}
+          {view === "outline" &&
+            !waiting &&
+            (parts.data ? (
+              <OutlineView outline={parts.data} onText={() => setView("text")} />
+            ) : parts.isError ? (
+              <ProblemBox error={parts.error} />
+            ) : (
+              <Loading what="Reading its outline" />
+            ))}
           {view === "origins" && <OriginsView shelf={key} path={path} at={at} version={version || undefined} />}
           {view === "uses" && <UsesView shelf={key} path={path} at={at} />}
-          {view === "unfolded" && <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />}
+          {view === "unfolded" && (
+            <UnfoldedView shelf={key} path={path} at={at} version={version || undefined} commit={all.data?.commit ?? null} />
+          )}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "edit" && editable && all.data && <EditView shelf={key} path={path} branch={at} base={all.data.commit} />}
           {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} at={at} />}

@@ -38,24 +38,48 @@ export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Out
   return (
     <div className="cols3 graphview">
       <section className="sheet" aria-label="Outline">
-        <div className="ph"><h3>Outline</h3><span className="cap">{group(parts.length)} parts</span></div>
+        <div className="ph">
+          <h3>Outline</h3>
+          <span className="cap">{group(parts.length)} parts</span>
+        </div>
         <div className="tree">
           {listed.map(([type, own]) => (
             <div key={type}>
               <button type="button" aria-expanded={!closed.has(type)} onClick={() => toggle(type)}>
-                <b>{closed.has(type) ? "▸" : "▾"} {type.charAt(0).toUpperCase() + type.slice(1)}</b> <span className="cap">{group(own.length)}</span>
+                <b>
+                  {closed.has(type) ? "▸" : "▾"} {type.charAt(0).toUpperCase() + type.slice(1)}
+                </b>{" "}
+                <span className="cap">{group(own.length)}</span>
               </button>
-              {!closed.has(type) && own.slice(0, MOST).map((p) => (
-                <button key={p.path} type="button" aria-current={p.path === path} style={{ paddingLeft: 28 }} onClick={() => setPath(p.path)}><span className="la">{p.label}</span></button>
-              ))}
+              {!closed.has(type) &&
+                own.slice(0, MOST).map((p) => (
+                  <button
+                    key={p.path}
+                    type="button"
+                    aria-current={p.path === path}
+                    style={{ paddingLeft: 28 }}
+                    onClick={() => setPath(p.path)}
+                  >
+                    <span className="la">{p.label}</span>
+                  </button>
+                ))}
             </div>
           ))}
         </div>
       </section>
       <DrawingView drawing={drawing} chosen={path} onChoose={setPath} height={430} />
       <section className="sheet" aria-label="Part">
-        <div className="ph"><h3>Part</h3></div>
-        {part ? <><PartDetail part={part} /><Ends drawing={drawing} part={path} onChoose={setPath} /></> : <RootFields outline={outline} />}
+        <div className="ph">
+          <h3>Part</h3>
+        </div>
+        {part ? (
+          <>
+            <PartDetail part={part} />
+            <Ends drawing={drawing} part={path} onChoose={setPath} />
+          </>
+        ) : (
+          <RootFields outline={outline} />
+        )}
       </section>
     </div>
   );
@@ -66,14 +90,27 @@ function Ends({ drawing, part, onChoose }: { drawing: Drawing; part: string; onC
   const node = drawing.nodes.find((n) => n.part === part);
   if (!node) return null;
   const by = (end: "source" | "target") => drawing.edges.filter((e) => e[end] === node.id);
-  const list = (title: string, edges: Drawing["edges"], other: "source" | "target") => edges.length > 0 && (
-    <div className="pad">
-      <p className="cap">{title}</p>
-      {edges.map((e) => {
-        const end = drawing.nodes.find((n) => n.id === e[other]);
-        return end ? <p key={e.id}><button type="button" className="plainbtn" onClick={() => onChoose(end.part)}>{end.label}</button>{e.label ? `, ${e.conditional ? "when " : ""}${e.label}` : ""}</p> : null;
-      })}
-    </div>
+  const list = (title: string, edges: Drawing["edges"], other: "source" | "target") =>
+    edges.length > 0 && (
+      <div className="pad">
+        <p className="cap">{title}</p>
+        {edges.map((e) => {
+          const end = drawing.nodes.find((n) => n.id === e[other]);
+          return end ? (
+            <p key={e.id}>
+              <button type="button" className="plainbtn" onClick={() => onChoose(end.part)}>
+                {end.label}
+              </button>
+              {e.label ? `, ${e.conditional ? "when " : ""}${e.label}` : ""}
+            </p>
+          ) : null;
+        })}
+      </div>
+    );
+  return (
+    <>
+      {list("Comes from", by("target"), "source")}
+      {list("Goes to", by("source"), "target")}
+    </>
   );
-  return <>{list("Comes from", by("target"), "source")}{list("Goes to", by("source"), "target")}</>;
 }

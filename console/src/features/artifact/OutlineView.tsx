@@ -1,9 +1,10 @@
 /** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
-import { TensorList } from "../model/TensorList";
-import { TablePreview } from "../table/TablePreview";
+
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
+import { TensorList } from "../model/TensorList";
+import { TablePreview } from "../table/TablePreview";
 
 interface Row {
   part: Part;
@@ -24,11 +25,18 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
     return (
       <div className="sheet empty">
         No outline: {outline.note || "this format is not supported; shown as text or bytes"}.{" "}
-        <button type="button" className="plainbtn" onClick={onText}>See it as text</button>
+        <button type="button" className="plainbtn" onClick={onText}>
+          See it as text
+        </button>
       </div>
     );
   }
-  if (outline.parts.length === 0) return <section className="sheet" aria-label="Outline"><RootFields outline={outline} /></section>;
+  if (outline.parts.length === 0)
+    return (
+      <section className="sheet" aria-label="Outline">
+        <RootFields outline={outline} />
+      </section>
+    );
   return <TreeView outline={outline} />;
 }
 
@@ -63,21 +71,40 @@ function TreeView({ outline }: { outline: Outline }) {
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Outline">
-        <div className="ph"><h3>Outline</h3><span className="cap">{group(rows.length)} parts{outline.truncated ? ", more not shown" : ""}</span></div>
+        <div className="ph">
+          <h3>Outline</h3>
+          <span className="cap">
+            {group(rows.length)} parts{outline.truncated ? ", more not shown" : ""}
+          </span>
+        </div>
         {outline.note && <p className="cap pad">{outline.note}</p>}
         <div className="tree" onKeyDown={walk} tabIndex={-1}>
           {shown.map(({ part, depth }) => (
-            <button key={part.path} type="button" aria-current={part === chosen} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => setChosen(part)} onDoubleClick={() => toggle(part.path)}>
-              <span className="ty">{part.parts.length ? (closed.has(part.path) ? "▸ " : "▾ ") : ""}{part.type}</span>
+            <button
+              key={part.path}
+              type="button"
+              aria-current={part === chosen}
+              style={{ paddingLeft: 12 + depth * 14 }}
+              onClick={() => setChosen(part)}
+              onDoubleClick={() => toggle(part.path)}
+            >
+              <span className="ty">
+                {part.parts.length ? (closed.has(part.path) ? "▸ " : "▾ ") : ""}
+                {part.type}
+              </span>
               <span className="la">{part.label}</span>
             </button>
           ))}
-          {rows.length > shown.length && <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>}
+          {rows.length > shown.length && (
+            <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>
+          )}
         </div>
       </section>
       <div className="stack">
         <section className="sheet" aria-label="Part">
-          <div className="ph"><h3>Part</h3></div>
+          <div className="ph">
+            <h3>Part</h3>
+          </div>
           {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
           {table && <TablePreview table={table} />}
         </section>
@@ -96,10 +123,16 @@ export function PartDetail({ part }: { part: Part }) {
     <>
       <div className="pad">
         <h2>{part.label}</h2>
-        <p className="mono mut" style={{ overflowWrap: "anywhere" }}>{part.path}</p>
+        <p className="mono mut" style={{ overflowWrap: "anywhere" }}>
+          {part.path}
+        </p>
       </div>
       <Fields fields={{ type: part.type, ...part.fields }} />
-      {part.parts.length > 0 && <p className="cap pad">holds {group(part.parts.length)} {part.parts.length === 1 ? "part" : "parts"}</p>}
+      {part.parts.length > 0 && (
+        <p className="cap pad">
+          holds {group(part.parts.length)} {part.parts.length === 1 ? "part" : "parts"}
+        </p>
+      )}
     </>
   );
 }

@@ -15,12 +15,29 @@ export function References({ shelf, path, at, onAll }: { shelf: string; path: st
   const { uses, used_by: users, missing, unread } = found.data;
   return (
     <section className="sheet" aria-label="References">
-      <div className="ph"><h3>References</h3><span className="cap">{unread ? `${count(unread, "artifact")} could not be read` : "from content"}</span><span className="r"><button type="button" className="plainbtn" onClick={onAll}>All uses</button></span></div>
+      <div className="ph">
+        <h3>References</h3>
+        <span className="cap">{unread ? `${count(unread, "artifact")} could not be read` : "from content"}</span>
+        <span className="r">
+          <button type="button" className="plainbtn" onClick={onAll}>
+            All uses
+          </button>
+        </span>
+      </div>
       <div className="refs">
         <List title="Uses" uses={uses} shelf={shelf} at={at} none="none on this shelf" />
         <List title="Used by" uses={users} shelf={shelf} at={at} none="none" />
       </div>
-      {missing.length > 0 && <p className="pad cap">{count(missing.length, "name")} not on this shelf: {missing.slice(0, 6).map((m) => m.name).join(", ")}{missing.length > 6 ? " …" : ""}</p>}
+      {missing.length > 0 && (
+        <p className="pad cap">
+          {count(missing.length, "name")} not on this shelf:{" "}
+          {missing
+            .slice(0, 6)
+            .map((m) => m.name)
+            .join(", ")}
+          {missing.length > 6 ? " …" : ""}
+        </p>
+      )}
     </section>
   );
 }
@@ -33,7 +50,9 @@ function List({ title, uses, shelf, at, none }: { title: string; uses: Use[]; sh
       {uses.slice(0, MOST).map((use) => (
         <p key={`${use.shelf} ${use.artifact} ${use.verb}`} title={`${use.label} ${use.place}`}>
           <KindIcon kind={use.kind} />
-          <Link to={`/s/${use.shelf}/artifact?${new URLSearchParams({ path: use.artifact, ...(use.shelf === shelf ? { ref: at } : {}) })}`}>{fileName(use.artifact)}</Link>
+          <Link to={`/s/${use.shelf}/artifact?${new URLSearchParams({ path: use.artifact, ...(use.shelf === shelf ? { ref: at } : {}) })}`}>
+            {fileName(use.artifact)}
+          </Link>
           <span className="cap">{use.verb === "made by" ? "makes it" : use.exact ? use.label : "a guess"}</span>
         </p>
       ))}

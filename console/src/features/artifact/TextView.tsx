@@ -15,19 +15,42 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
     <section className="sheet" aria-label="Raw text">
       <div className="ph">
         <h3>Raw text</h3>
-        {found.data && <span className="cap">{found.data.encoding}, {size(found.data.size)}{found.data.truncated || lines.length > MOST_LINES ? ", the beginning is shown" : ""}</span>}
+        {found.data && (
+          <span className="cap">
+            {found.data.encoding}, {size(found.data.size)}
+            {found.data.truncated || lines.length > MOST_LINES ? ", the beginning is shown" : ""}
+          </span>
+        )}
         <span className="r">
-          <label className="cap" htmlFor="encoding">Encoding</label>
-          <select id="encoding" className="inp" style={{ height: 24, padding: "0 4px" }} value={encoding} onChange={(e) => setEncoding(e.target.value)}>
-            {ENCODINGS.map((e) => <option key={e} value={e}>{e || "found"}</option>)}
+          <label className="cap" htmlFor="encoding">
+            Encoding
+          </label>
+          <select
+            id="encoding"
+            className="inp"
+            style={{ height: 24, padding: "0 4px" }}
+            value={encoding}
+            onChange={(e) => setEncoding(e.target.value)}
+          >
+            {ENCODINGS.map((e) => (
+              <option key={e} value={e}>
+                {e || "found"}
+              </option>
+            ))}
           </select>
         </span>
       </div>
       {found.isPending && <Loading what="Reading the text" />}
-      {found.isError && <div className="pad"><ProblemBox error={found.error} /></div>}
+      {found.isError && (
+        <div className="pad">
+          <ProblemBox error={found.error} />
+        </div>
+      )}
       {found.data && (
         <pre className="text" tabIndex={0} aria-label={`Text of ${path}`}>
-          {lines.slice(0, MOST_LINES).map((line, i) => <span key={i}>{line}</span>)}
+          {lines.slice(0, MOST_LINES).map((line, i) => (
+            <span key={i}>{line}</span>
+          ))}
         </pre>
       )}
     </section>

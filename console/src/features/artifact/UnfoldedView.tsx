@@ -29,26 +29,47 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Parts">
-        <div className="ph"><h3>Parts</h3><span className="cap">{count(shown.length, "file")}</span></div>
+        <div className="ph">
+          <h3>Parts</h3>
+          <span className="cap">{count(shown.length, "file")}</span>
+        </div>
         <div className="tree">
           {shown.map((f) => (
             <button key={f.path} type="button" aria-current={f === file} onClick={() => setChosen(f.path)}>
-              <span className="la mono" style={{ flex: 1 }}>{f.path}</span><span className="cap">{size(f.size)}</span>
+              <span className="la mono" style={{ flex: 1 }}>
+                {f.path}
+              </span>
+              <span className="cap">{size(f.size)}</span>
             </button>
           ))}
-          {notes.map((n) => <p key={n} className="cap pad">{n}</p>)}
+          {notes.map((n) => (
+            <p key={n} className="cap pad">
+              {n}
+            </p>
+          ))}
         </div>
       </section>
       <section className="sheet" aria-label="Part as text">
         <div className="ph">
           <h3 className="mono">{file?.path}</h3>
           <span className="r">
-            <Button size="small" variant="outlined" href={address(`shelves/${shelf}/artifact/unfolded/file`, { path, ref: at, version })}>Download all parts</Button>
+            <Button size="small" variant="outlined" href={address(`shelves/${shelf}/artifact/unfolded/file`, { path, ref: at, version })}>
+              Download all parts
+            </Button>
             {!isReadOnly(at) && !version && <FoldBack shelf={shelf} path={path} branch={at} commit={commit} />}
           </span>
         </div>
-        {file?.text === null ? <p className="cap pad">No text, or too long to be shown here; download it.</p> : (
-          <pre className="text" tabIndex={0} aria-label={`Text of ${file?.path}`}>{(file?.text ?? "").split("\n").slice(0, 5000).map((line, i) => <span key={i}>{line}</span>)}</pre>
+        {file?.text === null ? (
+          <p className="cap pad">No text, or too long to be shown here; download it.</p>
+        ) : (
+          <pre className="text" tabIndex={0} aria-label={`Text of ${file?.path}`}>
+            {(file?.text ?? "")
+              .split("\n")
+              .slice(0, 5000)
+              .map((line, i) => (
+                <span key={i}>{line}</span>
+              ))}
+          </pre>
         )}
       </section>
     </div>
@@ -79,8 +100,17 @@ function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string
   };
   return (
     <>
-      <Button size="small" variant="outlined" disabled={busy} onClick={() => input.current?.click()}>{busy ? "Folding" : "Fold edited parts"}</Button>
-      <input ref={input} type="file" accept=".zip" hidden aria-label="Edited parts as a zip" onChange={(e) => void take(e.target.files?.[0])} />
+      <Button size="small" variant="outlined" disabled={busy} onClick={() => input.current?.click()}>
+        {busy ? "Folding" : "Fold edited parts"}
+      </Button>
+      <input
+        ref={input}
+        type="file"
+        accept=".zip"
+        hidden
+        aria-label="Edited parts as a zip"
+        onChange={(e) => void take(e.target.files?.[0])}
+      />
       {problem !== null && <ProblemBox error={problem} />}
     </>
   );

@@ -4,18 +4,42 @@ import { Effect } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
 
 /** Versions as bars: height and fill tell the effect on users. */
-export function Versions({ versions, now, onChoose, onAll }: { versions: ArtifactVersion[]; now: number | null; onChoose: (n: number) => void; onAll: () => void }) {
-  const shown = versions.filter((v) => v.version !== null).slice(0, 30).reverse();
+export function Versions({
+  versions,
+  now,
+  onChoose,
+  onAll,
+}: {
+  versions: ArtifactVersion[];
+  now: number | null;
+  onChoose: (n: number) => void;
+  onAll: () => void;
+}) {
+  const shown = versions
+    .filter((v) => v.version !== null)
+    .slice(0, 30)
+    .reverse();
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Versions">
       <div className="ph">
         <h3>Versions</h3>
         <span className="cap">bar height and fill show the effect of each version</span>
-        <span className="r"><button type="button" className="plainbtn" onClick={onAll}>All {versions.length}</button></span>
+        <span className="r">
+          <button type="button" className="plainbtn" onClick={onAll}>
+            All {versions.length}
+          </button>
+        </span>
       </div>
       <div className="ver">
         {shown.map((v) => (
-          <button key={v.version} type="button" className={`${v.effect || "alters"} ${v.version === now ? "now" : ""}`} aria-label={`version ${v.version}, ${v.effect || "alters"}, ${v.headline}, ${when(v.recorded)} by ${v.author}`} title={`${v.summary}: ${v.headline}`} onClick={() => onChoose(v.version ?? 1)}>
+          <button
+            key={v.version}
+            type="button"
+            className={`${v.effect || "alters"} ${v.version === now ? "now" : ""}`}
+            aria-label={`version ${v.version}, ${v.effect || "alters"}, ${v.headline}, ${when(v.recorded)} by ${v.author}`}
+            title={`${v.summary}: ${v.headline}`}
+            onClick={() => onChoose(v.version ?? 1)}
+          >
             <i />
             {v.version}
           </button>
@@ -29,18 +53,55 @@ export function VersionTable({ versions, shelf, path, at }: { versions: Artifact
   return (
     <section className="sheet scroll" aria-label="History">
       <table>
-        <thead><tr><th className="num">Version</th><th>When</th><th>Who</th><th>Commit</th><th>Effect</th><th>What changed</th><th className="num">Size</th><th><span className="sr">Actions</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th className="num">Version</th>
+            <th>When</th>
+            <th>Who</th>
+            <th>Commit</th>
+            <th>Effect</th>
+            <th>What changed</th>
+            <th className="num">Size</th>
+            <th>
+              <span className="sr">Actions</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {versions.map((v, i) => (
             <tr key={`${v.commit}${i}`}>
-              <td className="num">{v.removed || !v.version ? <b>gone</b> : <Link to={`/s/${shelf}/version?${new URLSearchParams({ path, ref: at, version: String(v.version) })}`}><b>{v.version}</b></Link>}</td>
+              <td className="num">
+                {v.removed || !v.version ? (
+                  <b>gone</b>
+                ) : (
+                  <Link to={`/s/${shelf}/version?${new URLSearchParams({ path, ref: at, version: String(v.version) })}`}>
+                    <b>{v.version}</b>
+                  </Link>
+                )}
+              </td>
               <td title={v.recorded ?? ""}>{when(v.recorded)}</td>
               <td>{v.author}</td>
-              <td>{v.commit ? <Link to={`/s/${shelf}/commit/${v.commit}`}>{v.summary}</Link> : v.summary}{v.moved_from ? <span className="mut"> moved from {v.moved_from}</span> : ""}</td>
-              <td><Effect effect={v.effect} /></td>
-              <td className="sec">{v.headline}{v.here ? "" : <i className="w"> on another branch</i>}</td>
+              <td>
+                {v.commit ? <Link to={`/s/${shelf}/commit/${v.commit}`}>{v.summary}</Link> : v.summary}
+                {v.moved_from ? <span className="mut"> moved from {v.moved_from}</span> : ""}
+              </td>
+              <td>
+                <Effect effect={v.effect} />
+              </td>
+              <td className="sec">
+                {v.headline}
+                {v.here ? "" : <i className="w"> on another branch</i>}
+              </td>
               <td className="num">{v.removed ? "" : size(v.size)}</td>
-              <td>{(v.version ?? 0) > 1 && <Link to={`/s/${shelf}/compare?${new URLSearchParams({ path, from: `version:${(v.version ?? 2) - 1}`, to: `version:${v.version}` })}`}>Compare</Link>}</td>
+              <td>
+                {(v.version ?? 0) > 1 && (
+                  <Link
+                    to={`/s/${shelf}/compare?${new URLSearchParams({ path, from: `version:${(v.version ?? 2) - 1}`, to: `version:${v.version}` })}`}
+                  >
+                    Compare
+                  </Link>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>

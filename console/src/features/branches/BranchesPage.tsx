@@ -1,4 +1,3 @@
-import { GitState } from "../git/GitState";
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
@@ -8,6 +7,7 @@ import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
+import { GitState } from "../git/GitState";
 import { SettleButton } from "../settle/SettleButton";
 import { WaitingMerges } from "../settle/WaitingMerges";
 import { LinesView } from "./LinesView";
@@ -20,8 +20,16 @@ export function BranchesPage() {
   return (
     <Page page="branches" title="Branches and tags" at="main" say={<i className="j">branches and tags</i>}>
       <div className="line1">
-        <h1>{lines.data && marks.data ? `${count(lines.data.length, "branch", "branches")} and ${count(marks.data.length, "tag")}.` : "Branches and tags"}</h1>
-        <span className="end"><UnpackParcel /><MakeTag /><MakeBranch /></span>
+        <h1>
+          {lines.data && marks.data
+            ? `${count(lines.data.length, "branch", "branches")} and ${count(marks.data.length, "tag")}.`
+            : "Branches and tags"}
+        </h1>
+        <span className="end">
+          <UnpackParcel />
+          <MakeTag />
+          <MakeBranch />
+        </span>
       </div>
       {lines.isPending && <Loading what="Reading branches" />}
       {lines.isError && <ProblemBox error={lines.error} />}
@@ -30,16 +38,46 @@ export function BranchesPage() {
       {lines.data && <BranchTable rows={lines.data} />}
       {marks.data && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Tags">
-          <div className="ph"><h3>Tags</h3><span className="cap">they never move</span></div>
+          <div className="ph">
+            <h3>Tags</h3>
+            <span className="cap">they never move</span>
+          </div>
           <table>
-            <thead><tr><th>Tag</th><th>Made</th><th>By</th><th>Note</th><th>Ran in</th><th>Commit</th><th><span className="sr">Actions</span></th></tr></thead>
+            <thead>
+              <tr>
+                <th>Tag</th>
+                <th>Made</th>
+                <th>By</th>
+                <th>Note</th>
+                <th>Ran in</th>
+                <th>Commit</th>
+                <th>
+                  <span className="sr">Actions</span>
+                </th>
+              </tr>
+            </thead>
             <tbody>
               {marks.data.map((t) => (
                 <tr key={t.name}>
-                  <td><Link className="mono" to={`/s/${key}?ref=tag:${encodeURIComponent(t.name)}`}>{t.name}</Link></td>
-                  <td>{when(t.created)}</td><td>{t.created_by}</td><td className="sec">{t.note}{t.selection ? ` (${count(t.selection.length, "artifact")})` : ""}</td>
-                  <td>{t.environments.join(", ") || "nowhere yet"}</td><td className="mono">{t.commit.slice(0, 8)}</td>
-                  <td><Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link>{" "}<a href={`/api/v1/shelves/${key}/parcel?ref=tag:${encodeURIComponent(t.name)}`} download>Pack</a></td>
+                  <td>
+                    <Link className="mono" to={`/s/${key}?ref=tag:${encodeURIComponent(t.name)}`}>
+                      {t.name}
+                    </Link>
+                  </td>
+                  <td>{when(t.created)}</td>
+                  <td>{t.created_by}</td>
+                  <td className="sec">
+                    {t.note}
+                    {t.selection ? ` (${count(t.selection.length, "artifact")})` : ""}
+                  </td>
+                  <td>{t.environments.join(", ") || "nowhere yet"}</td>
+                  <td className="mono">{t.commit.slice(0, 8)}</td>
+                  <td>
+                    <Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link>{" "}
+                    <a href={`/api/v1/shelves/${key}/parcel?ref=tag:${encodeURIComponent(t.name)}`} download>
+                      Pack
+                    </a>
+                  </td>
                 </tr>
               ))}
             </tbody>
@@ -66,23 +104,75 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   });
   return (
     <section className="sheet scroll" aria-label="Branches">
-      <div className="ph"><h3>Branches</h3></div>
-      {(remove.isError || guard.isError) && <div className="pad"><ProblemBox error={remove.error ?? guard.error} /></div>}
+      <div className="ph">
+        <h3>Branches</h3>
+      </div>
+      {(remove.isError || guard.isError) && (
+        <div className="pad">
+          <ProblemBox error={remove.error ?? guard.error} />
+        </div>
+      )}
       <table>
-        <thead><tr><th>Branch</th><th>Ahead, behind main</th><th>Newest commit</th><th>By</th><th>When</th><th>Note</th><th><span className="sr">Actions</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Branch</th>
+            <th>Ahead, behind main</th>
+            <th>Newest commit</th>
+            <th>By</th>
+            <th>When</th>
+            <th>Note</th>
+            <th>
+              <span className="sr">Actions</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {rows.map((b) => (
             <tr key={b.name}>
-              <td className="wrap"><Link className="mono" to={`/s/${key}?ref=${encodeURIComponent(b.name)}`}>{b.name}</Link>{b.guarded && <span className="readonly" style={{ marginLeft: 8 }}>guarded</span>} <GitState branch={b.name} /></td>
+              <td className="wrap">
+                <Link className="mono" to={`/s/${key}?ref=${encodeURIComponent(b.name)}`}>
+                  {b.name}
+                </Link>
+                {b.guarded && (
+                  <span className="readonly" style={{ marginLeft: 8 }}>
+                    guarded
+                  </span>
+                )}{" "}
+                <GitState branch={b.name} />
+              </td>
               <td>{b.main ? "" : <Distance ahead={b.ahead} behind={b.behind} />}</td>
-              <td>{b.summary || <span className="mut">no commit yet</span>}</td><td>{b.author}</td><td>{when(b.recorded)}</td><td className="sec wrap">{b.note}</td>
-              <td><div className="rowacts">
-                {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
-                {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
-                {owner && <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>{b.guarded ? "Remove guard" : "Guard"}</button>}
-                {!b.main && <button type="button" className="plainbtn" onClick={() => { setSource(b.name); dialog.current?.showModal(); }}>Merge</button>}
-                {!b.main && <button type="button" className="plainbtn" onClick={() => remove.mutate(b.name)}>Delete</button>}
-              </div></td>
+              <td>{b.summary || <span className="mut">no commit yet</span>}</td>
+              <td>{b.author}</td>
+              <td>{when(b.recorded)}</td>
+              <td className="sec wrap">{b.note}</td>
+              <td>
+                <div className="rowacts">
+                  {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
+                  {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
+                  {owner && (
+                    <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>
+                      {b.guarded ? "Remove guard" : "Guard"}
+                    </button>
+                  )}
+                  {!b.main && (
+                    <button
+                      type="button"
+                      className="plainbtn"
+                      onClick={() => {
+                        setSource(b.name);
+                        dialog.current?.showModal();
+                      }}
+                    >
+                      Merge
+                    </button>
+                  )}
+                  {!b.main && (
+                    <button type="button" className="plainbtn" onClick={() => remove.mutate(b.name)}>
+                      Delete
+                    </button>
+                  )}
+                </div>
+              </td>
             </tr>
           ))}
         </tbody>
@@ -114,7 +204,14 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   const [anyway, setAnyway] = useState("");
   const [said, setSaid] = useState("");
   const merge = useMutation({
-    mutationFn: (prefer: string | null) => send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, { source, target: "main", prefer, delete_source: deleteSource, reason: anyway }),
+    mutationFn: (prefer: string | null) =>
+      send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, {
+        source,
+        target: "main",
+        prefer,
+        delete_source: deleteSource,
+        reason: anyway,
+      }),
     onSuccess: async (result) => {
       setSaid(result.commit ? `${count(result.taken, "artifact")} merged.` : "Nothing to merge: main already contains everything.");
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
@@ -122,10 +219,20 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   });
   const proposed = merge.error instanceof ProblemError && merge.error.problem.code === "merge.proposed";
   return (
-    <dialog ref={dialog} aria-label="Merge a branch" onClose={() => { merge.reset(); setSaid(""); setAnyway(""); }}>
+    <dialog
+      ref={dialog}
+      aria-label="Merge a branch"
+      onClose={() => {
+        merge.reset();
+        setSaid("");
+        setAnyway("");
+      }}
+    >
       <h2>Merge {source} into main</h2>
       <p className="sec sm">Artifacts changed on both branches are merged by meaning. Conflicts are kept for you to settle.</p>
-      <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after merging</label>
+      <label>
+        <input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after merging
+      </label>
       {merge.isError && <ProblemBox error={merge.error} />}
       {proposed && (
         <>
@@ -133,11 +240,19 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
           <input id="past" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
         </>
       )}
-      {said && <p role="status"><b>{said}</b></p>}
+      {said && (
+        <p role="status">
+          <b>{said}</b>
+        </p>
+      )}
       <div className="acts">
         <Button onClick={() => dialog.current?.close()}>Close</Button>
         <SettleButton error={merge.error} />
-        {!said && <Button variant="contained" disabled={merge.isPending || (proposed && !anyway.trim())} onClick={() => merge.mutate(null)}>{proposed ? "Merge past it" : "Merge"}</Button>}
+        {!said && (
+          <Button variant="contained" disabled={merge.isPending || (proposed && !anyway.trim())} onClick={() => merge.mutate(null)}>
+            {proposed ? "Merge past it" : "Merge"}
+          </Button>
+        )}
       </div>
     </dialog>
   );
@@ -145,16 +260,41 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
 
 function MakeBranch() {
   const me = useMe();
-  return <MakeRef what="branch" fields={[["note", "What it is for", ""], ["name", "Name", (v) => `${me}/${inName(v.note ?? "")}`], ["start", "From", "main"]]} where="branches" primary />;
+  return (
+    <MakeRef
+      what="branch"
+      fields={[
+        ["note", "What it is for", ""],
+        ["name", "Name", (v) => `${me}/${inName(v.note ?? "")}`],
+        ["start", "From", "main"],
+      ]}
+      where="branches"
+      primary
+    />
+  );
 }
 
 function MakeTag() {
-  return <MakeRef what="tag" fields={[["name", "Name", ""], ["ref", "At", "main"], ["note", "What it stands for", ""]]} where="tags" />;
+  return (
+    <MakeRef
+      what="tag"
+      fields={[
+        ["name", "Name", ""],
+        ["ref", "At", "main"],
+        ["note", "What it stands for", ""],
+      ]}
+      where="tags"
+    />
+  );
 }
 
 /** Words as they stand in a name. */
 function inName(said: string): string {
-  const words = said.toLowerCase().normalize("NFKD").match(/[a-z0-9]+/g) ?? [];
+  const words =
+    said
+      .toLowerCase()
+      .normalize("NFKD")
+      .match(/[a-z0-9]+/g) ?? [];
   return words.slice(0, 3).join("-");
 }
 
@@ -178,20 +318,37 @@ function MakeRef({ what, fields, where, primary = false }: { what: string; field
   });
   return (
     <>
-      <Button variant={primary ? "contained" : "outlined"} onClick={() => dialog.current?.showModal()}>Make a {what}</Button>
+      <Button variant={primary ? "contained" : "outlined"} onClick={() => dialog.current?.showModal()}>
+        Make a {what}
+      </Button>
       <dialog ref={dialog} aria-label={`Make a ${what}`}>
-        <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            make.mutate();
+          }}
+        >
           <h2>Make a {what}</h2>
-          {fields.map((field) => ({ field, id: field[0], label: field[1] })).map(({ field, id, label }) => (
-            <div key={id}>
-              <label htmlFor={`${what}-${id}`}>{label}</label>
-              <input id={`${what}-${id}`} className="inp" required={id === "name"} value={valueOf(field)} onChange={(e) => setValues({ ...values, [id]: e.target.value })} />
-            </div>
-          ))}
+          {fields
+            .map((field) => ({ field, id: field[0], label: field[1] }))
+            .map(({ field, id, label }) => (
+              <div key={id}>
+                <label htmlFor={`${what}-${id}`}>{label}</label>
+                <input
+                  id={`${what}-${id}`}
+                  className="inp"
+                  required={id === "name"}
+                  value={valueOf(field)}
+                  onChange={(e) => setValues({ ...values, [id]: e.target.value })}
+                />
+              </div>
+            ))}
           {make.isError && <ProblemBox error={make.error} />}
           <div className="acts">
             <Button onClick={() => dialog.current?.close()}>Cancel</Button>
-            <Button type="submit" variant="contained" disabled={make.isPending}>Make the {what}</Button>
+            <Button type="submit" variant="contained" disabled={make.isPending}>
+              Make the {what}
+            </Button>
           </div>
         </form>
       </dialog>

@@ -17,7 +17,10 @@ const SHOWN = 120;
 export function LinesView() {
   const key = useShelfKey();
   const [most, setMost] = useState(SHOWN);
-  const found = useQuery({ queryKey: ["shelf", key, "lines", most], queryFn: () => get<Schemas["LinesOut"]>(`shelves/${key}/lines`, { limit: most }) });
+  const found = useQuery({
+    queryKey: ["shelf", key, "lines", most],
+    queryFn: () => get<Schemas["LinesOut"]>(`shelves/${key}/lines`, { limit: most }),
+  });
   const drawn = useMemo(() => (found.data ? arrange(found.data.commits, found.data.main) : null), [found.data]);
   const [at, setAt] = useState("");
   const frame = useRef<HTMLDivElement>(null);
@@ -42,7 +45,9 @@ export function LinesView() {
       ArrowLeft: line.filter((p) => p.x < here.x).at(-1),
       ArrowRight: line.find((p) => p.x > here.x),
       ArrowUp: all.filter((p) => p.lane > here.lane).sort((a, b) => a.lane - b.lane || Math.abs(a.x - here.x) - Math.abs(b.x - here.x))[0],
-      ArrowDown: all.filter((p) => p.lane < here.lane).sort((a, b) => b.lane - a.lane || Math.abs(a.x - here.x) - Math.abs(b.x - here.x))[0],
+      ArrowDown: all
+        .filter((p) => p.lane < here.lane)
+        .sort((a, b) => b.lane - a.lane || Math.abs(a.x - here.x) - Math.abs(b.x - here.x))[0],
     };
     if (next[event.key]) {
       event.preventDefault();
@@ -54,24 +59,64 @@ export function LinesView() {
       <div className="ph">
         <h2 className="h3">Branch history</h2>
         <span className="cap">the newest {count(total, "commit")}, oldest left; arrows walk</span>
-        {found.data.more && <span className="r"><button type="button" className="plainbtn" onClick={() => setMost(most * 2)}>Show older ones</button></span>}
+        {found.data.more && (
+          <span className="r">
+            <button type="button" className="plainbtn" onClick={() => setMost(most * 2)}>
+              Show older ones
+            </button>
+          </span>
+        )}
       </div>
-      <div ref={frame} className="scroll" tabIndex={0} role="application" aria-label={`Drawing of branches; ${told(chosen)}`} onKeyDown={walk}>
+      <div
+        ref={frame}
+        className="scroll"
+        tabIndex={0}
+        role="application"
+        aria-label={`Drawing of branches; ${told(chosen)}`}
+        onKeyDown={walk}
+      >
         <svg width={width} height={tall} aria-hidden="true">
           {drawn.lanes.map((l) => {
             const y = py(l.lane);
             const strong = l.lane === 0;
-            return <path key={`${l.name} ${l.from} ${l.lane}`} d={`M${px(l.from + (strong ? 0 : 1))} ${y}H${px(strong ? l.to : Math.max(l.from + 1, lastOwn(drawn.placed, l.lane, l.from, l.to)))}`} stroke={strong ? "var(--board-edge)" : "var(--accent)"} strokeWidth={strong ? 3 : 1.6} strokeDasharray={l.gone ? "4 3" : undefined} />;
+            return (
+              <path
+                key={`${l.name} ${l.from} ${l.lane}`}
+                d={`M${px(l.from + (strong ? 0 : 1))} ${y}H${px(strong ? l.to : Math.max(l.from + 1, lastOwn(drawn.placed, l.lane, l.from, l.to)))}`}
+                stroke={strong ? "var(--board-edge)" : "var(--accent)"}
+                strokeWidth={strong ? 3 : 1.6}
+                strokeDasharray={l.gone ? "4 3" : undefined}
+              />
+            );
           })}
-          {[...drawn.placed.values()].flatMap((p) => p.commit.parents.map((parent, n) => {
-            const q = drawn.placed.get(parent);
-            if (!q || q.lane === p.lane) return null;
-            const joins = n > 0;
-            const x = joins ? px(p.x) : px(q.x);
-            const bend = joins ? `M${px(q.x)} ${py(q.lane)}H${x - 14}Q${x} ${py(q.lane)} ${x} ${py(p.lane)}` : `M${x} ${py(q.lane)}Q${x} ${py(p.lane)} ${x + 14} ${py(p.lane)}H${px(p.x)}`;
-            return <path key={`${p.commit.commit} ${parent}`} d={bend} fill="none" stroke={joins ? "var(--ink-2)" : "var(--accent)"} strokeWidth="1.4" strokeDasharray={joins ? undefined : "1 0"} />;
-          }))}
-          {drawn.lanes.filter((l) => !l.gone).map((l) => <text key={`name ${l.name}`} x={px(l.to) + 12} y={py(l.lane) + (l.lane === 0 ? 4 : 4)} className="linename">{l.name}</text>)}
+          {[...drawn.placed.values()].flatMap((p) =>
+            p.commit.parents.map((parent, n) => {
+              const q = drawn.placed.get(parent);
+              if (!q || q.lane === p.lane) return null;
+              const joins = n > 0;
+              const x = joins ? px(p.x) : px(q.x);
+              const bend = joins
+                ? `M${px(q.x)} ${py(q.lane)}H${x - 14}Q${x} ${py(q.lane)} ${x} ${py(p.lane)}`
+                : `M${x} ${py(q.lane)}Q${x} ${py(p.lane)} ${x + 14} ${py(p.lane)}H${px(p.x)}`;
+              return (
+                <path
+                  key={`${p.commit.commit} ${parent}`}
+                  d={bend}
+                  fill="none"
+                  stroke={joins ? "var(--ink-2)" : "var(--accent)"}
+                  strokeWidth="1.4"
+                  strokeDasharray={joins ? undefined : "1 0"}
+                />
+              );
+            }),
+          )}
+          {drawn.lanes
+            .filter((l) => !l.gone)
+            .map((l) => (
+              <text key={`name ${l.name}`} x={px(l.to) + 12} y={py(l.lane) + (l.lane === 0 ? 4 : 4)} className="linename">
+                {l.name}
+              </text>
+            ))}
           {[...drawn.placed.values()].map((p) => {
             const x = px(p.x);
             const y = py(p.lane);
@@ -80,9 +125,25 @@ export function LinesView() {
             return (
               <g key={p.commit.commit} className="commit" onClick={() => setAt(p.commit.commit)}>
                 <rect x={x - STEP / 2} y={y - 14} width={STEP} height={28} fill="transparent" />
-                {merge ? <path d={`M${x} ${y - 6}L${x + 6} ${y}L${x} ${y + 6}L${x - 6} ${y}Z`} fill="var(--sheet)" stroke="var(--ink)" strokeWidth="1.6" /> : <rect x={x - 3.5} y={y - 6} width="7" height="12" rx="1" fill={p.lane === 0 ? "var(--ink-2)" : "var(--accent)"} />}
+                {merge ? (
+                  <path
+                    d={`M${x} ${y - 6}L${x + 6} ${y}L${x} ${y + 6}L${x - 6} ${y}Z`}
+                    fill="var(--sheet)"
+                    stroke="var(--ink)"
+                    strokeWidth="1.6"
+                  />
+                ) : (
+                  <rect x={x - 3.5} y={y - 6} width="7" height="12" rx="1" fill={p.lane === 0 ? "var(--ink-2)" : "var(--accent)"} />
+                )}
                 {here && <rect x={x - 9} y={y - 11} width="18" height="22" rx="3" fill="none" stroke="var(--accent)" strokeWidth="2" />}
-                {p.commit.tags.map((t, n) => <g key={t}><path d={`M${x} ${y + 7}V${y + 14 + n * 13}`} stroke="var(--ink-3)" /><text x={x + 3} y={y + 20 + n * 13} className="linetag">{t}</text></g>)}
+                {p.commit.tags.map((t, n) => (
+                  <g key={t}>
+                    <path d={`M${x} ${y + 7}V${y + 14 + n * 13}`} stroke="var(--ink-3)" />
+                    <text x={x + 3} y={y + 20 + n * 13} className="linetag">
+                      {t}
+                    </text>
+                  </g>
+                ))}
               </g>
             );
           })}
@@ -90,9 +151,23 @@ export function LinesView() {
       </div>
       {chosen && (
         <p className="pad told" role="status">
-          <b>{chosen.commit.summary}</b> <span className="sec">{chosen.commit.author}, {when(chosen.commit.recorded)}</span>{" "}
-          {chosen.commit.parents[0] && <Link className="mono" to={`/s/${key}/compare?${new URLSearchParams({ from: `commit:${chosen.commit.parents[0].slice(0, 12)}`, to: `commit:${chosen.commit.commit.slice(0, 12)}` })}`}>{chosen.commit.commit.slice(0, 8)}</Link>}
-          {chosen.commit.branches.map((b) => <span key={b} className="readonly" style={{ marginLeft: 8 }}>{b}</span>)}
+          <b>{chosen.commit.summary}</b>{" "}
+          <span className="sec">
+            {chosen.commit.author}, {when(chosen.commit.recorded)}
+          </span>{" "}
+          {chosen.commit.parents[0] && (
+            <Link
+              className="mono"
+              to={`/s/${key}/compare?${new URLSearchParams({ from: `commit:${chosen.commit.parents[0].slice(0, 12)}`, to: `commit:${chosen.commit.commit.slice(0, 12)}` })}`}
+            >
+              {chosen.commit.commit.slice(0, 8)}
+            </Link>
+          )}
+          {chosen.commit.branches.map((b) => (
+            <span key={b} className="readonly" style={{ marginLeft: 8 }}>
+              {b}
+            </span>
+          ))}
           {chosen.commit.parents.length > 1 && <i className="w"> merge</i>}
         </p>
       )}

@@ -29,26 +29,78 @@ export function UnpackParcel() {
   const done = unpack.data;
   return (
     <>
-      <Button variant="outlined" onClick={() => { unpack.reset(); setFile(null); dialog.current?.showModal(); }}>Unpack a parcel</Button>
+      <Button
+        variant="outlined"
+        onClick={() => {
+          unpack.reset();
+          setFile(null);
+          dialog.current?.showModal();
+        }}
+      >
+        Unpack a parcel
+      </Button>
       <dialog ref={dialog} aria-label="Unpack a parcel">
-        <form onSubmit={(e) => { e.preventDefault(); if (file) unpack.mutate(file); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (file) unpack.mutate(file);
+          }}
+        >
           <h2>Unpack a parcel</h2>
           <p className="sec sm">The parcel is verified first. Its contents go into your private draft until you commit.</p>
           <label htmlFor="parcel-file">Parcel</label>
-          <input id="parcel-file" className="inp" type="file" accept=".zip" required onChange={(e) => { setFile(e.target.files?.[0] ?? null); unpack.reset(); }} />
+          <input
+            id="parcel-file"
+            className="inp"
+            type="file"
+            accept=".zip"
+            required
+            onChange={(e) => {
+              setFile(e.target.files?.[0] ?? null);
+              unpack.reset();
+            }}
+          />
           <label htmlFor="parcel-branch">Draft of the branch</label>
-          <select id="parcel-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)}>{lines.data?.map((l) => <option key={l.name}>{l.name}</option>)}</select>
-          {unpack.isPending && <p className="sec" role="status">Checking and unpacking …</p>}
+          <select id="parcel-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)}>
+            {lines.data?.map((l) => (
+              <option key={l.name}>{l.name}</option>
+            ))}
+          </select>
+          {unpack.isPending && (
+            <p className="sec" role="status">
+              Checking and unpacking …
+            </p>
+          )}
           {unpack.isError && <ProblemBox error={unpack.error} />}
           {done && (
             <div role="status">
-              <p><b>{done.artifacts.length ? `${count(done.artifacts.length, "artifact")} of ${done.parcel} in your draft` : `${done.parcel} brings nothing new`}</b>{done.same ? `; ${done.same} were there already` : ""}.</p>
-              {done.artifacts.slice(0, 12).map((a) => <p key={a.path} style={{ margin: "3px 0" }}><Mark action={a.state} /> {a.path}</p>)}
+              <p>
+                <b>
+                  {done.artifacts.length
+                    ? `${count(done.artifacts.length, "artifact")} of ${done.parcel} in your draft`
+                    : `${done.parcel} brings nothing new`}
+                </b>
+                {done.same ? `; ${done.same} were there already` : ""}.
+              </p>
+              {done.artifacts.slice(0, 12).map((a) => (
+                <p key={a.path} style={{ margin: "3px 0" }}>
+                  <Mark action={a.state} /> {a.path}
+                </p>
+              ))}
               {done.artifacts.length > 12 && <p className="sec">and {done.artifacts.length - 12} more</p>}
-              {done.artifacts.length > 0 && <Link to={`/s/${key}/pending?branch=${encodeURIComponent(done.branch)}`}>Look at what is pending</Link>}
+              {done.artifacts.length > 0 && (
+                <Link to={`/s/${key}/pending?branch=${encodeURIComponent(done.branch)}`}>Look at what is pending</Link>
+              )}
             </div>
           )}
-          <div className="acts"><Button onClick={() => dialog.current?.close()}>{done ? "Close" : "Cancel"}</Button>{!done && <Button type="submit" variant="contained" disabled={!file || unpack.isPending}>Check and unpack</Button>}</div>
+          <div className="acts">
+            <Button onClick={() => dialog.current?.close()}>{done ? "Close" : "Cancel"}</Button>
+            {!done && (
+              <Button type="submit" variant="contained" disabled={!file || unpack.isPending}>
+                Check and unpack
+              </Button>
+            )}
+          </div>
         </form>
       </dialog>
     </>

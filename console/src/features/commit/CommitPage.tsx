@@ -2,7 +2,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "react-router";
-import { commit as commitQuery, commitPlaces, comparison, shelf, undoing } from "../../api/queries";
+import { commitPlaces, commit as commitQuery, comparison, shelf, undoing } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -26,7 +26,17 @@ export function CommitPage() {
   const c = found.data;
   const ref = `commit:${c?.commit.slice(0, 12) ?? uid}`;
   return (
-    <Page page="history" title={c?.summary ?? "Commit"} at={ref} say={<><i>at</i><b className="mono">{ref.slice(0, 15)}</b></>}>
+    <Page
+      page="history"
+      title={c?.summary ?? "Commit"}
+      at={ref}
+      say={
+        <>
+          <i>at</i>
+          <b className="mono">{ref.slice(0, 15)}</b>
+        </>
+      }
+    >
       {found.isPending && <Loading what="Reading the commit" />}
       {found.isError && <ProblemBox error={found.error} />}
       {c && (
@@ -34,11 +44,17 @@ export function CommitPage() {
           <div className="line1">
             <h1>“{c.summary}”</h1>
             <span className="end">
-              <Button variant="outlined" component={Link} to={`/s/${key}?ref=${ref}`}>See this state</Button>
+              <Button variant="outlined" component={Link} to={`/s/${key}?ref=${ref}`}>
+                See this state
+              </Button>
               {look.data && <Undo shelf={key} look={look.data} summary={c.summary} />}
               {places.data && places.data.later > 0 && info.data && info.data.role !== "reader" && (
                 <Restore
-                  shelf={key} branch={info.data.main_branch} from={ref} label="Restore this state" title={`Restore the state of ${when(c.recorded)}`}
+                  shelf={key}
+                  branch={info.data.main_branch}
+                  from={ref}
+                  label="Restore this state"
+                  title={`Restore the state of ${when(c.recorded)}`}
                   does={restored(main, places.data)}
                   usual={`Bring the shelf back from ${ref}`}
                 />
@@ -48,16 +64,30 @@ export function CommitPage() {
           {c.description && <p className="described">{c.description}</p>}
           <p className="sec">
             <b>{c.author}</b>, {when(c.recorded)}
-            {Object.entries(c.labels).map(([name, value]) => <span key={name} className="chip"><span className="mut">{name}</span> {value}</span>)}
-            {(places.data?.tasks ?? c.tasks).map((task) => <TaskLink key={task} task={task} />)}
+            {Object.entries(c.labels).map(([name, value]) => (
+              <span key={name} className="chip">
+                <span className="mut">{name}</span> {value}
+              </span>
+            ))}
+            {(places.data?.tasks ?? c.tasks).map((task) => (
+              <TaskLink key={task} task={task} />
+            ))}
           </p>
           <div className="cols-commit">
             <div className="stack">
               <Changed commit={c.commit} parent={c.parents[0] ?? undefined} total={places.data?.artifacts ?? 0} />
               {writes && (
                 <section className="sheet ifs" aria-label="What can be done with it">
-                  <div><h3>If you undo it</h3><p>{look.data ? undoneIn(look.data) : look.isError ? "It cannot be looked at now." : "Looking …"}</p></div>
-                  {places.data && places.data.later > 0 && <div><h3>If you restore this state</h3><p>{restored(main, places.data)}</p></div>}
+                  <div>
+                    <h3>If you undo it</h3>
+                    <p>{look.data ? undoneIn(look.data) : look.isError ? "It cannot be looked at now." : "Looking …"}</p>
+                  </div>
+                  {places.data && places.data.later > 0 && (
+                    <div>
+                      <h3>If you restore this state</h3>
+                      <p>{restored(main, places.data)}</p>
+                    </div>
+                  )}
                 </section>
               )}
             </div>
@@ -79,8 +109,12 @@ function Changed({ commit, parent, total }: { commit: string; parent: string | u
   if (parent === undefined) {
     return (
       <section className="sheet" aria-label="What it changed">
-        <div className="ph"><h3>What it changed</h3></div>
-        <p className="pad">The first commit of its line: {count(total, "artifact")}. <Link to={`/s/${key}?ref=${sides.to}`}>See them</Link></p>
+        <div className="ph">
+          <h3>What it changed</h3>
+        </div>
+        <p className="pad">
+          The first commit of its line: {count(total, "artifact")}. <Link to={`/s/${key}?ref=${sides.to}`}>See them</Link>
+        </p>
       </section>
     );
   }
@@ -88,9 +122,16 @@ function Changed({ commit, parent, total }: { commit: string; parent: string | u
   if (found.isError) return <ProblemBox error={found.error} />;
   return (
     <div>
-      <h2 className="formtitle" aria-live="polite">{found.data.sentence}</h2>
-      <p className="cap" style={{ margin: "4px 0" }}>Against {parent.slice(0, 8)}, the state before it.</p>
-      <StateTable artifacts={found.data.artifacts} onOpen={(path) => void go(`/s/${key}/compare?${new URLSearchParams({ ...sides, path })}`)} />
+      <h2 className="formtitle" aria-live="polite">
+        {found.data.sentence}
+      </h2>
+      <p className="cap" style={{ margin: "4px 0" }}>
+        Against {parent.slice(0, 8)}, the state before it.
+      </p>
+      <StateTable
+        artifacts={found.data.artifacts}
+        onOpen={(path) => void go(`/s/${key}/compare?${new URLSearchParams({ ...sides, path })}`)}
+      />
     </div>
   );
 }

@@ -33,14 +33,35 @@ export function Restore({ shelf, branch, from, path, label, title, does, usual }
   });
   return (
     <>
-      <Button variant="outlined" onClick={() => { restore.reset(); dialog.current?.showModal(); }}>{label}</Button>
+      <Button
+        variant="outlined"
+        onClick={() => {
+          restore.reset();
+          dialog.current?.showModal();
+        }}
+      >
+        {label}
+      </Button>
       <dialog ref={dialog} aria-labelledby={`${id}-title`}>
         <h2 id={`${id}-title`}>{title}</h2>
         <p>{does}</p>
-        <form onSubmit={(e) => { e.preventDefault(); restore.mutate(); }}>
-          <div className="fieldrow"><label htmlFor={`${id}-summary`}>Summary</label><input id={`${id}-summary`} className="inp" value={summary} placeholder={usual} onChange={(e) => setSummary(e.target.value)} /></div>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            restore.mutate();
+          }}
+        >
+          <div className="fieldrow">
+            <label htmlFor={`${id}-summary`}>Summary</label>
+            <input id={`${id}-summary`} className="inp" value={summary} placeholder={usual} onChange={(e) => setSummary(e.target.value)} />
+          </div>
           {restore.isError && <ProblemBox error={restore.error} />}
-          <p className="acts"><Button type="submit" variant="contained" disabled={restore.isPending}>Restore</Button> <Button onClick={() => dialog.current?.close()}>Cancel</Button></p>
+          <p className="acts">
+            <Button type="submit" variant="contained" disabled={restore.isPending}>
+              Restore
+            </Button>{" "}
+            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+          </p>
         </form>
       </dialog>
     </>

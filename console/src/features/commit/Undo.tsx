@@ -15,14 +15,27 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
   const [summary, setSummary] = useState("");
   const undo = useMutation({
     mutationFn: async () => {
-      const branch = look.allowed ? look.branch : (await send<{ name: string }>("POST", `shelves/${shelf}/branches`, { name: "", start: look.branch, note: `undo ${look.commit.slice(0, 8)}` })).name;
-      const made = await send<{ commit: string }>("POST", `shelves/${shelf}/commits/${look.commit}/undo`, { branch, summary });
+      const branch = look.allowed
+        ? look.branch
+        : (
+            await send<{ name: string }>("POST", `shelves/${shelf}/branches`, {
+              name: "",
+              start: look.branch,
+              note: `undo ${look.commit.slice(0, 8)}`,
+            })
+          ).name;
+      const made = await send<{ commit: string }>("POST", `shelves/${shelf}/commits/${look.commit}/undo`, {
+        branch,
+        summary,
+      });
       return { ...made, branch };
     },
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelf", shelf] });
       dialog.current?.close();
-      await go(look.allowed ? `/s/${shelf}/commit/${made.commit}` : `/s/${shelf}/proposals?${new URLSearchParams({ propose: made.branch })}`);
+      await go(
+        look.allowed ? `/s/${shelf}/commit/${made.commit}` : `/s/${shelf}/proposals?${new URLSearchParams({ propose: made.branch })}`,
+      );
     },
     onError: (error) => {
       if (!(error instanceof ProblemError) || error.problem.code !== "merge.conflict" || !error.problem.merge) return;
@@ -34,14 +47,41 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
   if (look.back_count + look.combined_count + look.open_count === 0) return null;
   return (
     <>
-      <Button variant="outlined" onClick={() => { undo.reset(); dialog.current?.showModal(); }}>Undo this commit</Button>
+      <Button
+        variant="outlined"
+        onClick={() => {
+          undo.reset();
+          dialog.current?.showModal();
+        }}
+      >
+        Undo this commit
+      </Button>
       <dialog ref={dialog} aria-labelledby={`${id}-title`}>
         <h2 id={`${id}-title`}>Undo “{usual}”</h2>
         <p>{undoneIn(look)}</p>
-        <form onSubmit={(e) => { e.preventDefault(); undo.mutate(); }}>
-          <div className="fieldrow"><label htmlFor={`${id}-summary`}>Summary</label><input id={`${id}-summary`} className="inp" value={summary} placeholder={`Undo “${usual}”`} onChange={(e) => setSummary(e.target.value)} /></div>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            undo.mutate();
+          }}
+        >
+          <div className="fieldrow">
+            <label htmlFor={`${id}-summary`}>Summary</label>
+            <input
+              id={`${id}-summary`}
+              className="inp"
+              value={summary}
+              placeholder={`Undo “${usual}”`}
+              onChange={(e) => setSummary(e.target.value)}
+            />
+          </div>
           {undo.isError && <ProblemBox error={undo.error} />}
-          <p className="acts"><Button type="submit" variant="contained" disabled={undo.isPending}>{look.open_count ? "Begin, and settle" : look.allowed ? "Undo" : "Undo on a branch"}</Button> <Button onClick={() => dialog.current?.close()}>Cancel</Button></p>
+          <p className="acts">
+            <Button type="submit" variant="contained" disabled={undo.isPending}>
+              {look.open_count ? "Begin, and settle" : look.allowed ? "Undo" : "Undo on a branch"}
+            </Button>{" "}
+            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+          </p>
         </form>
       </dialog>
     </>

@@ -1,27 +1,28 @@
 /** One artifact compared: sentence, findings by part, before and after, down to raw text side by side. */
-import { isOfBytes } from "../../marks/kinds";
+
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { artifactComparison, type ArtifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
+import { type ArtifactComparison, artifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
+import { isOfBytes } from "../../marks/kinds";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, effectsPhrase, group } from "../../marks/words";
+import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { DrawingView } from "../drawing/DrawingView";
 import { ModelComparison } from "../model/ModelComparison";
 import { PictureComparison } from "../picture/PictureComparison";
+import { RemarkOnPart } from "../proposals/RemarkOnPart";
 import { SheetComparison } from "../sheet/SheetComparison";
 import { DatabaseComparison } from "../table/DatabaseComparison";
 import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
-import { RemarkOnPart } from "../proposals/RemarkOnPart";
 import { FindingDetail } from "./FindingDetail";
 import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
 import { PendingJob } from "./PendingJob";
-import { SaveReport } from "../../shell/SaveReport";
 import { Inline } from "./Worded";
 
 interface Props {
@@ -47,7 +48,9 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
   const isWhole = Boolean((c.after ?? c.before)?.whole);
   const table = c.table ?? null;
   const hidden = c.effects.cosmetic ?? 0;
-  const shown = c.findings.filter((f) => (effect ? f.effect === (effect === UNJUDGED ? null : effect) : cosmetic || f.effect !== "cosmetic"));
+  const shown = c.findings.filter((f) =>
+    effect ? f.effect === (effect === UNJUDGED ? null : effect) : cosmetic || f.effect !== "cosmetic",
+  );
   const phrase = effectsPhrase(c.effects, c.judged);
   return (
     <>
@@ -56,11 +59,22 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
       </h1>
       {c.note && !c.headline.startsWith(c.note) && <p className="sec">{sentenceCase(c.note)}.</p>}
       <div className="line1">
-        <EffectFilter effects={c.effects} unjudged={c.findings.filter((f) => f.effect === null).length} value={effect} onChange={setEffect} />
-        {!isWhole && c.kind !== "model" && !isOfBytes(c.kind, path) && <span className="seg" role="group" aria-label="Seen as">
-          <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>Parts</button>
-          <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>Raw text</button>
-        </span>}
+        <EffectFilter
+          effects={c.effects}
+          unjudged={c.findings.filter((f) => f.effect === null).length}
+          value={effect}
+          onChange={setEffect}
+        />
+        {!isWhole && c.kind !== "model" && !isOfBytes(c.kind, path) && (
+          <span className="seg" role="group" aria-label="Seen as">
+            <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>
+              Parts
+            </button>
+            <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>
+              Raw text
+            </button>
+          </span>
+        )}
         {hidden > 0 && !effect && (
           <button type="button" className="plainbtn" onClick={() => setCosmetic(cosmetic ? "" : "shown")}>
             {cosmetic ? "Hide" : "Show"} {count(hidden, "cosmetic finding")}
@@ -68,7 +82,11 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
         )}
         {table && !table.unrelated && <RowBars table={table} />}
         <span className="end">
-          {onAll && <Button variant="outlined" onClick={onAll}>All artifacts</Button>}
+          {onAll && (
+            <Button variant="outlined" onClick={onAll}>
+              All artifacts
+            </Button>
+          )}
           <SaveReport report={`shelves/${shelf}/compare/report`} query={{ from, to, path }} />
         </span>
       </div>
@@ -123,33 +141,60 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
     if (n >= 0) choose(n);
     else setPicked(part);
   };
-  if (order.length === 0 && !drawing) return <div className="sheet empty">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</div>;
+  if (order.length === 0 && !drawing)
+    return (
+      <div className="sheet empty">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</div>
+    );
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Findings">
         <div className="ph">
           <h3>Findings</h3>
-          <span className="cap">{group(findings.length)} of {group(comparison.findings.length)}{comparison.truncated ? "+" : ""}</span>
-          <span className="r cap"><kbd>n</kbd> next <kbd>p</kbd> previous</span>
+          <span className="cap">
+            {group(findings.length)} of {group(comparison.findings.length)}
+            {comparison.truncated ? "+" : ""}
+          </span>
+          <span className="r cap">
+            <kbd>n</kbd> next <kbd>p</kbd> previous
+          </span>
         </div>
         <div className="tree" style={{ padding: 0 }}>
           {groups.map(([type, own]) => (
             <div key={type}>
-              <p className="cap" style={{ padding: "8px 12px 4px" }}><b>{sentenceCase(plural(type, own.length))}</b> {count(own.length, "finding")}</p>
+              <p className="cap" style={{ padding: "8px 12px 4px" }}>
+                <b>{sentenceCase(plural(type, own.length))}</b> {count(own.length, "finding")}
+              </p>
               {own.map((f) => (
-                <FindingRow key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect}`} finding={f} current={f === chosen} onChoose={() => choose(order.indexOf(f))} />
+                <FindingRow
+                  key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect}`}
+                  finding={f}
+                  current={f === chosen}
+                  onChoose={() => choose(order.indexOf(f))}
+                />
               ))}
             </div>
           ))}
-          {order.length === 0 && <p className="cap pad">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</p>}
-          {findings.length > MOST && <p className="cap pad">{group(findings.length - MOST)} more; narrow by effect, or save as JSON with everyshelf compare --json.</p>}
+          {order.length === 0 && (
+            <p className="cap pad">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</p>
+          )}
+          {findings.length > MOST && (
+            <p className="cap pad">
+              {group(findings.length - MOST)} more; narrow by effect, or save as JSON with everyshelf compare --json.
+            </p>
+          )}
         </div>
       </section>
       <div className="stack">
         {drawing && <DrawingView drawing={drawing} chosen={picked || (chosen?.part ?? "")} onChoose={pick} compared />}
-        {chosen && !picked && <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />}
+        {chosen && !picked && (
+          <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />
+        )}
         {chosen && !picked && <RemarkOnPart shelf={shelf} path={path} finding={chosen} />}
-        {picked && <p className="sheet pad sec">Nothing changed in <span className="mono">{picked}</span>.</p>}
+        {picked && (
+          <p className="sheet pad sec">
+            Nothing changed in <span className="mono">{picked}</span>.
+          </p>
+        )}
       </div>
     </div>
   );
@@ -185,7 +230,12 @@ function SideBySide({ shelf, path, from, to }: Props) {
   if (!before.data || !after.data) return <Loading what="Reading both texts" />;
   return (
     <section className="sheet" aria-label="Raw text side by side">
-      <div className="ph"><h3>Raw text</h3><span className="cap">{from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}</span></div>
+      <div className="ph">
+        <h3>Raw text</h3>
+        <span className="cap">
+          {from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}
+        </span>
+      </div>
       <Lines before={before.data.text} after={after.data.text} label="Both texts" />
     </section>
   );

@@ -5,11 +5,11 @@ import { comparison, shelf, tags } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
+import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { ArtifactFindings } from "./ArtifactFindings";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
-import { SaveReport } from "../../shell/SaveReport";
 import { StateTable } from "./StateTable";
 
 export function ComparePage() {
@@ -35,7 +35,20 @@ export function ComparePage() {
   );
   return (
     <Page page="compare" title={`${single || "Comparison"}, ${before} to ${to}`} at={state ? main : to} say={say} current={path}>
-      {path ? <ArtifactFindings shelf={key} path={path} from={before} to={to} onAll={state ? undefined : () => setPath("")} /> : <States before={before} to={to} onOpen={setPath} onFrom={setFrom} onSwap={() => { setFrom(to); setTo(before); }} />}
+      {path ? (
+        <ArtifactFindings shelf={key} path={path} from={before} to={to} onAll={state ? undefined : () => setPath("")} />
+      ) : (
+        <States
+          before={before}
+          to={to}
+          onOpen={setPath}
+          onFrom={setFrom}
+          onSwap={() => {
+            setFrom(to);
+            setTo(before);
+          }}
+        />
+      )}
     </Page>
   );
 }
@@ -44,7 +57,19 @@ function isUnjudged(artifact: { judged: boolean; pending: boolean }): boolean {
   return !artifact.judged && !artifact.pending;
 }
 
-function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: string; onOpen: (path: string) => void; onFrom: (ref: string) => void; onSwap: () => void }) {
+function States({
+  before,
+  to,
+  onOpen,
+  onFrom,
+  onSwap,
+}: {
+  before: string;
+  to: string;
+  onOpen: (path: string) => void;
+  onFrom: (ref: string) => void;
+  onSwap: () => void;
+}) {
   const key = useShelfKey();
   const [effect, setEffect] = useParam("effect");
   const found = useQuery(comparison(key, before, to));
@@ -59,19 +84,29 @@ function States({ before, to, onOpen, onFrom, onSwap }: { before: string; to: st
       <h1 aria-live="polite">{c.sentence}</h1>
       <div className="line1">
         <EffectFilter effects={c.effects} unjudged={c.artifacts.filter(isUnjudged).length} value={effect} onChange={setEffect} />
-        <span className="sec sm">{count(c.same ?? 0, "artifact")} the same{c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}</span>
+        <span className="sec sm">
+          {count(c.same ?? 0, "artifact")} the same
+          {c.pending ? `; ${count(c.pending, "artifact")} still being compared` : ""}
+        </span>
         <span className="end">
-          <Button variant="outlined" onClick={onSwap}>Swap sides</Button>
+          <Button variant="outlined" onClick={onSwap}>
+            Swap sides
+          </Button>
           <SaveReport report={`shelves/${key}/compare/report`} query={{ from: before, to }} waiting={c.pending > 0} />
         </span>
       </div>
       {c.parted && (
         <p className="sec sm">
           Compared from where {to} parted from {before}, at <span className="mono">{c.parted.commit?.slice(0, 8)}</span>.{" "}
-          <button type="button" className="plainbtn" onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>Compare with {before} as it is now</button>
+          <button type="button" className="plainbtn" onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>
+            Compare with {before} as it is now
+          </button>
         </p>
       )}
-      <StateTable artifacts={c.artifacts.filter((a) => !effect || (effect === UNJUDGED ? isUnjudged(a) : (a.effects[effect] ?? 0) > 0))} onOpen={onOpen} />
+      <StateTable
+        artifacts={c.artifacts.filter((a) => !effect || (effect === UNJUDGED ? isUnjudged(a) : (a.effects[effect] ?? 0) > 0))}
+        onOpen={onOpen}
+      />
     </>
   );
 }

@@ -5,7 +5,17 @@ import { Lines } from "./Lines";
 import { told } from "./model";
 import { Worded } from "./Worded";
 
-export function FindingDetail({ finding, place, total, comparison }: { finding: Finding; place: number; total: number; comparison: ArtifactComparison }) {
+export function FindingDetail({
+  finding,
+  place,
+  total,
+  comparison,
+}: {
+  finding: Finding;
+  place: number;
+  total: number;
+  comparison: ArtifactComparison;
+}) {
   const { lead, before, after } = told(finding);
   const version = (side: Record<string, unknown> | null) => (side?.version ? `version ${String(side.version)}` : "");
   const lines = `${before ?? ""}${after ?? ""}`.includes("\n") && finding.field;
@@ -13,21 +23,51 @@ export function FindingDetail({ finding, place, total, comparison }: { finding: 
     <section className="sheet" aria-label="Finding">
       <div className="ph">
         <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
-        <h3>{finding.label}{finding.field ? `, ${finding.field} ${finding.action}` : `, ${finding.action}`}</h3>
+        <h3>
+          {finding.label}
+          {finding.field ? `, ${finding.field} ${finding.action}` : `, ${finding.action}`}
+        </h3>
         {finding.within && <span className="cap">in {finding.within}</span>}
-        <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>{finding.part}</span>
-        <span className="r cap">{place} of {total}</span>
+        <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>
+          {finding.part}
+        </span>
+        <span className="r cap">
+          {place} of {total}
+        </span>
       </div>
-      {lines ? <Lines before={before ?? ""} after={after ?? ""} label="Both texts, line by line" /> : <div className="ba">
-        {before !== null && (
-          <div className="box"><p className="cap">Before {version(comparison.before as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="before" /></p></div>
-        )}
-        {before !== null && after !== null && <span aria-hidden="true" style={{ font: "22px var(--sans)", color: "var(--changed)" }}>→</span>}
-        {after !== null && (
-          <div className="box new"><p className="cap">After {version(comparison.after as Record<string, unknown> | null)}</p><p className="val"><Worded before={before} after={after} side="after" /></p></div>
-        )}
-        {before === null && after === null && <p>{lead}{finding.detail && finding.detail !== lead ? `: ${finding.detail}` : ""}</p>}
-      </div>}
+      {lines ? (
+        <Lines before={before ?? ""} after={after ?? ""} label="Both texts, line by line" />
+      ) : (
+        <div className="ba">
+          {before !== null && (
+            <div className="box">
+              <p className="cap">Before {version(comparison.before as Record<string, unknown> | null)}</p>
+              <p className="val">
+                <Worded before={before} after={after} side="before" />
+              </p>
+            </div>
+          )}
+          {before !== null && after !== null && (
+            <span aria-hidden="true" style={{ font: "22px var(--sans)", color: "var(--changed)" }}>
+              →
+            </span>
+          )}
+          {after !== null && (
+            <div className="box new">
+              <p className="cap">After {version(comparison.after as Record<string, unknown> | null)}</p>
+              <p className="val">
+                <Worded before={before} after={after} side="after" />
+              </p>
+            </div>
+          )}
+          {before === null && after === null && (
+            <p>
+              {lead}
+              {finding.detail && finding.detail !== lead ? `: ${finding.detail}` : ""}
+            </p>
+          )}
+        </div>
+      )}
       {finding.used_by && finding.used_by.length > 0 && <UsedBy uses={finding.used_by} />}
     </section>
   );
@@ -37,10 +77,22 @@ export function FindingDetail({ finding, place, total, comparison }: { finding: 
 function UsedBy({ uses }: { uses: NonNullable<Finding["used_by"]> }) {
   return (
     <table aria-label="Used by">
-      <thead><tr><th>Used by</th><th>Where</th><th>Known</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Used by</th>
+          <th>Where</th>
+          <th>Known</th>
+        </tr>
+      </thead>
       <tbody>
         {uses.map((u) => (
-          <tr key={`${u.artifact} ${u.place}`}><td className="mono">{u.artifact}</td><td>{u.label} <span className="mono mut">{u.place}</span></td><td>{u.exact ? "exactly" : "a guess"}</td></tr>
+          <tr key={`${u.artifact} ${u.place}`}>
+            <td className="mono">{u.artifact}</td>
+            <td>
+              {u.label} <span className="mono mut">{u.place}</span>
+            </td>
+            <td>{u.exact ? "exactly" : "a guess"}</td>
+          </tr>
         ))}
       </tbody>
     </table>

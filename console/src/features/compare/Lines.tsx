@@ -10,10 +10,18 @@ export function Lines({ before, after, label }: { before: string; after: string;
   return (
     <div className="side" tabIndex={0} role="region" aria-label={label}>
       {rows.slice(0, MOST).map((r, i) => [
-        <div key={`l${i}`} data-n={r.leftNumber ?? ""} className={r.kind === "old" || r.kind === "changed" ? "o" : r.kind === "gap" || r.left === null ? "gap" : ""}>
+        <div
+          key={`l${i}`}
+          data-n={r.leftNumber ?? ""}
+          className={r.kind === "old" || r.kind === "changed" ? "o" : r.kind === "gap" || r.left === null ? "gap" : ""}
+        >
           {r.kind === "gap" ? <i className="w">{r.left}</i> : <Side row={r} side="before" />}
         </div>,
-        <div key={`r${i}`} data-n={r.rightNumber ?? ""} className={r.kind === "new" || r.kind === "changed" ? "n" : r.kind === "gap" || r.right === null ? "gap" : ""}>
+        <div
+          key={`r${i}`}
+          data-n={r.rightNumber ?? ""}
+          className={r.kind === "new" || r.kind === "changed" ? "n" : r.kind === "gap" || r.right === null ? "gap" : ""}
+        >
           <Side row={r} side="after" />
         </div>,
       ])}

@@ -18,7 +18,9 @@ export function Worded({ before, after, side }: Props) {
   }, [before, after, side]);
   return (
     <>
-      {pieces.map((p, i) => (!p.own ? <span key={i}>{p.text}</span> : side === "before" ? <del key={i}>{p.text}</del> : <ins key={i}>{p.text}</ins>))}
+      {pieces.map((p, i) =>
+        !p.own ? <span key={i}>{p.text}</span> : side === "before" ? <del key={i}>{p.text}</del> : <ins key={i}>{p.text}</ins>,
+      )}
     </>
   );
 }
@@ -34,7 +36,9 @@ export function Inline({ before, after }: { before: string | null; after: string
     );
   return (
     <>
-      {pieces.map((p, i) => (p.side === "both" ? <span key={i}>{p.text}</span> : p.side === "before" ? <del key={i}>{p.text}</del> : <ins key={i}>{p.text}</ins>))}
+      {pieces.map((p, i) =>
+        p.side === "both" ? <span key={i}>{p.text}</span> : p.side === "before" ? <del key={i}>{p.text}</del> : <ins key={i}>{p.text}</ins>,
+      )}
     </>
   );
 }

@@ -56,8 +56,10 @@ function rowsOf(a: string[], b: string[], pairs: [number, number][]): Line[] {
       const right = j < y ? j++ : null;
       rows.push({
         kind: left !== null && right !== null ? (a[left] === b[right] ? "same" : "changed") : left !== null ? "old" : "new",
-        left: left === null ? null : (a[left] ?? ""), right: right === null ? null : (b[right] ?? ""),
-        leftNumber: left === null ? null : left + 1, rightNumber: right === null ? null : right + 1,
+        left: left === null ? null : (a[left] ?? ""),
+        right: right === null ? null : (b[right] ?? ""),
+        leftNumber: left === null ? null : left + 1,
+        rightNumber: right === null ? null : right + 1,
       });
     }
     if (x < a.length && y < b.length) {
@@ -104,7 +106,9 @@ function anchors(a: string[], b: string[], a0: number, a1: number, b0: number, b
     return places;
   };
   const inB = once(b, b0, b1);
-  const pairs = [...once(a, a0, a1)].filter(([line, i]) => i >= 0 && (inB.get(line) ?? -1) >= 0).map(([line, i]) => [i, inB.get(line) ?? 0] as [number, number]);
+  const pairs = [...once(a, a0, a1)]
+    .filter(([line, i]) => i >= 0 && (inB.get(line) ?? -1) >= 0)
+    .map(([line, i]) => [i, inB.get(line) ?? 0] as [number, number]);
   pairs.sort((x, y) => x[0] - y[0]);
   const tails: number[] = [];
   const back: number[] = [];

@@ -32,33 +32,56 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
     const [box, node] = [frame.current, frame.current?.querySelector("[data-chosen=true]")];
     if (!box || !node) return;
     const [around, own] = [box.getBoundingClientRect(), node.getBoundingClientRect()];
-    box.scrollBy(Math.min(0, own.left - around.left) || Math.max(0, own.right - around.right), Math.min(0, own.top - around.top) || Math.max(0, own.bottom - around.bottom));
+    box.scrollBy(
+      Math.min(0, own.left - around.left) || Math.max(0, own.right - around.right),
+      Math.min(0, own.top - around.top) || Math.max(0, own.bottom - around.bottom),
+    );
   }, [at, placed]);
   const steps = drawing.nodes.filter((n) => !["frame", "lane", "port"].includes(n.shape)).length;
   return (
     <section className="sheet drawing" aria-label={compared ? "Both versions in one graph" : "Graph"}>
       <div className="ph">
         <h3>{compared ? "Both versions in one graph" : "Graph"}</h3>
-        {!compared && <span className="cap">{count(steps, "step")}, {count(drawing.edges.length, "connection")}</span>}
+        {!compared && (
+          <span className="cap">
+            {count(steps, "step")}, {count(drawing.edges.length, "connection")}
+          </span>
+        )}
         <span className="r">
           {compared && (
             <span className="seg" role="group" aria-label="Version drawn">
-              {(["before", "both", "after"] as Side[]).map((s) => <button key={s} type="button" aria-pressed={side === s} onClick={() => setSide(s)}>{s.charAt(0).toUpperCase() + s.slice(1)}</button>)}
+              {(["before", "both", "after"] as Side[]).map((s) => (
+                <button key={s} type="button" aria-pressed={side === s} onClick={() => setSide(s)}>
+                  {s.charAt(0).toUpperCase() + s.slice(1)}
+                </button>
+              ))}
             </span>
           )}
           <span className="seg" role="group" aria-label="Zoom">
-            <button type="button" aria-label="smaller" onClick={() => setZoom(Math.max(0.2, scale / 1.25))}>−</button>
-            <button type="button" onClick={() => setZoom(null)}>fit</button>
-            <button type="button" aria-label="larger" onClick={() => setZoom(Math.min(3, scale * 1.25))}>+</button>
+            <button type="button" aria-label="smaller" onClick={() => setZoom(Math.max(0.2, scale / 1.25))}>
+              −
+            </button>
+            <button type="button" onClick={() => setZoom(null)}>
+              fit
+            </button>
+            <button type="button" aria-label="larger" onClick={() => setZoom(Math.min(3, scale * 1.25))}>
+              +
+            </button>
           </span>
         </span>
       </div>
       <div className="gr scroll" ref={frame} style={{ height: tall }}>
-        {placed ? <Canvas drawing={shown} placed={placed} scale={scale} at={at} onChoose={onChoose} ghosts={side === "both"} /> : <p className="cap pad">Laying it out</p>}
+        {placed ? (
+          <Canvas drawing={shown} placed={placed} scale={scale} at={at} onChoose={onChoose} ghosts={side === "both"} />
+        ) : (
+          <p className="cap pad">Laying it out</p>
+        )}
       </div>
       <p className="cap foot">
         {isPlaced(drawing) ? (
-          <button type="button" className="plainbtn" onClick={() => setOwnPlaces(!ownPlaces)}>{fromFile ? "Redraw layout" : "Show it as drawn in the file"}</button>
+          <button type="button" className="plainbtn" onClick={() => setOwnPlaces(!ownPlaces)}>
+            {fromFile ? "Redraw layout" : "Show it as drawn in the file"}
+          </button>
         ) : (
           "Laid out by Every Shelf; the file has no coordinates of its own."
         )}
@@ -96,10 +119,14 @@ function useWidth(ref: React.RefObject<HTMLDivElement | null>): number {
 function visible(drawing: Drawing, side: Side): Drawing {
   if (side === "both") return drawing;
   const hidden = side === "before" ? ["added"] : ["removed", "was"];
-  const nodes = drawing.nodes.filter((n) => !hidden.includes(n.state)).map((n) => (side === "before" && n.before_label ? { ...n, label: n.before_label } : n));
+  const nodes = drawing.nodes
+    .filter((n) => !hidden.includes(n.state))
+    .map((n) => (side === "before" && n.before_label ? { ...n, label: n.before_label } : n));
   const there = new Set(nodes.map((n) => n.id));
   const moved = new Set(drawing.edges.filter((e) => e.state === "was").map((e) => e.part));
-  const edges = drawing.edges.filter((e) => !hidden.includes(e.state) && !(side === "before" && e.state === "changed" && moved.has(e.part)));
+  const edges = drawing.edges.filter(
+    (e) => !hidden.includes(e.state) && !(side === "before" && e.state === "changed" && moved.has(e.part)),
+  );
   return { ...drawing, nodes, edges: edges.filter((e) => there.has(e.source) && there.has(e.target)) };
 }
 
@@ -114,7 +141,21 @@ function owner(drawing: Drawing, part: string): string {
   return "";
 }
 
-function Canvas({ drawing, placed, scale, at, onChoose, ghosts }: { drawing: Drawing; placed: Placed; scale: number; at: string; onChoose: (part: string) => void; ghosts: boolean }) {
+function Canvas({
+  drawing,
+  placed,
+  scale,
+  at,
+  onChoose,
+  ghosts,
+}: {
+  drawing: Drawing;
+  placed: Placed;
+  scale: number;
+  at: string;
+  onChoose: (part: string) => void;
+  ghosts: boolean;
+}) {
   const { bounds } = placed;
   const frames = drawing.nodes.filter((n) => (n.shape === "frame" || n.shape === "lane") && placed.boxes.has(n.id));
   const nodes = drawing.nodes.filter((n) => n.shape !== "frame" && n.shape !== "lane" && placed.boxes.has(n.id));
@@ -132,21 +173,32 @@ function Canvas({ drawing, placed, scale, at, onChoose, ghosts }: { drawing: Dra
   const first = nodes.find((n) => n.id === at) ?? nodes[0];
   return (
     <>
-      <svg width={bounds.width * scale} height={bounds.height * scale} viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`} role="group" aria-label="Drawing; arrows follow connections">
+      <svg
+        width={bounds.width * scale}
+        height={bounds.height * scale}
+        viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`}
+        role="group"
+        aria-label="Drawing; arrows follow connections"
+      >
         <Patterns />
         <rect x={bounds.x} y={bounds.y} width={bounds.width} height={bounds.height} fill="url(#d-dots)" />
-        {frames.map((n) => <Frame key={n.id} node={n} box={placed.boxes.get(n.id) ?? bounds} />)}
-        {ghosts && nodes.map((n) => {
-          const ghost = placed.ghosts.get(n.id);
-          const now = placed.boxes.get(n.id);
-          if (!ghost || !now) return null;
-          return (
-            <g key={n.id} fill="none" stroke="var(--moved)" strokeDasharray="2 3">
-              <rect x={ghost.x} y={ghost.y} width={ghost.width} height={ghost.height} rx="3" />
-              <path d={`M${ghost.x + ghost.width / 2} ${ghost.y + ghost.height / 2}L${now.x + now.width / 2} ${now.y + now.height / 2}`} />
-            </g>
-          );
-        })}
+        {frames.map((n) => (
+          <Frame key={n.id} node={n} box={placed.boxes.get(n.id) ?? bounds} />
+        ))}
+        {ghosts &&
+          nodes.map((n) => {
+            const ghost = placed.ghosts.get(n.id);
+            const now = placed.boxes.get(n.id);
+            if (!ghost || !now) return null;
+            return (
+              <g key={n.id} fill="none" stroke="var(--moved)" strokeDasharray="2 3">
+                <rect x={ghost.x} y={ghost.y} width={ghost.width} height={ghost.height} rx="3" />
+                <path
+                  d={`M${ghost.x + ghost.width / 2} ${ghost.y + ghost.height / 2}L${now.x + now.width / 2} ${now.y + now.height / 2}`}
+                />
+              </g>
+            );
+          })}
         {drawing.edges.map((e) => {
           const points = placed.lines.get(e.id);
           return points && points.length > 1 ? (
@@ -156,14 +208,31 @@ function Canvas({ drawing, placed, scale, at, onChoose, ghosts }: { drawing: Dra
           ) : null;
         })}
         {nodes.map((n) => (
-          <g key={n.id} data-node={n.id} data-chosen={n.id === at} className="node" role="button" tabIndex={n === first ? 0 : -1} aria-pressed={n.id === at} aria-label={`${n.type} ${n.label}${n.detail ? ` ${n.detail}` : ""}${n.state === "same" ? "" : `, ${n.state}`}`} onClick={() => onChoose(n.part)} onKeyDown={(event) => walk(event, n)}>
+          <g
+            key={n.id}
+            data-node={n.id}
+            data-chosen={n.id === at}
+            className="node"
+            role="button"
+            tabIndex={n === first ? 0 : -1}
+            aria-pressed={n.id === at}
+            aria-label={`${n.type} ${n.label}${n.detail ? ` ${n.detail}` : ""}${n.state === "same" ? "" : `, ${n.state}`}`}
+            onClick={() => onChoose(n.part)}
+            onKeyDown={(event) => walk(event, n)}
+          >
             <Shape node={n} box={placed.boxes.get(n.id) ?? bounds} chosen={n.id === at} />
             {ghosts && placed.ghosts.has(n.id) && n.state === "same" && <Moved box={placed.boxes.get(n.id) ?? bounds} />}
           </g>
         ))}
       </svg>
       <ul className="sr" aria-label="Connections">
-        {drawing.edges.map((e: DrawnEdge) => <li key={e.id}>{labels.get(e.source)} leads to {labels.get(e.target)}{e.label ? `, ${e.label}` : ""}{e.state === "same" ? "" : `, ${e.state === "was" ? "before" : e.state}`}</li>)}
+        {drawing.edges.map((e: DrawnEdge) => (
+          <li key={e.id}>
+            {labels.get(e.source)} leads to {labels.get(e.target)}
+            {e.label ? `, ${e.label}` : ""}
+            {e.state === "same" ? "" : `, ${e.state === "was" ? "before" : e.state}`}
+          </li>
+        ))}
       </ul>
     </>
   );

@@ -21,7 +21,16 @@ export interface Placed {
   bounds: Box;
 }
 
-const SIZES: Record<string, [number, number]> = { step: [150, 62], gateway: [124, 76], event: [36, 36], end: [36, 36], data: [96, 50], port: [124, 28], frame: [180, 80], lane: [180, 80] };
+const SIZES: Record<string, [number, number]> = {
+  step: [150, 62],
+  gateway: [124, 76],
+  event: [36, 36],
+  end: [36, 36],
+  data: [96, 50],
+  port: [124, 28],
+  frame: [180, 80],
+  lane: [180, 80],
+};
 const MARGIN = 28;
 const MOVED = 4;
 
@@ -53,10 +62,19 @@ export function asDrawn(drawing: Drawing): Placed {
     const b = boxes.get(edge.target);
     if (!a || !b) continue;
     const old = edge.state === "was" || edge.state === "removed";
-    const points = edge.points.map(([x, y]) => ({ x: (x ?? 0) + (old ? shift.x : 0), y: (y ?? 0) + (old ? shift.y : 0) }));
+    const points = edge.points.map(([x, y]) => ({
+      x: (x ?? 0) + (old ? shift.x : 0),
+      y: (y ?? 0) + (old ? shift.y : 0),
+    }));
     lines.set(edge.id, points.length > 1 ? points : elbow(a, b));
   }
-  return { boxes, ghosts, lines, labels: middles(lines), bounds: boundsOf([...boxes.values(), ...ghosts.values()], [...lines.values()].flat()) };
+  return {
+    boxes,
+    ghosts,
+    lines,
+    labels: middles(lines),
+    bounds: boundsOf([...boxes.values(), ...ghosts.values()], [...lines.values()].flat()),
+  };
 }
 
 /** Small boxes of the file are drawn large enough for a name; shapes without one keep their size. */
@@ -73,7 +91,11 @@ function commonShift(nodes: DrawnNode[]): Point {
   const middle = (list: number[]) => list.sort((a, b) => a - b)[Math.floor(list.length / 2)] ?? 0;
   const by = (axis: "x" | "y") => middle(both.map((n) => (n.after?.[axis] ?? 0) - (n.before?.[axis] ?? 0)));
   const shift = { x: by("x"), y: by("y") };
-  const agree = both.filter((n) => Math.abs((n.after?.x ?? 0) - (n.before?.x ?? 0) - shift.x) <= MOVED && Math.abs((n.after?.y ?? 0) - (n.before?.y ?? 0) - shift.y) <= MOVED);
+  const agree = both.filter(
+    (n) =>
+      Math.abs((n.after?.x ?? 0) - (n.before?.x ?? 0) - shift.x) <= MOVED &&
+      Math.abs((n.after?.y ?? 0) - (n.before?.y ?? 0) - shift.y) <= MOVED,
+  );
   return agree.length * 2 > both.length ? shift : { x: 0, y: 0 };
 }
 
@@ -81,7 +103,9 @@ function commonShift(nodes: DrawnNode[]): Point {
 function clear(box: Box, others: Box[], shape: string): Box {
   let at = box;
   for (let n = 0; n < 8 && shape !== "frame" && shape !== "lane"; n++) {
-    const hit = others.find((o) => o.width < 400 && o.x < at.x + at.width && at.x < o.x + o.width && o.y < at.y + at.height && at.y < o.y + o.height);
+    const hit = others.find(
+      (o) => o.width < 400 && o.x < at.x + at.width && at.x < o.x + o.width && o.y < at.y + at.height && at.y < o.y + o.height,
+    );
     if (!hit) break;
     at = { ...at, y: hit.y + hit.height + 14 };
   }
@@ -98,7 +122,12 @@ function beside(drawing: Drawing, boxes: Map<string, Box>): void {
     const [width, height] = SIZES[node.shape] ?? [150, 62];
     const behind = node.type === "output";
     const row = behind ? right++ : left++;
-    boxes.set(node.id, { x: behind ? all.x + all.width + 40 : all.x - width - 40, y: all.y + row * (height + 12), width, height });
+    boxes.set(node.id, {
+      x: behind ? all.x + all.width + 40 : all.x - width - 40,
+      y: all.y + row * (height + 12),
+      width,
+      height,
+    });
   }
 }
 
@@ -130,7 +159,12 @@ function elbow(a: Box, b: Box): Point[] {
     return Math.abs(start.x - end.x) < 3 ? [start, end] : [start, { x: start.x, y: mid }, { x: end.x, y: mid }, end];
   }
   const top = Math.min(a.y, b.y) - 22; // back to something on the same level: over both
-  return [{ x: centre(a), y: a.y }, { x: centre(a), y: top }, { x: centre(b), y: top }, { x: centre(b), y: b.y }];
+  return [
+    { x: centre(a), y: a.y },
+    { x: centre(a), y: top },
+    { x: centre(b), y: top },
+    { x: centre(b), y: b.y },
+  ];
 }
 
 /** The middle of each line's longest stretch: where its label and mark stand. */
@@ -158,32 +192,46 @@ export async function laidOut(drawing: Drawing): Promise<Placed> {
   const nodes = drawing.nodes.filter((n) => n.shape !== "lane");
   const known = new Set(nodes.map((n) => n.id));
   const below = (group: string): ElkNode[] =>
-    nodes.filter((n) => (known.has(n.group) ? n.group : "") === group).map((n) => {
-      const [width, height] = SIZES[n.shape] ?? [150, 62];
-      const circle = n.shape === "event" || n.shape === "end";
-      const children = n.shape === "frame" ? below(n.id) : [];
-      const made: ElkNode = { id: n.id, width, height };
-      if (children.length) Object.assign(made, { children, layoutOptions: { "elk.padding": "[top=34,left=16,bottom=16,right=16]" } });
-      if (circle) {
-        made.labels = [{ text: n.label, width: Math.min(110, n.label.length * 6.4), height: n.label.length > 16 ? 34 : 18 }];
-        made.layoutOptions = { "elk.nodeLabels.placement": "[H_CENTER, V_BOTTOM, OUTSIDE]" };
-      }
-      return made;
-    });
+    nodes
+      .filter((n) => (known.has(n.group) ? n.group : "") === group)
+      .map((n) => {
+        const [width, height] = SIZES[n.shape] ?? [150, 62];
+        const circle = n.shape === "event" || n.shape === "end";
+        const children = n.shape === "frame" ? below(n.id) : [];
+        const made: ElkNode = { id: n.id, width, height };
+        if (children.length) Object.assign(made, { children, layoutOptions: { "elk.padding": "[top=34,left=16,bottom=16,right=16]" } });
+        if (circle) {
+          made.labels = [{ text: n.label, width: Math.min(110, n.label.length * 6.4), height: n.label.length > 16 ? 34 : 18 }];
+          made.layoutOptions = { "elk.nodeLabels.placement": "[H_CENTER, V_BOTTOM, OUTSIDE]" };
+        }
+        return made;
+      });
   const grouped = nodes.some((n) => known.has(n.group));
   const tree: ElkNode = await new Kernel().layout({
     id: "root",
     layoutOptions: {
-      "elk.algorithm": "layered", "elk.direction": "RIGHT", "elk.edgeRouting": "ORTHOGONAL", "elk.hierarchyHandling": "INCLUDE_CHILDREN",
-      "elk.layered.spacing.nodeNodeBetweenLayers": "44", "elk.spacing.nodeNode": "26", "elk.spacing.edgeNode": "16", "elk.layered.spacing.edgeNodeBetweenLayers": "16",
-      "elk.json.shapeCoords": "ROOT", "elk.json.edgeCoords": "ROOT", "elk.layered.considerModelOrder.strategy": "NODES_AND_EDGES",
+      "elk.algorithm": "layered",
+      "elk.direction": "RIGHT",
+      "elk.edgeRouting": "ORTHOGONAL",
+      "elk.hierarchyHandling": "INCLUDE_CHILDREN",
+      "elk.layered.spacing.nodeNodeBetweenLayers": "44",
+      "elk.spacing.nodeNode": "26",
+      "elk.spacing.edgeNode": "16",
+      "elk.layered.spacing.edgeNodeBetweenLayers": "16",
+      "elk.json.shapeCoords": "ROOT",
+      "elk.json.edgeCoords": "ROOT",
+      "elk.layered.considerModelOrder.strategy": "NODES_AND_EDGES",
       ...(grouped ? {} : { "elk.layered.wrapping.strategy": "MULTI_EDGE", "elk.aspectRatio": "1.9" }),
     },
     children: below(""),
-    edges: drawing.edges.filter((e) => known.has(e.source) && known.has(e.target)).map((e) => ({
-      id: e.id, sources: [e.source], targets: [e.target],
-      ...(e.label ? { labels: [{ text: e.label, width: Math.min(120, e.label.length * 6.2) + 6, height: 16 }] } : {}),
-    })),
+    edges: drawing.edges
+      .filter((e) => known.has(e.source) && known.has(e.target))
+      .map((e) => ({
+        id: e.id,
+        sources: [e.source],
+        targets: [e.target],
+        ...(e.label ? { labels: [{ text: e.label, width: Math.min(120, e.label.length * 6.2) + 6, height: 16 }] } : {}),
+      })),
   });
   const boxes = new Map<string, Box>();
   const walk = (list: ElkNode[] | undefined) => {

@@ -18,13 +18,21 @@ export function CellEditor({ table, onEdit }: Props) {
   const [at, setAt] = useState({ row: 0, column: 0 });
   const [typed, setTyped] = useState<string | null>(null);
   const frame = useRef<HTMLDivElement>(null);
-  const list = useVirtualizer({ count: rows.length, getScrollElement: () => frame.current, estimateSize: () => ROW, overscan: 12 });
+  const list = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => frame.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+  });
   const input = useRef<HTMLInputElement>(null);
   useEffect(() => {
     if (typed !== null) input.current?.focus();
   }, [typed !== null]);
   const move = (row: number, column: number) => {
-    const next = { row: Math.max(0, Math.min(rows.length - 1, row)), column: Math.max(0, Math.min(table.columns.length - 1, column)) };
+    const next = {
+      row: Math.max(0, Math.min(rows.length - 1, row)),
+      column: Math.max(0, Math.min(table.columns.length - 1, column)),
+    };
     setAt(next);
     list.scrollToIndex(next.row);
   };
@@ -60,7 +68,12 @@ export function CellEditor({ table, onEdit }: Props) {
       if (event.key === "Enter" || event.key === "Escape") event.stopPropagation();
       return;
     }
-    const steps: Record<string, [number, number]> = { ArrowDown: [1, 0], ArrowUp: [-1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
+    const steps: Record<string, [number, number]> = {
+      ArrowDown: [1, 0],
+      ArrowUp: [-1, 0],
+      ArrowLeft: [0, -1],
+      ArrowRight: [0, 1],
+    };
     const step = steps[event.key];
     if (step) {
       event.preventDefault();
@@ -78,22 +91,71 @@ export function CellEditor({ table, onEdit }: Props) {
   const below = list.getTotalSize() - (shown.at(-1)?.end ?? 0);
   return (
     <section className="sheet" aria-label="Cells">
-      <div className="ph"><h3>{count(rows.length, "row")}, {count(table.columns.length, "column")}</h3><span className="cap">Arrow keys move, Enter edits, Esc cancels</span></div>
-      <div ref={frame} className="scroll grid cells" tabIndex={0} role="grid" aria-label="Cells of the table" aria-rowcount={rows.length} aria-activedescendant={`cell-${at.row}-${at.column}`} onKeyDown={press}>
+      <div className="ph">
+        <h3>
+          {count(rows.length, "row")}, {count(table.columns.length, "column")}
+        </h3>
+        <span className="cap">Arrow keys move, Enter edits, Esc cancels</span>
+      </div>
+      <div
+        ref={frame}
+        className="scroll grid cells"
+        tabIndex={0}
+        role="grid"
+        aria-label="Cells of the table"
+        aria-rowcount={rows.length}
+        aria-activedescendant={`cell-${at.row}-${at.column}`}
+        onKeyDown={press}
+      >
         <table role="presentation">
-          <thead><tr role="row"><th className="corner" role="columnheader"><span className="cap">row</span></th>{table.columns.map((c) => <th key={c} role="columnheader"><span className="hd"><span className="mono">{c}</span></span></th>)}</tr></thead>
+          <thead>
+            <tr role="row">
+              <th className="corner" role="columnheader">
+                <span className="cap">row</span>
+              </th>
+              {table.columns.map((c) => (
+                <th key={c} role="columnheader">
+                  <span className="hd">
+                    <span className="mono">{c}</span>
+                  </span>
+                </th>
+              ))}
+            </tr>
+          </thead>
           <tbody>
             {top > 0 && <tr style={{ height: top }} aria-hidden="true" />}
             {shown.map(({ index }) => (
               <tr key={index} role="row" aria-rowindex={index + 1}>
-                <th className="corner" role="rowheader"><span className="cap">{index + 1}</span></th>
+                <th className="corner" role="rowheader">
+                  <span className="cap">{index + 1}</span>
+                </th>
                 {table.columns.map((c, column) => {
                   const here = at.row === index && at.column === column;
                   return (
-                    <td key={c} id={`cell-${index}-${column}`} role="gridcell" aria-selected={here} className={`${here ? "here" : ""} ${changed.has(`${index} ${column}`) ? "cell" : ""}`} onClick={() => { if (typed !== null) save(); setAt({ row: index, column }); }} onDoubleClick={() => begin(rows[index]?.[column] ?? "")}>
+                    <td
+                      key={c}
+                      id={`cell-${index}-${column}`}
+                      role="gridcell"
+                      aria-selected={here}
+                      className={`${here ? "here" : ""} ${changed.has(`${index} ${column}`) ? "cell" : ""}`}
+                      onClick={() => {
+                        if (typed !== null) save();
+                        setAt({ row: index, column });
+                      }}
+                      onDoubleClick={() => begin(rows[index]?.[column] ?? "")}
+                    >
                       {here && typed !== null ? (
-                        <input ref={input} className="inp" aria-label={`${c}, row ${index + 1}`} value={typed} onChange={(e) => setTyped(e.target.value)} onBlur={save} />
-                      ) : (rows[index]?.[column] ?? "")}
+                        <input
+                          ref={input}
+                          className="inp"
+                          aria-label={`${c}, row ${index + 1}`}
+                          value={typed}
+                          onChange={(e) => setTyped(e.target.value)}
+                          onBlur={save}
+                        />
+                      ) : (
+                        (rows[index]?.[column] ?? "")
+                      )}
                     </td>
                   );
                 })}

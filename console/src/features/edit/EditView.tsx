@@ -36,7 +36,18 @@ export function EditView({ shelf, path, branch, base }: Props) {
   };
   if (found.isPending) return <Loading what="Reading your draft" />;
   if (found.isError) return <ProblemBox error={found.error} />;
-  return <Editing key={round} shelf={shelf} path={path} branch={branch} base={base} artifact={found.data} point={point} onReload={() => void reload()} />;
+  return (
+    <Editing
+      key={round}
+      shelf={shelf}
+      path={path}
+      branch={branch}
+      base={base}
+      artifact={found.data}
+      point={point}
+      onReload={() => void reload()}
+    />
+  );
 }
 
 interface EditingProps extends Props {
@@ -54,9 +65,23 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
   const [chosen, setChosen] = useState("");
   const queries = useQueryClient();
   const still = { staleTime: Number.POSITIVE_INFINITY, refetchOnWindowFocus: false, gcTime: 0 } as const;
-  const words = useQuery({ ...text(shelf, path, ref), queryKey: ["edit", "text", shelf, branch, path, start.content], ...still });
-  const cells = useQuery({ queryKey: ["edit", "cells", shelf, branch, path, start.content], queryFn: () => get<Schemas["ArtifactCells"]>(`shelves/${shelf}/artifact/cells`, { path, ref }), enabled: first.kind === "dataset", ...still });
-  const parts = useQuery({ ...outline(shelf, path, ref), queryKey: ["edit", "outline", shelf, branch, path], enabled: first.kind !== "dataset", ...still });
+  const words = useQuery({
+    ...text(shelf, path, ref),
+    queryKey: ["edit", "text", shelf, branch, path, start.content],
+    ...still,
+  });
+  const cells = useQuery({
+    queryKey: ["edit", "cells", shelf, branch, path, start.content],
+    queryFn: () => get<Schemas["ArtifactCells"]>(`shelves/${shelf}/artifact/cells`, { path, ref }),
+    enabled: first.kind === "dataset",
+    ...still,
+  });
+  const parts = useQuery({
+    ...outline(shelf, path, ref),
+    queryKey: ["edit", "outline", shelf, branch, path],
+    enabled: first.kind !== "dataset",
+    ...still,
+  });
   const saving = useAutosave(target);
   const tooLong = words.data?.truncated ?? false;
   const ways: Way[] = [];
@@ -74,13 +99,29 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
     onReload();
   };
   if (waiting) return <Loading what="Opening it" />;
-  if (!way) return <div className="sheet empty">{words.isError ? <ProblemBox error={words.error} /> : tooLong ? "It is larger than 2 MB: edit it on a desk (everyshelf take), or replace the file." : "There is nothing to edit here: replace the file, or edit it on a desk."}{cells.data?.note && ` ${cells.data.note}.`}</div>;
+  if (!way)
+    return (
+      <div className="sheet empty">
+        {words.isError ? (
+          <ProblemBox error={words.error} />
+        ) : tooLong ? (
+          "It is larger than 2 MB: edit it on a desk (everyshelf take), or replace the file."
+        ) : (
+          "There is nothing to edit here: replace the file, or edit it on a desk."
+        )}
+        {cells.data?.note && ` ${cells.data.note}.`}
+      </div>
+    );
   return (
     <>
       <div className="line1 editline">
         {ways.length > 1 && (
           <span className="seg" role="group" aria-label="Edit">
-            {ways.map((w) => <button key={w} type="button" aria-pressed={w === way} onClick={() => void swap(w)}>{WAYS[w]}</button>)}
+            {ways.map((w) => (
+              <button key={w} type="button" aria-pressed={w === way} onClick={() => void swap(w)}>
+                {WAYS[w]}
+              </button>
+            ))}
           </span>
         )}
         <SavedNote state={saving.state} saved={saving.saved} problem={saving.problem} onInsist={saving.insist} onReload={onReload} />
@@ -89,7 +130,9 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
           <Link to={`/s/${shelf}/pending`}>Commit it</Link>
         </span>
       </div>
-      {kept !== null && way === "text" && <p className="problem">What you wrote while the service was out of reach is shown here; it is saved with your next edit.</p>}
+      {kept !== null && way === "text" && (
+        <p className="problem">What you wrote while the service was out of reach is shown here; it is saved with your next edit.</p>
+      )}
       {way === "text" && words.data && (
         <Suspense fallback={<Loading what="Opening the editor" />}>
           <section className="sheet" aria-label="Text">
@@ -99,7 +142,10 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
       )}
       {way === "fields" && parts.data && <FieldEditor outline={parts.data} chosen={chosen} onChoose={setChosen} onEdit={change} />}
       {way === "cells" && cells.data && <CellEditor table={cells.data} onEdit={change} />}
-      <AfterSave state={saving.state} onSaved={() => way === "fields" && void queries.invalidateQueries({ queryKey: ["edit", "outline"] })} />
+      <AfterSave
+        state={saving.state}
+        onSaved={() => way === "fields" && void queries.invalidateQueries({ queryKey: ["edit", "outline"] })}
+      />
     </>
   );
 }

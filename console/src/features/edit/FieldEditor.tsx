@@ -31,23 +31,50 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
   return (
     <div className="cols2 fields">
       <section className="sheet" aria-label="Parts">
-        <div className="ph"><h3>Parts</h3><span className="cap">{group(rows.length)}</span><span className="r"><input className="inp" aria-label="Narrow the parts" placeholder="Type to narrow" value={typed} onChange={(e) => setTyped(e.target.value)} /></span></div>
+        <div className="ph">
+          <h3>Parts</h3>
+          <span className="cap">{group(rows.length)}</span>
+          <span className="r">
+            <input
+              className="inp"
+              aria-label="Narrow the parts"
+              placeholder="Type to narrow"
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+            />
+          </span>
+        </div>
         <div className="tree">
           {shown.slice(0, MOST).map(({ part: p, depth }) => (
-            <button key={p.path} type="button" aria-current={p === part} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => onChoose(p.path)}>
-              <span className="ty">{p.type}</span><span className="la">{p.label}</span>
+            <button
+              key={p.path}
+              type="button"
+              aria-current={p === part}
+              style={{ paddingLeft: 12 + depth * 14 }}
+              onClick={() => onChoose(p.path)}
+            >
+              <span className="ty">{p.type}</span>
+              <span className="la">{p.label}</span>
             </button>
           ))}
           {shown.length > MOST && <p className="cap pad">{group(shown.length - MOST)} more; type to narrow.</p>}
         </div>
       </section>
       <section className="sheet" aria-label="Fields">
-        <div className="ph"><h3>{part ? part.type : "The file"}</h3><span className="cap mono">{part?.path}</span></div>
+        <div className="ph">
+          <h3>{part ? part.type : "The file"}</h3>
+          <span className="cap mono">{part?.path}</span>
+        </div>
         <div className="pad">
           <h2>{part?.label}</h2>
           {Object.keys(fields).length === 0 && <p className="mut">This part has no fields of its own; look at what it holds.</p>}
           {Object.entries(fields).map(([name, value]) => (
-            <Field key={`${part?.path} ${name}`} name={name} value={value} onSave={(v) => onEdit({ parts: [{ part: part?.path ?? "", field: name, value: v }] })} />
+            <Field
+              key={`${part?.path} ${name}`}
+              name={name}
+              value={value}
+              onSave={(v) => onEdit({ parts: [{ part: part?.path ?? "", field: name, value: v }] })}
+            />
           ))}
         </div>
       </section>
@@ -64,18 +91,38 @@ function Field({ name, value, onSave }: { name: string; value: unknown; onSave: 
     setTyped(text);
   }
   const id = `field-${name}`;
-  const save = () => typed !== text && onSave(typeof value === "number" && typed.trim() !== "" && Number.isFinite(Number(typed)) ? Number(typed) : typed);
+  const save = () =>
+    typed !== text && onSave(typeof value === "number" && typed.trim() !== "" && Number.isFinite(Number(typed)) ? Number(typed) : typed);
   if (typeof value === "boolean") {
-    return <label className="fieldrow check"><input type="checkbox" checked={value} onChange={(e) => onSave(e.target.checked)} /> {name}</label>;
+    return (
+      <label className="fieldrow check">
+        <input type="checkbox" checked={value} onChange={(e) => onSave(e.target.checked)} /> {name}
+      </label>
+    );
   }
   const long = text.includes("\n") || text.length > 90;
   return (
     <div className="fieldrow">
       <label htmlFor={id}>{name}</label>
       {long ? (
-        <textarea id={id} className="inp mono" rows={Math.min(18, text.split("\n").length + 2)} value={typed} onChange={(e) => setTyped(e.target.value)} onBlur={save} />
+        <textarea
+          id={id}
+          className="inp mono"
+          rows={Math.min(18, text.split("\n").length + 2)}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+          onBlur={save}
+        />
       ) : (
-        <input id={id} className="inp" value={typed} disabled={value === null} onChange={(e) => setTyped(e.target.value)} onBlur={save} onKeyDown={(e) => e.key === "Enter" && save()} />
+        <input
+          id={id}
+          className="inp"
+          value={typed}
+          disabled={value === null}
+          onChange={(e) => setTyped(e.target.value)}
+          onBlur={save}
+          onKeyDown={(e) => e.key === "Enter" && save()}
+        />
       )}
     </div>
   );

@@ -24,14 +24,24 @@ export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) 
   };
   return (
     <>
-      <span className={state === "kept here" ? "savednote away" : "savednote"} data-state={state}>{words[state]}</span>
+      <span className={state === "kept here" ? "savednote away" : "savednote"} data-state={state}>
+        {words[state]}
+      </span>
       {(state === "moved" || state === "refused") && problem && (
         <div className="problem" role="alert" style={{ flexBasis: "100%" }}>
-          <p><b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}.</b> What you wrote is still here.</p>
+          <p>
+            <b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}.</b> What you wrote is still here.
+          </p>
           {problem.hint && <p>{problem.hint}</p>}
           <p>
-            {state === "moved" && <button type="button" className="plainbtn" onClick={onInsist}>Overwrite with my version</button>}{" "}
-            <button type="button" className="plainbtn" onClick={onReload}>Show what is saved</button>
+            {state === "moved" && (
+              <button type="button" className="plainbtn" onClick={onInsist}>
+                Overwrite with my version
+              </button>
+            )}{" "}
+            <button type="button" className="plainbtn" onClick={onReload}>
+              Show what is saved
+            </button>
           </p>
           <p className="cap">{problem.code}</p>
         </div>

@@ -33,7 +33,10 @@ const keptUnder = (t: Target) => `everyshelf edit ${t.shelf} ${t.branch} ${t.pat
 /** A text that could not be sent before the page was left, if it was made on the same content. */
 export function keptText(target: Target): string | null {
   try {
-    const kept = JSON.parse(localStorage.getItem(keptUnder(target)) ?? "null") as { content: string; text: string } | null;
+    const kept = JSON.parse(localStorage.getItem(keptUnder(target)) ?? "null") as {
+      content: string;
+      text: string;
+    } | null;
     return kept && kept.content === target.content ? kept.text : null;
   } catch {
     return null;
@@ -53,7 +56,12 @@ export function useAutosave(target: Target) {
 
   const sendOne = useCallback(
     async (change: Change, onto: number) => {
-      const made = await send<Schemas["ContentOut"]>("POST", `shelves/${shelf}/contents/edit`, { content: at.current.content, path, ref: branch, ...change });
+      const made = await send<Schemas["ContentOut"]>("POST", `shelves/${shelf}/contents/edit`, {
+        content: at.current.content,
+        path,
+        ref: branch,
+        ...change,
+      });
       const entries = [{ path, content: made.id, onto }];
       const draft = await send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries });
       at.current = { content: made.id, point: draft.entries.find((e) => e.path === path)?.point ?? 0 };
@@ -80,7 +88,8 @@ export function useAutosave(target: Target) {
       setProblem(found);
       if (found.code === "service.unreachable" || (found.status ?? 0) >= 500) {
         next.current ??= change;
-        if (change.text !== undefined) localStorage.setItem(keptUnder(target), JSON.stringify({ content: target.content, text: change.text }));
+        if (change.text !== undefined)
+          localStorage.setItem(keptUnder(target), JSON.stringify({ content: target.content, text: change.text }));
         setState("kept here");
         timer.current = setTimeout(() => void run(), AGAIN_MS);
       } else {
@@ -97,13 +106,22 @@ export function useAutosave(target: Target) {
   const edit = useCallback(
     (change: Change, now = false) => {
       const before = next.current;
-      next.current = change.text !== undefined ? change : { parts: [...(before?.parts ?? []), ...(change.parts ?? [])], cells: [...(before?.cells ?? []), ...(change.cells ?? [])] };
+      next.current =
+        change.text !== undefined
+          ? change
+          : {
+              parts: [...(before?.parts ?? []), ...(change.parts ?? [])],
+              cells: [...(before?.cells ?? []), ...(change.cells ?? [])],
+            };
       setState("edited");
       clearTimeout(timer.current);
-      timer.current = setTimeout(() => {
-        timer.current = undefined;
-        void run();
-      }, now ? 0 : QUIET_MS);
+      timer.current = setTimeout(
+        () => {
+          timer.current = undefined;
+          void run();
+        },
+        now ? 0 : QUIET_MS,
+      );
     },
     [run],
   );

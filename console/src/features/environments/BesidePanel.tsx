@@ -23,26 +23,50 @@ export function BesidePanel({ environment: e, all }: { environment: Environment;
     <section className="sheet" aria-label={`${e.name} beside another environment`}>
       <div className="ph">
         <h3>{e.name} beside</h3>
-        <select className="inp" aria-label="The other environment" value={chosen} onChange={(ev) => setChosen(ev.target.value)}>{others.map((o) => <option key={o.name}>{o.name}</option>)}</select>
+        <select className="inp" aria-label="The other environment" value={chosen} onChange={(ev) => setChosen(ev.target.value)}>
+          {others.map((o) => (
+            <option key={o.name}>{o.name}</option>
+          ))}
+        </select>
         <span className="cap">by what is really there; secrets are names</span>
       </div>
       {others.length === 0 && <p className="empty">There is no other environment.</p>}
       {chosen && found.isPending && <Loading what={`Looking into ${e.name} and ${chosen}`} />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data && <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{found.data.sentence}</p>}
+      {found.data && (
+        <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>
+          {found.data.sentence}
+        </p>
+      )}
       {found.data && found.data.artifacts.length > 0 && (
         <LongTable
-          caption={`What differs between ${e.name} and ${chosen}`} maxHeight="520px" columns={4} count={found.data.artifacts.length}
-          head={<tr><th>Is</th><th>Artifact</th><th>What differs</th><th>Effect</th></tr>}
+          caption={`What differs between ${e.name} and ${chosen}`}
+          maxHeight="520px"
+          columns={4}
+          count={found.data.artifacts.length}
+          head={
+            <tr>
+              <th>Is</th>
+              <th>Artifact</th>
+              <th>What differs</th>
+              <th>Effect</th>
+            </tr>
+          }
           row={(index, place) => {
             const a = found.data.artifacts[index];
-            return a && (
-              <tr key={a.path} {...place}>
-                <td><Mark action={a.state} /> {places[a.state]}</td>
-                <td title={a.path}>{a.state === "changed" && <KindIcon kind={a.kind} />} <b>{a.name}</b></td>
-                <td className="sec">{a.headline}</td>
-                <td>{a.state === "changed" && <Effect effect={a.effect} />}</td>
-              </tr>
+            return (
+              a && (
+                <tr key={a.path} {...place}>
+                  <td>
+                    <Mark action={a.state} /> {places[a.state]}
+                  </td>
+                  <td title={a.path}>
+                    {a.state === "changed" && <KindIcon kind={a.kind} />} <b>{a.name}</b>
+                  </td>
+                  <td className="sec">{a.headline}</td>
+                  <td>{a.state === "changed" && <Effect effect={a.effect} />}</td>
+                </tr>
+              )
             );
           }}
         />

@@ -14,19 +14,43 @@ type Binding = Schemas["BindingOut"];
 export function BindingsPanel({ environment: e }: { environment: Environment }) {
   const key = useShelfKey();
   const address = `shelves/${key}/environments/${e.name}/bindings`;
-  const found = useQuery({ queryKey: ["shelf", key, "environments", e.name, "bindings"], queryFn: () => get<Binding[]>(address) });
+  const found = useQuery({
+    queryKey: ["shelf", key, "environments", e.name, "bindings"],
+    queryFn: () => get<Binding[]>(address),
+  });
   if (found.isPending) return <Loading what="Reading the bindings" />;
   if (found.isError) return <ProblemBox error={found.error} />;
   const unset = found.data.filter((b) => !b.set).length;
   return (
     <section className="sheet" aria-label={`Bindings of ${e.name}`}>
-      <div className="ph"><h3>Bindings of {e.name}</h3><span className="cap">declared in shelf.toml; put in when a tag goes there</span></div>
-      <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{found.data.length === 0 ? "No binding is declared: shelf.toml, [bindings] says which values differ here." : unset ? `${unset} of ${found.data.length} without a value.` : `All ${found.data.length} have a value.`}</p>
+      <div className="ph">
+        <h3>Bindings of {e.name}</h3>
+        <span className="cap">declared in shelf.toml; put in when a tag goes there</span>
+      </div>
+      <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>
+        {found.data.length === 0
+          ? "No binding is declared: shelf.toml, [bindings] says which values differ here."
+          : unset
+            ? `${unset} of ${found.data.length} without a value.`
+            : `All ${found.data.length} have a value.`}
+      </p>
       {found.data.length > 0 && (
         <table>
           <caption className="sr">Bindings</caption>
-          <thead><tr><th>Name</th><th>Value</th><th>For</th><th>Set</th><th>New value</th></tr></thead>
-          <tbody>{found.data.map((b) => <Row key={b.name} binding={b} address={address} />)}</tbody>
+          <thead>
+            <tr>
+              <th>Name</th>
+              <th>Value</th>
+              <th>For</th>
+              <th>Set</th>
+              <th>New value</th>
+            </tr>
+          </thead>
+          <tbody>
+            {found.data.map((b) => (
+              <Row key={b.name} binding={b} address={address} />
+            ))}
+          </tbody>
         </table>
       )}
     </section>
@@ -46,14 +70,43 @@ function Row({ binding: b, address }: { binding: Binding; address: string }) {
   });
   return (
     <tr>
-      <td className="mono"><b>{b.name}</b></td>
-      <td>{b.set ? (b.secret ? <span className="sec">secret, kept encrypted</span> : <span className="mono">{b.value}</span>) : <b><Tick met={false} /> none</b>}</td>
+      <td className="mono">
+        <b>{b.name}</b>
+      </td>
+      <td>
+        {b.set ? (
+          b.secret ? (
+            <span className="sec">secret, kept encrypted</span>
+          ) : (
+            <span className="mono">{b.value}</span>
+          )
+        ) : (
+          <b>
+            <Tick met={false} /> none
+          </b>
+        )}
+      </td>
       <td className="sec">{b.artifacts.join(", ") || "nothing declares it"}</td>
       <td className="sec">{b.set_at ? `${when(b.set_at)}, ${b.set_by}` : ""}</td>
       <td>
-        <form style={{ display: "flex", gap: 6 }} onSubmit={(ev) => { ev.preventDefault(); set.mutate(); }}>
-          <input className="inp" aria-label={`New value of ${b.name}`} type={b.secret ? "password" : "text"} autoComplete="off" value={value} onChange={(ev) => setValue(ev.target.value)} />
-          <Button type="submit" size="small" variant="outlined" disabled={!value || set.isPending}>Set</Button>
+        <form
+          style={{ display: "flex", gap: 6 }}
+          onSubmit={(ev) => {
+            ev.preventDefault();
+            set.mutate();
+          }}
+        >
+          <input
+            className="inp"
+            aria-label={`New value of ${b.name}`}
+            type={b.secret ? "password" : "text"}
+            autoComplete="off"
+            value={value}
+            onChange={(ev) => setValue(ev.target.value)}
+          />
+          <Button type="submit" size="small" variant="outlined" disabled={!value || set.isPending}>
+            Set
+          </Button>
         </form>
         {set.isError && <ProblemBox error={set.error} />}
       </td>

@@ -41,7 +41,10 @@ export function EnvironmentsPage() {
   });
   const start = useMutation({
     mutationFn: (act: { path: string; body: object }) => send<Job>("POST", `shelves/${key}/environments/${act.path}`, act.body),
-    onSuccess: (job) => { setRunning(job.job); setAtWork(true); },
+    onSuccess: (job) => {
+      setRunning(job.job);
+      setAtWork(true);
+    },
   });
   const done = async () => {
     setAtWork(false);
@@ -56,14 +59,34 @@ export function EnvironmentsPage() {
   const routes = [...new Set(all.map((e) => e.route))];
   const known = (e: Environment) => (rehearsal.data?.environment === e.name ? rehearsal.data : undefined);
   return (
-    <Page page="environments" title="Environments" at="main" say={<><i className="j">the route</i> {all.filter((e) => e.route === chosen?.route).map((e) => e.name).join(" → ")}</>}>
+    <Page
+      page="environments"
+      title="Environments"
+      at="main"
+      say={
+        <>
+          <i className="j">the route</i>{" "}
+          {all
+            .filter((e) => e.route === chosen?.route)
+            .map((e) => e.name)
+            .join(" → ")}
+        </>
+      }
+    >
       <div className="line1">
         <h1>{headline(all, waiting)}</h1>
-        <span className="end"><MakeTrial tags={marks.data ?? []} onMade={(job) => setRunning(job)} /> <MakeEnvironment /></span>
+        <span className="end">
+          <MakeTrial tags={marks.data ?? []} onMade={(job) => setRunning(job)} /> <MakeEnvironment />
+        </span>
       </div>
       {places.isPending && <Loading what="Reading the environments" />}
       {places.isError && <ProblemBox error={places.error} />}
-      {places.data?.length === 0 && <Empty>An environment is where tagged versions are put: development, test, production. Make the first one; its place is a folder or a platform.</Empty>}
+      {places.data?.length === 0 && (
+        <Empty>
+          An environment is where tagged versions are put: development, test, production. Make the first one; its place is a folder or a
+          platform.
+        </Empty>
+      )}
       {routes.map((route) => {
         const stations = all.filter((e) => e.route === route);
         return (
@@ -72,12 +95,25 @@ export function EnvironmentsPage() {
             <div className="route" tabIndex={0} role="region" aria-label={`Stations of ${route}`}>
               {route !== "trial" && <RouteLine stations={stations} rehearsal={rehearsal.data} />}
               <div className={`halts ${route === "trial" ? "loose" : ""}`}>
-              {stations.map((e, i) => (
-                <div key={e.name} className="halt">
-                  {i > 0 && route !== "trial" && <GatesInto environment={e} known={known(e)} />}
-                  <Station shelf={key} environment={e} first={i === 0} chosen={e === chosen} panel={panel} onChoose={(next) => choose(e, next)} onRollBack={(overwrite) => start.mutate({ path: `${e.name}/roll-back`, body: { reason: "rolled back from the console", overwrite_drift: overwrite } })} />
-                </div>
-              ))}
+                {stations.map((e, i) => (
+                  <div key={e.name} className="halt">
+                    {i > 0 && route !== "trial" && <GatesInto environment={e} known={known(e)} />}
+                    <Station
+                      shelf={key}
+                      environment={e}
+                      first={i === 0}
+                      chosen={e === chosen}
+                      panel={panel}
+                      onChoose={(next) => choose(e, next)}
+                      onRollBack={(overwrite) =>
+                        start.mutate({
+                          path: `${e.name}/roll-back`,
+                          body: { reason: "rolled back from the console", overwrite_drift: overwrite },
+                        })
+                      }
+                    />
+                  </div>
+                ))}
               </div>
             </div>
           </section>
@@ -85,23 +121,58 @@ export function EnvironmentsPage() {
       })}
       {start.isError && <ProblemBox error={start.error} />}
       {start.isError && losses(start.error).length > 0 && start.variables && (
-        <p className="pad"><button type="button" className="plainbtn" onClick={() => start.mutate({ path: start.variables.path, body: { ...start.variables.body, lose: losses(start.error) } })}>Lose {losses(start.error).join(", ")}, and go on</button></p>
+        <p className="pad">
+          <button
+            type="button"
+            className="plainbtn"
+            onClick={() => start.mutate({ path: start.variables.path, body: { ...start.variables.body, lose: losses(start.error) } })}
+          >
+            Lose {losses(start.error).join(", ")}, and go on
+          </button>
+        </p>
       )}
       {running && <JobProgress key={running} uid={running} onDone={() => void done()} />}
       {chosen && panel === "rehearsal" && (
         <>
           <div className="line1" style={{ marginTop: 12 }}>
-            <label htmlFor="tag-to-put" className="sec sm">Tag for {chosen.name}</label>
-            <select id="tag-to-put" className="inp" value={wanted} onChange={(e) => { setTag(e.target.value); rehearsal.reset(); }}>
-              {marks.data?.map((t) => <option key={t.name} value={t.name}>tag:{t.name}</option>)}
+            <label htmlFor="tag-to-put" className="sec sm">
+              Tag for {chosen.name}
+            </label>
+            <select
+              id="tag-to-put"
+              className="inp"
+              value={wanted}
+              onChange={(e) => {
+                setTag(e.target.value);
+                rehearsal.reset();
+              }}
+            >
+              {marks.data?.map((t) => (
+                <option key={t.name} value={t.name}>
+                  tag:{t.name}
+                </option>
+              ))}
             </select>
-            <Button variant={rehearsal.data ? "outlined" : "contained"} disabled={!wanted || rehearsal.isPending} onClick={() => rehearsal.mutate()}>{rehearsal.data ? "Rehearse again" : "Rehearse"}</Button>
-            {rehearsal.isPending && <span className="sec" role="status">Rehearsing; nothing is touched …</span>}
+            <Button
+              variant={rehearsal.data ? "outlined" : "contained"}
+              disabled={!wanted || rehearsal.isPending}
+              onClick={() => rehearsal.mutate()}
+            >
+              {rehearsal.data ? "Rehearse again" : "Rehearse"}
+            </Button>
+            {rehearsal.isPending && (
+              <span className="sec" role="status">
+                Rehearsing; nothing is touched …
+              </span>
+            )}
           </div>
           {rehearsal.isError && <ProblemBox error={rehearsal.error} />}
           {rehearsal.data && (
             <RehearsalView
-              rehearsal={rehearsal.data} busy={start.isPending || atWork} onAgain={() => rehearsal.mutate()} onPanel={(next) => setShown(next)}
+              rehearsal={rehearsal.data}
+              busy={start.isPending || atWork}
+              onAgain={() => rehearsal.mutate()}
+              onPanel={(next) => setShown(next)}
               onPromote={(said) => start.mutate({ path: `${chosen.name}/promote`, body: { tag: wanted, ...said } })}
             />
           )}
@@ -124,7 +195,13 @@ function losses(error: Error): string[] {
 
 function headline(all: Environment[], waiting: Environment | undefined) {
   const drifted = all.filter((e) => e.drift.length > 0);
-  if (waiting) return <>Next for {waiting.name}: <b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b>{drifted.length > 0 ? `; changed directly: ${drifted.map((e) => e.name).join(", ")}` : ""}.</>;
+  if (waiting)
+    return (
+      <>
+        Next for {waiting.name}: <b style={{ color: "var(--accent)" }}>tag:{waiting.waiting}</b>
+        {drifted.length > 0 ? `; changed directly: ${drifted.map((e) => e.name).join(", ")}` : ""}.
+      </>
+    );
   if (drifted.length > 0) return <>Changed directly: {drifted.map((e) => e.name).join(", ")}.</>;
   return all.length ? "Every environment has its newest tag." : "Environments";
 }

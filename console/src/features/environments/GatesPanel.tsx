@@ -31,32 +31,94 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
         watch_minutes: Number(watch) || 0,
         ...(e.destination === "database" ? { records: list(records) } : {}),
         left_out: { patterns: list(patterns), kinds: list(kinds) },
-        gates: { guarded, reviews: Number(reviews) || 0, checks: list(checks), drift, quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [] },
+        gates: {
+          guarded,
+          reviews: Number(reviews) || 0,
+          checks: list(checks),
+          drift,
+          quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [],
+        },
       }),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
   return (
     <section className="sheet" aria-label={`Settings of ${e.name}`}>
-      <div className="ph"><h3>Settings of {e.name}</h3><span className="cap">{e.destination} {e.address}{e.subfolder ? `, folder ${e.subfolder}` : ""}{e.has_token ? ", with a token" : ""}</span></div>
-      <form className="pad gatesform" onSubmit={(ev) => { ev.preventDefault(); change.mutate(); }}>
+      <div className="ph">
+        <h3>Settings of {e.name}</h3>
+        <span className="cap">
+          {e.destination} {e.address}
+          {e.subfolder ? `, folder ${e.subfolder}` : ""}
+          {e.has_token ? ", with a token" : ""}
+        </span>
+      </div>
+      <form
+        className="pad gatesform"
+        onSubmit={(ev) => {
+          ev.preventDefault();
+          change.mutate();
+        }}
+      >
         <fieldset>
           <legend>Gates</legend>
-          <label>Only tags on this branch <input className="inp" value={fed} onChange={(ev) => setFed(ev.target.value)} placeholder="any branch" /></label>
-          <label><input type="checkbox" checked={guarded} onChange={(ev) => setGuarded(ev.target.checked)} /> Only from a guarded branch</label>
-          <label><input type="checkbox" checked={earlier} onChange={(ev) => setEarlier(ev.target.checked)} /> The environment before it first</label>
-          <label>Approvals needed from people other than the author <input className="inp" type="number" min={0} max={20} value={reviews} onChange={(ev) => setReviews(ev.target.value)} /></label>
-          <label>Checks that must have passed <input className="inp" value={checks} onChange={(ev) => setChecks(ev.target.value)} placeholder="fare rules, smoke" /></label>
-          <label>Quiet from <input className="inp" type="time" value={from} onChange={(ev) => setFrom(ev.target.value)} /> to <input className="inp" type="time" aria-label="Quiet to" value={to} onChange={(ev) => setTo(ev.target.value)} /></label>
-          <label><input type="checkbox" checked={drift} onChange={(ev) => setDrift(ev.target.checked)} /> No drift: refuse to overwrite changes made there</label>
+          <label>
+            Only tags on this branch{" "}
+            <input className="inp" value={fed} onChange={(ev) => setFed(ev.target.value)} placeholder="any branch" />
+          </label>
+          <label>
+            <input type="checkbox" checked={guarded} onChange={(ev) => setGuarded(ev.target.checked)} /> Only from a guarded branch
+          </label>
+          <label>
+            <input type="checkbox" checked={earlier} onChange={(ev) => setEarlier(ev.target.checked)} /> The environment before it first
+          </label>
+          <label>
+            Approvals needed from people other than the author{" "}
+            <input className="inp" type="number" min={0} max={20} value={reviews} onChange={(ev) => setReviews(ev.target.value)} />
+          </label>
+          <label>
+            Checks that must have passed{" "}
+            <input className="inp" value={checks} onChange={(ev) => setChecks(ev.target.value)} placeholder="fare rules, smoke" />
+          </label>
+          <label>
+            Quiet from <input className="inp" type="time" value={from} onChange={(ev) => setFrom(ev.target.value)} /> to{" "}
+            <input className="inp" type="time" aria-label="Quiet to" value={to} onChange={(ev) => setTo(ev.target.value)} />
+          </label>
+          <label>
+            <input type="checkbox" checked={drift} onChange={(ev) => setDrift(ev.target.checked)} /> No drift: refuse to overwrite changes
+            made there
+          </label>
         </fieldset>
         <fieldset>
           <legend>Exclusions and drift checks</legend>
-          {e.destination === "database" && <label>Tables whose records come along <input className="inp" value={records} onChange={(ev) => setRecords(ev.target.value)} placeholder="vessels, fares_*" /></label>}
-          <label>Artifacts that do not go there <input className="inp" value={patterns} onChange={(ev) => setPatterns(ev.target.value)} placeholder="notes/*, access/*" /></label>
-          <label>Kinds that do not go there <input className="inp" value={kinds} onChange={(ev) => setKinds(ev.target.value)} placeholder="tests, report" /></label>
-          <label>Look for drift every so many minutes (0: never) <input className="inp" type="number" min={0} value={watch} onChange={(ev) => setWatch(ev.target.value)} /></label>
+          {e.destination === "database" && (
+            <label>
+              Tables whose records come along{" "}
+              <input className="inp" value={records} onChange={(ev) => setRecords(ev.target.value)} placeholder="vessels, fares_*" />
+            </label>
+          )}
+          <label>
+            Artifacts that do not go there{" "}
+            <input className="inp" value={patterns} onChange={(ev) => setPatterns(ev.target.value)} placeholder="notes/*, access/*" />
+          </label>
+          <label>
+            Kinds that do not go there{" "}
+            <input className="inp" value={kinds} onChange={(ev) => setKinds(ev.target.value)} placeholder="tests, report" />
+          </label>
+          <label>
+            Look for drift every so many minutes (0: never){" "}
+            <input className="inp" type="number" min={0} value={watch} onChange={(ev) => setWatch(ev.target.value)} />
+          </label>
         </fieldset>
-        <div><Button type="submit" variant="contained" disabled={change.isPending}>Save settings</Button>{change.isSuccess && <span className="sec" role="status"> kept</span>}</div>
+        <div>
+          <Button type="submit" variant="contained" disabled={change.isPending}>
+            Save settings
+          </Button>
+          {change.isSuccess && (
+            <span className="sec" role="status">
+              {" "}
+              kept
+            </span>
+          )}
+        </div>
         {change.isError && <ProblemBox error={change.error} />}
       </form>
     </section>
@@ -64,5 +126,8 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
 }
 
 function list(text: string): string[] {
-  return text.split(",").map((t) => t.trim()).filter(Boolean);
+  return text
+    .split(",")
+    .map((t) => t.trim())
+    .filter(Boolean);
 }

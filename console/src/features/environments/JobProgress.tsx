@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { ProblemError, send, type Problem } from "../../api/client";
+import { type Problem, ProblemError, send } from "../../api/client";
 import { ended, job, type Rehearsal } from "../../api/queries";
 import { ProblemBox } from "../../shell/states";
 import { Steps } from "./RehearsalView";
@@ -19,23 +19,39 @@ export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }
   const j = found.data;
   const share = j.total ? Math.round((100 * j.done) / j.total) : state === "done" ? 100 : 0;
   if (j.state === "failed" || j.state === "cancelled") return <ProblemBox error={new ProblemError(j.problem as unknown as Problem)} />;
-  const result = (j.result ?? {}) as { number?: number; verified?: number; took_seconds?: number; counts?: Record<string, number>; steps?: Rehearsal["steps"] };
+  const result = (j.result ?? {}) as {
+    number?: number;
+    verified?: number;
+    took_seconds?: number;
+    counts?: Record<string, number>;
+    steps?: Rehearsal["steps"];
+  };
   const steps = result.steps ?? [];
   return (
     <>
-    <div className="sheet pad line1" role="status" aria-label="Progress of the promotion">
-      {j.state === "done" ? (
-        <span><b>Deployment {result.number} is done.</b> {result.verified} artifacts read back and verified in {(result.took_seconds ?? 0).toFixed(1)} s: {result.counts?.added} added, {result.counts?.changed} changed, {result.counts?.removed} removed.</span>
-      ) : (
-        <>
-          <span>{j.state === "waiting" ? "Queued" : `Deploying ${j.done} of ${j.total}`}</span>
-          <span className="barjob"><i style={{ width: `${share}%` }} /></span>
-          <span className="mut">{j.note}</span>
-          <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
-        </>
+      <div className="sheet pad line1" role="status" aria-label="Progress of the promotion">
+        {j.state === "done" ? (
+          <span>
+            <b>Deployment {result.number} is done.</b> {result.verified} artifacts read back and verified in{" "}
+            {(result.took_seconds ?? 0).toFixed(1)} s: {result.counts?.added} added, {result.counts?.changed} changed,{" "}
+            {result.counts?.removed} removed.
+          </span>
+        ) : (
+          <>
+            <span>{j.state === "waiting" ? "Queued" : `Deploying ${j.done} of ${j.total}`}</span>
+            <span className="barjob">
+              <i style={{ width: `${share}%` }} />
+            </span>
+            <span className="mut">{j.note}</span>
+            <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+          </>
+        )}
+      </div>
+      {steps.length > 0 && (
+        <section className="sheet" aria-label="What was done there">
+          <Steps steps={steps} title="What was done there" />
+        </section>
       )}
-    </div>
-    {steps.length > 0 && <section className="sheet" aria-label="What was done there"><Steps steps={steps} title="What was done there" /></section>}
     </>
   );
 }

@@ -32,10 +32,17 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
   return (
     <section className="sheet" aria-label="Rehearsal">
       <div className="ph">
-        <h3>Rehearsal</h3><span className="cap">tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched</span>
-        <span className="end"><SaveReport report={`shelves/${key}/environments/${r.environment}/report`} query={{ tag: r.tag }} /></span>
+        <h3>Rehearsal</h3>
+        <span className="cap">
+          tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched
+        </span>
+        <span className="end">
+          <SaveReport report={`shelves/${key}/environments/${r.environment}/report`} query={{ tag: r.tag }} />
+        </span>
       </div>
-      <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>{r.sentence}</p>
+      <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>
+        {r.sentence}
+      </p>
       <div className="cols2" style={{ gridTemplateColumns: "minmax(0,1fr) 300px", gap: 0 }}>
         <WhatChanges rehearsal={r} />
         <ToSatisfy rehearsal={r} busy={busy} onAgain={onAgain} onPanel={onPanel} onPromote={onPromote} />
@@ -47,17 +54,37 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
 function WhatChanges({ rehearsal: r }: { rehearsal: Rehearsal }) {
   return (
     <LongTable
-      caption="What would change" maxHeight="420px" columns={4} count={r.artifacts.length}
-      head={<tr><th>Would be</th><th>Artifact</th><th>What changes there</th><th>Effect</th></tr>}
+      caption="What would change"
+      maxHeight="420px"
+      columns={4}
+      count={r.artifacts.length}
+      head={
+        <tr>
+          <th>Would be</th>
+          <th>Artifact</th>
+          <th>What changes there</th>
+          <th>Effect</th>
+        </tr>
+      }
       row={(index, place) => {
         const a = r.artifacts[index];
-        return a && (
-          <tr key={a.path} {...place}>
-            <td><Mark action={a.state} /> {a.state}</td>
-            <td title={a.path}><KindIcon kind={a.kind} /> <b>{a.name}</b></td>
-            <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>{a.headline}</td>
-            <td><Effect effect={a.effect} /></td>
-          </tr>
+        return (
+          a && (
+            <tr key={a.path} {...place}>
+              <td>
+                <Mark action={a.state} /> {a.state}
+              </td>
+              <td title={a.path}>
+                <KindIcon kind={a.kind} /> <b>{a.name}</b>
+              </td>
+              <td className="sec" style={{ maxWidth: 420, overflow: "hidden", textOverflow: "ellipsis" }} title={a.headline}>
+                {a.headline}
+              </td>
+              <td>
+                <Effect effect={a.effect} />
+              </td>
+            </tr>
+          )
         );
       }}
     >
@@ -73,15 +100,29 @@ const DONE = { created: "added", altered: "changed", removed: "removed" } as con
 export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: string }) {
   return (
     <table>
-      <caption className="cap" style={{ textAlign: "left", padding: "10px 12px 4px" }}>{title}</caption>
-      <thead><tr><th>Is</th><th>What</th><th>Name</th><th>How</th></tr></thead>
+      <caption className="cap" style={{ textAlign: "left", padding: "10px 12px 4px" }}>
+        {title}
+      </caption>
+      <thead>
+        <tr>
+          <th>Is</th>
+          <th>What</th>
+          <th>Name</th>
+          <th>How</th>
+        </tr>
+      </thead>
       <tbody>
         {steps.map((s) => (
           <tr key={`${s.action} ${s.what} ${s.name} ${s.message}`}>
-            <td><Mark action={DONE[s.action]} /> {s.action}</td>
+            <td>
+              <Mark action={DONE[s.action]} /> {s.action}
+            </td>
             <td className="sec">{s.what}</td>
             <td className="mono">{s.name}</td>
-            <td className="sec">{s.lost && <b className="lostword">lost </b>}{s.message}</td>
+            <td className="sec">
+              {s.lost && <b className="lostword">lost </b>}
+              {s.message}
+            </td>
           </tr>
         ))}
       </tbody>
@@ -106,37 +147,105 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
     <div style={{ borderLeft: "1px solid var(--line)" }} className="pad">
       <p className="cap">{held.length + unbound > 0 ? "To satisfy, in this order" : "Gates"}</p>
       {r.missing_bindings.map((m) => (
-        <Item key={m.name} met={false} title="Binding without a value" said={<><span className="mono">{m.name}</span>, for {m.artifacts.map((p) => p.split("/").pop()).join(", ")}</>}>
-          <button type="button" className="plainbtn" onClick={() => onPanel("bindings")}>Set the value</button>
+        <Item
+          key={m.name}
+          met={false}
+          title="Binding without a value"
+          said={
+            <>
+              <span className="mono">{m.name}</span>, for {m.artifacts.map((p) => p.split("/").pop()).join(", ")}
+            </>
+          }
+        >
+          <button type="button" className="plainbtn" onClick={() => onPanel("bindings")}>
+            Set the value
+          </button>
         </Item>
       ))}
-      {r.problems.map((p) => <Item key={p.path} met={false} title={p.path} said={p.message} />)}
+      {r.problems.map((p) => (
+        <Item key={p.path} met={false} title={p.path} said={p.message} />
+      ))}
       {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
-      {r.gates.filter((g) => g.id !== "loss").map((g) => (
-        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
-          {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
-          {!g.met && g.action === "capture" && <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>Capture in a draft first</button>}
-        </Item>
-      ))}
-      {r.drift.length > 0 && <p className="cap" style={{ marginTop: 8 }}>Changed there since the last deployment</p>}
+      {r.gates
+        .filter((g) => g.id !== "loss")
+        .map((g) => (
+          <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
+            {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
+            {!g.met && g.action === "capture" && (
+              <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>
+                Capture in a draft first
+              </button>
+            )}
+          </Item>
+        ))}
+      {r.drift.length > 0 && (
+        <p className="cap" style={{ marginTop: 8 }}>
+          Changed there since the last deployment
+        </p>
+      )}
       {r.drift.map((d) => (
-        <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}><Mark action="changed" /><span><b>{d.name}</b>, {d.where}{d.by ? ` by ${d.by}` : ""}{d.lost ? "; would be lost" : d.brought ? "; the tag has it" : "; stays"}</span></p>
+        <p key={d.path} style={{ display: "flex", gap: 7, margin: "4px 0" }}>
+          <Mark action="changed" />
+          <span>
+            <b>{d.name}</b>, {d.where}
+            {d.by ? ` by ${d.by}` : ""}
+            {d.lost ? "; would be lost" : d.brought ? "; the tag has it" : "; stays"}
+          </span>
+        </p>
       ))}
-      {lost.length > 0 && <label className="sm"><input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there</label>}
+      {lost.length > 0 && (
+        <label className="sm">
+          <input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there
+        </label>
+      )}
       {losses.length > 0 && (
         <fieldset className="losses">
-          <legend><Tick met={unlost.length === 0} /> <b>Would be permanently lost</b></legend>
+          <legend>
+            <Tick met={unlost.length === 0} /> <b>Would be permanently lost</b>
+          </legend>
           {losses.map((s) => (
-            <label key={s.name} className="sm"><input type="checkbox" checked={given.includes(s.name)} onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))} /> lose <span className="mono">{s.name}</span>, {s.what} {s.message}</label>
+            <label key={s.name} className="sm">
+              <input
+                type="checkbox"
+                checked={given.includes(s.name)}
+                onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))}
+              />{" "}
+              lose <span className="mono">{s.name}</span>, {s.what} {s.message}
+            </label>
           ))}
         </fieldset>
       )}
-      {names.length > 0 && <p className="sm"><b>Missing dependencies:</b> {names.join(", ")}</p>}
-      {r.expected_seconds !== null && <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>}
-      <label htmlFor="reason" className="cap" style={{ display: "block", marginTop: 10 }}>Reason</label>
-      <input id="reason" className="inp" style={{ width: "100%", marginBottom: 8 }} value={reason} onChange={(e) => setReason(e.target.value)} />
-      {held.length > 0 && unbound === 0 && <label className="sm" style={{ display: "block", marginBottom: 8 }}><input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)</label>}
-      <Button variant="contained" disabled={busy || stops || nothing} onClick={() => onPromote({ reason, overwrite_drift: agreed, lose: given, force: force && held.length > 0 })}>{stops ? "Not ready to promote" : `Promote into ${r.environment}`}</Button>
+      {names.length > 0 && (
+        <p className="sm">
+          <b>Missing dependencies:</b> {names.join(", ")}
+        </p>
+      )}
+      {r.expected_seconds !== null && (
+        <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>
+      )}
+      <label htmlFor="reason" className="cap" style={{ display: "block", marginTop: 10 }}>
+        Reason
+      </label>
+      <input
+        id="reason"
+        className="inp"
+        style={{ width: "100%", marginBottom: 8 }}
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+      />
+      {held.length > 0 && unbound === 0 && (
+        <label className="sm" style={{ display: "block", marginBottom: 8 }}>
+          <input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force{" "}
+          {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)
+        </label>
+      )}
+      <Button
+        variant="contained"
+        disabled={busy || stops || nothing}
+        onClick={() => onPromote({ reason, overwrite_drift: agreed, lose: given, force: force && held.length > 0 })}
+      >
+        {stops ? "Not ready to promote" : `Promote into ${r.environment}`}
+      </Button>
     </div>
   );
 }
@@ -145,7 +254,17 @@ function Item({ met, title, said, children }: { met: boolean; title: string; sai
   return (
     <div style={{ display: "flex", gap: 7, margin: "5px 0" }}>
       <Tick met={met} />
-      <span><b>{title}</b><br /><span className="sec sm">{said}</span>{children && <><br />{children}</>}</span>
+      <span>
+        <b>{title}</b>
+        <br />
+        <span className="sec sm">{said}</span>
+        {children && (
+          <>
+            <br />
+            {children}
+          </>
+        )}
+      </span>
     </div>
   );
 }
@@ -158,8 +277,12 @@ function Agree({ environment, tag, onGiven }: { environment: string; tag: string
   });
   return (
     <>
-      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(true)}>I agree</button>{" "}
-      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(false)}>Against</button>
+      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(true)}>
+        I agree
+      </button>{" "}
+      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(false)}>
+        Against
+      </button>
       {give.isError && <ProblemBox error={give.error} />}
     </>
   );

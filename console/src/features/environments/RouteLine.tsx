@@ -18,8 +18,21 @@ export function RouteLine({ stations, rehearsal }: { stations: Environment[]; re
       <path d={`M12 ${Y}H${end}`} stroke="var(--accent)" strokeWidth={3.5} />
       {stations.map((e, i) => (
         <g key={e.name}>
-          {i > 0 && <path d={`M${x(i) - 117} 4v20M${x(i) - 109} 4v20`} stroke={i === waits && held ? "var(--ink)" : i <= waits || waits < 0 ? "var(--accent)" : "var(--line-strong)"} strokeWidth={3} />}
-          <circle cx={x(i)} cy={Y} r={8} fill="var(--sheet)" stroke={waits < 0 || i < waits ? "var(--accent)" : "var(--line-strong)"} strokeWidth={3.5} />
+          {i > 0 && (
+            <path
+              d={`M${x(i) - 117} 4v20M${x(i) - 109} 4v20`}
+              stroke={i === waits && held ? "var(--ink)" : i <= waits || waits < 0 ? "var(--accent)" : "var(--line-strong)"}
+              strokeWidth={3}
+            />
+          )}
+          <circle
+            cx={x(i)}
+            cy={Y}
+            r={8}
+            fill="var(--sheet)"
+            stroke={waits < 0 || i < waits ? "var(--accent)" : "var(--line-strong)"}
+            strokeWidth={3.5}
+          />
         </g>
       ))}
       {waits > 0 && <Flag x={end} tag={stations[waits]?.waiting ?? ""} />}
@@ -33,7 +46,9 @@ function Flag({ x, tag }: { x: number; tag: string }) {
   return (
     <g>
       <path d={`M${x - w} 3h${w}l10 11l-10 11h${-w}z`} fill="var(--accent)" />
-      <text x={x - w + 8} y={18.5} style={{ fill: "var(--sheet)", fontWeight: 600, fontSize: 12.5 }}>{text}</text>
+      <text x={x - w + 8} y={18.5} style={{ fill: "var(--sheet)", fontWeight: 600, fontSize: 12.5 }}>
+        {text}
+      </text>
     </g>
   );
 }

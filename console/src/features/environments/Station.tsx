@@ -22,41 +22,136 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
   const pressed = (p: Panel) => chosen && panel === p;
   return (
     <section className={`sheet stn ${chosen ? "" : "quiet"}`} aria-label={`Environment ${e.name}`}>
-      <header><h3>{e.name}</h3><span className="cap">{e.destination}, fed from {e.fed_from || "any branch"}</span></header>
+      <header>
+        <h3>{e.name}</h3>
+        <span className="cap">
+          {e.destination}, fed from {e.fed_from || "any branch"}
+        </span>
+      </header>
       <div className="run">
         <span className="mono">{e.current ? `tag:${e.current.tag}` : "nothing yet"}</span>
-        <span className="sec sm">{e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}{e.current && <> <button type="button" className="plainbtn" onClick={() => save(`shelves/${shelf}/environments/${e.name}/deployments/${e.current?.number ?? 0}/report`)}>Report</button></>}</span>
+        <span className="sec sm">
+          {e.current ? `since ${when(e.current.ended)}, by ${e.current.who}` : e.note || "no deployment"}
+          {e.current && (
+            <>
+              {" "}
+              <button
+                type="button"
+                className="plainbtn"
+                onClick={() => save(`shelves/${shelf}/environments/${e.name}/deployments/${e.current?.number ?? 0}/report`)}
+              >
+                Report
+              </button>
+            </>
+          )}
+        </span>
       </div>
       <dl className="kvs">
-        <dt>Next</dt><dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
-        <dt>Drift</dt><dd><DriftWord environment={e} /> <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>{e.drift.length ? "See what" : "Check now"}</button></dd>
-        <dt>Bindings</dt><dd>{e.bindings.declared > e.bindings.set ? <b><Tick met={false} /> {e.bindings.set} of {e.bindings.declared}</b> : e.bindings.declared ? `${e.bindings.set} of ${e.bindings.declared}` : "none"} <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>Values</button></dd>
-        {first && gateWords(e).length > 0 && <><dt>Gates</dt><dd>{gateWords(e).join(", ")}</dd></>}
-        {e.expires && <><dt>Trial</dt><dd>of <span className="mono">tag:{e.trial_of}</span>, ends {when(e.expires)}</dd></>}
+        <dt>Next</dt>
+        <dd>{e.waiting ? <b className="mono">tag:{e.waiting}</b> : "nothing"}</dd>
+        <dt>Drift</dt>
+        <dd>
+          <DriftWord environment={e} />{" "}
+          <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>
+            {e.drift.length ? "See what" : "Check now"}
+          </button>
+        </dd>
+        <dt>Bindings</dt>
+        <dd>
+          {e.bindings.declared > e.bindings.set ? (
+            <b>
+              <Tick met={false} /> {e.bindings.set} of {e.bindings.declared}
+            </b>
+          ) : e.bindings.declared ? (
+            `${e.bindings.set} of ${e.bindings.declared}`
+          ) : (
+            "none"
+          )}{" "}
+          <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>
+            Values
+          </button>
+        </dd>
+        {first && gateWords(e).length > 0 && (
+          <>
+            <dt>Gates</dt>
+            <dd>{gateWords(e).join(", ")}</dd>
+          </>
+        )}
+        {e.expires && (
+          <>
+            <dt>Trial</dt>
+            <dd>
+              of <span className="mono">tag:{e.trial_of}</span>, ends {when(e.expires)}
+            </dd>
+          </>
+        )}
         {!e.trial_of && (
           <>
             <dt>Previous</dt>
             <dd>
-              {e.before ? <><span className="mono">tag:{e.before.tag}</span> <button type="button" className="plainbtn" onClick={() => setAsks(true)}>Roll back</button></> : "nothing"}
+              {e.before ? (
+                <>
+                  <span className="mono">tag:{e.before.tag}</span>{" "}
+                  <button type="button" className="plainbtn" onClick={() => setAsks(true)}>
+                    Roll back
+                  </button>
+                </>
+              ) : (
+                "nothing"
+              )}
             </dd>
           </>
         )}
       </dl>
       {asks && (
         <div className="pad" role="group" aria-label={`Roll ${e.name} back`}>
-          <p className="sm">Roll {e.name} back to <b className="mono">tag:{e.before?.tag}</b>?{e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}</p>
-          <button type="button" className="plainbtn" onClick={() => { setAsks(false); onRollBack(e.drift.length > 0); }}>Roll back now</button>{" "}
-          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>Cancel</button>
+          <p className="sm">
+            Roll {e.name} back to <b className="mono">tag:{e.before?.tag}</b>?
+            {e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}
+          </p>
+          <button
+            type="button"
+            className="plainbtn"
+            onClick={() => {
+              setAsks(false);
+              onRollBack(e.drift.length > 0);
+            }}
+          >
+            Roll back now
+          </button>{" "}
+          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>
+            Cancel
+          </button>
         </div>
       )}
-      <div className="pad"><button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>{pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}</button> <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>Settings</button> <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>Compare</button></div>
+      <div className="pad">
+        <button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>
+          {pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}
+        </button>{" "}
+        <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>
+          Settings
+        </button>{" "}
+        <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>
+          Compare
+        </button>
+      </div>
     </section>
   );
 }
 
 function DriftWord({ environment: e }: { environment: Environment }) {
-  if (e.drift_problem) return <b><Tick met={false} /> out of reach</b>;
-  if (e.drift.length) return <b><Mark action="changed" /> {e.drift.length} changed there</b>;
+  if (e.drift_problem)
+    return (
+      <b>
+        <Tick met={false} /> out of reach
+      </b>
+    );
+  if (e.drift.length)
+    return (
+      <b>
+        <Mark action="changed" /> {e.drift.length} changed there
+      </b>
+    );
   return <>{e.drift_checked ? `none, ${when(e.drift_checked)}` : "not checked yet"}</>;
 }
 
@@ -68,7 +163,16 @@ export function GatesInto({ environment: e, known }: { environment: Environment;
       <span className="cap">Gates into {e.name}</span>
       <ul>
         {known
-          ? known.gates.map((g) => <li key={g.gate} className={g.met ? "" : "no"}><Tick met={g.met} /><span><b>{g.gate}</b><br /><span className="sec">{g.message.split(": everyshelf")[0]?.split(";")[0]}</span></span></li>)
+          ? known.gates.map((g) => (
+              <li key={g.gate} className={g.met ? "" : "no"}>
+                <Tick met={g.met} />
+                <span>
+                  <b>{g.gate}</b>
+                  <br />
+                  <span className="sec">{g.message.split(": everyshelf")[0]?.split(";")[0]}</span>
+                </span>
+              </li>
+            ))
           : asked.map((g) => <li key={g}>{g}</li>)}
         {asked.length === 0 && <li className="mut">none</li>}
       </ul>

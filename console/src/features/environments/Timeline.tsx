@@ -11,7 +11,10 @@ const ROW = 46;
 export function Timeline({ places }: { places: Environment[] }) {
   const key = useShelfKey();
   const all = useQueries({ queries: places.map((e) => deployments(key, e.name)) });
-  const rows = places.map((e, i) => ({ name: e.name, runs: (all[i]?.data ?? []).filter((d) => d.state === "recorded").toReversed() }));
+  const rows = places.map((e, i) => ({
+    name: e.name,
+    runs: (all[i]?.data ?? []).filter((d) => d.state === "recorded").toReversed(),
+  }));
   const starts = rows.flatMap((r) => r.runs.map((d) => new Date(d.begun).getTime()));
   if (starts.length === 0) return null;
   const now = Date.now();
@@ -20,20 +23,47 @@ export function Timeline({ places }: { places: Environment[] }) {
   const shade = shadesOf(places.map((e, i) => ({ route: e.route, runs: rows[i]?.runs ?? [] })));
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
-      <div className="ph"><h3>Deployments</h3><span className="cap">since {when(new Date(first).toISOString())}</span></div>
+      <div className="ph">
+        <h3>Deployments</h3>
+        <span className="cap">since {when(new Date(first).toISOString())}</span>
+      </div>
       <svg className="tl" viewBox={`0 0 ${WIDTH} ${rows.length * ROW + 26}`} width="100%" aria-hidden="true">
         {rows.map((row, i) => (
           <g key={row.name} transform={`translate(0 ${i * ROW + 22})`}>
-            <text x={12} y={18} style={{ fontWeight: 600, fill: "var(--ink)" }}>{row.name}</text>
-            {row.runs.map((d, k) => <Run key={d.deployment} run={d} from={x(new Date(d.begun).getTime())} until={x(row.runs[k + 1] ? new Date(row.runs[k + 1]?.begun ?? 0).getTime() : now)} tone={shade(places[i]?.route ?? "", d.tag)} />)}
+            <text x={12} y={18} style={{ fontWeight: 600, fill: "var(--ink)" }}>
+              {row.name}
+            </text>
+            {row.runs.map((d, k) => (
+              <Run
+                key={d.deployment}
+                run={d}
+                from={x(new Date(d.begun).getTime())}
+                until={x(row.runs[k + 1] ? new Date(row.runs[k + 1]?.begun ?? 0).getTime() : now)}
+                tone={shade(places[i]?.route ?? "", d.tag)}
+              />
+            ))}
           </g>
         ))}
-        <text x={WIDTH - 10} y={14} textAnchor="end">today</text>
+        <text x={WIDTH - 10} y={14} textAnchor="end">
+          today
+        </text>
         <path d={`M${WIDTH - 10} 18V${rows.length * ROW + 20}`} stroke="var(--accent)" strokeWidth="1.5" />
       </svg>
       <table className="sr">
         <caption>Deployments by environment</caption>
-        <tbody>{rows.flatMap((r) => r.runs.map((d) => <tr key={d.deployment}><th>{r.name}</th><td>{d.tag}</td><td>{when(d.begun)}</td><td>{d.who}</td><td>{d.reason}</td></tr>))}</tbody>
+        <tbody>
+          {rows.flatMap((r) =>
+            r.runs.map((d) => (
+              <tr key={d.deployment}>
+                <th>{r.name}</th>
+                <td>{d.tag}</td>
+                <td>{when(d.begun)}</td>
+                <td>{d.who}</td>
+                <td>{d.reason}</td>
+              </tr>
+            )),
+          )}
+        </tbody>
       </table>
     </section>
   );
@@ -42,7 +72,8 @@ export function Timeline({ places }: { places: Environment[] }) {
 /** The newest tag of a route is the darkest; the three before it are told apart, older ones are alike. */
 function shadesOf(rows: { route: string; runs: Deployment[] }[]) {
   const known = new Map<string, string[]>();
-  for (const { route, runs } of rows) known.set(route, [...(known.get(route) ?? []), ...runs.filter((d) => !d.rolled_back_to).map((d) => `${d.begun} ${d.tag}`)]);
+  for (const { route, runs } of rows)
+    known.set(route, [...(known.get(route) ?? []), ...runs.filter((d) => !d.rolled_back_to).map((d) => `${d.begun} ${d.tag}`)]);
   const ordered = new Map([...known].map(([route, said]) => [route, [...new Set(said.sort().map((s) => s.slice(s.indexOf(" ") + 1)))]]));
   return (route: string, tag: string) => {
     const tags = ordered.get(route) ?? [];
@@ -56,8 +87,16 @@ function Run({ run, from, until, tone }: { run: Deployment; from: number; until:
     <g>
       <title>{`tag:${run.tag}, ${when(run.begun)}, by ${run.who}${run.reason ? `: ${run.reason}` : ""}`}</title>
       <rect x={from} y={2} width={w} height={24} className={`sp${tone} span`} />
-      {w > 60 && <text x={from + 8} y={19} className={`lb${tone}`}>{run.tag}</text>}
-      {run.rolled_back_to && <text x={Math.min(from, WIDTH - 12)} y={-3} textAnchor={from > WIDTH - 100 ? "end" : "start"} style={{ fontSize: 11 }}>↶ rolled back</text>}
+      {w > 60 && (
+        <text x={from + 8} y={19} className={`lb${tone}`}>
+          {run.tag}
+        </text>
+      )}
+      {run.rolled_back_to && (
+        <text x={Math.min(from, WIDTH - 12)} y={-3} textAnchor={from > WIDTH - 100 ? "end" : "start"} style={{ fontSize: 11 }}>
+          ↶ rolled back
+        </text>
+      )}
     </g>
   );
 }

@@ -15,11 +15,17 @@ export function Deliveries({ shelf, name }: { shelf: string; name: string }) {
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label={`Deliveries to ${name}`}>
       <div className="ph">
-        <h3>Sent to {name}</h3><span className="cap">newest first</span>
+        <h3>Sent to {name}</h3>
+        <span className="cap">newest first</span>
         <span className="r">
-          <label className="cap" htmlFor="delivery-state">State</label>{" "}
+          <label className="cap" htmlFor="delivery-state">
+            State
+          </label>{" "}
           <select id="delivery-state" className="inp" value={state} onChange={(e) => setState(e.target.value)}>
-            <option value="">all</option><option>waiting</option><option>done</option><option>failed</option>
+            <option value="">all</option>
+            <option>waiting</option>
+            <option>done</option>
+            <option>failed</option>
           </select>
         </span>
       </div>
@@ -28,11 +34,32 @@ export function Deliveries({ shelf, name }: { shelf: string; name: string }) {
       {found.data && rows.length === 0 && <Empty>Nothing {state || "yet"}.</Empty>}
       {rows.length > 0 && (
         <table>
-          <thead><tr><th>When</th><th>State</th><th>Event</th><th>About</th><th>Answer</th><th><span className="sr">Acts</span></th></tr></thead>
-          <tbody>{rows.map((one) => <Row key={one.event} shelf={shelf} name={name} one={one} />)}</tbody>
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>State</th>
+              <th>Event</th>
+              <th>About</th>
+              <th>Answer</th>
+              <th>
+                <span className="sr">Acts</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((one) => (
+              <Row key={one.event} shelf={shelf} name={name} one={one} />
+            ))}
+          </tbody>
         </table>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button></p>}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older ones
+          </button>
+        </p>
+      )}
     </section>
   );
 }
@@ -55,17 +82,49 @@ function Row({ shelf, name, one }: { shelf: string; name: string; one: Delivery 
     <>
       <tr>
         <td title={one.created}>{when(one.created)}</td>
-        <td>{MARKS[one.state]} {one.state === "failed" ? <b>failed</b> : one.state}</td>
+        <td>
+          {MARKS[one.state]} {one.state === "failed" ? <b>failed</b> : one.state}
+        </td>
         <td className="mono">{one.type.replace(/^every-shelf\./, "")}</td>
         <td className="wrap">{one.subject}</td>
         <td className="wrap sec">{answer(one)}</td>
         <td className="num">
-          <button type="button" className="plainbtn" disabled={again.isPending} aria-label={`Send again ${one.event}`} onClick={() => again.mutate()}>Send again</button>{" "}
-          <button type="button" className="plainbtn" aria-expanded={open} aria-label={`${open ? "Hide" : "Show"} ${one.event}`} onClick={() => setOpen(!open)}>{open ? "Hide" : "Show"}</button>
+          <button
+            type="button"
+            className="plainbtn"
+            disabled={again.isPending}
+            aria-label={`Send again ${one.event}`}
+            onClick={() => again.mutate()}
+          >
+            Send again
+          </button>{" "}
+          <button
+            type="button"
+            className="plainbtn"
+            aria-expanded={open}
+            aria-label={`${open ? "Hide" : "Show"} ${one.event}`}
+            onClick={() => setOpen(!open)}
+          >
+            {open ? "Hide" : "Show"}
+          </button>
         </td>
       </tr>
-      {again.isError && <tr><td colSpan={6}><ProblemBox error={again.error} /></td></tr>}
-      {open && <tr><td colSpan={6}><pre className="mono event" tabIndex={0} aria-label="The event">{JSON.stringify(JSON.parse(one.body), null, 2)}</pre></td></tr>}
+      {again.isError && (
+        <tr>
+          <td colSpan={6}>
+            <ProblemBox error={again.error} />
+          </td>
+        </tr>
+      )}
+      {open && (
+        <tr>
+          <td colSpan={6}>
+            <pre className="mono event" tabIndex={0} aria-label="The event">
+              {JSON.stringify(JSON.parse(one.body), null, 2)}
+            </pre>
+          </td>
+        </tr>
+      )}
     </>
   );
 }

@@ -7,8 +7,15 @@ import { ProblemBox } from "../../shell/states";
 import type { Delivery, Webhook } from "./queries";
 
 const ABOUT: [string, string][] = [
-  ["commit", "commits"], ["git", "commits that came with Git"], ["tag", "tags"], ["branch", "branches"], ["proposal", "proposals and verdicts"],
-  ["merge", "merges to settle"], ["check", "checks"], ["promotion", "promotions, each phase"], ["environment", "environments, drift"],
+  ["commit", "commits"],
+  ["git", "commits that came with Git"],
+  ["tag", "tags"],
+  ["branch", "branches"],
+  ["proposal", "proposals and verdicts"],
+  ["merge", "merges to settle"],
+  ["check", "checks"],
+  ["promotion", "promotions, each phase"],
+  ["environment", "environments, drift"],
 ];
 
 /** ``one``: the webhook to be changed; without it a new one is made. */
@@ -21,7 +28,9 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const all = `shelves/${shelf}/webhooks`;
   const make = useMutation({
     mutationFn: async () => {
-      const made = one ? await send<Webhook>("PATCH", `${all}/${name}`, { address, about }) : await send<Webhook>("POST", all, { name, address, about });
+      const made = one
+        ? await send<Webhook>("PATCH", `${all}/${name}`, { address, about })
+        : await send<Webhook>("POST", all, { name, address, about });
       return { made, tried: await send<Delivery>("POST", `${all}/${name}/test`) };
     },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] }),
@@ -39,22 +48,46 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const id = (what: string) => `webhook-${what}-${one?.name ?? ""}`;
   return (
     <>
-      {one
-        ? <button type="button" className="plainbtn" aria-label={title} onClick={open}>Change</button>
-        : <Button variant="outlined" onClick={open}>{title}</Button>}
+      {one ? (
+        <button type="button" className="plainbtn" aria-label={title} onClick={open}>
+          Change
+        </button>
+      ) : (
+        <Button variant="outlined" onClick={open}>
+          {title}
+        </Button>
+      )}
       <dialog ref={dialog} aria-label={title} className="linkdialog">
-        <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            make.mutate();
+          }}
+        >
           <h2>{title}</h2>
           {make.data ? (
             <>
               <p className="sec">
-                {make.data.tried.state === "done" ? `A test event arrived: answered ${make.data.tried.status}.` : `A test event did not arrive: ${make.data.tried.why}.`}
+                {make.data.tried.state === "done"
+                  ? `A test event arrived: answered ${make.data.tried.status}.`
+                  : `A test event did not arrive: ${make.data.tried.why}.`}
                 {!one && " Each event is signed with this secret. Copy it now; it is not shown again."}
               </p>
-              {!one && <textarea className="inp mono" aria-label="The secret" readOnly rows={2} value={make.data.made.secret} onFocus={(e) => e.target.select()} />}
+              {!one && (
+                <textarea
+                  className="inp mono"
+                  aria-label="The secret"
+                  readOnly
+                  rows={2}
+                  value={make.data.made.secret}
+                  onFocus={(e) => e.target.select()}
+                />
+              )}
               <div className="acts">
                 {!one && <Button onClick={() => void navigator.clipboard?.writeText(make.data.made.secret ?? "")}>Copy it</Button>}
-                <Button variant="contained" onClick={() => dialog.current?.close()}>Done</Button>
+                <Button variant="contained" onClick={() => dialog.current?.close()}>
+                  Done
+                </Button>
               </div>
             </>
           ) : (
@@ -62,19 +95,40 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
               {!one && (
                 <>
                   <label htmlFor={id("name")}>Name</label>
-                  <input id={id("name")} className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
+                  <input
+                    id={id("name")}
+                    className="inp"
+                    required
+                    pattern="[a-z0-9]+(-[a-z0-9]+)*"
+                    title="Lower-case letters, digits and dashes"
+                    value={name}
+                    onChange={(e) => setName(e.target.value)}
+                  />
                 </>
               )}
               <label htmlFor={id("address")}>Address</label>
-              <input id={id("address")} className="inp" required placeholder="https://HOST/PATH" value={address} onChange={(e) => setAddress(e.target.value)} />
+              <input
+                id={id("address")}
+                className="inp"
+                required
+                placeholder="https://HOST/PATH"
+                value={address}
+                onChange={(e) => setAddress(e.target.value)}
+              />
               <fieldset>
                 <legend>Hears of (none chosen: everything)</legend>
-                {[...ABOUT, ...others].map(([act, words]) => <label key={act}><input type="checkbox" checked={about.includes(act)} onChange={(e) => choose(act, e.target.checked)} /> {words}</label>)}
+                {[...ABOUT, ...others].map(([act, words]) => (
+                  <label key={act}>
+                    <input type="checkbox" checked={about.includes(act)} onChange={(e) => choose(act, e.target.checked)} /> {words}
+                  </label>
+                ))}
               </fieldset>
               {make.isError && <ProblemBox error={make.error} />}
               <div className="acts">
                 <Button onClick={() => dialog.current?.close()}>Cancel</Button>
-                <Button type="submit" variant="contained" disabled={make.isPending}>{one ? "Change it and try it" : "Make it and try it"}</Button>
+                <Button type="submit" variant="contained" disabled={make.isPending}>
+                  {one ? "Change it and try it" : "Make it and try it"}
+                </Button>
               </div>
             </>
           )}

@@ -16,7 +16,11 @@ function sentence(found: Webhook[] | undefined) {
   const failing = found.filter((one) => one.stopped || one.failed);
   const all = `${count(found.length, "program")} ${found.length === 1 ? "hears" : "hear"} of what happens here`;
   if (!failing.length) return `${all}: everything arrived.`;
-  return <>{all}; <b>not everything reached {failing.map((one) => one.name).join(", ")}</b>.</>;
+  return (
+    <>
+      {all}; <b>not everything reached {failing.map((one) => one.name).join(", ")}</b>.
+    </>
+  );
 }
 
 export function WebhooksPage() {
@@ -25,19 +29,47 @@ export function WebhooksPage() {
   const found = useQuery(webhooks(key));
   const shown = found.data?.find((one) => one.name === chosen) ?? found.data?.[0];
   return (
-    <Page page="log" title="Webhooks" at="main" say={<><i className="j">tells</i> <b>programs</b></>}>
+    <Page
+      page="log"
+      title="Webhooks"
+      at="main"
+      say={
+        <>
+          <i className="j">tells</i> <b>programs</b>
+        </>
+      }
+    >
       <div className="line1">
         <h1>{sentence(found.data)}</h1>
-        <span className="end"><Link to={`/s/${key}/log`}>The log they are told of</Link> <MakeWebhook shelf={key} /></span>
+        <span className="end">
+          <Link to={`/s/${key}/log`}>The log they are told of</Link> <MakeWebhook shelf={key} />
+        </span>
       </div>
       {found.isPending && <Loading what="Reading the webhooks" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && <Empty>A webhook sends each event, signed, to an address of yours: commits, tags, proposals, promotions, drift, checks.</Empty>}
+      {found.data?.length === 0 && (
+        <Empty>A webhook sends each event, signed, to an address of yours: commits, tags, proposals, promotions, drift, checks.</Empty>
+      )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Webhooks">
           <table className="links">
-            <thead><tr><th>Webhook</th><th>Hears of</th><th className="num">Waiting</th><th className="num">Failed</th><th>Last</th><th><span className="sr">Acts</span></th></tr></thead>
-            <tbody>{found.data.map((one) => <Row key={one.name} shelf={key} one={one} chosen={one.name === shown?.name} onChoose={() => setChosen(one.name)} />)}</tbody>
+            <thead>
+              <tr>
+                <th>Webhook</th>
+                <th>Hears of</th>
+                <th className="num">Waiting</th>
+                <th className="num">Failed</th>
+                <th>Last</th>
+                <th>
+                  <span className="sr">Acts</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {found.data.map((one) => (
+                <Row key={one.name} shelf={key} one={one} chosen={one.name === shown?.name} onChoose={() => setChosen(one.name)} />
+              ))}
+            </tbody>
           </table>
         </section>
       )}
@@ -57,21 +89,64 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
   return (
     <>
       <tr className={chosen ? "chosen" : ""}>
-        <td><button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}><b>{one.name}</b></button><span className="cap mono el" title={one.address}>{one.address}</span></td>
+        <td>
+          <button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>
+            <b>{one.name}</b>
+          </button>
+          <span className="cap mono el" title={one.address}>
+            {one.address}
+          </span>
+        </td>
         <td className="wrap">{one.about.join(", ") || "everything"}</td>
         <td className="num">{one.waiting}</td>
         <td className="num">{one.failed ? <b>✕ {one.failed}</b> : 0}</td>
         <td title={one.last ?? ""}>{one.last ? when(one.last) : "nothing yet"}</td>
         <td className="num">
-          {one.stopped && <button type="button" className="plainbtn" onClick={() => start.mutate()}>Start again</button>}{" "}
-          <button type="button" className="plainbtn" disabled={test.isPending} aria-label={`Test ${one.name}`} onClick={() => test.mutate()}>Test</button>{" "}
+          {one.stopped && (
+            <button type="button" className="plainbtn" onClick={() => start.mutate()}>
+              Start again
+            </button>
+          )}{" "}
+          <button
+            type="button"
+            className="plainbtn"
+            disabled={test.isPending}
+            aria-label={`Test ${one.name}`}
+            onClick={() => test.mutate()}
+          >
+            Test
+          </button>{" "}
           <MakeWebhook shelf={shelf} one={one} />{" "}
-          <button type="button" className="plainbtn" aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>Remove</button>
+          <button type="button" className="plainbtn" aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>
+            Remove
+          </button>
         </td>
       </tr>
-      {one.stopped && <tr className="why"><td colSpan={6}><b>Stopped: {one.stopped}.</b></td></tr>}
-      {test.data && <tr className="why"><td colSpan={6} role="status">{test.data.state === "done" ? `The test event arrived: answered ${test.data.status} after ${test.data.took_ms ?? 0} ms.` : <b>The test event did not arrive: {test.data.why}.</b>}</td></tr>}
-      {error && <tr><td colSpan={6}><ProblemBox error={error} /></td></tr>}
+      {one.stopped && (
+        <tr className="why">
+          <td colSpan={6}>
+            <b>Stopped: {one.stopped}.</b>
+          </td>
+        </tr>
+      )}
+      {test.data && (
+        <tr className="why">
+          <td colSpan={6} role="status">
+            {test.data.state === "done" ? (
+              `The test event arrived: answered ${test.data.status} after ${test.data.took_ms ?? 0} ms.`
+            ) : (
+              <b>The test event did not arrive: {test.data.why}.</b>
+            )}
+          </td>
+        </tr>
+      )}
+      {error && (
+        <tr>
+          <td colSpan={6}>
+            <ProblemBox error={error} />
+          </td>
+        </tr>
+      )}
     </>
   );
 }

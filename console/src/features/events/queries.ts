@@ -17,7 +17,11 @@ export const webhooks = (key: string) =>
 export const deliveries = (key: string, name: string, state: string) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "webhooks", name, state],
-    queryFn: ({ pageParam }) => get<Schemas["DeliveryPage"]>(`shelves/${key}/webhooks/${name}/deliveries`, { state: state || undefined, cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) =>
+      get<Schemas["DeliveryPage"]>(`shelves/${key}/webhooks/${name}/deliveries`, {
+        state: state || undefined,
+        cursor: pageParam || undefined,
+      }),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
     refetchInterval: LOOK_MS,

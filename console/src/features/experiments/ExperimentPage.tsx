@@ -21,7 +21,16 @@ export function ExperimentPage() {
   const found = useQuery(experiment(key, name, base));
   const e = found.data;
   const branches = e ? new Set(e.runs.map((r) => r.branch)).size : 0;
-  const say = <><i className="j">experiment</i> <b>{name.replace(/-/g, " ")}</b>{branches > 0 && <><i>on</i> <span className="refname">{count(branches, "branch", "branches")}</span></>}</>;
+  const say = (
+    <>
+      <i className="j">experiment</i> <b>{name.replace(/-/g, " ")}</b>
+      {branches > 0 && (
+        <>
+          <i>on</i> <span className="refname">{count(branches, "branch", "branches")}</span>
+        </>
+      )}
+    </>
+  );
   return (
     <Page page="experiments" title={e ? e.question : "An experiment"} at="main" say={say}>
       {found.isPending && <Loading what="Reading the runs" />}
@@ -59,27 +68,68 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
   };
   return (
     <>
-      <p className="cap">Question, asked by {e.created_by}, {when(e.created)}</p>
+      <p className="cap">
+        Question, asked by {e.created_by}, {when(e.created)}
+      </p>
       <div className="line1 proposaltop" style={{ marginTop: 0 }}>
         <div>
           <h1>{e.question}</h1>
-          <p className="sec">{e.answer}{e.state === "abandoned" && ` Abandoned by ${e.closed_by}: ${e.reason}`}{e.state === "adopted" && <> Adopted: <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}, {e.proposal_state}</Link>.</>}</p>
+          <p className="sec">
+            {e.answer}
+            {e.state === "abandoned" && ` Abandoned by ${e.closed_by}: ${e.reason}`}
+            {e.state === "adopted" && (
+              <>
+                {" "}
+                Adopted:{" "}
+                <Link to={`/s/${key}/proposals/${e.proposal}`}>
+                  proposal {e.proposal}, {e.proposal_state}
+                </Link>
+                .
+              </>
+            )}
+          </p>
         </div>
         {e.state === "open" && <Closing e={e} branches={branches.map((b) => b.name)} />}
       </div>
-      {e.runs.length === 0 && <Empty>No run yet. On a desk of {e.branch}: <span className="mono">everyshelf run --set NAME=VALUE -- COMMAND</span>. What the command writes is committed, and what it read and measured is kept with it.</Empty>}
+      {e.runs.length === 0 && (
+        <Empty>
+          No run yet. On a desk of {e.branch}: <span className="mono">everyshelf run --set NAME=VALUE -- COMMAND</span>. What the command
+          writes is committed, and what it read and measured is kept with it.
+        </Empty>
+      )}
       {e.runs.length > 0 && (
         <>
           <section className="sheet" aria-label="Runs">
             <div className="ph">
               <h2 className="h3">Runs</h2>
-              <span className="cap">{e.runs.length} of {count(branches.length, "branch", "branches")}; <span className="df">marked</span> where a run differs from run {e.base}</span>
+              <span className="cap">
+                {e.runs.length} of {count(branches.length, "branch", "branches")}; <span className="df">marked</span> where a run differs
+                from run {e.base}
+              </span>
               <span className="r">
-                <span className="seg" role="group" aria-label="Columns"><button type="button" aria-pressed={!only} onClick={() => setOnly("")}>All columns</button><button type="button" aria-pressed={Boolean(only)} onClick={() => setOnly("differing")}>Only columns that differ</button></span>
-                <button type="button" className="plainbtn" onClick={save}>Save as CSV</button>
+                <span className="seg" role="group" aria-label="Columns">
+                  <button type="button" aria-pressed={!only} onClick={() => setOnly("")}>
+                    All columns
+                  </button>
+                  <button type="button" aria-pressed={Boolean(only)} onClick={() => setOnly("differing")}>
+                    Only columns that differ
+                  </button>
+                </span>
+                <button type="button" className="plainbtn" onClick={save}>
+                  Save as CSV
+                </button>
               </span>
             </div>
-            <RunTable found={e} columns={columns} branches={branches} ticked={ticked} chosen={chosen} onTick={tick} onChoose={setAsked} onBase={onBase} />
+            <RunTable
+              found={e}
+              columns={columns}
+              branches={branches}
+              ticked={ticked}
+              chosen={chosen}
+              onTick={tick}
+              onChoose={setAsked}
+              onBase={onBase}
+            />
           </section>
           <Plots e={e} branches={branches} ticked={ticked} chosen={chosen} onChoose={setAsked}>
             {run && <RunDetail run={run} found={e} />}
@@ -90,7 +140,21 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
   );
 }
 
-function Plots({ e, branches, ticked, chosen, onChoose, children }: { e: Experiment; branches: ReturnType<typeof branchesOf>; ticked: Set<number>; chosen: number | null; onChoose: (run: number) => void; children: React.ReactNode }) {
+function Plots({
+  e,
+  branches,
+  ticked,
+  chosen,
+  onChoose,
+  children,
+}: {
+  e: Experiment;
+  branches: ReturnType<typeof branchesOf>;
+  ticked: Set<number>;
+  chosen: number | null;
+  onChoose: (run: number) => void;
+  children: React.ReactNode;
+}) {
   const key = useShelfKey();
   const metrics = e.columns.filter((c) => c.group === "metrics");
   const parameters = e.columns.filter((c) => c.group === "parameters" && c.differs);
@@ -101,15 +165,35 @@ function Plots({ e, branches, ticked, chosen, onChoose, children }: { e: Experim
   const named = [...new Set(e.runs.flatMap((r) => Object.keys(r.courses)))];
   const [courseName, setCourse] = useState("");
   const course = named.includes(courseName) ? courseName : named.includes(metric?.name ?? "") ? (metric?.name ?? "") : (named[0] ?? "");
-  const drawn = useQuery({ ...courses(key, e.key, course, [...ticked].sort((a, b) => a - b).join(",")), enabled: course !== "" && ticked.size > 0 });
-  if (!metric) return <div className="plots"><p className="sheet pad mut">No run has measured anything yet: name the files that hold metrics in shelf.toml, under [experiments].</p>{children}</div>;
+  const drawn = useQuery({
+    ...courses(key, e.key, course, [...ticked].sort((a, b) => a - b).join(",")),
+    enabled: course !== "" && ticked.size > 0,
+  });
+  if (!metric)
+    return (
+      <div className="plots">
+        <p className="sheet pad mut">
+          No run has measured anything yet: name the files that hold metrics in shelf.toml, under [experiments].
+        </p>
+        {children}
+      </div>
+    );
   return (
     <div className="plots">
       <section className="sheet" aria-label="Runs as points">
         <div className="ph">
-          <select className="inp" aria-label="Parameter" value={parameter?.name ?? ""} onChange={(x) => setParameter(x.target.value)}><option value="">runs</option>{parameters.map((c) => <option key={c.name}>{c.name}</option>)}</select>
+          <select className="inp" aria-label="Parameter" value={parameter?.name ?? ""} onChange={(x) => setParameter(x.target.value)}>
+            <option value="">runs</option>
+            {parameters.map((c) => (
+              <option key={c.name}>{c.name}</option>
+            ))}
+          </select>
           <span className="cap">against</span>
-          <select className="inp" aria-label="Metric" value={metric.name} onChange={(x) => setMetric(x.target.value)}>{metrics.map((c) => <option key={c.name}>{c.name}</option>)}</select>
+          <select className="inp" aria-label="Metric" value={metric.name} onChange={(x) => setMetric(x.target.value)}>
+            {metrics.map((c) => (
+              <option key={c.name}>{c.name}</option>
+            ))}
+          </select>
           <span className="r cap">{[metric.unit, metric.better && `${metric.better} is better`].filter(Boolean).join(", ")}</span>
         </div>
         <PointPlot found={e} metric={metric} parameter={parameter} branches={branches} chosen={chosen} onChoose={onChoose} />
@@ -117,13 +201,25 @@ function Plots({ e, branches, ticked, chosen, onChoose, children }: { e: Experim
       <section className="sheet" aria-label="Courses">
         <div className="ph">
           <h2 className="h3">Course of</h2>
-          {named.length > 1 ? <select className="inp" aria-label="Course" value={course} onChange={(x) => setCourse(x.target.value)}>{named.map((n) => <option key={n}>{n}</option>)}</select> : <b>{course || "nothing"}</b>}
+          {named.length > 1 ? (
+            <select className="inp" aria-label="Course" value={course} onChange={(x) => setCourse(x.target.value)}>
+              {named.map((n) => (
+                <option key={n}>{n}</option>
+              ))}
+            </select>
+          ) : (
+            <b>{course || "nothing"}</b>
+          )}
           <span className="cap">{count(ticked.size, "ticked run")}</span>
         </div>
         {named.length === 0 && <p className="pad mut">No run has logged metrics per step.</p>}
         {named.length > 0 && ticked.size === 0 && <p className="pad mut">Select runs in the table to plot them.</p>}
-        {drawn.data && drawn.data.length > 0 && <CoursePlot courses={drawn.data} metric={course} unit={metrics.find((c) => c.name === course)?.unit ?? ""} branches={branches} />}
-        {drawn.data && drawn.data.length === 0 && ticked.size > 0 && <p className="pad mut">None of the ticked runs logged {course || "one"}.</p>}
+        {drawn.data && drawn.data.length > 0 && (
+          <CoursePlot courses={drawn.data} metric={course} unit={metrics.find((c) => c.name === course)?.unit ?? ""} branches={branches} />
+        )}
+        {drawn.data && drawn.data.length === 0 && ticked.size > 0 && (
+          <p className="pad mut">None of the ticked runs logged {course || "one"}.</p>
+        )}
       </section>
       {children}
     </div>
@@ -148,33 +244,68 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
       await go(`/s/${key}/proposals/${made.proposal}`);
     },
   });
-  const abandon = useMutation({ mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { reason }), onSuccess: async () => { leaving.current?.close(); await again(); } });
+  const abandon = useMutation({
+    mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { reason }),
+    onSuccess: async () => {
+      leaving.current?.close();
+      await again();
+    },
+  });
   if (info.data?.role === "reader") return null;
   return (
     <span className="end">
-      <Button variant="outlined" onClick={() => leaving.current?.showModal()}>Abandon</Button>
-      <Button variant="contained" onClick={() => adopting.current?.showModal()}>Adopt {e.branch}</Button>
+      <Button variant="outlined" onClick={() => leaving.current?.showModal()}>
+        Abandon
+      </Button>
+      <Button variant="contained" onClick={() => adopting.current?.showModal()}>
+        Adopt {e.branch}
+      </Button>
       <dialog ref={adopting} aria-label="Adopt the experiment">
-        <form onSubmit={(x) => { x.preventDefault(); adopt.mutate(); }}>
+        <form
+          onSubmit={(x) => {
+            x.preventDefault();
+            adopt.mutate();
+          }}
+        >
           <h2>Adopt it</h2>
-          <p className="sec sm">A proposal asks that the branch be merged into {e.target}; the experiment is closed, and kept with all its runs.</p>
+          <p className="sec sm">
+            A proposal asks that the branch be merged into {e.target}; the experiment is closed, and kept with all its runs.
+          </p>
           <label htmlFor="adopt-branch">Branch</label>
-          <select id="adopt-branch" className="inp" value={branch} onChange={(x) => setBranch(x.target.value)}>{[...new Set([e.branch, ...others])].map((b) => <option key={b}>{b}</option>)}</select>
+          <select id="adopt-branch" className="inp" value={branch} onChange={(x) => setBranch(x.target.value)}>
+            {[...new Set([e.branch, ...others])].map((b) => (
+              <option key={b}>{b}</option>
+            ))}
+          </select>
           {adopt.isError && <ProblemBox error={adopt.error} />}
-          <div className="acts"><Button onClick={() => adopting.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={adopt.isPending}>Open the proposal</Button></div>
+          <div className="acts">
+            <Button onClick={() => adopting.current?.close()}>Cancel</Button>
+            <Button type="submit" variant="contained" disabled={adopt.isPending}>
+              Open the proposal
+            </Button>
+          </div>
         </form>
       </dialog>
       <dialog ref={leaving} aria-label="Abandon the experiment">
-        <form onSubmit={(x) => { x.preventDefault(); abandon.mutate(); }}>
+        <form
+          onSubmit={(x) => {
+            x.preventDefault();
+            abandon.mutate();
+          }}
+        >
           <h2>Abandon it</h2>
           <p className="sec sm">The branch and runs are kept. The reason is shown to anyone who asks the same question.</p>
           <label htmlFor="abandon-why">Reason</label>
           <input id="abandon-why" className="inp" required value={reason} onChange={(x) => setReason(x.target.value)} />
           {abandon.isError && <ProblemBox error={abandon.error} />}
-          <div className="acts"><Button onClick={() => leaving.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={abandon.isPending}>Abandon it</Button></div>
+          <div className="acts">
+            <Button onClick={() => leaving.current?.close()}>Cancel</Button>
+            <Button type="submit" variant="contained" disabled={abandon.isPending}>
+              Abandon it
+            </Button>
+          </div>
         </form>
       </dialog>
     </span>
   );
 }
-

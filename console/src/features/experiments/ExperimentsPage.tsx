@@ -15,20 +15,59 @@ export function ExperimentsPage() {
   const open = found.data?.filter((e) => e.state === "open").length ?? 0;
   return (
     <Page page="experiments" title="Experiments" at="main" say={<i className="j">experiments</i>}>
-      <div className="line1"><h1>{found.data ? `${count(found.data.length, "experiment")}, ${open || "none"} open.` : "Experiments"}</h1><span className="end"><Begin /></span></div>
+      <div className="line1">
+        <h1>{found.data ? `${count(found.data.length, "experiment")}, ${open || "none"} open.` : "Experiments"}</h1>
+        <span className="end">
+          <Begin />
+        </span>
+      </div>
       {found.isPending && <Loading what="Reading the experiments" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && <Empty>An experiment asks a question and tries it on a branch: each run keeps what it read, its parameters and what it measured, so that runs can be compared, and the answer adopted or abandoned.</Empty>}
+      {found.data?.length === 0 && (
+        <Empty>
+          An experiment asks a question and tries it on a branch: each run keeps what it read, its parameters and what it measured, so that
+          runs can be compared, and the answer adopted or abandoned.
+        </Empty>
+      )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Experiments">
           <table>
-            <thead><tr><th>Question</th><th>State</th><th className="num">Runs</th><th>Branch</th><th>Asked by</th><th>When</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Question</th>
+                <th>State</th>
+                <th className="num">Runs</th>
+                <th>Branch</th>
+                <th>Asked by</th>
+                <th>When</th>
+              </tr>
+            </thead>
             <tbody>
               {found.data.map((e) => (
                 <tr key={e.key}>
-                  <td className="wrap" style={{ minWidth: 380 }}><Link to={`/s/${key}/experiments/${e.key}`}><b>{e.question}</b></Link><span className="sm sec" style={{ display: "block" }}>{e.reason || e.answer}</span></td>
-                  <td>{e.state}{e.proposal ? <> <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}</Link></> : ""}</td>
-                  <td className="num">{e.runs_made}</td><td className="mono">{e.branch}</td><td>{e.created_by}</td><td>{when(e.created)}</td>
+                  <td className="wrap" style={{ minWidth: 380 }}>
+                    <Link to={`/s/${key}/experiments/${e.key}`}>
+                      <b>{e.question}</b>
+                    </Link>
+                    <span className="sm sec" style={{ display: "block" }}>
+                      {e.reason || e.answer}
+                    </span>
+                  </td>
+                  <td>
+                    {e.state}
+                    {e.proposal ? (
+                      <>
+                        {" "}
+                        <Link to={`/s/${key}/proposals/${e.proposal}`}>proposal {e.proposal}</Link>
+                      </>
+                    ) : (
+                      ""
+                    )}
+                  </td>
+                  <td className="num">{e.runs_made}</td>
+                  <td className="mono">{e.branch}</td>
+                  <td>{e.created_by}</td>
+                  <td>{when(e.created)}</td>
                 </tr>
               ))}
             </tbody>
@@ -59,18 +98,45 @@ function Begin() {
   if (info.data?.role === "reader") return null;
   return (
     <>
-      <Button variant="contained" onClick={() => { begin.reset(); dialog.current?.showModal(); }}>Begin an experiment</Button>
+      <Button
+        variant="contained"
+        onClick={() => {
+          begin.reset();
+          dialog.current?.showModal();
+        }}
+      >
+        Begin an experiment
+      </Button>
       <dialog ref={dialog} aria-label="Begin an experiment">
-        <form onSubmit={(e) => { e.preventDefault(); begin.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            begin.mutate();
+          }}
+        >
           <h2>Begin an experiment</h2>
           <label htmlFor="question">The question</label>
-          <textarea id="question" className="inp" rows={2} required maxLength={300} placeholder="Does …?" value={question} onChange={(e) => setQuestion(e.target.value)} />
+          <textarea
+            id="question"
+            className="inp"
+            rows={2}
+            required
+            maxLength={300}
+            placeholder="Does …?"
+            value={question}
+            onChange={(e) => setQuestion(e.target.value)}
+          />
           <label htmlFor="experiment-metric">The metric that answers it, if you know</label>
           <input id="experiment-metric" className="inp" value={primary} onChange={(e) => setPrimary(e.target.value)} />
           <label htmlFor="experiment-branch">Branch (leave empty to create one)</label>
           <input id="experiment-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)} />
           {begin.isError && <ProblemBox error={begin.error} />}
-          <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={begin.isPending}>Begin it</Button></div>
+          <div className="acts">
+            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button type="submit" variant="contained" disabled={begin.isPending}>
+              Begin it
+            </Button>
+          </div>
         </form>
       </dialog>
     </>

@@ -11,7 +11,8 @@ export function inkOf(shape: Shape): string {
 export function SignShape({ shape, x, y, size = 5, open = false }: { shape: Shape; x: number; y: number; size?: number; open?: boolean }) {
   const ink = INK[shape];
   const fill = open || shape !== "circle" ? "var(--sheet)" : ink;
-  if (shape === "square") return <rect x={x - size} y={y - size} width={size * 2} height={size * 2} fill={fill} stroke={ink} strokeWidth="1.8" />;
+  if (shape === "square")
+    return <rect x={x - size} y={y - size} width={size * 2} height={size * 2} fill={fill} stroke={ink} strokeWidth="1.8" />;
   if (shape === "circle") return <circle cx={x} cy={y} r={size} fill={fill} stroke={ink} strokeWidth="1.8" />;
   return <path d={`M${x} ${y - size - 1}L${x + size + 1} ${y + size}H${x - size - 1}Z`} fill={fill} stroke={ink} strokeWidth="1.8" />;
 }

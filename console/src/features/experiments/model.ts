@@ -25,7 +25,11 @@ export function heading(column: Column): string {
   return column.unit ? `${column.name}, ${column.unit}` : column.name;
 }
 
-export const GROUPS: Record<Column["group"], string> = { reads: "Read, version", parameters: "Parameters", metrics: "Metrics" };
+export const GROUPS: Record<Column["group"], string> = {
+  reads: "Read, version",
+  parameters: "Parameters",
+  metrics: "Metrics",
+};
 
 export interface Sorting {
   column: string;
@@ -34,7 +38,8 @@ export interface Sorting {
 
 export function sorted(runs: Run[], columns: Column[], by: Sorting | null): Run[] {
   const column = by ? columns.find((c) => `${c.group} ${c.name}` === by.column) : undefined;
-  const value = (run: Run): unknown => (column ? cellOf(run, column)?.value : by?.column === "branch" ? run.branch : by?.column === "took" ? run.took_seconds : run.number);
+  const value = (run: Run): unknown =>
+    column ? cellOf(run, column)?.value : by?.column === "branch" ? run.branch : by?.column === "took" ? run.took_seconds : run.number;
   const rows = [...runs].sort((a, b) => {
     const [x, y] = [value(a), value(b)];
     if (x === undefined || x === null) return y === undefined || y === null ? 0 : 1;
@@ -62,12 +67,20 @@ export function took(seconds: number | null | undefined): string {
 
 export function asCsv(columns: Column[], rows: Run[], raw: boolean): string {
   const head = ["run", "branch", "commit", "state", "began", "took_seconds", ...columns.map(heading)];
-  const lines = rows.map((r) => [r.number, r.branch, r.commit, r.state, r.began, r.took_seconds ?? "", ...columns.map((c) => cellOf(r, c)?.value ?? "")].map((v) => csvCell(v, raw)).join(","));
+  const lines = rows.map((r) =>
+    [r.number, r.branch, r.commit, r.state, r.began, r.took_seconds ?? "", ...columns.map((c) => cellOf(r, c)?.value ?? "")]
+      .map((v) => csvCell(v, raw))
+      .join(","),
+  );
   return `${head.map((v) => csvCell(v, raw)).join(",")}\n${lines.join("\n")}\n`;
 }
 
 /** The parameter of which most values were tried within a branch: what separates branches alone says little. */
 export function mostTried(found: Experiment, parameters: Column[]): Column | undefined {
-  const tried = (c: Column) => Math.max(0, ...branchesOf(found).map((b) => new Set(found.runs.filter((r) => r.branch === b.name).map((r) => String(cellOf(r, c)?.value))).size));
+  const tried = (c: Column) =>
+    Math.max(
+      0,
+      ...branchesOf(found).map((b) => new Set(found.runs.filter((r) => r.branch === b.name).map((r) => String(cellOf(r, c)?.value))).size),
+    );
   return [...parameters].sort((a, b) => tried(b) - tried(a))[0];
 }

@@ -8,7 +8,10 @@ export type Column = Schemas["ColumnOut"];
 export type Course = Schemas["CourseOut"];
 
 export const experiments = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "experiments"], queryFn: () => get<Schemas["ExperimentListed"][]>(`shelves/${key}/experiments`) });
+  queryOptions({
+    queryKey: ["shelf", key, "experiments"],
+    queryFn: () => get<Schemas["ExperimentListed"][]>(`shelves/${key}/experiments`),
+  });
 
 export const experiment = (key: string, name: string, base: string) =>
   queryOptions({

@@ -3,25 +3,43 @@ import { KindIcon } from "../../marks/spines";
 import { group } from "../../marks/words";
 import type { Filters, Found } from "./queries";
 
-const DAYS = [["", "any time"], ["1", "since yesterday"], ["7", "this week"], ["31", "this month"]] as const;
+const DAYS = [
+  ["", "any time"],
+  ["1", "since yesterday"],
+  ["7", "this week"],
+  ["31", "this month"],
+] as const;
 
 export function Choices({ found, filters, onSet }: { found: Found; filters: Filters; onSet: (name: string, value: string) => void }) {
   const since = (days: string) => (days ? new Date(Date.now() - Number(days) * 86_400_000).toISOString().slice(0, 10) : "");
   return (
     <section className="sheet choices" aria-label="Filter">
-      <div className="ph"><h3>Filter</h3></div>
+      <div className="ph">
+        <h3>Filter</h3>
+      </div>
       <Group title="Kind" name="kind" counts={found.by_kind} chosen={filters.kind} onSet={onSet} icon />
       <Group title="Who made the version" name="by" counts={found.by_person} chosen={filters.by} onSet={onSet} />
       <Group title="Label" name="label" counts={found.by_label} chosen={filters.label} onSet={onSet} />
       <fieldset>
         <legend>When</legend>
         {DAYS.map(([days, told]) => (
-          <label key={days}><input type="radio" name="find-since" checked={(filters.since ?? "") === since(days)} onChange={() => onSet("since", since(days))} /> {told}</label>
+          <label key={days}>
+            <input
+              type="radio"
+              name="find-since"
+              checked={(filters.since ?? "") === since(days)}
+              onChange={() => onSet("since", since(days))}
+            />{" "}
+            {told}
+          </label>
         ))}
       </fieldset>
       <fieldset>
         <legend>In history</legend>
-        <label><input type="checkbox" checked={filters.history === "true"} onChange={(e) => onSet("history", e.target.checked ? "true" : "")} /> earlier versions too</label>
+        <label>
+          <input type="checkbox" checked={filters.history === "true"} onChange={(e) => onSet("history", e.target.checked ? "true" : "")} />{" "}
+          earlier versions too
+        </label>
       </fieldset>
     </section>
   );

@@ -9,7 +9,7 @@ import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { Choices } from "./Choices";
 import { Hits } from "./Hits";
-import { FILTERS, type Filters, found as foundQuery, type FoundArtifact, type FoundPlace } from "./queries";
+import { FILTERS, type Filters, type FoundArtifact, type FoundPlace, found as foundQuery } from "./queries";
 import { Where } from "./Where";
 
 export interface Chosen {
@@ -24,13 +24,15 @@ export function FindPage() {
   const words = params.get("words") ?? "";
   const [typed, setTyped] = useState(words);
   const [shown, setShown] = useState(words);
-  if (shown !== words) {  // the address changed: by a link, or by going back
+  if (shown !== words) {
+    // the address changed: by a link, or by going back
     setShown(words);
     setTyped(words);
   }
   const [chosen, setChosen] = useState<Chosen | null>(null);
   const filters: Filters = Object.fromEntries(FILTERS.flatMap((name) => (params.get(name) ? [[name, params.get(name) ?? ""]] : [])));
-  const isAsked = words.trim() !== "" || FILTERS.some((name) => filters[name] && name !== "shelf" && name !== "order" && name !== "history");
+  const isAsked =
+    words.trim() !== "" || FILTERS.some((name) => filters[name] && name !== "shelf" && name !== "order" && name !== "history");
   const found = useInfiniteQuery({ ...foundQuery(words, filters), enabled: isAsked });
   const all = useQuery(shelves());
   useEffect(() => {
@@ -66,42 +68,123 @@ export function FindPage() {
       void go(addressOf(chosen));
     }
   };
-  const now = chosen && items.includes(chosen.item) ? chosen : places[0] ?? null;
+  const now = chosen && items.includes(chosen.item) ? chosen : (places[0] ?? null);
   return (
     <div onKeyDown={keys} role="presentation">
       <header className="addr">
-        <Link to="/" aria-label="All shelves" style={{ display: "flex" }}><Logo /></Link>
+        <Link to="/" aria-label="All shelves" style={{ display: "flex" }}>
+          <Logo />
+        </Link>
         <div className="say">
           <b>Find</b>
           <i>on</i>
-          <select className="inp" aria-label="Shelf looked through" value={filters.shelf ?? ""} onChange={(e) => set("shelf", e.target.value)}>
+          <select
+            className="inp"
+            aria-label="Shelf looked through"
+            value={filters.shelf ?? ""}
+            onChange={(e) => set("shelf", e.target.value)}
+          >
             <option value="">all {all.data?.length ?? ""} shelves</option>
-            {all.data?.map((s) => <option key={s.key} value={s.key}>{s.name}</option>)}
+            {all.data?.map((s) => (
+              <option key={s.key} value={s.key}>
+                {s.name}
+              </option>
+            ))}
           </select>
         </div>
-        <div className="right"><WaitingChip /><Person /></div>
+        <div className="right">
+          <WaitingChip />
+          <Person />
+        </div>
       </header>
       <div className="board" />
       <main>
-        <form role="search" className="findbar" onSubmit={(e) => { e.preventDefault(); if (typed !== words) set("words", typed); }}>
-          <input ref={field} className="findfield" aria-label="Words to find" placeholder="Words in any form, or an &quot;exact phrase&quot;" value={typed} onChange={(e) => setTyped(e.target.value)} />
-          <button type="submit" className="plainbtn">Find</button>
-          {words && <button type="button" className="plainbtn" onClick={() => { setTyped(""); set("words", ""); field.current?.focus(); }}>Clear</button>}
-          <h1>{first ? `${first.more ? "Over " : ""}${count(first.total, "artifact")} on ${count(first.shelves, "shelf", "shelves")}.` : ""}</h1>
+        <form
+          role="search"
+          className="findbar"
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (typed !== words) set("words", typed);
+          }}
+        >
+          <input
+            ref={field}
+            className="findfield"
+            aria-label="Words to find"
+            placeholder="Words in any form, or an &quot;exact phrase&quot;"
+            value={typed}
+            onChange={(e) => setTyped(e.target.value)}
+          />
+          <button type="submit" className="plainbtn">
+            Find
+          </button>
+          {words && (
+            <button
+              type="button"
+              className="plainbtn"
+              onClick={() => {
+                setTyped("");
+                set("words", "");
+                field.current?.focus();
+              }}
+            >
+              Clear
+            </button>
+          )}
+          <h1>
+            {first ? `${first.more ? "Over " : ""}${count(first.total, "artifact")} on ${count(first.shelves, "shelf", "shelves")}.` : ""}
+          </h1>
         </form>
         {first && first.commits > 0 && (
-          <p className="cap">{first.commits === 1 ? "1 commit says" : `${group(first.commits)} commits say`} the same{filters.shelf ? <>: <Link to={`/s/${filters.shelf}/history?${new URLSearchParams({ words })}`}>see them</Link></> : "; see the history of a shelf"}.</p>
+          <p className="cap">
+            {first.commits === 1 ? "1 commit says" : `${group(first.commits)} commits say`} the same
+            {filters.shelf ? (
+              <>
+                : <Link to={`/s/${filters.shelf}/history?${new URLSearchParams({ words })}`}>see them</Link>
+              </>
+            ) : (
+              "; see the history of a shelf"
+            )}
+            .
+          </p>
         )}
-        {first && first.unread > 0 && <p className="cap" role="status">{count(first.unread, "version")} still to be read; what they hold will appear here.</p>}
+        {first && first.unread > 0 && (
+          <p className="cap" role="status">
+            {count(first.unread, "version")} still to be read; what they hold will appear here.
+          </p>
+        )}
         {isAsked && found.isPending && <Loading what="Looking" />}
         {isAsked && found.isError && <ProblemBox error={found.error} />}
-        {!isAsked && <Empty>Names, labels, fields, lines, cells and columns of everything you may see. Type a word; an exact phrase goes in quotes.</Empty>}
+        {!isAsked && (
+          <Empty>
+            Names, labels, fields, lines, cells and columns of everything you may see. Type a word; an exact phrase goes in quotes.
+          </Empty>
+        )}
         {first && (
           <div className="cols-find">
             <Choices found={first} filters={filters} onSet={set} />
             <div>
-              {items.length === 0 ? <Empty>Nothing holds all of that. Take a word or a filter away{filters.history ? "" : ", or look through earlier versions too"}.</Empty> : <Hits items={items} chosen={now} order={filters.order ?? ""} onOrder={(order) => set("order", order)} onChoose={setChosen} />}
-              {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show more</button></p>}
+              {items.length === 0 ? (
+                <Empty>
+                  Nothing holds all of that. Take a word or a filter away
+                  {filters.history ? "" : ", or look through earlier versions too"}.
+                </Empty>
+              ) : (
+                <Hits
+                  items={items}
+                  chosen={now}
+                  order={filters.order ?? ""}
+                  onOrder={(order) => set("order", order)}
+                  onChoose={setChosen}
+                />
+              )}
+              {found.hasNextPage && (
+                <p className="foot">
+                  <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+                    Show more
+                  </button>
+                </p>
+              )}
             </div>
             {now && <Where chosen={now} />}
           </div>

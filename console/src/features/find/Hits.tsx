@@ -6,9 +6,25 @@ import { addressOf, type Chosen, idOf } from "./FindPage";
 import { Marked } from "./Marked";
 import type { FoundArtifact } from "./queries";
 
-const ORDERS = [["", "Best match"], ["newest", "Newest"], ["name", "By name"]] as const;
+const ORDERS = [
+  ["", "Best match"],
+  ["newest", "Newest"],
+  ["name", "By name"],
+] as const;
 
-export function Hits({ items, chosen, order, onOrder, onChoose }: { items: FoundArtifact[]; chosen: Chosen | null; order: string; onOrder: (order: string) => void; onChoose: (chosen: Chosen) => void }) {
+export function Hits({
+  items,
+  chosen,
+  order,
+  onOrder,
+  onChoose,
+}: {
+  items: FoundArtifact[];
+  chosen: Chosen | null;
+  order: string;
+  onOrder: (order: string) => void;
+  onChoose: (chosen: Chosen) => void;
+}) {
   const several = new Set(items.map((item) => item.shelf)).size > 1;
   return (
     <section className="sheet hits" aria-label="Places">
@@ -16,7 +32,11 @@ export function Hits({ items, chosen, order, onOrder, onChoose }: { items: Found
         <h3>Places</h3>
         <span className="r">
           <span className="seg" role="group" aria-label="Order">
-            {ORDERS.map(([value, told]) => <button key={value} type="button" aria-pressed={order === value} onClick={() => onOrder(value)}>{told}</button>)}
+            {ORDERS.map(([value, told]) => (
+              <button key={value} type="button" aria-pressed={order === value} onClick={() => onOrder(value)}>
+                {told}
+              </button>
+            ))}
           </span>
         </span>
       </div>
@@ -24,22 +44,49 @@ export function Hits({ items, chosen, order, onOrder, onChoose }: { items: Found
         <article key={`${item.shelf}/${item.path}/${item.version ?? 0}`}>
           <p className="hit">
             <KindIcon kind={item.kind} tone={tone(item.recorded)} />
-            <Link to={addressOf({ item, place: null })} onFocus={() => onChoose({ item, place: null })}>{item.name}</Link>
-            <span className="mut">{item.kind}, {several && `${item.shelf_name}: `}<span className="mono"><Marked text={item.path} marks={item.marks} /></span></span>
+            <Link to={addressOf({ item, place: null })} onFocus={() => onChoose({ item, place: null })}>
+              {item.name}
+            </Link>
+            <span className="mut">
+              {item.kind}, {several && `${item.shelf_name}: `}
+              <span className="mono">
+                <Marked text={item.path} marks={item.marks} />
+              </span>
+            </span>
             <span className="end">{told(item)}</span>
           </p>
           {item.places.map((place, i) => {
             const one = { item, place };
             const on = chosen?.item === item && chosen.place === place;
             return (
-              <button key={i} id={idOf(one)} type="button" className={on ? "place on" : "place"} aria-current={on} onClick={() => onChoose(one)}>
+              <button
+                key={i}
+                id={idOf(one)}
+                type="button"
+                className={on ? "place on" : "place"}
+                aria-current={on}
+                onClick={() => onChoose(one)}
+              >
                 <span className="mut">{place.type}</span>
-                <span>{place.label === place.text || place.label.startsWith(`${place.type} `) ? place.label.replace(`${place.type} `, "") : place.label}{place.field && <span className="mut">, {place.field}</span>}</span>
-                <span><Marked text={place.text} marks={place.marks} /></span>
+                <span>
+                  {place.label === place.text || place.label.startsWith(`${place.type} `)
+                    ? place.label.replace(`${place.type} `, "")
+                    : place.label}
+                  {place.field && <span className="mut">, {place.field}</span>}
+                </span>
+                <span>
+                  <Marked text={place.text} marks={place.marks} />
+                </span>
               </button>
             );
           })}
-          {item.place_count > item.places.length && <p className="more"><Link to={addressOf({ item, place: null })}>{count(item.place_count - item.places.length, "more place")} in {item.name}</Link></p>}
+          {item.place_count > item.places.length && (
+            <p className="more">
+              <Link to={addressOf({ item, place: null })}>
+                {count(item.place_count - item.places.length, "more place")} in {item.name}
+              </Link>
+            </p>
+          )}
         </article>
       ))}
     </section>

@@ -1,7 +1,12 @@
 /** How a link is let in at its repository: user and token, or a key for SSH. All of it is kept encrypted. */
 import type { GitLink } from "./queries";
 
-export interface AccessSaid { user: string; token: string; key: string; known_hosts: string }
+export interface AccessSaid {
+  user: string;
+  token: string;
+  key: string;
+  known_hosts: string;
+}
 export const NO_ACCESS: AccessSaid = { user: "", token: "", key: "", known_hosts: "" };
 
 /** Whether an address is reached with SSH: `ssh://HOST/PATH` or `USER@HOST:PATH`. */
@@ -9,8 +14,26 @@ export function isSsh(address: string): boolean {
   return address.startsWith("ssh://") || /^[^/@:]+@[^/:]+:/.test(address);
 }
 
-export function Access({ id, address, said, known, onSay }: { id: string; address: string; said: AccessSaid; known?: GitLink; onSay: (said: AccessSaid) => void }) {
-  const field = (name: keyof AccessSaid) => ({ id: `access-${name}-${id}`, className: "inp", autoComplete: "off", value: said[name], onChange: (e: { target: { value: string } }) => onSay({ ...said, [name]: e.target.value }) });
+export function Access({
+  id,
+  address,
+  said,
+  known,
+  onSay,
+}: {
+  id: string;
+  address: string;
+  said: AccessSaid;
+  known?: GitLink;
+  onSay: (said: AccessSaid) => void;
+}) {
+  const field = (name: keyof AccessSaid) => ({
+    id: `access-${name}-${id}`,
+    className: "inp",
+    autoComplete: "off",
+    value: said[name],
+    onChange: (e: { target: { value: string } }) => onSay({ ...said, [name]: e.target.value }),
+  });
   const kept = (is: boolean | undefined) => (is ? "kept; empty leaves it as it is" : "kept encrypted");
   if (isSsh(address)) {
     return (

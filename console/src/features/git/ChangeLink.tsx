@@ -33,21 +33,34 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
   };
   return (
     <>
-      <button type="button" className="plainbtn" onClick={open}>Change the link</button>
+      <button type="button" className="plainbtn" onClick={open}>
+        Change the link
+      </button>
       <dialog ref={dialog} aria-label={`Change ${link.name}`} className="linkdialog">
-        <form onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            change.mutate();
+          }}
+        >
           <h2>Change {link.name}</h2>
           <label htmlFor={`change-address-${link.name}`}>Address of the repository</label>
           <input id={`change-address-${link.name}`} className="inp" required value={address} onChange={(e) => setAddress(e.target.value)} />
           <label htmlFor={`change-way-${link.name}`}>Which way</label>
           <select id={`change-way-${link.name}`} className="inp" value={way} onChange={(e) => setWay(e.target.value)}>
-            {WAYS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
+            {WAYS.map(([id, words]) => (
+              <option key={id} value={id}>
+                {words}
+              </option>
+            ))}
           </select>
           <Access id={link.name} address={address} said={access} known={link} onSay={setAccess} />
           {change.error && <ProblemBox error={change.error} />}
           <div className="acts">
             <Button onClick={() => dialog.current?.close()}>Cancel</Button>
-            <Button type="submit" variant="contained" disabled={change.isPending}>Change it and try it</Button>
+            <Button type="submit" variant="contained" disabled={change.isPending}>
+              Change it and try it
+            </Button>
           </div>
         </form>
       </dialog>

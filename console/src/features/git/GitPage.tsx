@@ -18,7 +18,16 @@ function sentence(links: GitLink[] | undefined) {
   const all = count(links.length, "link");
   if (!open.length) return `${all}: nothing needs you.`;
   const waits = open[0]?.lines.some((line) => line.merge) ? "with something to settle" : "for the reason below it";
-  return <>{all}: <b>{open[0]?.name} {open[0]?.state === "refused" ? "is refused" : "has diverged"}</b>, {waits}{links.length > open.length ? "; the others need nothing from you" : ""}.</>;
+  return (
+    <>
+      {all}:{" "}
+      <b>
+        {open[0]?.name} {open[0]?.state === "refused" ? "is refused" : "has diverged"}
+      </b>
+      , {waits}
+      {links.length > open.length ? "; the others need nothing from you" : ""}.
+    </>
+  );
 }
 
 export function GitPage() {
@@ -28,8 +37,22 @@ export function GitPage() {
   const pages = found.data?.pages ?? [];
   const rows = pages.flatMap((page) => page.items);
   return (
-    <Page page="git" title="Git" at="main" say={<><i className="j">in</i> <b>Git</b></>}>
-      <div className="line1"><h1>{sentence(links.data)}</h1><span className="end"><MakeLink shelf={key} /></span></div>
+    <Page
+      page="git"
+      title="Git"
+      at="main"
+      say={
+        <>
+          <i className="j">in</i> <b>Git</b>
+        </>
+      }
+    >
+      <div className="line1">
+        <h1>{sentence(links.data)}</h1>
+        <span className="end">
+          <MakeLink shelf={key} />
+        </span>
+      </div>
       {found.isPending && <Loading what="Reading the commits" />}
       {found.isError && <ProblemBox error={found.error} />}
       {pages[0] && <Clone path={pages[0].address} />}
@@ -37,14 +60,39 @@ export function GitPage() {
       {pages[0] && rows.length === 0 && <Empty>No commit yet. The first one, made here or pushed, starts the history.</Empty>}
       {rows.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits on both sides">
-          <div className="ph"><h3>Commits on both sides</h3><span className="cap">recorded last first</span></div>
+          <div className="ph">
+            <h3>Commits on both sides</h3>
+            <span className="cap">recorded last first</span>
+          </div>
           <table>
-            <thead><tr><th>When</th><th>Made with</th><th>Commit</th><th>Who</th><th>On the shelf</th><th>In Git</th></tr></thead>
-            <tbody>{rows.map((row) => <Row key={row.commit} shelf={key} row={row} />)}</tbody>
+            <thead>
+              <tr>
+                <th>When</th>
+                <th>Made with</th>
+                <th>Commit</th>
+                <th>Who</th>
+                <th>On the shelf</th>
+                <th>In Git</th>
+              </tr>
+            </thead>
+            <tbody>
+              {rows.map((row) => (
+                <Row key={row.commit} shelf={key} row={row} />
+              ))}
+            </tbody>
           </table>
         </section>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button> <span className="cap">{count(rows.length, "commit")} of {pages[0]?.total} shown</span></p>}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older ones
+          </button>{" "}
+          <span className="cap">
+            {count(rows.length, "commit")} of {pages[0]?.total} shown
+          </span>
+        </p>
+      )}
     </Page>
   );
 }
@@ -56,10 +104,19 @@ function Clone({ path }: { path: string }) {
   const [copied, setCopied] = useState(false);
   return (
     <section className="sheet clone" aria-label="Clone address">
-      <div><b>This shelf is a Git repository</b><span className="cap">Your name, and a token as password</span></div>
-      <code className="inp mono" title={address}>{address}</code>
-      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>{copied ? "Copied" : "Copy address"}</Button>
-      <Button variant="outlined" component={Link} to="/tokens">Make a token</Button>
+      <div>
+        <b>This shelf is a Git repository</b>
+        <span className="cap">Your name, and a token as password</span>
+      </div>
+      <code className="inp mono" title={address}>
+        {address}
+      </code>
+      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>
+        {copied ? "Copied" : "Copy address"}
+      </Button>
+      <Button variant="outlined" component={Link} to="/tokens">
+        Make a token
+      </Button>
     </section>
   );
 }
@@ -70,10 +127,23 @@ function Row({ shelf, row }: { shelf: string; row: Schemas["GitCommit"] }) {
     <tr>
       <td title={row.recorded}>{when(row.recorded)}</td>
       <td>{row.came ? "Git" : "Every Shelf"}</td>
-      <td className="wrap"><b>{row.summary}</b>{kept.length > 0 && <span className="cap" style={{ display: "block" }}>Kept for Git: {kept.join("; ")}</span>}</td>
+      <td className="wrap">
+        <b>{row.summary}</b>
+        {kept.length > 0 && (
+          <span className="cap" style={{ display: "block" }}>
+            Kept for Git: {kept.join("; ")}
+          </span>
+        )}
+      </td>
       <td>{row.author}</td>
-      <td><Link className="mono" to={`/s/${shelf}/commit/${row.commit}`}>{row.commit.slice(0, 8)}</Link></td>
-      <td className="mono" title={row.git ?? "It gets its id when Git first asks for the shelf."}>{row.git ? row.git.slice(0, 8) : "not yet"}</td>
+      <td>
+        <Link className="mono" to={`/s/${shelf}/commit/${row.commit}`}>
+          {row.commit.slice(0, 8)}
+        </Link>
+      </td>
+      <td className="mono" title={row.git ?? "It gets its id when Git first asks for the shelf."}>
+        {row.git ? row.git.slice(0, 8) : "not yet"}
+      </td>
     </tr>
   );
 }

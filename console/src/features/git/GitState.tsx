@@ -15,7 +15,12 @@ export function GitState({ branch }: { branch: string }) {
       {lines.map(({ link, line }) => {
         const far = { ahead: ` ${line.ahead}`, behind: ` ${line.behind}` }[line.state] ?? "";
         const to = line.merge ? `/s/${key}/settle/${line.merge}` : `/s/${key}/git`;
-        return <Link key={link.name} className={`gitstate${line.state === "in step" ? "" : " apart"}`} to={to} title={line.why || link.address}>{MARKS[line.state]} {link.name}: {line.state}{far}</Link>;
+        return (
+          <Link key={link.name} className={`gitstate${line.state === "in step" ? "" : " apart"}`} to={to} title={line.why || link.address}>
+            {MARKS[line.state]} {link.name}: {line.state}
+            {far}
+          </Link>
+        );
       })}
     </>
   );

@@ -20,13 +20,36 @@ export function Links({ shelf }: { shelf: string }) {
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Links">
       <div className="ph">
-        <h3>Links</h3><span className="cap">{found.data.length}</span>
-        <span className="r cap sides"><Square filled />only on the shelf<Square />only in Git</span>
+        <h3>Links</h3>
+        <span className="cap">{found.data.length}</span>
+        <span className="r cap sides">
+          <Square filled />
+          only on the shelf
+          <Square />
+          only in Git
+        </span>
       </div>
       <table className="links">
-        <thead className="sr"><tr><th>Link</th><th>Joins</th><th>Way</th><th>Apart</th><th>State</th><th>Next</th></tr></thead>
+        <thead className="sr">
+          <tr>
+            <th>Link</th>
+            <th>Joins</th>
+            <th>Way</th>
+            <th>Apart</th>
+            <th>State</th>
+            <th>Next</th>
+          </tr>
+        </thead>
         <tbody>
-          {found.data.map((link) => <Row key={link.name} shelf={shelf} link={link} open={shown === link.name} onOpen={() => setShown(shown === link.name ? "" : link.name)} />)}
+          {found.data.map((link) => (
+            <Row
+              key={link.name}
+              shelf={shelf}
+              link={link}
+              open={shown === link.name}
+              onOpen={() => setShown(shown === link.name ? "" : link.name)}
+            />
+          ))}
         </tbody>
       </table>
     </section>
@@ -47,32 +70,105 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
     void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
   }
   const laid = link.parts === "none" ? "" : `, parts ${link.parts === "instead" ? "instead of files" : "beside files"}`;
-  const joins = link.joins.length ? link.joins.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ") : "all branches";
+  const joins = link.joins.length
+    ? link.joins.map(([here, there]) => (here === there ? here : `${here} and ${there}`)).join(", ")
+    : "all branches";
   const waits = link.lines.find((line) => line.merge);
   const why = link.lines.find((line) => line.why);
   return (
     <>
       <tr className={waits ? "chosen" : ""}>
-        <td><b>{link.name}</b><span className="cap mono el" title={link.address}>{link.address}</span></td>
-        <td>{joins}<span className="cap">{link.folder ? `only ${link.folder}${link.place ? `, in ${link.place} there` : ""}` : link.tags ? "with tags" : "without tags"}{laid}</span></td>
-        <td>{WAYS[link.way]}<span className="cap">{link.follows ? "follows" : "when asked"}</span></td>
-        <td><Apart lines={link.lines} /></td>
-        <td><b>{isWorking ? "working" : apart(link)}</b><span className="cap" title={link.since ?? ""}>{isWorking ? (work.data?.note ?? "") : link.since ? `since ${when(link.since)}` : "not looked yet"}</span></td>
+        <td>
+          <b>{link.name}</b>
+          <span className="cap mono el" title={link.address}>
+            {link.address}
+          </span>
+        </td>
+        <td>
+          {joins}
+          <span className="cap">
+            {link.folder ? `only ${link.folder}${link.place ? `, in ${link.place} there` : ""}` : link.tags ? "with tags" : "without tags"}
+            {laid}
+          </span>
+        </td>
+        <td>
+          {WAYS[link.way]}
+          <span className="cap">{link.follows ? "follows" : "when asked"}</span>
+        </td>
+        <td>
+          <Apart lines={link.lines} />
+        </td>
+        <td>
+          <b>{isWorking ? "working" : apart(link)}</b>
+          <span className="cap" title={link.since ?? ""}>
+            {isWorking ? (work.data?.note ?? "") : link.since ? `since ${when(link.since)}` : "not looked yet"}
+          </span>
+        </td>
         <td className="num">
-          {waits ? <Link to={`/s/${shelf}/settle/${waits.merge}`}>Settle</Link> : (
+          {waits ? (
+            <Link to={`/s/${shelf}/settle/${waits.merge}`}>Settle</Link>
+          ) : (
             <>
-              {link.way !== "send" && <button type="button" className="plainbtn" disabled={isWorking} aria-label={`Fetch ${link.name}`} onClick={() => act.mutate("fetch")}>Fetch</button>}{" "}
-              {link.way !== "fetch" && <button type="button" className="plainbtn" disabled={isWorking} aria-label={`Send ${link.name}`} onClick={() => act.mutate("send")}>Send</button>}{" "}
+              {link.way !== "send" && (
+                <button
+                  type="button"
+                  className="plainbtn"
+                  disabled={isWorking}
+                  aria-label={`Fetch ${link.name}`}
+                  onClick={() => act.mutate("fetch")}
+                >
+                  Fetch
+                </button>
+              )}{" "}
+              {link.way !== "fetch" && (
+                <button
+                  type="button"
+                  className="plainbtn"
+                  disabled={isWorking}
+                  aria-label={`Send ${link.name}`}
+                  onClick={() => act.mutate("send")}
+                >
+                  Send
+                </button>
+              )}{" "}
             </>
           )}{" "}
-          <button type="button" className="plainbtn" aria-expanded={open} aria-label={`${open ? "Hide" : "Show"} ${link.name}`} onClick={onOpen}>{open ? "Hide" : "Show"}</button>
+          <button
+            type="button"
+            className="plainbtn"
+            aria-expanded={open}
+            aria-label={`${open ? "Hide" : "Show"} ${link.name}`}
+            onClick={onOpen}
+          >
+            {open ? "Hide" : "Show"}
+          </button>
         </td>
       </tr>
       {(why ?? link.problem) && (
-        <tr className={waits ? "chosen why" : "why"}><td colSpan={6}><b>{why ? `${why.branch}: ` : ""}{why?.why ?? link.problem?.detail}</b> <span className="sec">{why?.merge ? "" : why?.hint || link.problem?.hint}</span></td></tr>
+        <tr className={waits ? "chosen why" : "why"}>
+          <td colSpan={6}>
+            <b>
+              {why ? `${why.branch}: ` : ""}
+              {why?.why ?? link.problem?.detail}
+            </b>{" "}
+            <span className="sec">{why?.merge ? "" : why?.hint || link.problem?.hint}</span>
+          </td>
+        </tr>
       )}
-      {act.isError && <tr><td colSpan={6}><ProblemBox error={act.error} /></td></tr>}
-      {open && <tr><td colSpan={6}><Transfers shelf={shelf} link={link} /></td></tr>}
+      {act.isError && (
+        <tr>
+          <td colSpan={6}>
+            <ProblemBox error={act.error} />
+          </td>
+        </tr>
+      )}
+      {open && (
+        <tr>
+          <td colSpan={6}>
+            <Transfers shelf={shelf} link={link} />
+          </td>
+        </tr>
+      )}
     </>
   );
 }
@@ -93,7 +189,9 @@ function Apart({ lines }: { lines: GitLink["lines"] }) {
     return (
       <>
         {shown > 0 && <path d={`M34 ${y}H${46 + 15 * shown}`} stroke="var(--accent)" strokeWidth="1.4" />}
-        {Array.from({ length: shown }, (_, at) => <rect key={at} x={42 + 15 * at} y={y - 4} width="8" height="8" fill={fill} stroke="var(--accent)" strokeWidth="1.5" />)}
+        {Array.from({ length: shown }, (_, at) => (
+          <rect key={at} x={42 + 15 * at} y={y - 4} width="8" height="8" fill={fill} stroke="var(--accent)" strokeWidth="1.5" />
+        ))}
       </>
     );
   };
@@ -109,7 +207,11 @@ function Apart({ lines }: { lines: GitLink["lines"] }) {
 }
 
 function Square({ filled = false }: { filled?: boolean }) {
-  return <svg width="10" height="10" aria-hidden="true"><rect x="1" y="1" width="8" height="8" fill={filled ? "var(--accent)" : "var(--sheet)"} stroke="var(--accent)" strokeWidth="1.5" /></svg>;
+  return (
+    <svg width="10" height="10" aria-hidden="true">
+      <rect x="1" y="1" width="8" height="8" fill={filled ? "var(--accent)" : "var(--sheet)"} stroke="var(--accent)" strokeWidth="1.5" />
+    </svg>
+  );
 }
 
 /** What went over a link, and the acts that are seldom needed. */
@@ -117,38 +219,83 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
   const queries = useQueryClient();
   const found = useQuery(gitLink(shelf, link.name));
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "git-links"] });
-  const follow = useMutation({ mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }), onSuccess: again });
-  const lay = useMutation({ mutationFn: (parts: string) => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { parts }), onSuccess: again });
-  const call = useMutation({ mutationFn: () => send<Schemas["GitCalls"]>("POST", `shelves/${shelf}/git/links/${link.name}/calls`) });
+  const follow = useMutation({
+    mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }),
+    onSuccess: again,
+  });
+  const lay = useMutation({
+    mutationFn: (parts: string) => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { parts }),
+    onSuccess: again,
+  });
+  const call = useMutation({
+    mutationFn: () => send<Schemas["GitCalls"]>("POST", `shelves/${shelf}/git/links/${link.name}/calls`),
+  });
   const error = follow.error ?? lay.error ?? call.error;
-  const remove = useMutation({ mutationFn: () => send("DELETE", `shelves/${shelf}/git/links/${link.name}`), onSuccess: again });
+  const remove = useMutation({
+    mutationFn: () => send("DELETE", `shelves/${shelf}/git/links/${link.name}`),
+    onSuccess: again,
+  });
   return (
     <>
       <div className="line1">
-        <span className="cap">Made by {link.made_by}{link.looked ? `, looked ${when(link.looked)}` : ""}{link.next_look ? `, next ${when(link.next_look)}` : ""}</span>
+        <span className="cap">
+          Made by {link.made_by}
+          {link.looked ? `, looked ${when(link.looked)}` : ""}
+          {link.next_look ? `, next ${when(link.next_look)}` : ""}
+        </span>
         <span className="end">
-          <label className="cap">Parts lie{" "}
+          <label className="cap">
+            Parts lie{" "}
             <select className="inp" value={link.parts} disabled={lay.isPending} onChange={(e) => lay.mutate(e.target.value)}>
-              {PARTS.map(([id, words]) => <option key={id} value={id}>{words.toLowerCase()}</option>)}
+              {PARTS.map(([id, words]) => (
+                <option key={id} value={id}>
+                  {words.toLowerCase()}
+                </option>
+              ))}
             </select>
           </label>{" "}
-          <button type="button" className="plainbtn" onClick={() => call.mutate()}>Let the other side call</button>{" "}
-          <button type="button" className="plainbtn" onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</button>{" "}
+          <button type="button" className="plainbtn" onClick={() => call.mutate()}>
+            Let the other side call
+          </button>{" "}
+          <button type="button" className="plainbtn" onClick={() => follow.mutate()}>
+            {link.follows ? "Follow no longer" : "Follow"}
+          </button>{" "}
           <ChangeLink shelf={shelf} link={link} />{" "}
-          <button type="button" className="plainbtn" onClick={() => remove.mutate()}>Remove the link</button>
+          <button type="button" className="plainbtn" onClick={() => remove.mutate()}>
+            Remove the link
+          </button>
         </span>
       </div>
       {(error ?? remove.error) && <ProblemBox error={error ?? remove.error} />}
       {call.data && (
         <dl aria-label={`How ${link.name} is called`}>
-          <dt className="cap">Address for its webhook</dt><dd className="mono">{location.origin}{call.data.address}</dd>
-          <dt className="cap">Secret, shown once</dt><dd className="mono">{call.data.secret}</dd>
+          <dt className="cap">Address for its webhook</dt>
+          <dd className="mono">
+            {location.origin}
+            {call.data.address}
+          </dd>
+          <dt className="cap">Secret, shown once</dt>
+          <dd className="mono">{call.data.secret}</dd>
         </dl>
       )}
       {found.data && found.data.transfers.length > 0 && (
         <table aria-label={`Sent and fetched over ${link.name}`}>
-          <thead><tr><th>When</th><th>Way</th><th>Commit</th><th>Who</th><th>Branch</th><th>On the shelf</th><th>In Git</th></tr></thead>
-          <tbody>{found.data.transfers.slice(0, 20).map((one) => <Transfer key={`${one.commit}${one.at}`} shelf={shelf} one={one} />)}</tbody>
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>Way</th>
+              <th>Commit</th>
+              <th>Who</th>
+              <th>Branch</th>
+              <th>On the shelf</th>
+              <th>In Git</th>
+            </tr>
+          </thead>
+          <tbody>
+            {found.data.transfers.slice(0, 20).map((one) => (
+              <Transfer key={`${one.commit}${one.at}`} shelf={shelf} one={one} />
+            ))}
+          </tbody>
         </table>
       )}
     </>
@@ -158,8 +305,16 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
 function Transfer({ shelf, one }: { shelf: string; one: Schemas["GitTransferAnswer"] }) {
   return (
     <tr>
-      <td title={one.at}>{when(one.at)}</td><td>{one.fetched ? "fetched" : "sent"}</td><td className="wrap">{one.summary}</td><td>{one.author}</td><td>{one.branch}</td>
-      <td><Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>{one.commit.slice(0, 8)}</Link></td>
+      <td title={one.at}>{when(one.at)}</td>
+      <td>{one.fetched ? "fetched" : "sent"}</td>
+      <td className="wrap">{one.summary}</td>
+      <td>{one.author}</td>
+      <td>{one.branch}</td>
+      <td>
+        <Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>
+          {one.commit.slice(0, 8)}
+        </Link>
+      </td>
       <td className="mono">{one.git.slice(0, 8)}</td>
     </tr>
   );

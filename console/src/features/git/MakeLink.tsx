@@ -10,8 +10,16 @@ import { Access, type AccessSaid, NO_ACCESS } from "./Access";
 import { type GitLink, gitLinks } from "./queries";
 
 type Tried = Schemas["GitTried"];
-export const PARTS: [string, string][] = [["none", "In their files"], ["beside", "Beside their files"], ["instead", "Instead of their files"]];
-export const WAYS: [string, string][] = [["send", "Send"], ["fetch", "Fetch"], ["both", "Both"]];
+export const PARTS: [string, string][] = [
+  ["none", "In their files"],
+  ["beside", "Beside their files"],
+  ["instead", "Instead of their files"],
+];
+export const WAYS: [string, string][] = [
+  ["send", "Send"],
+  ["fetch", "Fetch"],
+  ["both", "Both"],
+];
 
 export function MakeLink({ shelf }: { shelf: string }) {
   const queries = useQueryClient();
@@ -40,43 +48,100 @@ export function MakeLink({ shelf }: { shelf: string }) {
         throw error;
       }
     },
-    onSuccess: (found) => { setTried(found); setStep(2); },
+    onSuccess: (found) => {
+      setTried(found);
+      setStep(2);
+    },
   });
   const look = useMutation({
     mutationFn: async () => {
       await send<GitLink>("PATCH", `${base}/${name}`, { way, parts });
       return send<Tried>("POST", `${base}/${name}/test`);
     },
-    onSuccess: (found) => { setTried(found); setStep(3); },
+    onSuccess: (found) => {
+      setTried(found);
+      setStep(3);
+    },
   });
   const begin = useMutation({
     mutationFn: async () => {
       if (follows) return send<GitLink>("PATCH", `${base}/${name}`, { follows });
       return send<Job>("POST", `${base}/${name}/${way === "send" ? "send" : "fetch"}`);
     },
-    onSuccess: async () => { await again(); dialog.current?.close(); },
+    onSuccess: async () => {
+      await again();
+      dialog.current?.close();
+    },
   });
   const leave = useMutation({
-    mutationFn: async () => { if (step > 1) await send("DELETE", `${base}/${name}`); },
-    onSettled: async () => { await again(); dialog.current?.close(); },
+    mutationFn: async () => {
+      if (step > 1) await send("DELETE", `${base}/${name}`);
+    },
+    onSettled: async () => {
+      await again();
+      dialog.current?.close();
+    },
   });
   const error = reach.error ?? look.error ?? begin.error;
   const next = step === 1 ? reach : step === 2 ? look : begin;
   return (
     <>
-      <Button variant="outlined" onClick={() => { setStep(1); setName(""); setAccess(NO_ACCESS); setFolder(""); setPlace(""); setParts("none"); reach.reset(); look.reset(); begin.reset(); dialog.current?.showModal(); }}>Make a link</Button>
+      <Button
+        variant="outlined"
+        onClick={() => {
+          setStep(1);
+          setName("");
+          setAccess(NO_ACCESS);
+          setFolder("");
+          setPlace("");
+          setParts("none");
+          reach.reset();
+          look.reset();
+          begin.reset();
+          dialog.current?.showModal();
+        }}
+      >
+        Make a link
+      </Button>
       <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
-        <form onSubmit={(e) => { e.preventDefault(); next.mutate(); }}>
-          <h2>Make a link <span className="cap">{step} of 3</span></h2>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            next.mutate();
+          }}
+        >
+          <h2>
+            Make a link <span className="cap">{step} of 3</span>
+          </h2>
           <ol className="steps">
             <li className={step > 1 ? "done" : "now"}>
               <b>Address</b>
-              {step > 1 ? <span className="cap">{address} can be reached{tried?.may_write ? " and written to" : ""}. {count(tried?.branches_there.length ?? 0, "branch", "branches")}, {count(tried?.tags ?? 0, "tag")}.</span> : (
+              {step > 1 ? (
+                <span className="cap">
+                  {address} can be reached{tried?.may_write ? " and written to" : ""}.{" "}
+                  {count(tried?.branches_there.length ?? 0, "branch", "branches")}, {count(tried?.tags ?? 0, "tag")}.
+                </span>
+              ) : (
                 <>
                   <label htmlFor="link-name">Name</label>
-                  <input id="link-name" className="inp" required pattern="[a-z0-9]+(-[a-z0-9]+)*" title="Lower-case letters, digits and dashes" value={name} onChange={(e) => setName(e.target.value)} />
+                  <input
+                    id="link-name"
+                    className="inp"
+                    required
+                    pattern="[a-z0-9]+(-[a-z0-9]+)*"
+                    title="Lower-case letters, digits and dashes"
+                    value={name}
+                    onChange={(e) => setName(e.target.value)}
+                  />
                   <label htmlFor="link-address">Address of the repository</label>
-                  <input id="link-address" className="inp" required placeholder="https://HOST/REPOSITORY.git or ssh://USER@HOST/PATH" value={address} onChange={(e) => setAddress(e.target.value)} />
+                  <input
+                    id="link-address"
+                    className="inp"
+                    required
+                    placeholder="https://HOST/REPOSITORY.git or ssh://USER@HOST/PATH"
+                    value={address}
+                    onChange={(e) => setAddress(e.target.value)}
+                  />
                   <label htmlFor="link-folder">Only this folder or artifact (empty: the whole shelf)</label>
                   <input id="link-folder" className="inp" value={folder} onChange={(e) => setFolder(e.target.value)} />
                   {folder && (
@@ -91,17 +156,30 @@ export function MakeLink({ shelf }: { shelf: string }) {
             </li>
             <li className={step > 2 ? "done" : step === 2 ? "now" : "open"}>
               <b>What it joins</b>
-              {step === 1 ? <span className="cap">{folder ? `All branches, with ${folder} alone` : "All branches and tags, under the same names"}</span> : (
+              {step === 1 ? (
+                <span className="cap">{folder ? `All branches, with ${folder} alone` : "All branches and tags, under the same names"}</span>
+              ) : (
                 <>
                   <label htmlFor="link-way">Which way</label>
                   <select id="link-way" className="inp" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
-                    {WAYS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
+                    {WAYS.map(([id, words]) => (
+                      <option key={id} value={id}>
+                        {words}
+                      </option>
+                    ))}
                   </select>
                   <label htmlFor="link-parts">Where parts of notebooks, apps, tests and archives lie there</label>
                   <select id="link-parts" className="inp" disabled={step > 2} value={parts} onChange={(e) => setParts(e.target.value)}>
-                    {PARTS.map(([id, words]) => <option key={id} value={id}>{words}</option>)}
+                    {PARTS.map(([id, words]) => (
+                      <option key={id} value={id}>
+                        {words}
+                      </option>
+                    ))}
                   </select>
-                  <label><input type="checkbox" disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)} /> Follow: keep both sides in step</label>
+                  <label>
+                    <input type="checkbox" disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)} /> Follow:
+                    keep both sides in step
+                  </label>
                 </>
               )}
             </li>
@@ -109,9 +187,16 @@ export function MakeLink({ shelf }: { shelf: string }) {
               <b>Look before anything moves</b>
               {step === 3 && tried && (
                 <dl>
-                  <dt>Would fetch</dt><dd>{tried.would_fetch ? count(tried.would_fetch, "commit") : "nothing"}</dd>
-                  <dt>Would send</dt><dd>{tried.would_send ? count(tried.would_send, "commit") : "nothing"}</dd>
-                  {(tried.odd_names?.length ?? 0) > 0 && <><dt>Stays there</dt><dd>{tried.odd_names?.join(", ")}</dd></>}
+                  <dt>Would fetch</dt>
+                  <dd>{tried.would_fetch ? count(tried.would_fetch, "commit") : "nothing"}</dd>
+                  <dt>Would send</dt>
+                  <dd>{tried.would_send ? count(tried.would_send, "commit") : "nothing"}</dd>
+                  {(tried.odd_names?.length ?? 0) > 0 && (
+                    <>
+                      <dt>Stays there</dt>
+                      <dd>{tried.odd_names?.join(", ")}</dd>
+                    </>
+                  )}
                 </dl>
               )}
             </li>
@@ -119,7 +204,9 @@ export function MakeLink({ shelf }: { shelf: string }) {
           {error && <ProblemBox error={error} />}
           <div className="acts">
             <Button onClick={() => leave.mutate()}>Cancel</Button>
-            <Button type="submit" variant="contained" disabled={next.isPending}>{step === 1 ? "Try it" : step === 2 ? "Look at what it would do" : follows ? "Follow" : way === "send" ? "Send" : "Fetch"}</Button>
+            <Button type="submit" variant="contained" disabled={next.isPending}>
+              {step === 1 ? "Try it" : step === 2 ? "Look at what it would do" : follows ? "Follow" : way === "send" ? "Send" : "Fetch"}
+            </Button>
           </div>
         </form>
       </dialog>

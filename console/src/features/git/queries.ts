@@ -23,4 +23,7 @@ export const gitLinks = (key: string) =>
   });
 
 export const gitLink = (key: string, name: string) =>
-  queryOptions({ queryKey: ["shelf", key, "git-links", name], queryFn: () => get<Schemas["GitLinkShown"]>(`shelves/${key}/git/links/${name}`) });
+  queryOptions({
+    queryKey: ["shelf", key, "git-links", name],
+    queryFn: () => get<Schemas["GitLinkShown"]>(`shelves/${key}/git/links/${name}`),
+  });

@@ -4,12 +4,12 @@ import { commits } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
-import { TaskLink } from "../tasks/TaskLink";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
-import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { SaveReport } from "../../shell/SaveReport";
+import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { TaskLink } from "../tasks/TaskLink";
 import { FIELDS, type Sought, SoughtForm } from "./Sought";
 
 export function HistoryPage() {
@@ -27,21 +27,50 @@ export function HistoryPage() {
       }
       return now;
     });
-  const say = (<><i className="j">history of</i><RefChooser shelf={key} value={at} label="History of" onChoose={setAt} /></>);
+  const say = (
+    <>
+      <i className="j">history of</i>
+      <RefChooser shelf={key} value={at} label="History of" onChoose={setAt} />
+    </>
+  );
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
   const total = found.data?.pages[0]?.total ?? 0;
   const isAll = Object.keys(sought).length === 0;
   return (
     <Page page="history" title={`History of ${at}`} at={at} say={say}>
-      <h1>{found.data ? `${count(total, "commit")} in the line of ${at}${isAll ? "" : total === 1 ? " matches" : " match"}, newest first.` : "History"}</h1>
-      <div className="line1"><SoughtForm sought={sought} onSeek={seek} /><span className="end"><SaveReport report={`shelves/${key}/history/report`} query={{ ref: at, ...sought }} /></span></div>
+      <h1>
+        {found.data
+          ? `${count(total, "commit")} in the line of ${at}${isAll ? "" : total === 1 ? " matches" : " match"}, newest first.`
+          : "History"}
+      </h1>
+      <div className="line1">
+        <SoughtForm sought={sought} onSeek={seek} />
+        <span className="end">
+          <SaveReport report={`shelves/${key}/history/report`} query={{ ref: at, ...sought }} />
+        </span>
+      </div>
       {found.isPending && <Loading what="Reading the history" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data && total === 0 && <Empty>{isAll ? "No commit yet. The first one starts the history." : "No commit of this line matches all of that. Take something away, or show all."}</Empty>}
+      {found.data && total === 0 && (
+        <Empty>
+          {isAll
+            ? "No commit yet. The first one starts the history."
+            : "No commit of this line matches all of that. Take something away, or show all."}
+        </Empty>
+      )}
       {items.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 8 }} aria-label="Commits">
           <table>
-            <thead><tr><th>When</th><th>Who</th><th>Commit</th><th>Effect</th><th>Artifacts</th><th>Id</th></tr></thead>
+            <thead>
+              <tr>
+                <th>When</th>
+                <th>Who</th>
+                <th>Commit</th>
+                <th>Effect</th>
+                <th>Artifacts</th>
+                <th>Id</th>
+              </tr>
+            </thead>
             <tbody>
               {items.map((c) => {
                 return (
@@ -51,17 +80,35 @@ export function HistoryPage() {
                     <td style={{ whiteSpace: "normal" }}>
                       <b>{c.summary}</b>
                       {c.merge && <i className="w"> merge</i>}
-                      {c.tags.map((t) => <span key={t} className="mono" style={{ color: "var(--accent)", marginLeft: 8 }}>tag:{t}</span>)}
-                      {c.tasks.map((t) => <TaskLink key={t} task={t} />)}
-                      {Object.entries(c.labels).map(([k, v]) => <span key={k} className="mut" style={{ marginLeft: 8 }}>{k} {v}</span>)}
+                      {c.tags.map((t) => (
+                        <span key={t} className="mono" style={{ color: "var(--accent)", marginLeft: 8 }}>
+                          tag:{t}
+                        </span>
+                      ))}
+                      {c.tasks.map((t) => (
+                        <TaskLink key={t} task={t} />
+                      ))}
+                      {Object.entries(c.labels).map(([k, v]) => (
+                        <span key={k} className="mut" style={{ marginLeft: 8 }}>
+                          {k} {v}
+                        </span>
+                      ))}
                     </td>
-                    <td><Effect effect={c.effect || undefined} /></td>
                     <td>
-                      {c.artifacts.slice(0, 6).map((a) => <span key={a.path} title={`${a.path}: ${a.headline}`}><KindIcon kind={a.kind || "opaque"} /></span>)}{" "}
+                      <Effect effect={c.effect || undefined} />
+                    </td>
+                    <td>
+                      {c.artifacts.slice(0, 6).map((a) => (
+                        <span key={a.path} title={`${a.path}: ${a.headline}`}>
+                          <KindIcon kind={a.kind || "opaque"} />
+                        </span>
+                      ))}{" "}
                       <span className="sec">{count(c.artifact_count, "artifact")}</span>
                     </td>
                     <td>
-                      <Link className="mono" to={`/s/${key}/commit/${c.commit}`}>{c.commit.slice(0, 8)}</Link>
+                      <Link className="mono" to={`/s/${key}/commit/${c.commit}`}>
+                        {c.commit.slice(0, 8)}
+                      </Link>
                     </td>
                   </tr>
                 );
@@ -70,7 +117,13 @@ export function HistoryPage() {
           </table>
         </section>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button></p>}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older ones
+          </button>
+        </p>
+      )}
     </Page>
   );
 }

@@ -5,17 +5,50 @@ import { type Metric, small } from "./model";
 export function MetricTable({ metrics }: { metrics: Metric[] }) {
   return (
     <section className="sheet" aria-label="Metrics">
-      <div className="ph"><h3>Metrics (metrics.json)</h3><span className="cap">{[...new Set(metrics.map((m) => m.file))].join(", ")}</span></div>
+      <div className="ph">
+        <h3>Metrics (metrics.json)</h3>
+        <span className="cap">{[...new Set(metrics.map((m) => m.file))].join(", ")}</span>
+      </div>
       <table className="tensors">
-        <thead><tr><th scope="col">name</th><th scope="col" className="num">before</th><th scope="col" className="num">after</th><th scope="col" className="num">difference</th><th scope="col">that is</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">name</th>
+            <th scope="col" className="num">
+              before
+            </th>
+            <th scope="col" className="num">
+              after
+            </th>
+            <th scope="col" className="num">
+              difference
+            </th>
+            <th scope="col">that is</th>
+          </tr>
+        </thead>
         <tbody>
           {metrics.map((m) => (
             <tr key={`${m.file} ${m.name}`}>
-              <th scope="row" className="mono">{m.name}</th>
+              <th scope="row" className="mono">
+                {m.name}
+              </th>
               <td className="num">{told(m.before)}</td>
               <td className="num">{told(m.after)}</td>
               <td className="num">{difference(m)}</td>
-              <td>{m.before === m.after ? <span className="cap">same</span> : m.better === null ? <span className="cap">changed</span> : m.better ? <span className="t-added"><span aria-hidden="true">▲</span> better</span> : <span className="t-removed"><span aria-hidden="true">▼</span> worse</span>}</td>
+              <td>
+                {m.before === m.after ? (
+                  <span className="cap">same</span>
+                ) : m.better === null ? (
+                  <span className="cap">changed</span>
+                ) : m.better ? (
+                  <span className="t-added">
+                    <span aria-hidden="true">▲</span> better
+                  </span>
+                ) : (
+                  <span className="t-removed">
+                    <span aria-hidden="true">▼</span> worse
+                  </span>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>

@@ -19,14 +19,30 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Findings">
-        <div className="ph"><h3>Findings</h3><span className="cap">{group(findings.length)}</span></div>
+        <div className="ph">
+          <h3>Findings</h3>
+          <span className="cap">{group(findings.length)}</span>
+        </div>
         <div className="tree" style={{ padding: 0 }}>
           {findings.slice(0, MOST).map((f) => {
             const { lead, before, after } = told(f);
             return (
-              <button key={`${f.part} ${f.field ?? ""} ${f.action}`} type="button" className="find" onClick={() => setPicked(nameOf(f, model))}>
-                <span className="hd"><Mark action={f.action} cosmetic={f.effect === "cosmetic"} /><b>{f.type} <span className="mono">{f.label}</span></b><Effect effect={f.effect} /></span>
-                <span className="sub">{lead} <Inline before={before} after={after} /></span>
+              <button
+                key={`${f.part} ${f.field ?? ""} ${f.action}`}
+                type="button"
+                className="find"
+                onClick={() => setPicked(nameOf(f, model))}
+              >
+                <span className="hd">
+                  <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
+                  <b>
+                    {f.type} <span className="mono">{f.label}</span>
+                  </b>
+                  <Effect effect={f.effect} />
+                </span>
+                <span className="sub">
+                  {lead} <Inline before={before} after={after} />
+                </span>
               </button>
             );
           })}
@@ -40,14 +56,34 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
             <h3>Weights</h3>
             <span className="cap">{said(model)}</span>
             <span className="seg r" role="group" aria-label="Tensors shown">
-              <button type="button" aria-pressed={only} onClick={() => setOnly(true)}>that differ</button>
-              <button type="button" aria-pressed={!only} onClick={() => setOnly(false)}>all</button>
+              <button type="button" aria-pressed={only} onClick={() => setOnly(true)}>
+                that differ
+              </button>
+              <button type="button" aria-pressed={!only} onClick={() => setOnly(false)}>
+                all
+              </button>
             </span>
           </div>
           <div className="scroll" style={{ maxHeight: 420 }} tabIndex={0} role="region" aria-label="Tensors">
             <table className="tensors">
-              <thead><tr><th scope="col">tensor</th><th scope="col">shape</th><th scope="col">relative change</th><th scope="col" className="num">largest</th><th scope="col" className="num">of values</th></tr></thead>
-              <tbody>{rows.slice(0, MOST).map((t) => <Tensor key={t.name} tensor={t} current={t === chosen} onChoose={() => setPicked(t.name)} />)}</tbody>
+              <thead>
+                <tr>
+                  <th scope="col">tensor</th>
+                  <th scope="col">shape</th>
+                  <th scope="col">relative change</th>
+                  <th scope="col" className="num">
+                    largest
+                  </th>
+                  <th scope="col" className="num">
+                    of values
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {rows.slice(0, MOST).map((t) => (
+                  <Tensor key={t.name} tensor={t} current={t === chosen} onChoose={() => setPicked(t.name)} />
+                ))}
+              </tbody>
             </table>
             {rows.length === 0 && <p className="cap pad">The weights of all tensors are equal.</p>}
           </div>
@@ -61,7 +97,10 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
 
 /** The tensor a finding is about: findings name parts by their type, tensors by where they stand. */
 function nameOf(finding: Finding, model: ComparedModel): string {
-  const steps = finding.part.split("/").slice(1).map((step) => step.slice(step.indexOf(":") + 1).replace(/%2F/g, "/"));
+  const steps = finding.part
+    .split("/")
+    .slice(1)
+    .map((step) => step.slice(step.indexOf(":") + 1).replace(/%2F/g, "/"));
   const ends = [steps.join("/"), steps.join("."), steps[steps.length - 1] ?? ""];
   return model.tensors.find((t) => ends.includes(t.name))?.name ?? "";
 }
@@ -74,14 +113,36 @@ function said(model: ComparedModel): string {
 
 function Tensor({ tensor, current, onChoose }: { tensor: TensorRow; current: boolean; onChoose: () => void }) {
   const { before, after, distance, state } = tensor;
-  const shape = before && after && before.shape !== after.shape ? <><del>{before.shape}</del> <ins>{after.shape}</ins></> : (after ?? before)?.shape;
+  const shape =
+    before && after && before.shape !== after.shape ? (
+      <>
+        <del>{before.shape}</del> <ins>{after.shape}</ins>
+      </>
+    ) : (
+      (after ?? before)?.shape
+    );
   const type = before && after && before.type !== after.type ? `${before.type} → ${after.type}` : (after ?? before)?.type;
   return (
     <tr aria-current={current || undefined}>
-      <th scope="row"><button type="button" className="plainbtn" onClick={onChoose}>{state !== "equal" && <Mark action={state} />} <span className="mono">{tensor.name}</span></button></th>
-      <td className="mono">{shape} <span className="cap">{type}</span></td>
+      <th scope="row">
+        <button type="button" className="plainbtn" onClick={onChoose}>
+          {state !== "equal" && <Mark action={state} />} <span className="mono">{tensor.name}</span>
+        </button>
+      </th>
+      <td className="mono">
+        {shape} <span className="cap">{type}</span>
+      </td>
       <td>
-        {distance ? <><span className="far" aria-hidden="true"><i style={{ width: `${far(distance.relative) * 100}%` }} /></span> {percent(distance.relative) || "was all zero"}</> : <span className="cap">{state === "changed" ? "not comparable value by value" : state}</span>}
+        {distance ? (
+          <>
+            <span className="far" aria-hidden="true">
+              <i style={{ width: `${far(distance.relative) * 100}%` }} />
+            </span>{" "}
+            {percent(distance.relative) || "was all zero"}
+          </>
+        ) : (
+          <span className="cap">{state === "changed" ? "not comparable value by value" : state}</span>
+        )}
       </td>
       <td className="num">{distance && distance.largest !== null ? small(distance.largest) : ""}</td>
       <td className="num">{distance ? percent(distance.share) : ""}</td>

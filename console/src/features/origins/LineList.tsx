@@ -24,7 +24,9 @@ interface Given {
 }
 
 export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Given) {
-  useEffect(() => { document.getElementById(`line-${chosen}`)?.scrollIntoView({ block: "nearest" }); });
+  useEffect(() => {
+    document.getElementById(`line-${chosen}`)?.scrollIntoView({ block: "nearest" });
+  });
   const found = useQuery(text(asked.shelf, asked.path, asked.at, asked.version));
   if (!found.data) return <Loading what="Reading the text" />;
   const lines = found.data.text.split(/\r\n|\r|\n/);
@@ -42,27 +44,73 @@ export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Gi
     <section className="sheet" aria-label="Who set it">
       <div className="scroll tall" onKeyDown={walk}>
         <table className="origins lines">
-          <thead><tr><th><span className="sr">Age</span></th><th>Who, when and why</th><th className="num">Line</th><th>{asked.path.split("/").pop()}</th></tr></thead>
-          {runs.filter((run) => run.first <= last && isShown({ id: "", type: "line", label: "", depth: 0, commit: run.commit, cosmetic: false, of: {} }, sought.words, sought.who, sought.since)).map((run) => {
-            const count = Math.min(run.count, last - run.first + 1);
-            return (
-              <tbody key={run.first}>
-                {Array.from({ length: count }, (_, k) => {
-                  const number = run.first + k;
-                  return (
-                    <tr key={number} className={String(number) === chosen ? "on" : ""}>
-                      {k === 0 && <td className="age" rowSpan={count}><i className={`tone${tone(run.commit.recorded)}`} title={TONES[tone(run.commit.recorded)]} /></td>}
-                      {k === 0 && <td className="who" rowSpan={count}><b>{run.commit.author}</b>, {when(run.commit.recorded)}<span className="why" title={run.commit.summary}>{run.commit.summary}</span></td>}
-                      <td className="num"><button id={`line-${number}`} type="button" className="pick" aria-current={String(number) === chosen} aria-label={`Line ${number}`} onClick={() => onChoose(String(number))}>{number}</button></td>
-                      <td className="mono code">{lines[number - 1] || " "}</td>
-                    </tr>
-                  );
-                })}
-              </tbody>
-            );
-          })}
+          <thead>
+            <tr>
+              <th>
+                <span className="sr">Age</span>
+              </th>
+              <th>Who, when and why</th>
+              <th className="num">Line</th>
+              <th>{asked.path.split("/").pop()}</th>
+            </tr>
+          </thead>
+          {runs
+            .filter(
+              (run) =>
+                run.first <= last &&
+                isShown(
+                  { id: "", type: "line", label: "", depth: 0, commit: run.commit, cosmetic: false, of: {} },
+                  sought.words,
+                  sought.who,
+                  sought.since,
+                ),
+            )
+            .map((run) => {
+              const count = Math.min(run.count, last - run.first + 1);
+              return (
+                <tbody key={run.first}>
+                  {Array.from({ length: count }, (_, k) => {
+                    const number = run.first + k;
+                    return (
+                      <tr key={number} className={String(number) === chosen ? "on" : ""}>
+                        {k === 0 && (
+                          <td className="age" rowSpan={count}>
+                            <i className={`tone${tone(run.commit.recorded)}`} title={TONES[tone(run.commit.recorded)]} />
+                          </td>
+                        )}
+                        {k === 0 && (
+                          <td className="who" rowSpan={count}>
+                            <b>{run.commit.author}</b>, {when(run.commit.recorded)}
+                            <span className="why" title={run.commit.summary}>
+                              {run.commit.summary}
+                            </span>
+                          </td>
+                        )}
+                        <td className="num">
+                          <button
+                            id={`line-${number}`}
+                            type="button"
+                            className="pick"
+                            aria-current={String(number) === chosen}
+                            aria-label={`Line ${number}`}
+                            onClick={() => onChoose(String(number))}
+                          >
+                            {number}
+                          </button>
+                        </td>
+                        <td className="mono code">{lines[number - 1] || " "}</td>
+                      </tr>
+                    );
+                  })}
+                </tbody>
+              );
+            })}
         </table>
-        {(lines.length > SHOWN || found.data.truncated) && <p className="pad cap">The first {SHOWN} lines. For any other: everyshelf origins {asked.path} --line N</p>}
+        {(lines.length > SHOWN || found.data.truncated) && (
+          <p className="pad cap">
+            The first {SHOWN} lines. For any other: everyshelf origins {asked.path} --line N
+          </p>
+        )}
       </div>
     </section>
   );

@@ -33,7 +33,17 @@ export function OriginsView(asked: Asked) {
   if (!told) return null;
   const count_ = hidden(told);
   const isText = told.form === "lines";
-  const of: Record<string, string> | null = isText ? (line ? { line } : null) : told.form === "rows" ? (row ? rowAsked(row) : null) : part ? { part } : null;
+  const of: Record<string, string> | null = isText
+    ? line
+      ? { line }
+      : null
+    : told.form === "rows"
+      ? row
+        ? rowAsked(row)
+        : null
+      : part
+        ? { part }
+        : null;
   const list = entries(told, cosmetic === "on", part).filter((entry) => isShown(entry, sought.words, sought.who, sought.since));
   return (
     <>
@@ -41,44 +51,109 @@ export function OriginsView(asked: Asked) {
         <b>{sentence(told)}</b>
         {told.kind !== "dataset" && told.kind !== "database" && told.form !== "whole" && (
           <span className="seg" role="group" aria-label="By">
-            <button type="button" aria-pressed={!isText} onClick={() => setForm(form === "lines" ? "" : "parts")}>Parts</button>
-            <button type="button" aria-pressed={isText} onClick={() => setForm("lines")}>Lines</button>
+            <button type="button" aria-pressed={!isText} onClick={() => setForm(form === "lines" ? "" : "parts")}>
+              Parts
+            </button>
+            <button type="button" aria-pressed={isText} onClick={() => setForm("lines")}>
+              Lines
+            </button>
           </span>
         )}
         {told.form !== "rows" && told.form !== "whole" && (
           <>
-            <label className="sr" htmlFor="origins-words">Part, person or commit</label>
-            <input id="origins-words" className="inp" placeholder={isText ? "Person or commit" : "Part, person or commit"} value={sought.words} onChange={(e) => setSought({ ...sought, words: e.target.value })} />
-            <label className="sr" htmlFor="origins-who">Who</label>
+            <label className="sr" htmlFor="origins-words">
+              Part, person or commit
+            </label>
+            <input
+              id="origins-words"
+              className="inp"
+              placeholder={isText ? "Person or commit" : "Part, person or commit"}
+              value={sought.words}
+              onChange={(e) => setSought({ ...sought, words: e.target.value })}
+            />
+            <label className="sr" htmlFor="origins-who">
+              Who
+            </label>
             <select id="origins-who" className="inp" value={sought.who} onChange={(e) => setSought({ ...sought, who: e.target.value })}>
               <option value="">Who: any</option>
-              {people(told).map((name) => <option key={name}>{name}</option>)}
+              {people(told).map((name) => (
+                <option key={name}>{name}</option>
+              ))}
             </select>
-            <label className="sr" htmlFor="origins-since">Set since</label>
-            <select id="origins-since" className="inp" value={sought.since} onChange={(e) => setSought({ ...sought, since: e.target.value })}>
+            <label className="sr" htmlFor="origins-since">
+              Set since
+            </label>
+            <select
+              id="origins-since"
+              className="inp"
+              value={sought.since}
+              onChange={(e) => setSought({ ...sought, since: e.target.value })}
+            >
               <option value="">Set since: any time</option>
-              {TONES.map((name, n) => n > 0 && <option key={name} value={n}>{name}</option>)}
+              {TONES.map(
+                (name, n) =>
+                  n > 0 && (
+                    <option key={name} value={n}>
+                      {name}
+                    </option>
+                  ),
+              )}
             </select>
-            <label className="check"><input type="checkbox" checked={cosmetic === "on"} onChange={(e) => setCosmetic(e.target.checked ? "on" : "")} /> {isText ? "Spaces" : "Cosmetic changes"} <span className="mut">{cosmetic === "on" ? `${count_} shown` : `${count_} hidden`}</span></label>
-            <span className="tones" aria-hidden="true">Last set {[3, 2, 1, 0].map((n) => <span key={n}><i className={`tone${n}`} /> {TONES[n]}</span>)}</span>
+            <label className="check">
+              <input type="checkbox" checked={cosmetic === "on"} onChange={(e) => setCosmetic(e.target.checked ? "on" : "")} />{" "}
+              {isText ? "Spaces" : "Cosmetic changes"}{" "}
+              <span className="mut">{cosmetic === "on" ? `${count_} shown` : `${count_} hidden`}</span>
+            </label>
+            <span className="tones" aria-hidden="true">
+              Last set{" "}
+              {[3, 2, 1, 0].map((n) => (
+                <span key={n}>
+                  <i className={`tone${n}`} /> {TONES[n]}
+                </span>
+              ))}
+            </span>
           </>
         )}
       </div>
       {told.note && <p className="cap">{told.note}</p>}
       <div className="cols-origins">
-        {told.form === "rows" ? <TableOrigins told={told} onRow={setRow} row={row} />
-          : isText ? <LineList asked={asked} told={told} chosen={line} cosmetic={cosmetic === "on"} sought={sought} onChoose={setLine} />
-          : told.form === "whole" ? <Whole told={told} />
-          : <PartList told={told} list={list} chosen={part} onChoose={(entry: Entry) => setPart(entry.of.part ?? "")} />}
-        {of ? <FormsPanel {...asked} of={of} versions={told.versions} /> : (
+        {told.form === "rows" ? (
+          <TableOrigins told={told} onRow={setRow} row={row} />
+        ) : isText ? (
+          <LineList asked={asked} told={told} chosen={line} cosmetic={cosmetic === "on"} sought={sought} onChoose={setLine} />
+        ) : told.form === "whole" ? (
+          <Whole told={told} />
+        ) : (
+          <PartList told={told} list={list} chosen={part} onChoose={(entry: Entry) => setPart(entry.of.part ?? "")} />
+        )}
+        {of ? (
+          <FormsPanel {...asked} of={of} versions={told.versions} />
+        ) : (
           <section className="sheet" aria-label="One part over time">
-            <div className="ph"><h3>{told.form === "rows" ? "One row over time" : isText ? "One line over time" : "One part over time"}</h3></div>
-            <p className="pad mut">{told.form === "rows" ? "Give the key of a row to see what each commit did to it." : told.form === "whole" ? "It has no parts that can be followed." : "Choose one on the left to see what each commit did to it."}</p>
+            <div className="ph">
+              <h3>{told.form === "rows" ? "One row over time" : isText ? "One line over time" : "One part over time"}</h3>
+            </div>
+            <p className="pad mut">
+              {told.form === "rows"
+                ? "Give the key of a row to see what each commit did to it."
+                : told.form === "whole"
+                  ? "It has no parts that can be followed."
+                  : "Choose one on the left to see what each commit did to it."}
+            </p>
           </section>
         )}
       </div>
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show more of {group(told.total)}</button></p>}
-      <p className="foot">Through {count(told.versions, "version")}, {count(told.moves, "move")} and {count(told.merges, "merge")}. {isText ? "A line keeps its origin when only its spaces change." : "Cosmetic changes take no origin over."}</p>
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show more of {group(told.total)}
+          </button>
+        </p>
+      )}
+      <p className="foot">
+        Through {count(told.versions, "version")}, {count(told.moves, "move")} and {count(told.merges, "merge")}.{" "}
+        {isText ? "A line keeps its origin when only its spaces change." : "Cosmetic changes take no origin over."}
+      </p>
     </>
   );
 }
@@ -94,7 +169,8 @@ function sentence(told: Origins): string {
     const lines = (told.lines ?? []).reduce((n, run) => n + run.count, 0);
     return `Who set it: ${count(lines, "line")} by ${who} in ${count(told.versions, "version")}.`;
   }
-  if (told.form === "rows") return `Who set it: ${count((told.parts ?? []).length, "column")} by ${who} in ${count(told.versions, "version")}.`;
+  if (told.form === "rows")
+    return `Who set it: ${count((told.parts ?? []).length, "column")} by ${who} in ${count(told.versions, "version")}.`;
   if (told.form === "whole") return "Who set it: only as a whole.";
   return `Who set it: ${count(told.total, "part")} by ${who} in ${count(told.versions, "version")}.`;
 }
@@ -103,8 +179,14 @@ function Whole({ told }: { told: Origins }) {
   const commit = Object.values(told.commits).sort((a, b) => b.recorded.localeCompare(a.recorded))[0];
   return (
     <section className="sheet" aria-label="Who set it">
-      <div className="ph"><h3>The whole artifact</h3></div>
-      {commit && <p className="pad">{commit.author}, {when(commit.recorded)}: “{commit.summary}” (version {commit.version})</p>}
+      <div className="ph">
+        <h3>The whole artifact</h3>
+      </div>
+      {commit && (
+        <p className="pad">
+          {commit.author}, {when(commit.recorded)}: “{commit.summary}” (version {commit.version})
+        </p>
+      )}
     </section>
   );
 }

@@ -6,12 +6,24 @@ import { type Entry, type Origins, TONES } from "./model";
 
 const SHOWN = 1500;
 
-export function PartList({ told, list, chosen, onChoose }: { told: Origins; list: Entry[]; chosen: string; onChoose: (entry: Entry) => void }) {
+export function PartList({
+  told,
+  list,
+  chosen,
+  onChoose,
+}: {
+  told: Origins;
+  list: Entry[];
+  chosen: string;
+  onChoose: (entry: Entry) => void;
+}) {
   const [gone, setGone] = useState(false);
   const removed = told.removed ?? [];
   const last = removed[0];
   const by = last ? told.commits[last.removed] : undefined;
-  useEffect(() => { document.getElementById(`origin-${chosen}`)?.scrollIntoView({ block: "nearest" }); }, [chosen]);
+  useEffect(() => {
+    document.getElementById(`origin-${chosen}`)?.scrollIntoView({ block: "nearest" });
+  }, [chosen]);
   const walk = (event: React.KeyboardEvent) => {
     const step = event.key === "ArrowDown" || event.key === "]" ? 1 : event.key === "ArrowUp" || event.key === "[" ? -1 : 0;
     const next = list[list.findIndex((entry) => entry.id === chosen) + step];
@@ -24,19 +36,44 @@ export function PartList({ told, list, chosen, onChoose }: { told: Origins; list
     <section className="sheet" aria-label="Who set it">
       <div className="scroll tall" onKeyDown={walk}>
         <table className="origins">
-          <thead><tr><th className="age"><span className="sr">Age</span></th><th>Part</th><th className="w8">Who</th><th className="w8">When</th><th className="w30">Why</th><th className="w4">In</th></tr></thead>
+          <thead>
+            <tr>
+              <th className="age">
+                <span className="sr">Age</span>
+              </th>
+              <th>Part</th>
+              <th className="w8">Who</th>
+              <th className="w8">When</th>
+              <th className="w30">Why</th>
+              <th className="w4">In</th>
+            </tr>
+          </thead>
           <tbody>
             {list.slice(0, SHOWN).map((entry) => (
               <tr key={entry.id} className={entry.id === chosen ? "on" : ""}>
-                <td className="age"><i className={`tone${tone(entry.commit.recorded)}`} title={TONES[tone(entry.commit.recorded)]} /></td>
+                <td className="age">
+                  <i className={`tone${tone(entry.commit.recorded)}`} title={TONES[tone(entry.commit.recorded)]} />
+                </td>
                 <td>
-                  <button id={`origin-${entry.id}`} type="button" className="pick" aria-current={entry.id === chosen} title={entry.id} style={{ paddingLeft: entry.depth * 14 }} onClick={() => onChoose(entry)}>
-                    {entry.label}{entry.type !== "field" && entry.type !== entry.label && <span className="mut"> {entry.type}</span>}
+                  <button
+                    id={`origin-${entry.id}`}
+                    type="button"
+                    className="pick"
+                    aria-current={entry.id === chosen}
+                    title={entry.id}
+                    style={{ paddingLeft: entry.depth * 14 }}
+                    onClick={() => onChoose(entry)}
+                  >
+                    {entry.label}
+                    {entry.type !== "field" && entry.type !== entry.label && <span className="mut"> {entry.type}</span>}
                   </button>
                 </td>
                 <td>{entry.commit.author}</td>
                 <td title={entry.commit.recorded}>{when(entry.commit.recorded)}</td>
-                <td className="why" title={entry.commit.summary}>{entry.commit.summary}{entry.cosmetic && <i className="w"> cosmetic</i>}</td>
+                <td className="why" title={entry.commit.summary}>
+                  {entry.commit.summary}
+                  {entry.cosmetic && <i className="w"> cosmetic</i>}
+                </td>
                 <td>{entry.commit.version ? `v${entry.commit.version}` : ""}</td>
               </tr>
             ))}
@@ -47,17 +84,47 @@ export function PartList({ told, list, chosen, onChoose }: { told: Origins; list
       </div>
       {last && (
         <div className="removedbar">
-          <Mark action="removed" /> <span><b>{count(removed.length, "removed part")}</b>, last “{last.label}”{by && <>, removed by {by.author} {when(by.recorded)}</>}</span>
-          <button type="button" className="plainbtn" aria-expanded={gone} onClick={() => setGone(!gone)}>{gone ? "Hide removed" : "Show removed"}</button>
+          <Mark action="removed" />{" "}
+          <span>
+            <b>{count(removed.length, "removed part")}</b>, last “{last.label}”
+            {by && (
+              <>
+                , removed by {by.author} {when(by.recorded)}
+              </>
+            )}
+          </span>
+          <button type="button" className="plainbtn" aria-expanded={gone} onClick={() => setGone(!gone)}>
+            {gone ? "Hide removed" : "Show removed"}
+          </button>
         </div>
       )}
       {gone && (
         <table className="origins" aria-label="Removed parts">
-          <thead><tr><th>Part</th><th>Removed by</th><th>When</th><th>Why</th><th>In</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Part</th>
+              <th>Removed by</th>
+              <th>When</th>
+              <th>Why</th>
+              <th>In</th>
+            </tr>
+          </thead>
           <tbody>
             {removed.map((part, i) => {
               const commit = told.commits[part.removed];
-              return commit && <tr key={`${part.path}${i}`}><td title={part.path}>{part.label} <span className="mut">{part.type}</span></td><td>{commit.author}</td><td>{when(commit.recorded)}</td><td className="why">{commit.summary}</td><td>v{commit.version}</td></tr>;
+              return (
+                commit && (
+                  <tr key={`${part.path}${i}`}>
+                    <td title={part.path}>
+                      {part.label} <span className="mut">{part.type}</span>
+                    </td>
+                    <td>{commit.author}</td>
+                    <td>{when(commit.recorded)}</td>
+                    <td className="why">{commit.summary}</td>
+                    <td>v{commit.version}</td>
+                  </tr>
+                )
+              );
             })}
           </tbody>
         </table>

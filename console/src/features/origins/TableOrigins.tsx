@@ -11,25 +11,101 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
   const tables = [...new Set((told.parts ?? []).map((part) => /^\/table:([^/]*)/.exec(part.path)?.[1] ?? ""))].filter(Boolean);
   return (
     <section className="sheet" aria-label="Who set it">
-      <form className="pad rowform" onSubmit={(e) => { e.preventDefault(); onRow(key ? [key, column, table].join("\t") : ""); }}>
+      <form
+        className="pad rowform"
+        onSubmit={(e) => {
+          e.preventDefault();
+          onRow(key ? [key, column, table].join("\t") : "");
+        }}
+      >
         {tables.length > 0 && (
-          <span><label className="cap" htmlFor="origins-table">Table</label><select id="origins-table" className="inp" value={table} onChange={(e) => setTable(e.target.value)}><option value="">choose one</option>{tables.map((name) => <option key={name}>{name}</option>)}</select></span>
+          <span>
+            <label className="cap" htmlFor="origins-table">
+              Table
+            </label>
+            <select id="origins-table" className="inp" value={table} onChange={(e) => setTable(e.target.value)}>
+              <option value="">choose one</option>
+              {tables.map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </span>
         )}
-        <span><label className="cap" htmlFor="origins-row">Key of a row</label><input id="origins-row" className="inp" value={key} placeholder="with commas: Z01,adult" onChange={(e) => setKey(e.target.value)} /></span>
-        <span><label className="cap" htmlFor="origins-column">Column</label><select id="origins-column" className="inp" value={column} onChange={(e) => setColumn(e.target.value)}><option value="">all</option>{[...new Set((told.parts ?? []).map((part) => part.label))].map((name) => <option key={name}>{name}</option>)}</select></span>
-        <button type="submit" className="plainbtn">Show the row</button>
+        <span>
+          <label className="cap" htmlFor="origins-row">
+            Key of a row
+          </label>
+          <input
+            id="origins-row"
+            className="inp"
+            value={key}
+            placeholder="with commas: Z01,adult"
+            onChange={(e) => setKey(e.target.value)}
+          />
+        </span>
+        <span>
+          <label className="cap" htmlFor="origins-column">
+            Column
+          </label>
+          <select id="origins-column" className="inp" value={column} onChange={(e) => setColumn(e.target.value)}>
+            <option value="">all</option>
+            {[...new Set((told.parts ?? []).map((part) => part.label))].map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        </span>
+        <button type="submit" className="plainbtn">
+          Show the row
+        </button>
       </form>
       <table className="origins" aria-label="Columns">
-        <thead><tr><th className="age"><span className="sr">Age</span></th><th>Column</th><th className="w8">Who</th><th className="w8">When</th><th className="w30">Why</th><th className="w4">In</th></tr></thead>
+        <thead>
+          <tr>
+            <th className="age">
+              <span className="sr">Age</span>
+            </th>
+            <th>Column</th>
+            <th className="w8">Who</th>
+            <th className="w8">When</th>
+            <th className="w30">Why</th>
+            <th className="w4">In</th>
+          </tr>
+        </thead>
         <tbody>
-          {(told.parts ?? []).map((part) => <Told key={part.path} told={told} uid={part.set} label={part.depth ? `${part.path.split("/")[1]?.replace("table:", "")}: ${part.label}` : part.label} />)}
+          {(told.parts ?? []).map((part) => (
+            <Told
+              key={part.path}
+              told={told}
+              uid={part.set}
+              label={part.depth ? `${part.path.split("/")[1]?.replace("table:", "")}: ${part.label}` : part.label}
+            />
+          ))}
         </tbody>
       </table>
       <table className="origins" aria-label="Rows">
-        <thead><tr><th className="age"><span className="sr">Age</span></th><th>Rows</th><th className="w8">Who</th><th className="w8">When</th><th className="w30">Why</th><th className="w4">In</th></tr></thead>
+        <thead>
+          <tr>
+            <th className="age">
+              <span className="sr">Age</span>
+            </th>
+            <th>Rows</th>
+            <th className="w8">Who</th>
+            <th className="w8">When</th>
+            <th className="w30">Why</th>
+            <th className="w4">In</th>
+          </tr>
+        </thead>
         <tbody>
-          {(told.rows ?? []).map((rows, i) => <Told key={i} told={told} uid={rows.set} label={`${rows.table ? `${rows.table}: ` : ""}${words(rows)}`} />)}
-          {(told.rows ?? []).length === 0 && <tr><td colSpan={6} className="mut">All rows are from the first version.</td></tr>}
+          {(told.rows ?? []).map((rows, i) => (
+            <Told key={i} told={told} uid={rows.set} label={`${rows.table ? `${rows.table}: ` : ""}${words(rows)}`} />
+          ))}
+          {(told.rows ?? []).length === 0 && (
+            <tr>
+              <td colSpan={6} className="mut">
+                All rows are from the first version.
+              </td>
+            </tr>
+          )}
         </tbody>
       </table>
     </section>
@@ -38,7 +114,16 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
 
 function words(rows: { added: number; changed: number; removed: number; whole?: boolean }): string {
   if (rows.whole) return "all of it";
-  return ([["added", rows.added], ["changed", rows.changed], ["removed", rows.removed]] as const).filter(([, n]) => n).map(([word, n]) => `${group(n)} ${word}`).join(", ");
+  return (
+    [
+      ["added", rows.added],
+      ["changed", rows.changed],
+      ["removed", rows.removed],
+    ] as const
+  )
+    .filter(([, n]) => n)
+    .map(([word, n]) => `${group(n)} ${word}`)
+    .join(", ");
 }
 
 function Told({ told, uid, label }: { told: Origins; uid: string; label: string }) {
@@ -46,8 +131,16 @@ function Told({ told, uid, label }: { told: Origins; uid: string; label: string 
   if (!commit) return null;
   return (
     <tr>
-      <td className="age"><i className={`tone${tone(commit.recorded)}`} title={TONES[tone(commit.recorded)]} /></td>
-      <td>{label}</td><td>{commit.author}</td><td title={commit.recorded}>{when(commit.recorded)}</td><td className="why" title={commit.summary}>{commit.summary}</td><td>{commit.version ? `v${commit.version}` : ""}</td>
+      <td className="age">
+        <i className={`tone${tone(commit.recorded)}`} title={TONES[tone(commit.recorded)]} />
+      </td>
+      <td>{label}</td>
+      <td>{commit.author}</td>
+      <td title={commit.recorded}>{when(commit.recorded)}</td>
+      <td className="why" title={commit.summary}>
+        {commit.summary}
+      </td>
+      <td>{commit.version ? `v${commit.version}` : ""}</td>
     </tr>
   );
 }

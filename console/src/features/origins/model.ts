@@ -21,14 +21,29 @@ export interface Entry {
 
 export const TONES = ["earlier", "this month", "this week", "today"] as const;
 
-const NOBODY: OriginCommit = { version: null, commit: "", author: "", recorded: "", summary: "", tasks: [], path: "", merge: false, others: 0 };
+const NOBODY: OriginCommit = {
+  version: null,
+  commit: "",
+  author: "",
+  recorded: "",
+  summary: "",
+  tasks: [],
+  path: "",
+  merge: false,
+  others: 0,
+};
 
 /** All pages as one answer. */
 export function whole(pages: Origins[]): Origins | undefined {
   const [first, ...rest] = pages;
   if (!first) return undefined;
   return rest.reduce<Origins>(
-    (all, page) => ({ ...all, parts: [...(all.parts ?? []), ...(page.parts ?? [])], lines: [...(all.lines ?? []), ...(page.lines ?? [])], commits: { ...all.commits, ...page.commits } }),
+    (all, page) => ({
+      ...all,
+      parts: [...(all.parts ?? []), ...(page.parts ?? [])],
+      lines: [...(all.lines ?? []), ...(page.lines ?? [])],
+      commits: { ...all.commits, ...page.commits },
+    }),
     first,
   );
 }
@@ -39,14 +54,30 @@ export function entries(found: Origins, cosmetic: boolean, chosen: string): Entr
   const all: Entry[] = [];
   for (const part of found.parts ?? []) {
     const looks = cosmetic && part.looks ? part.looks : null;
-    all.push({ id: part.path, type: part.type, label: part.label || part.type, depth: part.depth, commit: commit(looks ?? part.set), cosmetic: looks !== null, of: { part: part.path } });
+    all.push({
+      id: part.path,
+      type: part.type,
+      label: part.label || part.type,
+      depth: part.depth,
+      commit: commit(looks ?? part.set),
+      cosmetic: looks !== null,
+      of: { part: part.path },
+    });
     const idOf = (name: string) => `${part.path === "/" ? "" : part.path}/${name}`;
     const isOpen = part.path === chosen || part.fields.some((field) => idOf(field.name) === chosen);
     for (const field of part.fields) {
       const said = cosmetic && field.looks ? field.looks : field.set;
       const id = idOf(field.name);
       if (said === part.own && !isOpen) continue;
-      all.push({ id, type: "field", label: field.name, depth: part.depth + 1, commit: commit(said), cosmetic: said !== field.set, of: { part: id } });
+      all.push({
+        id,
+        type: "field",
+        label: field.name,
+        depth: part.depth + 1,
+        commit: commit(said),
+        cosmetic: said !== field.set,
+        of: { part: id },
+      });
     }
   }
   return all;
@@ -62,7 +93,12 @@ export function isShown(entry: Entry, words: string, who: string, since: string)
   if (who && entry.commit.author !== who) return false;
   if (since && tone(entry.commit.recorded) < Number(since)) return false;
   const sought = words.trim().toLowerCase();
-  return !sought || [entry.label, entry.id, entry.commit.author, entry.commit.summary, entry.commit.commit, ...entry.commit.tasks].some((text) => text.toLowerCase().includes(sought));
+  return (
+    !sought ||
+    [entry.label, entry.id, entry.commit.author, entry.commit.summary, entry.commit.commit, ...entry.commit.tasks].some((text) =>
+      text.toLowerCase().includes(sought),
+    )
+  );
 }
 
 export function people(found: Origins): string[] {

@@ -19,8 +19,15 @@ export function PendingPage() {
   return (
     <Page page="pending" title="Pending" at={branches[0] ?? "main"} say={<i className="j">pending changes</i>}>
       <h1>{pending.length ? `${count(pending.length, "artifact")} pending, saved ${when(saved)}.` : "No pending changes."}</h1>
-      {pending.length > 0 && <p className="sec">Saved on the server in your private draft. Closing the browser loses nothing.{outOfReach && " The service is out of reach: what is saved there stays."}</p>}
-      {pending.length === 0 && <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>}
+      {pending.length > 0 && (
+        <p className="sec">
+          Saved on the server in your private draft. Closing the browser loses nothing.
+          {outOfReach && " The service is out of reach: what is saved there stays."}
+        </p>
+      )}
+      {pending.length === 0 && (
+        <Empty>Upload, replace or remove artifacts on the shelf's page; they wait here until they are committed, all or nothing.</Empty>
+      )}
       {branches.map((branch) => (
         <CommitForm key={branch} branch={branch} waiting={pending.filter((p) => p.branch === branch)} />
       ))}
@@ -42,7 +49,13 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
   const chosen = waiting.filter((p) => !out.has(p.path));
   const commit = useMutation({
     mutationFn: (merge: boolean) =>
-      send("POST", `shelves/${key}/drafts/commit`, { branch, summary, description, merge, paths: chosen.map((p) => p.path) }),
+      send("POST", `shelves/${key}/drafts/commit`, {
+        branch,
+        summary,
+        description,
+        merge,
+        paths: chosen.map((p) => p.path),
+      }),
     onSuccess: async () => {
       await again();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
@@ -50,40 +63,127 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
     },
   });
   return (
-    <form className="sheet" style={{ marginTop: 10, maxWidth: 900 }} onSubmit={(e) => { e.preventDefault(); commit.mutate(false); }}>
-      <div className="ph"><h3>For {branch}</h3>{behind && <span className="readonly">{branch} has moved on</span>}<span className="r"><button type="button" className="plainbtn" aria-expanded={trail} onClick={() => setTrail(!trail)}>Save points</button></span></div>
-      {problem && <div className="pad"><ProblemBox error={problem} /></div>}
+    <form
+      className="sheet"
+      style={{ marginTop: 10, maxWidth: 900 }}
+      onSubmit={(e) => {
+        e.preventDefault();
+        commit.mutate(false);
+      }}
+    >
+      <div className="ph">
+        <h3>For {branch}</h3>
+        {behind && <span className="readonly">{branch} has moved on</span>}
+        <span className="r">
+          <button type="button" className="plainbtn" aria-expanded={trail} onClick={() => setTrail(!trail)}>
+            Save points
+          </button>
+        </span>
+      </div>
+      {problem && (
+        <div className="pad">
+          <ProblemBox error={problem} />
+        </div>
+      )}
       <LongTable
-        caption={`Pending artifacts for ${branch}`} maxHeight="520px" columns={7} count={waiting.length}
-        head={<tr><th>Commit</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr>}
+        caption={`Pending artifacts for ${branch}`}
+        maxHeight="520px"
+        columns={7}
+        count={waiting.length}
+        head={
+          <tr>
+            <th>Commit</th>
+            <th>State</th>
+            <th>Artifact</th>
+            <th className="num">Size</th>
+            <th>Saved</th>
+            <th>
+              <span className="sr">Comparison</span>
+            </th>
+            <th>
+              <span className="sr">Action</span>
+            </th>
+          </tr>
+        }
         row={(index, place) => {
           const p = waiting[index];
-          return p && (
-            <tr key={p.path} {...place}>
-              <td><input type="checkbox" aria-label={`Commit ${p.path}`} checked={!left.includes(p.path)} onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== p.path) : [...left, p.path])} /></td>
-              <td><Mark action={p.state} /> {p.state}</td>
-              <td><b>{p.path}</b></td>
-              <td className="num">{p.content ? size(p.size) : ""}</td>
-              <td>{when(p.made)}</td>
-              <td><Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}` })}`}>Compare</Link></td>
-              <td><button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>Discard</button></td>
-            </tr>
+          return (
+            p && (
+              <tr key={p.path} {...place}>
+                <td>
+                  <input
+                    type="checkbox"
+                    aria-label={`Commit ${p.path}`}
+                    checked={!left.includes(p.path)}
+                    onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== p.path) : [...left, p.path])}
+                  />
+                </td>
+                <td>
+                  <Mark action={p.state} /> {p.state}
+                </td>
+                <td>
+                  <b>{p.path}</b>
+                </td>
+                <td className="num">{p.content ? size(p.size) : ""}</td>
+                <td>{when(p.made)}</td>
+                <td>
+                  <Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}` })}`}>
+                    Compare
+                  </Link>
+                </td>
+                <td>
+                  <button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>
+                    Discard
+                  </button>
+                </td>
+              </tr>
+            )
           );
         }}
       />
       <div className="pad">
-        <label htmlFor={`summary-${branch}`} className="sm sec">Summary</label>
-        <input id={`summary-${branch}`} className="inp" style={{ width: "100%" }} required maxLength={300} value={summary} onChange={(e) => setSummary(e.target.value)} />
-        <label htmlFor={`description-${branch}`} className="sm sec" style={{ display: "block", marginTop: 8 }}>Description</label>
-        <textarea id={`description-${branch}`} className="inp" rows={2} value={description} onChange={(e) => setDescription(e.target.value)} />
+        <label htmlFor={`summary-${branch}`} className="sm sec">
+          Summary
+        </label>
+        <input
+          id={`summary-${branch}`}
+          className="inp"
+          style={{ width: "100%" }}
+          required
+          maxLength={300}
+          value={summary}
+          onChange={(e) => setSummary(e.target.value)}
+        />
+        <label htmlFor={`description-${branch}`} className="sm sec" style={{ display: "block", marginTop: 8 }}>
+          Description
+        </label>
+        <textarea
+          id={`description-${branch}`}
+          className="inp"
+          rows={2}
+          value={description}
+          onChange={(e) => setDescription(e.target.value)}
+        />
         {commit.isError && <ProblemBox error={commit.error} />}
         <div className="line1">
-          <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>Commit {count(chosen.length, "artifact")}</Button>
-          {commit.isError && !isWaiting(commit.error) && <Button onClick={() => commit.mutate(true)}>Merge with newer commits and commit</Button>}
+          <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>
+            Commit {count(chosen.length, "artifact")}
+          </Button>
+          {commit.isError && !isWaiting(commit.error) && (
+            <Button onClick={() => commit.mutate(true)}>Merge with newer commits and commit</Button>
+          )}
           <SettleButton error={commit.error} />
         </div>
       </div>
-      {trail && <><div className="ph"><h3>Save points</h3><span className="cap">every state that was saved, newest first</span></div><SavePoints branch={branch} /></>}
+      {trail && (
+        <>
+          <div className="ph">
+            <h3>Save points</h3>
+            <span className="cap">every state that was saved, newest first</span>
+          </div>
+          <SavePoints branch={branch} />
+        </>
+      )}
     </form>
   );
 }

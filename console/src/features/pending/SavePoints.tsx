@@ -29,16 +29,58 @@ export function SavePoints({ branch }: { branch: string }) {
       {back.isError && <ProblemBox error={back.error} />}
       <table>
         <caption className="sr">Save points of {branch}</caption>
-        <thead><tr><th className="num">Point</th><th>State</th><th>Artifact</th><th className="num">Size</th><th>Saved</th><th>Committed in</th><th><span className="sr">Comparison</span></th><th><span className="sr">Action</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th className="num">Point</th>
+            <th>State</th>
+            <th>Artifact</th>
+            <th className="num">Size</th>
+            <th>Saved</th>
+            <th>Committed in</th>
+            <th>
+              <span className="sr">Comparison</span>
+            </th>
+            <th>
+              <span className="sr">Action</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {found.data.map((p) => (
             <tr key={p.point}>
               <td className="num">{p.point}</td>
-              <td>{p.state !== "discarded" && <Mark action={p.state} />} {p.state}</td>
-              <td>{p.path}</td><td className="num">{p.content ? size(p.size) : ""}</td><td>{when(p.made)}</td>
-              <td className="mono">{p.commit ? <Link to={`/s/${key}?ref=commit:${p.commit}`}>{p.commit.slice(0, 8)}</Link> : <span className="mut">not committed</span>}</td>
-              <td>{p.content && <Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}@${p.point}` })}`}>Compare</Link>}</td>
-              <td>{(!newest.has(p.point) || p.state === "discarded" || p.commit) && <button type="button" className="plainbtn" aria-label={`Restore save point ${p.point}`} onClick={() => back.mutate(p.point)}>Restore</button>}</td>
+              <td>
+                {p.state !== "discarded" && <Mark action={p.state} />} {p.state}
+              </td>
+              <td>{p.path}</td>
+              <td className="num">{p.content ? size(p.size) : ""}</td>
+              <td>{when(p.made)}</td>
+              <td className="mono">
+                {p.commit ? (
+                  <Link to={`/s/${key}?ref=commit:${p.commit}`}>{p.commit.slice(0, 8)}</Link>
+                ) : (
+                  <span className="mut">not committed</span>
+                )}
+              </td>
+              <td>
+                {p.content && (
+                  <Link to={`/s/${key}/compare?${new URLSearchParams({ path: p.path, from: branch, to: `draft:${branch}@${p.point}` })}`}>
+                    Compare
+                  </Link>
+                )}
+              </td>
+              <td>
+                {(!newest.has(p.point) || p.state === "discarded" || p.commit) && (
+                  <button
+                    type="button"
+                    className="plainbtn"
+                    aria-label={`Restore save point ${p.point}`}
+                    onClick={() => back.mutate(p.point)}
+                  >
+                    Restore
+                  </button>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>

@@ -1,6 +1,7 @@
 /** What waits to be committed: the person's drafts, kept on the server edit by edit. */
-import { useMemo } from "react";
+
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo } from "react";
 import { get, type Schemas, send } from "../../api/client";
 
 export type Draft = Schemas["DraftOut"];
@@ -21,16 +22,26 @@ export interface Edit {
 const ASK_AGAIN_MS = 15_000;
 
 export const drafts = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "drafts"], queryFn: () => get<Draft[]>(`shelves/${key}/drafts`), refetchInterval: ASK_AGAIN_MS });
+  queryOptions({
+    queryKey: ["shelf", key, "drafts"],
+    queryFn: () => get<Draft[]>(`shelves/${key}/drafts`),
+    refetchInterval: ASK_AGAIN_MS,
+  });
 
 export const savePoints = (key: string, branch: string) =>
-  queryOptions({ queryKey: ["shelf", key, "drafts", branch, "points"], queryFn: () => get<SavePoint[]>(`shelves/${key}/drafts/points`, { branch }) });
+  queryOptions({
+    queryKey: ["shelf", key, "drafts", branch, "points"],
+    queryFn: () => get<SavePoint[]>(`shelves/${key}/drafts/points`, { branch }),
+  });
 
 export function usePending(shelf: string) {
   const queries = useQueryClient();
   const found = useQuery(drafts(shelf));
   const all = found.data ?? [];
-  const pending: Pending[] = useMemo(() => (found.data ?? []).flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch }))), [found.data]);
+  const pending: Pending[] = useMemo(
+    () => (found.data ?? []).flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch }))),
+    [found.data],
+  );
   const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
   const keep = useMutation({
     mutationFn: ({ branch, base, path, content }: Edit) => {
@@ -41,9 +52,23 @@ export function usePending(shelf: string) {
     onSettled: again,
   });
   const discard = useMutation({
-    mutationFn: ({ branch, paths }: { branch: string; paths: string[] }) => send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
+    mutationFn: ({ branch, paths }: { branch: string; paths: string[] }) =>
+      send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
     onSettled: again,
   });
-  const saved = all.map((d) => d.saved).filter((s): s is string => s !== null).sort().pop();
-  return { drafts: all, pending, saved, outOfReach: found.isError, problem: keep.error ?? discard.error, keep: keep.mutateAsync, discard: discard.mutateAsync, again };
+  const saved = all
+    .map((d) => d.saved)
+    .filter((s): s is string => s !== null)
+    .sort()
+    .pop();
+  return {
+    drafts: all,
+    pending,
+    saved,
+    outOfReach: found.isError,
+    problem: keep.error ?? discard.error,
+    keep: keep.mutateAsync,
+    discard: discard.mutateAsync,
+    again,
+  };
 }

@@ -18,12 +18,29 @@ export function AccountPage() {
   }, []);
   return (
     <>
-      <header className="addr"><Link to="/" aria-label="All shelves" style={{ display: "flex" }}><Logo /></Link><div className="say"><b>Your account</b></div><div className="right"><Person /></div></header>
+      <header className="addr">
+        <Link to="/" aria-label="All shelves" style={{ display: "flex" }}>
+          <Logo />
+        </Link>
+        <div className="say">
+          <b>Your account</b>
+        </div>
+        <div className="right">
+          <Person />
+        </div>
+      </header>
       <div className="board" />
       <main>
         {me?.person && (
           <>
-            <div className="line1"><h1>{me.person.full_name} signs in as {me.person.name}.</h1><span className="end"><EndSessions name={me.person.name} own /></span></div>
+            <div className="line1">
+              <h1>
+                {me.person.full_name} signs in as {me.person.name}.
+              </h1>
+              <span className="end">
+                <EndSessions name={me.person.name} own />
+              </span>
+            </div>
             <ChangePassword />
           </>
         )}
@@ -45,32 +62,67 @@ function ChangePassword() {
   });
   return (
     <section className="sheet pad" aria-label="Change your password" style={{ marginBottom: 20 }}>
-      <form style={{ maxWidth: 380 }} onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
+      <form
+        style={{ maxWidth: 380 }}
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate();
+        }}
+      >
         <h2>Change your password</h2>
         <p className="sec">All your other sessions end. Tokens go on until you revoke them.</p>
         <div className="fieldrow">
           <label htmlFor="old-password">Password now</label>
-          <input id="old-password" className="inp" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
+          <input
+            id="old-password"
+            className="inp"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={old}
+            onChange={(e) => setOld(e.target.value)}
+          />
         </div>
         <div className="fieldrow">
           <label htmlFor="new-password">New password, at least 10 characters</label>
-          <input id="new-password" className="inp" type="password" autoComplete="new-password" required minLength={10} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+          <input
+            id="new-password"
+            className="inp"
+            type="password"
+            autoComplete="new-password"
+            required
+            minLength={10}
+            value={fresh}
+            onChange={(e) => setFresh(e.target.value)}
+          />
         </div>
         {change.isError && <ProblemBox error={change.error} />}
         {change.isSuccess && <p role="status">Your password is changed.</p>}
-        <div className="acts"><Button type="submit" variant="contained" disabled={change.isPending}>Change password</Button></div>
+        <div className="acts">
+          <Button type="submit" variant="contained" disabled={change.isPending}>
+            Change password
+          </Button>
+        </div>
       </form>
     </section>
   );
 }
 
 function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
-  const end = useMutation({ mutationFn: () => send<Schemas["SessionsEnded"]>("DELETE", `people/${encodeURIComponent(name)}/sessions`) });
+  const end = useMutation({
+    mutationFn: () => send<Schemas["SessionsEnded"]>("DELETE", `people/${encodeURIComponent(name)}/sessions`),
+  });
   return (
     <>
       {end.isError && <ProblemBox error={end.error} />}
-      {end.data && <span role="status" className="sec">{count(end.data.ended, "session")} ended </span>}
-      <button type="button" className="plainbtn" aria-label={own ? undefined : `End the sessions of ${name}`} onClick={() => end.mutate()}>{own ? "Sign out everywhere else" : "End sessions"}</button>
+      {end.data && (
+        <span role="status" className="sec">
+          {count(end.data.ended, "session")} ended{" "}
+        </span>
+      )}
+      <button type="button" className="plainbtn" aria-label={own ? undefined : `End the sessions of ${name}`} onClick={() => end.mutate()}>
+        {own ? "Sign out everywhere else" : "End sessions"}
+      </button>
     </>
   );
 }
@@ -84,17 +136,31 @@ function Accounts({ own }: { own: string }) {
   });
   return (
     <>
-      <div className="line1"><h2>{found.data ? `${count(found.data.length, "account")} on this installation` : "Accounts"}</h2></div>
+      <div className="line1">
+        <h2>{found.data ? `${count(found.data.length, "account")} on this installation` : "Accounts"}</h2>
+      </div>
       {found.isPending && <Loading what="Reading the accounts" />}
       {(found.isError || set.isError) && <ProblemBox error={found.error ?? set.error} />}
       {found.data && (
         <section className="sheet scroll" aria-label="Accounts">
           <table>
-            <thead><tr><th>Person</th><th>Signs in as</th><th>State</th><th>Signed in last</th><th><span className="sr">Actions</span></th></tr></thead>
+            <thead>
+              <tr>
+                <th>Person</th>
+                <th>Signs in as</th>
+                <th>State</th>
+                <th>Signed in last</th>
+                <th>
+                  <span className="sr">Actions</span>
+                </th>
+              </tr>
+            </thead>
             <tbody>
               {found.data.map((a) => (
                 <tr key={a.name}>
-                  <td><b>{a.full_name}</b></td>
+                  <td>
+                    <b>{a.full_name}</b>
+                  </td>
                   <td className="mono">{a.name}</td>
                   <td>{a.active ? (a.admin ? "● administrator" : "● active") : "○ disabled"}</td>
                   <td>{when(a.last_signed_in) || "never"}</td>
@@ -102,7 +168,14 @@ function Accounts({ own }: { own: string }) {
                     <ResetPassword name={a.name} />
                     <EndSessions name={a.name} />
                     {a.name !== own && (
-                      <button type="button" className="plainbtn" aria-label={`${a.active ? "Disable" : "Enable"} ${a.name}`} onClick={() => set.mutate({ name: a.name, active: !a.active })}>{a.active ? "Disable" : "Enable"}</button>
+                      <button
+                        type="button"
+                        className="plainbtn"
+                        aria-label={`${a.active ? "Disable" : "Enable"} ${a.name}`}
+                        onClick={() => set.mutate({ name: a.name, active: !a.active })}
+                      >
+                        {a.active ? "Disable" : "Enable"}
+                      </button>
                     )}
                   </td>
                 </tr>
@@ -117,23 +190,50 @@ function Accounts({ own }: { own: string }) {
 
 function ResetPassword({ name }: { name: string }) {
   const dialog = useRef<HTMLDialogElement>(null);
-  const reset = useMutation({ mutationFn: () => send<Schemas["PasswordMade"]>("POST", `people/${encodeURIComponent(name)}/password`, {}) });
+  const reset = useMutation({
+    mutationFn: () => send<Schemas["PasswordMade"]>("POST", `people/${encodeURIComponent(name)}/password`, {}),
+  });
   return (
     <>
-      <button type="button" className="plainbtn" aria-label={`Reset the password of ${name}`} onClick={() => { reset.reset(); dialog.current?.showModal(); }}>Reset password</button>
+      <button
+        type="button"
+        className="plainbtn"
+        aria-label={`Reset the password of ${name}`}
+        onClick={() => {
+          reset.reset();
+          dialog.current?.showModal();
+        }}
+      >
+        Reset password
+      </button>
       <dialog ref={dialog} aria-label={`Reset the password of ${name}`} onClose={() => reset.reset()}>
         <h2>Reset the password of {name}</h2>
         {reset.data ? (
           <>
             <p className="sec">Give it to them now; it is not shown again. Their sessions ended.</p>
-            <input className="inp mono" aria-label="The new password" readOnly value={reset.data.password} onFocus={(e) => e.target.select()} />
-            <div className="acts"><Button variant="contained" onClick={() => dialog.current?.close()}>Done</Button></div>
+            <input
+              className="inp mono"
+              aria-label="The new password"
+              readOnly
+              value={reset.data.password}
+              onFocus={(e) => e.target.select()}
+            />
+            <div className="acts">
+              <Button variant="contained" onClick={() => dialog.current?.close()}>
+                Done
+              </Button>
+            </div>
           </>
         ) : (
           <>
             <p className="sec">They get a random password, and their sessions end. Their tokens go on.</p>
             {reset.isError && <ProblemBox error={reset.error} />}
-            <div className="acts"><Button onClick={() => dialog.current?.close()}>Cancel</Button><Button variant="contained" disabled={reset.isPending} onClick={() => reset.mutate()}>Reset it</Button></div>
+            <div className="acts">
+              <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+              <Button variant="contained" disabled={reset.isPending} onClick={() => reset.mutate()}>
+                Reset it
+              </Button>
+            </div>
           </>
         )}
       </dialog>

@@ -15,9 +15,14 @@ export function JoinPage() {
   const [name, setName] = useState("");
   const [fullName, setFullName] = useState("");
   const [password, setPassword] = useState("");
-  const seen = useQuery({ queryKey: ["invitation", invitation], queryFn: () => send<Schemas["InvitationSeen"]>("POST", "invitations/look", { invitation }), retry: false });
+  const seen = useQuery({
+    queryKey: ["invitation", invitation],
+    queryFn: () => send<Schemas["InvitationSeen"]>("POST", "invitations/look", { invitation }),
+    retry: false,
+  });
   const accept = useMutation({
-    mutationFn: () => send<Schemas["Joined"]>("POST", "invitations/accept", me ? { invitation } : { invitation, name, full_name: fullName, password }),
+    mutationFn: () =>
+      send<Schemas["Joined"]>("POST", "invitations/accept", me ? { invitation } : { invitation, name, full_name: fullName, password }),
     onSuccess: async (joined) => {
       await queries.invalidateQueries();
       window.location.assign(`/s/${joined.shelf}`);
@@ -25,29 +30,78 @@ export function JoinPage() {
   });
   return (
     <main>
-      <form className="sheet signin" onSubmit={(e) => { e.preventDefault(); accept.mutate(); }}>
+      <form
+        className="sheet signin"
+        onSubmit={(e) => {
+          e.preventDefault();
+          accept.mutate();
+        }}
+      >
         <div style={{ display: "flex", gap: 12, alignItems: "center", color: "var(--accent)", marginBottom: 10 }}>
-          <span className="addr" style={{ padding: 0, minHeight: 0, background: "none" }}><Logo /></span>
+          <span className="addr" style={{ padding: 0, minHeight: 0, background: "none" }}>
+            <Logo />
+          </span>
           <h1 style={{ color: "var(--ink)" }}>{seen.data ? `Join ${seen.data.shelf_name}` : "An invitation"}</h1>
         </div>
         {seen.isPending && <Loading what="Looking at the invitation" />}
         {seen.isError && <ProblemBox error={seen.error} />}
         {seen.data && (
           <>
-            <p className="sec sm">{seen.data.by} invites you as {seen.data.role}. Valid until {when(seen.data.expires)}.</p>
+            <p className="sec sm">
+              {seen.data.by} invites you as {seen.data.role}. Valid until {when(seen.data.expires)}.
+            </p>
             {!me && (
               <>
-                <label className="sm sec" htmlFor="join-name" style={{ display: "block", margin: "12px 0 3px" }}>Sign-in name you choose</label>
-                <input id="join-name" className="inp" style={{ width: "100%" }} autoComplete="username" required pattern="[a-z0-9][a-z0-9._\-]*" title="Lower-case letters, digits, dots and dashes" value={name} onChange={(e) => setName(e.target.value)} />
-                <label className="sm sec" htmlFor="join-full" style={{ display: "block", margin: "12px 0 3px" }}>Your name</label>
-                <input id="join-full" className="inp" style={{ width: "100%" }} autoComplete="name" value={fullName} onChange={(e) => setFullName(e.target.value)} />
-                <label className="sm sec" htmlFor="join-password" style={{ display: "block", margin: "12px 0 3px" }}>A password of at least ten characters</label>
-                <input id="join-password" className="inp" style={{ width: "100%" }} type="password" autoComplete="new-password" required minLength={10} value={password} onChange={(e) => setPassword(e.target.value)} />
-                <p className="cap" style={{ marginTop: 6 }}>You have a name here already? <a href="/">Sign in</a> first, then open the link again.</p>
+                <label className="sm sec" htmlFor="join-name" style={{ display: "block", margin: "12px 0 3px" }}>
+                  Sign-in name you choose
+                </label>
+                <input
+                  id="join-name"
+                  className="inp"
+                  style={{ width: "100%" }}
+                  autoComplete="username"
+                  required
+                  pattern="[a-z0-9][a-z0-9._\-]*"
+                  title="Lower-case letters, digits, dots and dashes"
+                  value={name}
+                  onChange={(e) => setName(e.target.value)}
+                />
+                <label className="sm sec" htmlFor="join-full" style={{ display: "block", margin: "12px 0 3px" }}>
+                  Your name
+                </label>
+                <input
+                  id="join-full"
+                  className="inp"
+                  style={{ width: "100%" }}
+                  autoComplete="name"
+                  value={fullName}
+                  onChange={(e) => setFullName(e.target.value)}
+                />
+                <label className="sm sec" htmlFor="join-password" style={{ display: "block", margin: "12px 0 3px" }}>
+                  A password of at least ten characters
+                </label>
+                <input
+                  id="join-password"
+                  className="inp"
+                  style={{ width: "100%" }}
+                  type="password"
+                  autoComplete="new-password"
+                  required
+                  minLength={10}
+                  value={password}
+                  onChange={(e) => setPassword(e.target.value)}
+                />
+                <p className="cap" style={{ marginTop: 6 }}>
+                  You have a name here already? <a href="/">Sign in</a> first, then open the link again.
+                </p>
               </>
             )}
             {accept.isError && <ProblemBox error={accept.error} />}
-            <div style={{ marginTop: 16 }}><Button type="submit" variant="contained" disabled={accept.isPending}>{me ? `Join as ${me.full_name}` : "Join"}</Button></div>
+            <div style={{ marginTop: 16 }}>
+              <Button type="submit" variant="contained" disabled={accept.isPending}>
+                {me ? `Join as ${me.full_name}` : "Join"}
+              </Button>
+            </div>
           </>
         )}
       </form>

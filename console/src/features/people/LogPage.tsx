@@ -6,7 +6,24 @@ import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { log, members } from "./queries";
 
-const ABOUT = ["", "commit", "branch", "tag", "merge", "proposal", "check", "experiment", "promotion", "environment", "member", "invitation", "link", "git", "webhook", "shelf"];
+const ABOUT = [
+  "",
+  "commit",
+  "branch",
+  "tag",
+  "merge",
+  "proposal",
+  "check",
+  "experiment",
+  "promotion",
+  "environment",
+  "member",
+  "invitation",
+  "link",
+  "git",
+  "webhook",
+  "shelf",
+];
 
 export function LogPage() {
   const key = useShelfKey();
@@ -21,14 +38,26 @@ export function LogPage() {
         <h1>Audit log. Entries are never deleted.</h1>
         <span className="end">
           <Link to={`/s/${key}/webhooks`}>Webhooks</Link>
-          <label className="cap" htmlFor="log-person">Person</label>
+          <label className="cap" htmlFor="log-person">
+            Person
+          </label>
           <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
             <option value="">all people</option>
-            {people.data?.map((m) => <option key={m.person} value={m.person}>{m.full_name}</option>)}
+            {people.data?.map((m) => (
+              <option key={m.person} value={m.person}>
+                {m.full_name}
+              </option>
+            ))}
           </select>
-          <label className="cap" htmlFor="log-about">About</label>
+          <label className="cap" htmlFor="log-about">
+            About
+          </label>
           <select id="log-about" className="inp" value={act} onChange={(e) => setAct(e.target.value)}>
-            {ABOUT.map((a) => <option key={a} value={a}>{a || "everything"}</option>)}
+            {ABOUT.map((a) => (
+              <option key={a} value={a}>
+                {a || "everything"}
+              </option>
+            ))}
           </select>
         </span>
       </div>
@@ -38,12 +67,28 @@ export function LogPage() {
       {rows.length > 0 && (
         <section className="sheet scroll" aria-label="Log">
           <table>
-            <thead><tr><th>When</th><th>Who</th><th>Did</th><th>With</th></tr></thead>
+            <thead>
+              <tr>
+                <th>When</th>
+                <th>Who</th>
+                <th>Did</th>
+                <th>With</th>
+              </tr>
+            </thead>
             <tbody>
               {rows.map((e) => (
                 <tr key={e.entry}>
-                  <td title={e.time}>{when(e.time)}</td><td><b>{e.person}</b></td>
-                  <td className="wrap">{e.words} <b>{e.subject}</b>{typeof e.detail.why === "string" && e.detail.why ? <span className="sec">: {e.detail.why}</span> : null}{typeof e.detail.role === "string" && e.act.startsWith("member") ? <span className="sec">, {e.detail.role}</span> : null}</td>
+                  <td title={e.time}>{when(e.time)}</td>
+                  <td>
+                    <b>{e.person}</b>
+                  </td>
+                  <td className="wrap">
+                    {e.words} <b>{e.subject}</b>
+                    {typeof e.detail.why === "string" && e.detail.why ? <span className="sec">: {e.detail.why}</span> : null}
+                    {typeof e.detail.role === "string" && e.act.startsWith("member") ? (
+                      <span className="sec">, {e.detail.role}</span>
+                    ) : null}
+                  </td>
                   <td className="sec">{e.via || "the console"}</td>
                 </tr>
               ))}
@@ -51,7 +96,14 @@ export function LogPage() {
           </table>
         </section>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older entries</button> <span className="cap">{count(rows.length, "entry", "entries")} shown</span></p>}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older entries
+          </button>{" "}
+          <span className="cap">{count(rows.length, "entry", "entries")} shown</span>
+        </p>
+      )}
     </Page>
   );
 }

@@ -5,10 +5,16 @@ import { get, type Schemas } from "../../api/client";
 export const ROLES = ["reader", "author", "keeper", "owner"] as const;
 
 export const members = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "members"], queryFn: () => get<Schemas["MemberOut"][]>(`shelves/${key}/members`) });
+  queryOptions({
+    queryKey: ["shelf", key, "members"],
+    queryFn: () => get<Schemas["MemberOut"][]>(`shelves/${key}/members`),
+  });
 
 export const invitations = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "invitations"], queryFn: () => get<Schemas["InvitationOut"][]>(`shelves/${key}/invitations`) });
+  queryOptions({
+    queryKey: ["shelf", key, "invitations"],
+    queryFn: () => get<Schemas["InvitationOut"][]>(`shelves/${key}/invitations`),
+  });
 
 export const tokens = () => queryOptions({ queryKey: ["tokens"], queryFn: () => get<Schemas["TokenOut"][]>("tokens") });
 
@@ -17,7 +23,12 @@ export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: ()
 export const log = (address: string, person: string, act: string) =>
   infiniteQueryOptions({
     queryKey: ["log", address, person, act],
-    queryFn: ({ pageParam }) => get<Schemas["LogPage"]>(address, { person: person || undefined, act: act || undefined, before: pageParam ?? undefined }),
+    queryFn: ({ pageParam }) =>
+      get<Schemas["LogPage"]>(address, {
+        person: person || undefined,
+        act: act || undefined,
+        before: pageParam ?? undefined,
+      }),
     initialPageParam: null as number | null,
     getNextPageParam: (last) => last.next,
   });

@@ -31,7 +31,10 @@ export function PictureComparison({ picture, findings, shelf, path, from, to }: 
   const same = picture.before.width === picture.after.width && picture.before.height === picture.after.height;
   const way = same ? asked : "beside";
   if (error) return <ProblemBox error={error} />;
-  const frame = { aspectRatio: `${picture.after.width} / ${picture.after.height}`, maxWidth: `min(100%, ${Math.max(picture.after.width, 320)}px, calc((100vh - 330px) * ${picture.after.width / picture.after.height}))` };
+  const frame = {
+    aspectRatio: `${picture.after.width} / ${picture.after.height}`,
+    maxWidth: `min(100%, ${Math.max(picture.after.width, 320)}px, calc((100vh - 330px) * ${picture.after.width / picture.after.height}))`,
+  };
   return (
     <div className="cols-table">
       <section className="sheet pictures" aria-label="Pictures">
@@ -39,14 +42,24 @@ export function PictureComparison({ picture, findings, shelf, path, from, to }: 
           <h3>{size(picture)}</h3>
           {same && (
             <span className="seg r" role="group" aria-label="Compared as">
-              {Object.entries(WAYS).map(([id, name]) => <button key={id} type="button" aria-pressed={way === id} onClick={() => setWay(id)}>{name}</button>)}
+              {Object.entries(WAYS).map(([id, name]) => (
+                <button key={id} type="button" aria-pressed={way === id} onClick={() => setWay(id)}>
+                  {name}
+                </button>
+              ))}
             </span>
           )}
         </div>
         {way === "beside" ? (
           <div className="both">
-            <figure><img src={before.src} alt={`${path} at ${from}`} /><figcaption>before, {from}</figcaption></figure>
-            <figure><img src={after.src} alt={`${path} at ${to}`} /><figcaption>after, {to}</figcaption></figure>
+            <figure>
+              <img src={before.src} alt={`${path} at ${from}`} />
+              <figcaption>before, {from}</figcaption>
+            </figure>
+            <figure>
+              <img src={after.src} alt={`${path} at ${to}`} />
+              <figcaption>after, {to}</figcaption>
+            </figure>
           </div>
         ) : (
           <div className="canvas">
@@ -54,23 +67,47 @@ export function PictureComparison({ picture, findings, shelf, path, from, to }: 
               <img src={after.src} alt={`${path} at ${to}`} className={way === "difference" ? "faded" : ""} />
               {way === "slider" && <img src={before.src} alt={`${path} at ${from}`} style={{ clipPath: `inset(0 ${100 - at}% 0 0)` }} />}
               {way === "slider" && <i className="line" style={{ left: `${at}%` }} />}
-              {way === "difference" && picture.difference && <span className="differs" style={{ maskImage: `url(${picture.difference})`, WebkitMaskImage: `url(${picture.difference})` }} />}
+              {way === "difference" && picture.difference && (
+                <span
+                  className="differs"
+                  style={{ maskImage: `url(${picture.difference})`, WebkitMaskImage: `url(${picture.difference})` }}
+                />
+              )}
               {picture.region && <Region picture={picture} />}
             </div>
             {way === "slider" && (
-              <div className="slide"><span className="cap">before</span><Slider size="small" value={at} onChange={(_, v) => setAt(v as number)} aria-label="How much of the older picture is shown" valueLabelDisplay="off" /><span className="cap">after</span></div>
+              <div className="slide">
+                <span className="cap">before</span>
+                <Slider
+                  size="small"
+                  value={at}
+                  onChange={(_, v) => setAt(v as number)}
+                  aria-label="How much of the older picture is shown"
+                  valueLabelDisplay="off"
+                />
+                <span className="cap">after</span>
+              </div>
             )}
           </div>
         )}
       </section>
       <section className="sheet" aria-label="Findings">
-        <div className="ph"><h3>Findings</h3><span className="cap">{group(findings.length)}</span></div>
+        <div className="ph">
+          <h3>Findings</h3>
+          <span className="cap">{group(findings.length)}</span>
+        </div>
         {findings.map((f) => {
           const { lead, before: was, after: now } = told(f);
           return (
             <div key={`${f.part} ${f.field ?? ""}`} className="find">
-              <span className="hd"><Mark action={f.action} cosmetic={f.effect === "cosmetic"} /><b>{f.label}</b><Effect effect={f.effect} /></span>
-              <span className="sub">{lead} <Inline before={was} after={now} /></span>
+              <span className="hd">
+                <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
+                <b>{f.label}</b>
+                <Effect effect={f.effect} />
+              </span>
+              <span className="sub">
+                {lead} <Inline before={was} after={now} />
+              </span>
             </div>
           );
         })}
@@ -84,7 +121,17 @@ function Region({ picture }: { picture: ComparedPicture }) {
   const { region, after } = picture;
   if (!region) return null;
   const part = (n: number, of: number) => `${(n / of) * 100}%`;
-  return <i className="region" style={{ left: part(region.x, after.width), top: part(region.y, after.height), width: part(region.width, after.width), height: part(region.height, after.height) }} />;
+  return (
+    <i
+      className="region"
+      style={{
+        left: part(region.x, after.width),
+        top: part(region.y, after.height),
+        width: part(region.width, after.width),
+        height: part(region.height, after.height),
+      }}
+    />
+  );
 }
 
 function size({ before, after }: ComparedPicture): string {

@@ -5,7 +5,11 @@ import { blob } from "../../api/client";
 
 export function usePicture(shelf: string, path: string, ref: string): { src: string; error: Error | null } {
   const at = ref.startsWith("version:") ? { ref: "main", version: ref.slice(8) } : { ref, version: undefined };
-  const found = useQuery({ queryKey: ["picture", shelf, path, ref], queryFn: () => blob(`shelves/${shelf}/artifact/file`, { path, ...at }), staleTime: Infinity });
+  const found = useQuery({
+    queryKey: ["picture", shelf, path, ref],
+    queryFn: () => blob(`shelves/${shelf}/artifact/file`, { path, ...at }),
+    staleTime: Infinity,
+  });
   const [src, setSrc] = useState("");
   useEffect(() => {
     if (!found.data) return;

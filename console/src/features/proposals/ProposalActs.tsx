@@ -26,42 +26,105 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
     act.mutate(
       { method: "POST", path: "/merge", body: { delete_source: deleteSource, reason: anyway } },
       {
-        onSuccess: () => { merging.current?.close(); void queries.invalidateQueries({ queryKey: ["shelf", key] }); },
+        onSuccess: () => {
+          merging.current?.close();
+          void queries.invalidateQueries({ queryKey: ["shelf", key] });
+        },
         onError: (error) => {
           const waiting = error instanceof ProblemError ? error.problem.merge : undefined;
           if (waiting) void go(`/s/${key}/settle/${waiting}`);
         },
       },
     );
-  if (p.state === "merged") return <span className="end"><span className="readonly">merged</span></span>;
-  if (p.state === "closed") return <span className="end"><span className="readonly">closed</span>{p.may_change && <Button variant="outlined" onClick={() => act.mutate({ method: "PATCH", path: "", body: { state: "open" } })}>Reopen</Button>}</span>;
+  if (p.state === "merged")
+    return (
+      <span className="end">
+        <span className="readonly">merged</span>
+      </span>
+    );
+  if (p.state === "closed")
+    return (
+      <span className="end">
+        <span className="readonly">closed</span>
+        {p.may_change && (
+          <Button variant="outlined" onClick={() => act.mutate({ method: "PATCH", path: "", body: { state: "open" } })}>
+            Reopen
+          </Button>
+        )}
+      </span>
+    );
   return (
     <span className="end">
-      {p.may_change && <Button variant="outlined" onClick={() => closing.current?.showModal()}>Close without merging</Button>}
-      {p.may_merge && !gone && <Button variant="contained" onClick={() => { act.reset(); merging.current?.showModal(); }}>{conflicts ? "Settle and merge" : `Merge into ${p.target}`}</Button>}
+      {p.may_change && (
+        <Button variant="outlined" onClick={() => closing.current?.showModal()}>
+          Close without merging
+        </Button>
+      )}
+      {p.may_merge && !gone && (
+        <Button
+          variant="contained"
+          onClick={() => {
+            act.reset();
+            merging.current?.showModal();
+          }}
+        >
+          {conflicts ? "Settle and merge" : `Merge into ${p.target}`}
+        </Button>
+      )}
       <dialog ref={merging} aria-label="Merge the proposal">
-        <form onSubmit={(e) => { e.preventDefault(); merge(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            merge();
+          }}
+        >
           <h2>{conflicts ? `${count(p.conflicts.length, "conflict")} to settle first` : `Merge ${p.source} into ${p.target}`}</h2>
-          <p className="sec sm">{conflicts ? "They are kept on the server, so that settling can be interrupted and shared; when all are settled, the merge is committed." : "All changes are merged in a single commit."}</p>
-          <label><input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete {p.source} after merging</label>
+          <p className="sec sm">
+            {conflicts
+              ? "They are kept on the server, so that settling can be interrupted and shared; when all are settled, the merge is committed."
+              : "All changes are merged in a single commit."}
+          </p>
+          <label>
+            <input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete {p.source} after
+            merging
+          </label>
           {judged.length > 0 && (
             <>
-              <ul className="holds">{judged.map((h) => <li key={h.message}>{h.message}</li>)}</ul>
+              <ul className="holds">
+                {judged.map((h) => (
+                  <li key={h.message}>{h.message}</li>
+                ))}
+              </ul>
               <label htmlFor="anyway">Reason for merging anyway</label>
               <input id="anyway" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
             </>
           )}
           {act.isError && <ProblemBox error={act.error} />}
-          <div className="acts"><Button onClick={() => merging.current?.close()}>Cancel</Button><Button type="submit" variant="contained" disabled={act.isPending}>{conflicts ? "Settle them" : judged.length ? "Merge anyway" : "Merge"}</Button></div>
+          <div className="acts">
+            <Button onClick={() => merging.current?.close()}>Cancel</Button>
+            <Button type="submit" variant="contained" disabled={act.isPending}>
+              {conflicts ? "Settle them" : judged.length ? "Merge anyway" : "Merge"}
+            </Button>
+          </div>
         </form>
       </dialog>
       <dialog ref={closing} aria-label="Close the proposal">
-        <form onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.current?.close() }); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.current?.close() });
+          }}
+        >
           <h2>Close without merging</h2>
           <p className="sec sm">Both branches and the whole discussion are kept.</p>
           <label htmlFor="close-why">Reason</label>
           <input id="close-why" className="inp" value={reason} onChange={(e) => setReason(e.target.value)} />
-          <div className="acts"><Button onClick={() => closing.current?.close()}>Cancel</Button><Button type="submit" variant="contained">Close the proposal</Button></div>
+          <div className="acts">
+            <Button onClick={() => closing.current?.close()}>Cancel</Button>
+            <Button type="submit" variant="contained">
+              Close the proposal
+            </Button>
+          </div>
         </form>
       </dialog>
     </span>

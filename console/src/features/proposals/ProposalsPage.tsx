@@ -18,23 +18,60 @@ export function ProposalsPage() {
     <Page page="proposals" title="Proposals" at="main" say={<i className="j">proposals</i>}>
       <div className="line1">
         <h1>{found.data ? `${count(found.data.length, what)}.` : "Proposals"}</h1>
-        <span className="seg" role="group" aria-label="State">{STATES.map((s) => <button key={s} type="button" aria-pressed={s === state} onClick={() => setState(s)}>{s}</button>)}</span>
-        <span className="end"><OpenProposal /></span>
+        <span className="seg" role="group" aria-label="State">
+          {STATES.map((s) => (
+            <button key={s} type="button" aria-pressed={s === state} onClick={() => setState(s)}>
+              {s}
+            </button>
+          ))}
+        </span>
+        <span className="end">
+          <OpenProposal />
+        </span>
       </div>
       {found.isPending && <Loading what="Reading the proposals" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && <Empty>A proposal asks that a branch be merged: others see what it brings, remark on it, and say whether they agree, before anything happens.</Empty>}
+      {found.data?.length === 0 && (
+        <Empty>
+          A proposal asks that a branch be merged: others see what it brings, remark on it, and say whether they agree, before anything
+          happens.
+        </Empty>
+      )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Proposals">
           <table>
-            <thead><tr><th className="num">No.</th><th>Proposal</th><th>From</th><th>Into</th><th>By</th><th>Asked</th><th>Remarks</th><th>{state === "open" ? "Opened" : "Closed"}</th></tr></thead>
+            <thead>
+              <tr>
+                <th className="num">No.</th>
+                <th>Proposal</th>
+                <th>From</th>
+                <th>Into</th>
+                <th>By</th>
+                <th>Asked</th>
+                <th>Remarks</th>
+                <th>{state === "open" ? "Opened" : "Closed"}</th>
+              </tr>
+            </thead>
             <tbody>
               {found.data.map((p) => (
                 <tr key={p.number}>
                   <td className="num">{p.number}</td>
-                  <td className="wrap"><Link to={`/s/${key}/proposals/${p.number}`}><b>{p.title}</b></Link>{state === "all" && <span className="readonly" style={{ marginLeft: 8 }}>{p.state}</span>}</td>
-                  <td className="mono">{p.source}</td><td className="mono">{p.target}</td><td>{p.created_by}</td><td>{p.reviewers.join(", ") || <span className="mut">nobody</span>}</td>
-                  <td>{p.remarks ? `${p.remarks_open} of ${p.remarks} open` : <span className="mut">none</span>}</td><td>{when(p.closed ?? p.created)}</td>
+                  <td className="wrap">
+                    <Link to={`/s/${key}/proposals/${p.number}`}>
+                      <b>{p.title}</b>
+                    </Link>
+                    {state === "all" && (
+                      <span className="readonly" style={{ marginLeft: 8 }}>
+                        {p.state}
+                      </span>
+                    )}
+                  </td>
+                  <td className="mono">{p.source}</td>
+                  <td className="mono">{p.target}</td>
+                  <td>{p.created_by}</td>
+                  <td>{p.reviewers.join(", ") || <span className="mut">nobody</span>}</td>
+                  <td>{p.remarks ? `${p.remarks_open} of ${p.remarks} open` : <span className="mut">none</span>}</td>
+                  <td>{when(p.closed ?? p.created)}</td>
                 </tr>
               ))}
             </tbody>

@@ -14,7 +14,13 @@ export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: st
   const queries = useQueryClient();
   const [text, setText] = useState("");
   const say = useMutation({
-    mutationFn: () => send<Proposal>("POST", `shelves/${shelf}/proposals/${number}/remarks`, { text, path, part: finding.action === "removed" ? "" : finding.part, label: finding.field ? `${finding.label}, ${finding.field}` : finding.label }),
+    mutationFn: () =>
+      send<Proposal>("POST", `shelves/${shelf}/proposals/${number}/remarks`, {
+        text,
+        path,
+        part: finding.action === "removed" ? "" : finding.part,
+        label: finding.field ? `${finding.label}, ${finding.field}` : finding.label,
+      }),
     onSuccess: async () => {
       setText("");
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "proposal"] });
@@ -22,11 +28,33 @@ export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: st
   });
   if (!number) return null;
   return (
-    <form className="sheet pad" aria-label="Remark on this part" onSubmit={(e) => { e.preventDefault(); say.mutate(); }}>
-      <label className="sm sec" htmlFor="part-remark">Remark on {finding.label}</label> <span className="cap">It follows this part when it moves.</span>
+    <form
+      className="sheet pad"
+      aria-label="Remark on this part"
+      onSubmit={(e) => {
+        e.preventDefault();
+        say.mutate();
+      }}
+    >
+      <label className="sm sec" htmlFor="part-remark">
+        Remark on {finding.label}
+      </label>{" "}
+      <span className="cap">It follows this part when it moves.</span>
       <textarea id="part-remark" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
       {say.isError && <ProblemBox error={say.error} />}
-      <div className="line1"><Button type="submit" variant="outlined" disabled={say.isPending}>Add remark</Button>{say.isSuccess && <span role="status" className="sec">Added to proposal {number}.</span>}<span className="end"><Link to={`/s/${shelf}/proposals/${number}`}>Back to proposal {number}</Link></span></div>
+      <div className="line1">
+        <Button type="submit" variant="outlined" disabled={say.isPending}>
+          Add remark
+        </Button>
+        {say.isSuccess && (
+          <span role="status" className="sec">
+            Added to proposal {number}.
+          </span>
+        )}
+        <span className="end">
+          <Link to={`/s/${shelf}/proposals/${number}`}>Back to proposal {number}</Link>
+        </span>
+      </div>
     </form>
   );
 }

@@ -14,13 +14,43 @@ export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: strin
   const open = p.remarks.filter((r) => !r.settled).length;
   return (
     <section className="sheet" aria-label="Remarks">
-      <div className="ph"><h2 className="h3">{count(p.remarks.length, "remark")}</h2><span className="cap">{open ? `${open} open` : p.remarks.length ? "all done" : ""}</span></div>
-      {p.remarks.map((r) => <OneRemark key={r.id} p={p} remark={r} act={act} />)}
-      <form className="pad" onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, path: about, condition } }, { onSuccess: () => { setText(""); setCondition(false); } }); }}>
-        <label className="sm sec" htmlFor="remark-text">{about ? `Remark on ${fileName(about)}` : "Remark on the proposal"}</label>
+      <div className="ph">
+        <h2 className="h3">{count(p.remarks.length, "remark")}</h2>
+        <span className="cap">{open ? `${open} open` : p.remarks.length ? "all done" : ""}</span>
+      </div>
+      {p.remarks.map((r) => (
+        <OneRemark key={r.id} p={p} remark={r} act={act} />
+      ))}
+      <form
+        className="pad"
+        onSubmit={(e) => {
+          e.preventDefault();
+          act.mutate(
+            { method: "POST", path: "/remarks", body: { text, path: about, condition } },
+            {
+              onSuccess: () => {
+                setText("");
+                setCondition(false);
+              },
+            },
+          );
+        }}
+      >
+        <label className="sm sec" htmlFor="remark-text">
+          {about ? `Remark on ${fileName(about)}` : "Remark on the proposal"}
+        </label>
         <textarea id="remark-text" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
-        {p.may_judge && <label className="sm"><input type="checkbox" checked={condition} onChange={(e) => setCondition(e.target.checked)} /> Condition: do not merge before this is met</label>}
-        <div className="line1"><Button type="submit" variant="outlined" disabled={act.isPending}>Add remark</Button></div>
+        {p.may_judge && (
+          <label className="sm">
+            <input type="checkbox" checked={condition} onChange={(e) => setCondition(e.target.checked)} /> Condition: do not merge before
+            this is met
+          </label>
+        )}
+        <div className="line1">
+          <Button type="submit" variant="outlined" disabled={act.isPending}>
+            Add remark
+          </Button>
+        </div>
       </form>
     </section>
   );
@@ -38,7 +68,12 @@ function Place({ p, remark }: { p: Proposal; remark: Remark }) {
   const address = `/s/${key}/compare?${new URLSearchParams({ path, from: `commit:${p.base ?? p.head}`, to: `commit:${p.head}`, proposal: String(p.number) })}`;
   return (
     <p className="cap">
-      on <Link to={address}>{fileName(path)}{where ? `, ${where}` : ""}</Link>{gone ? ", a part that is gone" : moved ? `, which was ${remark.part || remark.path} then` : ""}
+      on{" "}
+      <Link to={address}>
+        {fileName(path)}
+        {where ? `, ${where}` : ""}
+      </Link>
+      {gone ? ", a part that is gone" : moved ? `, which was ${remark.part || remark.path} then` : ""}
     </p>
   );
 }
@@ -48,22 +83,66 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
   const [answering, setAnswering] = useState(false);
   const [text, setText] = useState("");
   // Who opened the proposal cannot mark a condition of someone else as met.
-  const mine = remark.condition && p.created_by === me && remark.person !== me ? false : [remark.person, p.created_by].includes(me) || p.may_change;
+  const mine =
+    remark.condition && p.created_by === me && remark.person !== me ? false : [remark.person, p.created_by].includes(me) || p.may_change;
   return (
-    <article className={remark.settled ? "remark done" : "remark"} aria-label={`${remark.condition ? "Condition" : "Remark"} by ${remark.person}`}>
-      <p className="who">{remark.condition && <Tick met={Boolean(remark.settled)} />}<b>{remark.person}</b> <span className="cap">{remark.condition && "condition, "}{when(remark.made)}{remark.settled && `; marked as ${remark.condition ? "met" : "done"} by ${remark.settled_by}`}</span></p>
+    <article
+      className={remark.settled ? "remark done" : "remark"}
+      aria-label={`${remark.condition ? "Condition" : "Remark"} by ${remark.person}`}
+    >
+      <p className="who">
+        {remark.condition && <Tick met={Boolean(remark.settled)} />}
+        <b>{remark.person}</b>{" "}
+        <span className="cap">
+          {remark.condition && "condition, "}
+          {when(remark.made)}
+          {remark.settled && `; marked as ${remark.condition ? "met" : "done"} by ${remark.settled_by}`}
+        </span>
+      </p>
       <Place p={p} remark={remark} />
       <p className="said">{remark.text}</p>
-      {remark.answers.map((a) => <p key={a.id} className="answer"><b>{a.person}</b> <span className="cap">{when(a.made)}</span><span className="said">{a.text}</span></p>)}
+      {remark.answers.map((a) => (
+        <p key={a.id} className="answer">
+          <b>{a.person}</b> <span className="cap">{when(a.made)}</span>
+          <span className="said">{a.text}</span>
+        </p>
+      ))}
       {answering && (
-        <form onSubmit={(e) => { e.preventDefault(); act.mutate({ method: "POST", path: "/remarks", body: { text, answer_to: remark.id } }, { onSuccess: () => { setText(""); setAnswering(false); } }); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            act.mutate(
+              { method: "POST", path: "/remarks", body: { text, answer_to: remark.id } },
+              {
+                onSuccess: () => {
+                  setText("");
+                  setAnswering(false);
+                },
+              },
+            );
+          }}
+        >
           <textarea className="inp" aria-label="Your answer" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
-          <Button type="submit" variant="outlined" disabled={act.isPending}>Answer</Button>
+          <Button type="submit" variant="outlined" disabled={act.isPending}>
+            Answer
+          </Button>
         </form>
       )}
       <p className="acts">
-        {!answering && <button type="button" className="plainbtn" onClick={() => setAnswering(true)}>Answer</button>}
-        {mine && <button type="button" className="plainbtn" onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>{remark.settled ? (remark.condition ? "Not met after all" : "Reopen") : remark.condition ? "Mark as met" : "Mark as done"}</button>}
+        {!answering && (
+          <button type="button" className="plainbtn" onClick={() => setAnswering(true)}>
+            Answer
+          </button>
+        )}
+        {mine && (
+          <button
+            type="button"
+            className="plainbtn"
+            onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}
+          >
+            {remark.settled ? (remark.condition ? "Not met after all" : "Reopen") : remark.condition ? "Mark as met" : "Mark as done"}
+          </button>
+        )}
       </p>
     </article>
   );

@@ -10,9 +10,17 @@ export type Waiting = Schemas["WaitingOut"];
 const ASK_AGAIN_MS = 20_000;
 
 export const proposals = (key: string, state: string) =>
-  queryOptions({ queryKey: ["shelf", key, "proposals", state], queryFn: () => get<Listed[]>(`shelves/${key}/proposals`, { state }) });
+  queryOptions({
+    queryKey: ["shelf", key, "proposals", state],
+    queryFn: () => get<Listed[]>(`shelves/${key}/proposals`, { state }),
+  });
 
 export const proposal = (key: string, number: number) =>
-  queryOptions({ queryKey: ["shelf", key, "proposal", number], queryFn: () => get<Proposal>(`shelves/${key}/proposals/${number}`), refetchInterval: ASK_AGAIN_MS });
+  queryOptions({
+    queryKey: ["shelf", key, "proposal", number],
+    queryFn: () => get<Proposal>(`shelves/${key}/proposals/${number}`),
+    refetchInterval: ASK_AGAIN_MS,
+  });
 
-export const waiting = () => queryOptions({ queryKey: ["waiting"], queryFn: () => get<Waiting[]>("waiting"), refetchInterval: ASK_AGAIN_MS });
+export const waiting = () =>
+  queryOptions({ queryKey: ["waiting"], queryFn: () => get<Waiting[]>("waiting"), refetchInterval: ASK_AGAIN_MS });

@@ -27,17 +27,42 @@ export function SignIn() {
     <main>
       <form className="sheet signin" onSubmit={(e) => void submit(e)}>
         <div style={{ display: "flex", gap: 12, alignItems: "center", color: "var(--accent)", marginBottom: 10 }}>
-          <span className="addr" style={{ padding: 0, minHeight: 0, background: "none" }}><Logo /></span>
+          <span className="addr" style={{ padding: 0, minHeight: 0, background: "none" }}>
+            <Logo />
+          </span>
           <h1 style={{ color: "var(--ink)" }}>Every Shelf</h1>
         </div>
         <p className="sec sm">Sign in to see your shelves.</p>
-        <label className="sm sec" htmlFor="name" style={{ display: "block", margin: "12px 0 3px" }}>Name</label>
-        <input id="name" className="inp" style={{ width: "100%" }} autoComplete="username" required value={name} onChange={(e) => setName(e.target.value)} />
-        <label className="sm sec" htmlFor="password" style={{ display: "block", margin: "12px 0 3px" }}>Password</label>
-        <input id="password" className="inp" style={{ width: "100%" }} type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+        <label className="sm sec" htmlFor="name" style={{ display: "block", margin: "12px 0 3px" }}>
+          Name
+        </label>
+        <input
+          id="name"
+          className="inp"
+          style={{ width: "100%" }}
+          autoComplete="username"
+          required
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <label className="sm sec" htmlFor="password" style={{ display: "block", margin: "12px 0 3px" }}>
+          Password
+        </label>
+        <input
+          id="password"
+          className="inp"
+          style={{ width: "100%" }}
+          type="password"
+          autoComplete="current-password"
+          required
+          value={password}
+          onChange={(e) => setPassword(e.target.value)}
+        />
         {problem !== null && <ProblemBox error={problem} />}
         <div style={{ marginTop: 16 }}>
-          <Button type="submit" variant="contained" disabled={busy}>Sign in</Button>
+          <Button type="submit" variant="contained" disabled={busy}>
+            Sign in
+          </Button>
         </div>
       </form>
     </main>

@@ -14,7 +14,14 @@ const MOST_BYTES = 400_000;
 const MOST_ROWS = 400;
 
 function fromOf(row: OriginLine, merge: { target: string; source: string }): string {
-  const names: Record<Origin, string> = { both: "both sides", base: "base", target: merge.target, source: merge.source, new: "both, merged", gone: "" };
+  const names: Record<Origin, string> = {
+    both: "both sides",
+    base: "base",
+    target: merge.target,
+    source: merge.source,
+    new: "both, merged",
+    gone: "",
+  };
   return row.origin === "gone" && row.by ? `removed on ${row.by === "both" ? "both sides" : names[row.by]}` : names[row.origin];
 }
 
@@ -57,15 +64,34 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
         <span className="cap">{result ? "as it will be committed" : "shown when every part is settled"}</span>
         {result && hasDrawing && (
           <span className="seg r" role="group" aria-label="Shown as">
-            <button type="button" aria-pressed={!drawn} onClick={() => setDrawn(false)}>Text</button>
-            <button type="button" aria-pressed={drawn} onClick={() => setDrawn(true)}>Graph</button>
+            <button type="button" aria-pressed={!drawn} onClick={() => setDrawn(false)}>
+              Text
+            </button>
+            <button type="button" aria-pressed={drawn} onClick={() => setDrawn(true)}>
+              Graph
+            </button>
           </span>
         )}
-        {result && found.data && !(drawn && hasDrawing) && <span className={hasDrawing ? "" : "r"}><button type="button" className="plainbtn" onClick={() => setAll(!all)}>{all ? "Only what differs" : "Every line"}</button></span>}
+        {result && found.data && !(drawn && hasDrawing) && (
+          <span className={hasDrawing ? "" : "r"}>
+            <button type="button" className="plainbtn" onClick={() => setAll(!all)}>
+              {all ? "Only what differs" : "Every line"}
+            </button>
+          </span>
+        )}
       </div>
       <ul className="holds">
-        {result && <li><Tick met /> Read back: it contains the changes of both sides and nothing else{artifact.kind ? `, as a ${artifact.kind}` : ""}.</li>}
-        {open > 0 && <li><Tick met={false} /> {count(open, "part")} still open.</li>}
+        {result && (
+          <li>
+            <Tick met /> Read back: it contains the changes of both sides and nothing else
+            {artifact.kind ? `, as a ${artifact.kind}` : ""}.
+          </li>
+        )}
+        {open > 0 && (
+          <li>
+            <Tick met={false} /> {count(open, "part")} still open.
+          </li>
+        )}
       </ul>
       {result && found.isPending && <Loading what="Reading the result" />}
       {result && found.data === null && <p className="pad mut">This is not a text, or it is too long to show here.</p>}
@@ -73,13 +99,31 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
       {rows.length > 0 && !(drawn && hasDrawing) && (
         <div className="scroll" style={{ maxHeight: 300 }} tabIndex={0} role="region" aria-label="Lines of the result">
           <table>
-            <thead><tr><th className="num">Line</th><th>Text</th><th>From</th></tr></thead>
+            <thead>
+              <tr>
+                <th className="num">Line</th>
+                <th>Text</th>
+                <th>From</th>
+              </tr>
+            </thead>
             <tbody>
               {rows.slice(0, MOST_ROWS).map((r, n) => (
                 // biome-ignore lint/suspicious/noArrayIndexKey: lines have no other identity
                 <tr key={n} className={r.origin === "gone" ? "gone" : ""}>
                   <td className="num">{r.line ?? ""}</td>
-                  <td className="mono line">{r.origin === "gone" ? <><Mark action="removed" /> <del>{r.text || " "}</del></> : r.origin === "both" || r.origin === "base" ? r.text || " " : <><Mark action="added" /> <ins>{r.text || " "}</ins></>}</td>
+                  <td className="mono line">
+                    {r.origin === "gone" ? (
+                      <>
+                        <Mark action="removed" /> <del>{r.text || " "}</del>
+                      </>
+                    ) : r.origin === "both" || r.origin === "base" ? (
+                      r.text || " "
+                    ) : (
+                      <>
+                        <Mark action="added" /> <ins>{r.text || " "}</ins>
+                      </>
+                    )}
+                  </td>
                   <td className="sec">{fromOf(r, merge)}</td>
                 </tr>
               ))}

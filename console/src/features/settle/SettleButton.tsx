@@ -12,5 +12,9 @@ export function isWaiting(error: unknown): error is ProblemError {
 export function SettleButton({ error }: { error: unknown }) {
   const key = useShelfKey();
   if (!isWaiting(error)) return null;
-  return <Button variant="contained" component={Link} to={`/s/${key}/settle/${error.problem.merge}`}>Settle them</Button>;
+  return (
+    <Button variant="contained" component={Link} to={`/s/${key}/settle/${error.problem.merge}`}>
+      Settle them
+    </Button>
+  );
 }

@@ -7,7 +7,7 @@ import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, takenOf, type Take, written } from "./model";
+import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, type Take, takenOf, written } from "./model";
 import { Result } from "./Result";
 import { Slip } from "./Slip";
 
@@ -16,7 +16,13 @@ export function SettlePage() {
   const id = useParams().merge ?? "";
   const found = useQuery(mergeDetail(key, id));
   const target = found.data?.target ?? "main";
-  const say = found.data ? <><i>merging</i> <b>{found.data.source}</b> <i>into</i> <b>{target}</b></> : <i className="j">a merge</i>;
+  const say = found.data ? (
+    <>
+      <i>merging</i> <b>{found.data.source}</b> <i>into</i> <b>{target}</b>
+    </>
+  ) : (
+    <i className="j">a merge</i>
+  );
   return (
     <Page page="branches" title="Settling a merge" at={target} say={say}>
       {found.isPending && <Loading what="Putting both sides together" />}
@@ -56,7 +62,9 @@ function Settling({ detail }: { detail: MergeDetail }) {
   }
   function decide(take: Take | null, value?: unknown) {
     if (!current) return;
-    settle.mutate([{ path: current.artifact.path, conflict: current.conflict.id, take, value: value ?? null }], { onSuccess: next });
+    settle.mutate([{ path: current.artifact.path, conflict: current.conflict.id, take, value: value ?? null }], {
+      onSuccess: next,
+    });
   }
   useEffect(() => {
     function press(event: KeyboardEvent) {
@@ -76,7 +84,10 @@ function Settling({ detail }: { detail: MergeDetail }) {
       <div className="line1 settletop">
         <div>
           <h1>{current ? headline(current.conflict) : "Nothing is left to settle."}</h1>
-          <p className="sec">{combined > 0 && `${count(combined, "change")} merged automatically. `}{notes(detail)}</p>
+          <p className="sec">
+            {combined > 0 && `${count(combined, "change")} merged automatically. `}
+            {notes(detail)}
+          </p>
         </div>
         <Progress settled={settled} all={all} current={current} />
       </div>
@@ -92,21 +103,39 @@ function Settling({ detail }: { detail: MergeDetail }) {
 
 /** What the conflict is about; what the sides say stands below. */
 function headline(conflict: Conflict): React.ReactNode {
-  if (conflict.field === null || conflict.target === undefined || conflict.source === undefined) return `${conflict.why.charAt(0).toUpperCase()}${conflict.why.slice(1)}.`;
-  return <>Both sides changed {conflict.field} of {conflict.type} <b>{conflict.label}</b>.</>;
+  if (conflict.field === null || conflict.target === undefined || conflict.source === undefined)
+    return `${conflict.why.charAt(0).toUpperCase()}${conflict.why.slice(1)}.`;
+  return (
+    <>
+      Both sides changed {conflict.field} of {conflict.type} <b>{conflict.label}</b>.
+    </>
+  );
 }
 
 function notes(detail: MergeDetail): string {
-  return detail.artifacts.flatMap((a) => a.notes.map((n) => `${fileName(a.path)}: ${n}.`)).slice(0, 3).join(" ");
+  return detail.artifacts
+    .flatMap((a) => a.notes.map((n) => `${fileName(a.path)}: ${n}.`))
+    .slice(0, 3)
+    .join(" ");
 }
 
 function Progress({ settled, all, current }: { settled: number; all: Place[]; current?: Place }) {
   const artifacts = new Set(all.map((p) => p.artifact.path)).size;
   return (
     <div className="progress" role="status">
-      <div className="cap"><span><b>{settled} of {all.length}</b> settled</span><span>{count(artifacts, "artifact")}</span></div>
+      <div className="cap">
+        <span>
+          <b>
+            {settled} of {all.length}
+          </b>{" "}
+          settled
+        </span>
+        <span>{count(artifacts, "artifact")}</span>
+      </div>
       <div className="bars" aria-hidden="true">
-        {all.slice(0, 24).map((p) => <i key={idOf(p)} className={p.conflict.decision ? "f" : current && idOf(p) === idOf(current) ? "c" : ""} />)}
+        {all.slice(0, 24).map((p) => (
+          <i key={idOf(p)} className={p.conflict.decision ? "f" : current && idOf(p) === idOf(current) ? "c" : ""} />
+        ))}
       </div>
       <div className="cap">Saved on the server as you go</div>
     </div>
@@ -124,21 +153,38 @@ function Left({ detail, current, choose, all }: LeftProps) {
   const shown = detail.artifacts.filter((a) => a.conflicts.length > 0);
   return (
     <section className="sheet left" aria-label="To settle">
-      <div className="ph"><h2 className="h3">To settle</h2><span className="r cap"><kbd>n</kbd> next open</span></div>
+      <div className="ph">
+        <h2 className="h3">To settle</h2>
+        <span className="r cap">
+          <kbd>n</kbd> next open
+        </span>
+      </div>
       <div className="places">
         {shown.map((artifact) => (
           <div key={artifact.path}>
             <div className="ah">
-              <KindIcon kind={artifact.kind || "opaque"} /><b title={artifact.path}>{fileName(artifact.path)}</b>
-              <span className="cap">{artifact.conflicts.filter((c) => c.decision).length} of {artifact.conflicts.length} settled</span>
+              <KindIcon kind={artifact.kind || "opaque"} />
+              <b title={artifact.path}>{fileName(artifact.path)}</b>
+              <span className="cap">
+                {artifact.conflicts.filter((c) => c.decision).length} of {artifact.conflicts.length} settled
+              </span>
             </div>
             {artifact.conflicts.map((conflict) => {
               const place = { artifact, conflict: conflict as Conflict };
               const on = current !== undefined && idOf(place) === idOf(current);
               return (
-                <button type="button" key={conflict.id} className={on ? "ci on" : "ci"} aria-current={on} onClick={() => choose(idOf(place))}>
+                <button
+                  type="button"
+                  key={conflict.id}
+                  className={on ? "ci on" : "ci"}
+                  aria-current={on}
+                  onClick={() => choose(idOf(place))}
+                >
                   <span className={conflict.decision ? "st ok" : on ? "st cur" : "st"} aria-hidden="true" />
-                  <span className="what"><span>{conflict.label}</span><span className="xs mut">{conflict.field ?? conflict.type}</span></span>
+                  <span className="what">
+                    <span>{conflict.label}</span>
+                    <span className="xs mut">{conflict.field ?? conflict.type}</span>
+                  </span>
                   <span className="cap">{conflict.decision ? takenOf(detail, conflict.decision.take) : on ? "now" : "open"}</span>
                 </button>
               );
@@ -149,9 +195,15 @@ function Left({ detail, current, choose, all }: LeftProps) {
       {detail.open > 0 && (
         <div className="rest">
           <div className="cap">For the {detail.open} still open</div>
-          <Button variant="outlined" onClick={() => all("target")}>Take {detail.target} for all</Button>
-          <Button variant="outlined" onClick={() => all("source")}>Take {detail.source} for all</Button>
-          <p className="cap">External program: <span className="mono">everyshelf settle ARTIFACT --program</span></p>
+          <Button variant="outlined" onClick={() => all("target")}>
+            Take {detail.target} for all
+          </Button>
+          <Button variant="outlined" onClick={() => all("source")}>
+            Take {detail.source} for all
+          </Button>
+          <p className="cap">
+            External program: <span className="mono">everyshelf settle ARTIFACT --program</span>
+          </p>
         </div>
       )}
     </section>
@@ -177,48 +229,110 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
       <div className="three">
         <Slip title="Base" where="" value={conflict.base} />
         <Slip title={detail.target} where="target" value={conflict.target} base={conflict.base}>
-          <Take on={taken === "target"} disabled={busy || !can("target")} onClick={() => decide("target")} sign="1">{`Take ${detail.target}`}</Take>
+          <Take
+            on={taken === "target"}
+            disabled={busy || !can("target")}
+            onClick={() => decide("target")}
+            sign="1"
+          >{`Take ${detail.target}`}</Take>
         </Slip>
         <Slip title={detail.source} where="source" value={conflict.source} base={conflict.base}>
-          <Take on={taken === "source"} disabled={busy || !can("source")} onClick={() => decide("source")} sign="2">{`Take ${detail.source}`}</Take>
+          <Take
+            on={taken === "source"}
+            disabled={busy || !can("source")}
+            onClick={() => decide("source")}
+            sign="2"
+          >{`Take ${detail.source}`}</Take>
         </Slip>
       </div>
       <div className="choose sheet">
         {can("both") && (
-          <button type="button" className={taken === "both" ? "opt on" : "opt"} aria-pressed={taken === "both"} disabled={busy} onClick={() => decide("both")}>
-            <span className="rb" aria-hidden="true" /><span><b>Both</b> <kbd>3</kbd><span className="sm sec">Keep what {detail.target} has, then what {detail.source} has.</span></span>
+          <button
+            type="button"
+            className={taken === "both" ? "opt on" : "opt"}
+            aria-pressed={taken === "both"}
+            disabled={busy}
+            onClick={() => decide("both")}
+          >
+            <span className="rb" aria-hidden="true" />
+            <span>
+              <b>Both</b> <kbd>3</kbd>
+              <span className="sm sec">
+                Keep what {detail.target} has, then what {detail.source} has.
+              </span>
+            </span>
           </button>
         )}
         {can("edited") && (
-          <button type="button" className={taken === "edited" ? "opt on" : "opt"} aria-pressed={taken === "edited"} aria-expanded={editing} onClick={() => setEditing(!editing)}>
-            <span className="rb" aria-hidden="true" /><span><b>Edited</b><span className="sm sec">Write it yourself, starting from {detail.target}.</span></span>
+          <button
+            type="button"
+            className={taken === "edited" ? "opt on" : "opt"}
+            aria-pressed={taken === "edited"}
+            aria-expanded={editing}
+            onClick={() => setEditing(!editing)}
+          >
+            <span className="rb" aria-hidden="true" />
+            <span>
+              <b>Edited</b>
+              <span className="sm sec">Write it yourself, starting from {detail.target}.</span>
+            </span>
           </button>
         )}
         {!can("both") && !can("edited") && <p className="pad sec">Only one side can be taken as a whole. {artifact.notes.join(" ")}</p>}
       </div>
       {editing && (
-        <form className="sheet pad" onSubmit={(e) => { e.preventDefault(); decide("edited", written(text, like)); }}>
-          <label className="sm sec" htmlFor="edited">The value of {conflict.field ?? conflict.label}</label>
-          <textarea id="edited" className="inp mono" rows={Math.min(14, Math.max(2, text.split("\n").length + 1))} value={text} onChange={(e) => setText(e.target.value)} />
-          <div className="line1"><Button type="submit" variant="contained" disabled={busy}>Settle with this</Button></div>
+        <form
+          className="sheet pad"
+          onSubmit={(e) => {
+            e.preventDefault();
+            decide("edited", written(text, like));
+          }}
+        >
+          <label className="sm sec" htmlFor="edited">
+            The value of {conflict.field ?? conflict.label}
+          </label>
+          <textarea
+            id="edited"
+            className="inp mono"
+            rows={Math.min(14, Math.max(2, text.split("\n").length + 1))}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          <div className="line1">
+            <Button type="submit" variant="contained" disabled={busy}>
+              Settle with this
+            </Button>
+          </div>
         </form>
       )}
       {conflict.decision && (
         <p className="sec">
-          Settled: <b>{takenOf(detail, conflict.decision.take)}</b>{conflict.decision.by && `, by ${conflict.decision.by}`}.{" "}
-          <button type="button" className="plainbtn" onClick={() => decide(null)}>Undo this decision</button>
+          Settled: <b>{takenOf(detail, conflict.decision.take)}</b>
+          {conflict.decision.by && `, by ${conflict.decision.by}`}.{" "}
+          <button type="button" className="plainbtn" onClick={() => decide(null)}>
+            Undo this decision
+          </button>
         </p>
       )}
       <Result artifact={artifact} merge={detail} />
-      <p className="cap mono">{artifact.path}{conflict.id}</p>
+      <p className="cap mono">
+        {artifact.path}
+        {conflict.id}
+      </p>
     </section>
   );
 }
 
-function Take({ on, sign, children, ...rest }: { on: boolean; sign: string; children: string } & React.ButtonHTMLAttributes<HTMLButtonElement>) {
+function Take({
+  on,
+  sign,
+  children,
+  ...rest
+}: { on: boolean; sign: string; children: string } & React.ButtonHTMLAttributes<HTMLButtonElement>) {
   return (
     <button type="button" className={on ? "btn ch on" : "btn ch"} aria-pressed={on} {...rest}>
-      <span className="rb" aria-hidden="true" />{children} <kbd aria-hidden="true">{sign}</kbd>
+      <span className="rb" aria-hidden="true" />
+      {children} <kbd aria-hidden="true">{sign}</kbd>
     </button>
   );
 }
@@ -245,11 +359,17 @@ function Foot({ detail, open }: { detail: MergeDetail; open: number }) {
     <>
       {(finish.isError || abandon.isError) && <ProblemBox error={finish.error ?? abandon.error} />}
       <div className="settlefoot">
-        <span className="sec sm">Merging <b>{detail.source}</b> into <b>{detail.target}</b>. Nothing is written to {detail.target} until you commit.</span>
+        <span className="sec sm">
+          Merging <b>{detail.source}</b> into <b>{detail.target}</b>. Nothing is written to {detail.target} until you commit.
+        </span>
         <span className="end">
           <Button onClick={() => abandon.mutate()}>Abandon merge</Button>
-          <Button component={Link} to={`/s/${key}/branches`}>Leave for later</Button>
-          <Button variant="contained" disabled={open > 0 || finish.isPending} onClick={() => finish.mutate()}>{open > 0 ? `Commit merge, ${open} open` : "Commit merge"}</Button>
+          <Button component={Link} to={`/s/${key}/branches`}>
+            Leave for later
+          </Button>
+          <Button variant="contained" disabled={open > 0 || finish.isPending} onClick={() => finish.mutate()}>
+            {open > 0 ? `Commit merge, ${open} open` : "Commit merge"}
+          </Button>
         </span>
       </div>
     </>

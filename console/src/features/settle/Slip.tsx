@@ -15,7 +15,10 @@ export function Slip({ title, where, value, base, children }: Props) {
   const lines = against(isBase ? linesOf(value) : linesOf(base), linesOf(value));
   return (
     <article className={isBase ? "slip base" : "slip"} aria-label={title}>
-      <header><b>{title}</b><span className="cap">{where}</span></header>
+      <header>
+        <b>{title}</b>
+        <span className="cap">{where}</span>
+      </header>
       {value === undefined && lines.length === 0 ? (
         <p className="mut nothing">{isBase ? "not there" : "removed here"}</p>
       ) : (

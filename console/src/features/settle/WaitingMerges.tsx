@@ -11,14 +11,33 @@ export function WaitingMerges() {
   if (!found.data?.length) return null;
   return (
     <section className="sheet scroll" style={{ marginBottom: 10 }} aria-label="Merges that wait">
-      <div className="ph"><h3>{count(found.data.length, "merge")} to settle</h3></div>
+      <div className="ph">
+        <h3>{count(found.data.length, "merge")} to settle</h3>
+      </div>
       <table>
-        <thead><tr><th>From</th><th>Into</th><th>Started</th><th>By</th><th>Settled so far</th><th><span className="sr">Action</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>From</th>
+            <th>Into</th>
+            <th>Started</th>
+            <th>By</th>
+            <th>Settled so far</th>
+            <th>
+              <span className="sr">Action</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {found.data.map((m) => (
             <tr key={m.id}>
-              <td className="mono">{m.source}</td><td className="mono">{m.target}</td><td>{when(m.created)}</td><td>{m.created_by}</td>
-              <td>{count(m.decided, "conflict")}</td><td><Link to={`/s/${key}/settle/${m.id}`}>Settle</Link></td>
+              <td className="mono">{m.source}</td>
+              <td className="mono">{m.target}</td>
+              <td>{when(m.created)}</td>
+              <td>{m.created_by}</td>
+              <td>{count(m.decided, "conflict")}</td>
+              <td>
+                <Link to={`/s/${key}/settle/${m.id}`}>Settle</Link>
+              </td>
             </tr>
           ))}
         </tbody>

@@ -12,7 +12,10 @@ export const merges = (key: string) =>
   queryOptions({ queryKey: ["shelf", key, "merges"], queryFn: () => get<WaitingMerge[]>(`shelves/${key}/merges`) });
 
 export const mergeDetail = (key: string, id: string) =>
-  queryOptions({ queryKey: ["shelf", key, "merges", id], queryFn: () => get<MergeDetail>(`shelves/${key}/merges/${id}`) });
+  queryOptions({
+    queryKey: ["shelf", key, "merges", id],
+    queryFn: () => get<MergeDetail>(`shelves/${key}/merges/${id}`),
+  });
 
 /** What was taken, in the words of the merge: the name of a branch, both, or edited. */
 export function takenOf(merge: { target: string; source: string }, take: string): string {
@@ -41,7 +44,10 @@ export function linesOf(value: unknown): string[] {
   if (value === undefined) return [];
   if (typeof value === "string") return value.split("\n").slice(0, MOST_LINES);
   if (Array.isArray(value)) return value.map((v) => plain(v)).slice(0, MOST_LINES);
-  if (value !== null && typeof value === "object") return Object.entries(value).map(([k, v]) => `${k}: ${plain(v)}`).slice(0, MOST_LINES);
+  if (value !== null && typeof value === "object")
+    return Object.entries(value)
+      .map(([k, v]) => `${k}: ${plain(v)}`)
+      .slice(0, MOST_LINES);
   return [plain(value)];
 }
 
@@ -56,7 +62,10 @@ export function against(base: string[], side: string[]): Line[] {
   const best = new Uint16Array(rows * columns);
   for (let i = base.length - 1; i >= 0; i--)
     for (let j = side.length - 1; j >= 0; j--)
-      best[i * columns + j] = base[i] === side[j] ? (best[(i + 1) * columns + j + 1] ?? 0) + 1 : Math.max(best[(i + 1) * columns + j] ?? 0, best[i * columns + j + 1] ?? 0);
+      best[i * columns + j] =
+        base[i] === side[j]
+          ? (best[(i + 1) * columns + j + 1] ?? 0) + 1
+          : Math.max(best[(i + 1) * columns + j] ?? 0, best[i * columns + j + 1] ?? 0);
   const lines: Line[] = [];
   let i = 0;
   let j = 0;

@@ -37,12 +37,22 @@ export function originsOf(base: string, target: string, source: string, result: 
     const from = inBase.get(j);
     gone(next[j] ?? b.length);
     last = from ?? Math.max(last, (next[j] ?? b.length) - 1);
-    const origin: Origin = from !== undefined ? "base" : inTarget.has(j) && inSource.has(j) ? "both" : inTarget.has(j) ? "target" : inSource.has(j) ? "source" : "new";
+    const origin: Origin =
+      from !== undefined
+        ? "base"
+        : inTarget.has(j) && inSource.has(j)
+          ? "both"
+          : inTarget.has(j)
+            ? "target"
+            : inSource.has(j)
+              ? "source"
+              : "new";
     rows.push({ line: j + 1, text, origin, near: false });
   });
   gone(b.length);
   rows.forEach((row, n) => {
-    if (row.origin !== "base") for (let k = Math.max(0, n - CONTEXT); k <= Math.min(rows.length - 1, n + CONTEXT); k++) (rows[k] as OriginLine).near = true;
+    if (row.origin !== "base")
+      for (let k = Math.max(0, n - CONTEXT); k <= Math.min(rows.length - 1, n + CONTEXT); k++) (rows[k] as OriginLine).near = true;
   });
   return rows;
 }

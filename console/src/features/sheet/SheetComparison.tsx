@@ -23,19 +23,30 @@ export function SheetComparison({ sheets, findings }: Props) {
   return (
     <div className="cols-database">
       <section className="sheet" aria-label="Sheets and findings">
-        <div className="ph"><h3>{count(names.length, "sheet")} changed</h3></div>
+        <div className="ph">
+          <h3>{count(names.length, "sheet")} changed</h3>
+        </div>
         <div className="tree" style={{ padding: 0 }}>
           {names.map((name) => (
             <button key={name} type="button" className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
-              <span className="hd"><b>{name}</b><span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span></span>
-              <span className="sub"><Became sheet={sheets[name] as ComparedSheet} /></span>
+              <span className="hd">
+                <b>{name}</b>
+                <span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span>
+              </span>
+              <span className="sub">
+                <Became sheet={sheets[name] as ComparedSheet} />
+              </span>
             </button>
           ))}
         </div>
         {sheet && <Told title={`In ${chosen}`} findings={of(chosen)} />}
         {others.length > 0 && <Told title="Beside the sheets" findings={others} />}
       </section>
-      {sheet?.grid ? <SheetGridView name={chosen} sheet={sheet} grid={sheet.grid} /> : <p className="sheet pad sec">The cells of all sheets are equal.</p>}
+      {sheet?.grid ? (
+        <SheetGridView name={chosen} sheet={sheet} grid={sheet.grid} />
+      ) : (
+        <p className="sheet pad sec">The cells of all sheets are equal.</p>
+      )}
     </div>
   );
 }
@@ -47,13 +58,22 @@ function at(name: string): string {
 function Told({ title, findings }: { title: string; findings: Finding[] }) {
   return (
     <>
-      <p className="cap" style={{ padding: "8px 12px 4px" }}><b>{title}</b> {count(findings.length, "finding")}</p>
+      <p className="cap" style={{ padding: "8px 12px 4px" }}>
+        <b>{title}</b> {count(findings.length, "finding")}
+      </p>
       {findings.map((f) => {
         const { lead, before, after } = told(f);
         return (
           <div key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect}`} className="find">
-            <span className="hd"><Mark action={f.action} cosmetic={f.effect === "cosmetic"} /><b>{f.type === "rows" ? f.label : `${f.type} ${f.label}`}</b><Effect effect={f.effect} /></span>
-            <span className="sub">{f.field === "formula" && f.detail ? `${f.detail} ` : ""}{lead} <Inline before={before} after={after} /></span>
+            <span className="hd">
+              <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
+              <b>{f.type === "rows" ? f.label : `${f.type} ${f.label}`}</b>
+              <Effect effect={f.effect} />
+            </span>
+            <span className="sub">
+              {f.field === "formula" && f.detail ? `${f.detail} ` : ""}
+              {lead} <Inline before={before} after={after} />
+            </span>
           </div>
         );
       })}
@@ -65,9 +85,21 @@ function Became({ sheet }: { sheet: ComparedSheet }) {
   const { added, removed, changed } = sheet.rows;
   return (
     <>
-      {changed > 0 && <span className="t-changed"><Mark action="changed" /> {group(changed)} </span>}
-      {added > 0 && <span className="t-added"><Mark action="added" /> {group(added)} </span>}
-      {removed > 0 && <span className="t-removed"><Mark action="removed" /> {group(removed)} </span>}
+      {changed > 0 && (
+        <span className="t-changed">
+          <Mark action="changed" /> {group(changed)}{" "}
+        </span>
+      )}
+      {added > 0 && (
+        <span className="t-added">
+          <Mark action="added" /> {group(added)}{" "}
+        </span>
+      )}
+      {removed > 0 && (
+        <span className="t-removed">
+          <Mark action="removed" /> {group(removed)}{" "}
+        </span>
+      )}
       {Boolean(sheet.recalculated) && <span className="cap">{count(sheet.recalculated ?? 0, "value")} recalculated</span>}
     </>
   );

@@ -28,14 +28,24 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
   };
   return (
     <LongTable
-      caption="Artifacts" className="sheet list" columns={8} count={total} onKeyDown={walk} onRange={onRange}
+      caption="Artifacts"
+      className="sheet list"
+      columns={8}
+      count={total}
+      onKeyDown={walk}
+      onRange={onRange}
       head={
         <tr>
           {COLUMNS.map(([id, label]) => {
             const on = sort.replace("-", "") === id;
             const down = sort.startsWith("-");
             return (
-              <th key={id} scope="col" className={id === "size" || id === "version" ? "num" : ""} aria-sort={on ? (down ? "descending" : "ascending") : undefined}>
+              <th
+                key={id}
+                scope="col"
+                className={id === "size" || id === "version" ? "num" : ""}
+                aria-sort={on ? (down ? "descending" : "ascending") : undefined}
+              >
                 <button type="button" className="sort" onClick={() => onSort(on && !down ? `-${id}` : id)}>
                   {label}
                   {on ? (down ? " ▾" : " ▴") : ""}
@@ -47,17 +57,34 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
       }
       row={(index, place) => {
         const a = row(index);
-        if (!a) return <tr key={index} {...place}><td colSpan={8} className="mut">…</td></tr>;
+        if (!a)
+          return (
+            <tr key={index} {...place}>
+              <td colSpan={8} className="mut">
+                …
+              </td>
+            </tr>
+          );
         return (
           <tr key={a.path} {...place} onDoubleClick={() => onOpen(href(a))}>
-            <td><KindIcon kind={a.kind} tone={tone(a.recorded)} /> <span className="sec">{a.kind}</span></td>
-            <td title={a.path}><Link className="row" to={href(a)}>{a.name}</Link></td>
+            <td>
+              <KindIcon kind={a.kind} tone={tone(a.recorded)} /> <span className="sec">{a.kind}</span>
+            </td>
+            <td title={a.path}>
+              <Link className="row" to={href(a)}>
+                {a.name}
+              </Link>
+            </td>
             <td className="num">{a.version}</td>
-            <td className="sec" title={a.summary}>{a.summary}</td>
+            <td className="sec" title={a.summary}>
+              {a.summary}
+            </td>
             <td>{a.author}</td>
             <td title={a.recorded ?? ""}>{when(a.recorded)}</td>
             <td className="num sec">{size(a.size)}</td>
-            <td title={a.headline}><Effect effect={a.effect} /> <span className="sec">{a.headline}</span></td>
+            <td title={a.headline}>
+              <Effect effect={a.effect} /> <span className="sec">{a.headline}</span>
+            </td>
           </tr>
         );
       }}

@@ -1,5 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { TextField } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
 import { memo, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
@@ -29,7 +29,14 @@ export function ShelfPage() {
   const [by, setBy] = useParam("by");
   const [folder, setFolder] = useParam("folder");
   const [typed, setTyped] = useState("");
-  const listed: Listed = { words: typed.trim() || undefined, kind: kind || undefined, by: by || undefined, effect: effect || undefined, folder: folder || undefined, sort };
+  const listed: Listed = {
+    words: typed.trim() || undefined,
+    kind: kind || undefined,
+    by: by || undefined,
+    effect: effect || undefined,
+    folder: folder || undefined,
+    sort,
+  };
   const { first: found, total, row, see } = useArtifacts(key, at, listed);
   const state = useQuery(summary(key, at));
   const all = state.data?.total ?? 0;
@@ -53,9 +60,23 @@ export function ShelfPage() {
     <Page page="artifacts" title={`${info.data?.name ?? key} at ${at}`} at={at} say={say} tall>
       <h1 className="sr">Artifacts at {at}</h1>
       <div className="line1">
-        <input className="inp" type="search" placeholder="Search names and last commit" aria-label="Narrow the list" style={{ width: 200 }} value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <input
+          className="inp"
+          type="search"
+          placeholder="Search names and last commit"
+          aria-label="Narrow the list"
+          style={{ width: 200 }}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
         {state.data?.kinds.map((one) => (
-          <button key={one.kind} type="button" className="chip" aria-pressed={kind === one.kind} onClick={() => setKind(kind === one.kind ? "" : one.kind)}>
+          <button
+            key={one.kind}
+            type="button"
+            className="chip"
+            aria-pressed={kind === one.kind}
+            onClick={() => setKind(kind === one.kind ? "" : one.kind)}
+          >
             <KindIcon kind={one.kind} />
             {one.kind} <em>{one.count}</em>
           </button>
@@ -64,8 +85,14 @@ export function ShelfPage() {
         <Choice label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
         <Choice label="Effect" value={effect} onChoose={setEffect} options={EFFECTS} />
         <span className="end">
-          <button type="button" className="plainbtn" onClick={() => void save()}>Save as CSV</button>{" "}
-          {all > 0 && <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>Download as zip</a>}
+          <button type="button" className="plainbtn" onClick={() => void save()}>
+            Save as CSV
+          </button>{" "}
+          {all > 0 && (
+            <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>
+              Download as zip
+            </a>
+          )}
           {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} />}
         </span>
       </div>
@@ -73,18 +100,28 @@ export function ShelfPage() {
       {found.isError && <ProblemBox error={found.error} />}
       {state.data && all === 0 && (
         <Empty>
-          This shelf has a {main} branch and no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. Bring in files with <b>Add files</b>, or a folder with{" "}
-          <span className="mono">everyshelf take {key}</span> and <span className="mono">everyshelf commit</span>.
+          This shelf has a {main} branch and no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. Bring in files with <b>Add files</b>,
+          or a folder with <span className="mono">everyshelf take {key}</span> and <span className="mono">everyshelf commit</span>.
         </Empty>
       )}
       {all > 0 && found.data && (
         <>
-          <ArtifactTable total={total} row={row} onRange={see} sort={sort} onSort={setSort} href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`} onOpen={(to) => void go(to)} />
+          <ArtifactTable
+            total={total}
+            row={row}
+            onRange={see}
+            sort={sort}
+            onSort={setSort}
+            href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`}
+            onOpen={(to) => void go(to)}
+          />
           <p className="foot">
             <span>{total === all ? count(all, "artifact") : `${group(total)} of ${count(all, "artifact")}`}</span>
             <span>{size(found.data.bytes ?? 0)}</span>
             {info.data && <span>{count(info.data.commits, "commit")}</span>}
-            <span style={{ marginLeft: "auto" }}><kbd>↑</kbd> <kbd>↓</kbd> row, <kbd>Enter</kbd> open</span>
+            <span style={{ marginLeft: "auto" }}>
+              <kbd>↑</kbd> <kbd>↓</kbd> row, <kbd>Enter</kbd> open
+            </span>
           </p>
         </>
       )}
@@ -93,12 +130,34 @@ export function ShelfPage() {
 }
 
 /** One filter: any, or one of what there is. */
-const Choice = memo(function Choice({ label, value, options, onChoose }: { label: string; value: string; options: string[]; onChoose: (value: string) => void }) {
+const Choice = memo(function Choice({
+  label,
+  value,
+  options,
+  onChoose,
+}: {
+  label: string;
+  value: string;
+  options: string[];
+  onChoose: (value: string) => void;
+}) {
   if (options.length < 2 && !value) return null;
   return (
-    <TextField select size="small" label={label} value={value} onChange={(e) => onChoose(e.target.value)} slotProps={{ select: { native: true }, inputLabel: { shrink: true } }} sx={{ minWidth: 110, maxWidth: 220, "& .MuiInputBase-root": { height: 30, fontSize: 14 } }}>
+    <TextField
+      select
+      size="small"
+      label={label}
+      value={value}
+      onChange={(e) => onChoose(e.target.value)}
+      slotProps={{ select: { native: true }, inputLabel: { shrink: true } }}
+      sx={{ minWidth: 110, maxWidth: 220, "& .MuiInputBase-root": { height: 30, fontSize: 14 } }}
+    >
       <option value="">any</option>
-      {options.map((one) => <option key={one} value={one}>{one}</option>)}
+      {options.map((one) => (
+        <option key={one} value={one}>
+          {one}
+        </option>
+      ))}
     </TextField>
   );
 });

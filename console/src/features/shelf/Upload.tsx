@@ -41,7 +41,9 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
   };
   return (
     <>
-      <Button variant={only ? "outlined" : "contained"} onClick={() => dialog.current?.showModal()}>{label}</Button>
+      <Button variant={only ? "outlined" : "contained"} onClick={() => dialog.current?.showModal()}>
+        {label}
+      </Button>
       <dialog ref={dialog} aria-label={label}>
         <h2>{only ? `Replace ${only}` : `Add files to ${branch}`}</h2>
         {!only && (
@@ -50,13 +52,28 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
             <input id="upload-folder" className="inp" value={folder} placeholder="data" onChange={(e) => setFolder(e.target.value)} />
           </>
         )}
-        <div className="drop" onDragOver={(e) => e.preventDefault()} onDrop={(e) => { e.preventDefault(); void take([...e.dataTransfer.files]); }}>
+        <div
+          className="drop"
+          onDragOver={(e) => e.preventDefault()}
+          onDrop={(e) => {
+            e.preventDefault();
+            void take([...e.dataTransfer.files]);
+          }}
+        >
           <p>Drop {only ? "the file" : "files"} here, or choose:</p>
-          <input ref={input} type="file" multiple={!only} aria-label="Files to send" onChange={(e) => void take([...(e.target.files ?? [])])} />
+          <input
+            ref={input}
+            type="file"
+            multiple={!only}
+            aria-label="Files to send"
+            onChange={(e) => void take([...(e.target.files ?? [])])}
+          />
         </div>
         {note && <p role="status">{note}</p>}
         {problem !== null && <ProblemBox error={problem} />}
-        <div className="acts"><Button onClick={() => dialog.current?.close()}>Close</Button></div>
+        <div className="acts">
+          <Button onClick={() => dialog.current?.close()}>Close</Button>
+        </div>
       </dialog>
     </>
   );

@@ -1,7 +1,7 @@
 /** A list of artifacts of any length: the pages in sight are asked for, all of the same state. */
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
-import { type Artifact, artifactPage, ARTIFACTS_ON_A_PAGE, type Listed } from "../../api/queries";
+import { ARTIFACTS_ON_A_PAGE, type Artifact, artifactPage, type Listed } from "../../api/queries";
 
 export function useArtifacts(key: string, ref: string, listed: Listed) {
   const first = useQuery(artifactPage(key, ref, listed, 0));

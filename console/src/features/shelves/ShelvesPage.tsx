@@ -3,13 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
-import { shelves, type Shelf } from "../../api/queries";
+import { type Shelf, shelves } from "../../api/queries";
 import { count } from "../../marks/words";
-import { Logo } from "../../shell/Page";
 import { findAddress } from "../../shell/FindKey";
+import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
-import { WaitingList } from "../proposals/WaitingList";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { WaitingList } from "../proposals/WaitingList";
 
 export function ShelvesPage() {
   const found = useQuery(shelves());
@@ -21,27 +21,41 @@ export function ShelvesPage() {
     <>
       <header className="addr">
         <Logo />
-        <div className="say"><b>Every Shelf</b></div>
-        <div className="right"><Link to={findAddress()} className="findlink">Find on all shelves<kbd aria-hidden="true">/</kbd></Link><Person /></div>
+        <div className="say">
+          <b>Every Shelf</b>
+        </div>
+        <div className="right">
+          <Link to={findAddress()} className="findlink">
+            Find on all shelves<kbd aria-hidden="true">/</kbd>
+          </Link>
+          <Person />
+        </div>
       </header>
       <div className="board" />
       <main>
         <div className="line1">
           <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")}` : "Shelves"}</h1>
           <span className="end">
-            <Button variant="contained" onClick={() => dialog.current?.showModal()}>Make a shelf</Button>
+            <Button variant="contained" onClick={() => dialog.current?.showModal()}>
+              Make a shelf
+            </Button>
           </span>
         </div>
         {found.isPending && <Loading what="Reading the shelves" />}
         {found.isError && <ProblemBox error={found.error} />}
-        {found.data?.length === 0 && <Empty>A shelf holds versioned artifacts: pipelines, datasets, models, workflows and tests. Make the first one; it can be used at once.</Empty>}
+        {found.data?.length === 0 && (
+          <Empty>
+            A shelf holds versioned artifacts: pipelines, datasets, models, workflows and tests. Make the first one; it can be used at once.
+          </Empty>
+        )}
         <div className="cards">
           {found.data?.map((s) => (
             <Link key={s.key} className="sheet card" to={`/s/${s.key}`}>
               <h2>{s.name}</h2>
               <p className="sec sm">{s.description || "No description yet."}</p>
               <p className="cap" style={{ marginTop: 8 }}>
-                {count(s.commits, "commit")}, {count(s.branches, "branch", "branches")}, {count(s.tags, "tag")}, {count(s.environments, "environment")}; you are {s.role}
+                {count(s.commits, "commit")}, {count(s.branches, "branch", "branches")}, {count(s.tags, "tag")},{" "}
+                {count(s.environments, "environment")}; you are {s.role}
               </p>
             </Link>
           ))}
@@ -68,7 +82,12 @@ function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | nul
   });
   return (
     <dialog ref={dialog} aria-labelledby="make-shelf">
-      <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          make.mutate();
+        }}
+      >
         <h2 id="make-shelf">Make a shelf</h2>
         <label htmlFor="shelf-name">Name</label>
         <input id="shelf-name" className="inp" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
@@ -77,7 +96,9 @@ function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | nul
         {make.isError && <ProblemBox error={make.error} />}
         <div className="acts">
           <Button onClick={() => dialog.current?.close()}>Cancel</Button>
-          <Button type="submit" variant="contained" disabled={make.isPending}>Make the shelf</Button>
+          <Button type="submit" variant="contained" disabled={make.isPending}>
+            Make the shelf
+          </Button>
         </div>
       </form>
     </dialog>

@@ -28,29 +28,51 @@ export function DatabaseComparison({ tables, findings, ...where }: Props) {
   return (
     <div className="cols-database">
       <section className="sheet" aria-label="Tables">
-        <div className="ph"><h3>{count(names.length, "table")} in both</h3></div>
+        <div className="ph">
+          <h3>{count(names.length, "table")} in both</h3>
+        </div>
         <div className="tree" style={{ padding: 0 }}>
           {names.map((name) => (
             <button key={name} type="button" className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
-              <span className="hd"><b className="mono">{name}</b><span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span></span>
-              <span className="sub"><Became table={tables[name] as ComparedTable} /></span>
+              <span className="hd">
+                <b className="mono">{name}</b>
+                <span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span>
+              </span>
+              <span className="sub">
+                <Became table={tables[name] as ComparedTable} />
+              </span>
             </button>
           ))}
         </div>
-        {others.length > 0 && <p className="cap" style={{ padding: "8px 12px 4px" }}><b>Schema</b> {count(others.length, "finding")}</p>}
+        {others.length > 0 && (
+          <p className="cap" style={{ padding: "8px 12px 4px" }}>
+            <b>Schema</b> {count(others.length, "finding")}
+          </p>
+        )}
         {others.map((f) => {
           const { lead, before, after } = told(f);
           return (
             <div key={`${f.part} ${f.field ?? ""} ${f.action}`} className="find">
-              <span className="hd"><Mark action={f.action} cosmetic={f.effect === "cosmetic"} /><b>{f.type} <span className="mono">{f.label}</span></b><Effect effect={f.effect} /></span>
-              <span className="sub">{lead} <Inline before={before} after={after} /></span>
+              <span className="hd">
+                <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
+                <b>
+                  {f.type} <span className="mono">{f.label}</span>
+                </b>
+                <Effect effect={f.effect} />
+              </span>
+              <span className="sub">
+                {lead} <Inline before={before} after={after} />
+              </span>
             </div>
           );
         })}
       </section>
       {table ? (
         <div>
-          <div className="line1"><h2 className="mono">{chosen}</h2><RowBars table={table} /></div>
+          <div className="line1">
+            <h2 className="mono">{chosen}</h2>
+            <RowBars table={table} />
+          </div>
           <TableComparison key={chosen} table={table} findings={of(chosen)} name={chosen} {...where} />
         </div>
       ) : (
@@ -65,9 +87,21 @@ function Became({ table }: { table: ComparedTable }) {
   if (!added && !removed && !changed) return <>{count(after, "row")}, all the same</>;
   return (
     <>
-      {changed > 0 && <span className="t-changed"><Mark action="changed" /> {group(changed)} </span>}
-      {added > 0 && <span className="t-added"><Mark action="added" /> {group(added)} </span>}
-      {removed > 0 && <span className="t-removed"><Mark action="removed" /> {group(removed)}</span>}
+      {changed > 0 && (
+        <span className="t-changed">
+          <Mark action="changed" /> {group(changed)}{" "}
+        </span>
+      )}
+      {added > 0 && (
+        <span className="t-added">
+          <Mark action="added" /> {group(added)}{" "}
+        </span>
+      )}
+      {removed > 0 && (
+        <span className="t-removed">
+          <Mark action="removed" /> {group(removed)}
+        </span>
+      )}
     </>
   );
 }

@@ -23,9 +23,26 @@ export function Histogram({ profile, plain = false }: { profile: Profile; plain?
   return (
     <svg width={WIDTH} height={HEIGHT} role="img" aria-label={label}>
       {now.map((share, i) => (
-        <rect key={i} x={i * step + 0.5} width={Math.max(step - 1, 0.5)} y={level(share)} height={HEIGHT - 1 - level(share)} fill={alone ? "var(--added-wash)" : "var(--tone-1)"} stroke={alone ? "var(--added)" : "none"} strokeDasharray={alone ? "2 1.5" : undefined} />
+        <rect
+          key={i}
+          x={i * step + 0.5}
+          width={Math.max(step - 1, 0.5)}
+          y={level(share)}
+          height={HEIGHT - 1 - level(share)}
+          fill={alone ? "var(--added-wash)" : "var(--tone-1)"}
+          stroke={alone ? "var(--added)" : "none"}
+          strokeDasharray={alone ? "2 1.5" : undefined}
+        />
       ))}
-      {old.length > 0 && <path d={`M0 ${HEIGHT - 1}L0 ${level(old[0] ?? 0)}${outline.replace(/^M/, "L")}L${WIDTH} ${HEIGHT - 1}`} fill="none" stroke="var(--ink)" strokeDasharray="2.5 2" strokeWidth="1.1" />}
+      {old.length > 0 && (
+        <path
+          d={`M0 ${HEIGHT - 1}L0 ${level(old[0] ?? 0)}${outline.replace(/^M/, "L")}L${WIDTH} ${HEIGHT - 1}`}
+          fill="none"
+          stroke="var(--ink)"
+          strokeDasharray="2.5 2"
+          strokeWidth="1.1"
+        />
+      )}
       <path d={`M0 ${HEIGHT - 0.5}H${WIDTH}`} stroke="var(--line-strong)" />
     </svg>
   );

@@ -4,16 +4,26 @@ import type { ComparedTable } from "./model";
 const WIDTH = 90;
 
 export function ShiftList({ table, chosen, onChoose }: { table: ComparedTable; chosen: string; onChoose: (column: string) => void }) {
-  const shifts = table.profiles.flatMap((p) => (p.shift && !table.key.includes(p.column) ? [{ column: p.column, ...p.shift }] : [])).sort((a, b) => b.value - a.value);
+  const shifts = table.profiles
+    .flatMap((p) => (p.shift && !table.key.includes(p.column) ? [{ column: p.column, ...p.shift }] : []))
+    .sort((a, b) => b.value - a.value);
   if (!shifts.length) return null;
   const measures = [...new Set(shifts.map((s) => s.measure))].join(", ");
   const most = Math.max(0.2, ...shifts.map((s) => Math.max(s.value, s.limit)));
   return (
     <section className="sheet" aria-label="Shift">
-      <div className="ph"><h3>Shift</h3><span className="r cap">0 same, 1 nothing shared</span></div>
+      <div className="ph">
+        <h3>Shift</h3>
+        <span className="r cap">0 same, 1 nothing shared</span>
+      </div>
       <div className="shifts">
         {shifts.map((s) => (
-          <button key={s.column} type="button" aria-pressed={s.column === chosen} onClick={() => onChoose(s.column === chosen ? "" : s.column)}>
+          <button
+            key={s.column}
+            type="button"
+            aria-pressed={s.column === chosen}
+            onClick={() => onChoose(s.column === chosen ? "" : s.column)}
+          >
             <span className="mono">{s.column}</span>
             <svg width={WIDTH} height="14" aria-hidden="true">
               <rect y="5" width={WIDTH} height="4" fill="var(--sunk)" />
@@ -25,7 +35,9 @@ export function ShiftList({ table, chosen, onChoose }: { table: ComparedTable; c
           </button>
         ))}
       </div>
-      <p className="cap pad">Dashed: the limit in <span className="mono">shelf.toml</span>, 0.1 if none is set. {measures}.</p>
+      <p className="cap pad">
+        Dashed: the limit in <span className="mono">shelf.toml</span>, 0.1 if none is set. {measures}.
+      </p>
     </section>
   );
 }

@@ -27,7 +27,10 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
   const all = useMemo(() => lanes(table), [table]);
   const shown = useMemo(() => chosenLanes(all, table), [all, table]);
   const profiles = useMemo(() => new Map(table.profiles.map((p) => [p.column, p])), [table]);
-  const pages = useInfiniteQuery({ ...compareRows(shelf, path, from, to, action, column, name), placeholderData: keepPreviousData });
+  const pages = useInfiniteQuery({
+    ...compareRows(shelf, path, from, to, action, column, name),
+    placeholderData: keepPreviousData,
+  });
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? table.details;
   const differing = table.rows.added + table.rows.removed + table.rows.changed;
   const filtered = Boolean(action || column);
@@ -46,11 +49,21 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
           <table>
             <thead>
               <tr>
-                <th scope="row" className="corner">Schema</th>
-                {shown.map((lane) => <Heading key={`${lane.name} ${lane.became}`} lane={lane} touched={lane.became !== "same" || Boolean(table.cells[lane.name]?.changed)} />)}
+                <th scope="row" className="corner">
+                  Schema
+                </th>
+                {shown.map((lane) => (
+                  <Heading
+                    key={`${lane.name} ${lane.became}`}
+                    lane={lane}
+                    touched={lane.became !== "same" || Boolean(table.cells[lane.name]?.changed)}
+                  />
+                ))}
               </tr>
               <tr className="profiles">
-                <th scope="row" className="corner">Profile</th>
+                <th scope="row" className="corner">
+                  Profile
+                </th>
                 {shown.map((lane) => {
                   const profile = profiles.get(lane.name);
                   const key = lane.leads ? "key" : "";
@@ -60,14 +73,33 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
                     <td key={lane.name} className={key}>
                       <Histogram profile={profile} />
                       <span className="cap">{said.what}</span>
-                      <span className="said">{said.before && said.after && said.before !== said.after ? <>{said.before} → <b>{said.after}</b></> : <b>{said.after || said.before}</b>}</span>
+                      <span className="said">
+                        {said.before && said.after && said.before !== said.after ? (
+                          <>
+                            {said.before} → <b>{said.after}</b>
+                          </>
+                        ) : (
+                          <b>{said.after || said.before}</b>
+                        )}
+                      </span>
                     </td>
                   );
                 })}
               </tr>
               <tr className="counts">
-                <th scope="row" className="corner">Changed</th>
-                {shown.map((lane) => <td key={lane.name} className={lane.leads ? "key" : ""}><Counted lane={lane} table={table} chosen={column === lane.name} onChoose={() => setColumn(column === lane.name ? "" : lane.name)} /></td>)}
+                <th scope="row" className="corner">
+                  Changed
+                </th>
+                {shown.map((lane) => (
+                  <td key={lane.name} className={lane.leads ? "key" : ""}>
+                    <Counted
+                      lane={lane}
+                      table={table}
+                      chosen={column === lane.name}
+                      onChoose={() => setColumn(column === lane.name ? "" : lane.name)}
+                    />
+                  </td>
+                ))}
               </tr>
             </thead>
             <tbody>
@@ -78,24 +110,54 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
           </table>
         </div>
         <p className="foot pad">
-          <span>{group(rows.length)} of {count(total, "row")} that differ{filtered ? `, ${[action, column && `in ${column}`].filter(Boolean).join(" ")}` : ""}</span>
+          <span>
+            {group(rows.length)} of {count(total, "row")} that differ
+            {filtered ? `, ${[action, column && `in ${column}`].filter(Boolean).join(" ")}` : ""}
+          </span>
           <span className="seg" role="group" aria-label="Rows shown">
             {["", "changed", "removed", "added"].map((a) => (
-              <button key={a} type="button" aria-pressed={action === a} onClick={() => setAction(a)}>{a || "all"}</button>
+              <button key={a} type="button" aria-pressed={action === a} onClick={() => setAction(a)}>
+                {a || "all"}
+              </button>
             ))}
           </span>
-          {pages.hasNextPage && <button type="button" className="plainbtn" onClick={() => void pages.fetchNextPage()} disabled={pages.isFetchingNextPage}>show more rows</button>}
-          {all.length > shown.length && <span className="cap">{count(all.length - shown.length, "column")} without a change not shown</span>}
+          {pages.hasNextPage && (
+            <button type="button" className="plainbtn" onClick={() => void pages.fetchNextPage()} disabled={pages.isFetchingNextPage}>
+              show more rows
+            </button>
+          )}
+          {all.length > shown.length && (
+            <span className="cap">{count(all.length - shown.length, "column")} without a change not shown</span>
+          )}
         </p>
       </section>
       <div className="stack">
         <ShiftList table={table} chosen={column} onChoose={setColumn} />
         <section className="sheet" aria-label="Findings">
-          <div className="ph"><h3>Findings</h3><span className="cap">{group(findings.length)}</span></div>
+          <div className="ph">
+            <h3>Findings</h3>
+            <span className="cap">{group(findings.length)}</span>
+          </div>
           <ul className="plainlist">
-            {findings.map((f) => <li key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect} ${f.detail ?? ""}`}><Mark action={f.action} cosmetic={f.effect === "cosmetic"} /><span><b className={f.type === "column" ? "mono" : ""}>{f.label}</b> {said(f)}</span></li>)}
+            {findings.map((f) => (
+              <li key={`${f.part} ${f.field ?? ""} ${f.action} ${f.effect} ${f.detail ?? ""}`}>
+                <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
+                <span>
+                  <b className={f.type === "column" ? "mono" : ""}>{f.label}</b> {said(f)}
+                </span>
+              </li>
+            ))}
           </ul>
-          <p className="cap pad legend"><Sample before /> before <Sample /> after {table.key.length ? <>matched by <span className="mono">{table.key.join(", ")}</span></> : "matched without a key"}</p>
+          <p className="cap pad legend">
+            <Sample before /> before <Sample /> after{" "}
+            {table.key.length ? (
+              <>
+                matched by <span className="mono">{table.key.join(", ")}</span>
+              </>
+            ) : (
+              "matched without a key"
+            )}
+          </p>
         </section>
       </div>
     </div>
@@ -113,9 +175,13 @@ function Heading({ lane, touched }: { lane: Lane; touched: boolean }) {
   const action = lane.became === "moved" ? "renamed" : lane.became;
   return (
     <th scope="col" className={`b-${lane.became} ${lane.leads ? "key" : ""}`} data-touched={touched || undefined}>
-      <span className="hd">{lane.became !== "same" && <Mark action={action} />}<span className="mono">{lane.name}</span></span>
+      <span className="hd">
+        {lane.became !== "same" && <Mark action={action} />}
+        <span className="mono">{lane.name}</span>
+      </span>
       <span className="sub">
-        {lane.became === "moved" && <del>{lane.was}</del>} {lane.became === "changed" && <del>{lane.oldType}</del>} {lane.type}{lane.isKey ? " · key" : ""}
+        {lane.became === "moved" && <del>{lane.was}</del>} {lane.became === "changed" && <del>{lane.oldType}</del>} {lane.type}
+        {lane.isKey ? " · key" : ""}
       </span>
     </th>
   );
@@ -128,7 +194,13 @@ function Counted({ lane, table, chosen, onChoose }: { lane: Lane; table: Compare
   if (!cells) return <span className="cap">none</span>;
   return (
     <>
-      {cells.changed > 0 ? <button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>{count(cells.changed, "cell")}</button> : <span className="cap">none</span>}
+      {cells.changed > 0 ? (
+        <button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>
+          {count(cells.changed, "cell")}
+        </button>
+      ) : (
+        <span className="cap">none</span>
+      )}
       {cells.representation_only > 0 && <span className="cap"> {group(cells.representation_only)} respelt</span>}
     </>
   );
@@ -138,10 +210,20 @@ function RowGroup({ row, previous, shown }: { row: Row; previous: Row | undefine
   const between = previous ? sameBetween(previous, row) : 0;
   return (
     <>
-      {between > 0 && <tr className="between"><td colSpan={shown.length + 1}><span>{count(between, "same row")}</span></td></tr>}
+      {between > 0 && (
+        <tr className="between">
+          <td colSpan={shown.length + 1}>
+            <span>{count(between, "same row")}</span>
+          </td>
+        </tr>
+      )}
       <tr className={`r-${row.action}`}>
-        <td className="corner"><Mark action={row.action} /></td>
-        {shown.map((lane) => <Cell key={lane.name} row={row} lane={lane} />)}
+        <td className="corner">
+          <Mark action={row.action} />
+        </td>
+        {shown.map((lane) => (
+          <Cell key={lane.name} row={row} lane={lane} />
+        ))}
       </tr>
     </>
   );
@@ -152,9 +234,17 @@ function Cell({ row, lane }: { row: Row; lane: Lane }) {
   const after = lane.newAt < 0 ? undefined : row.after?.[lane.newAt];
   const side = isNumber(lane.type) ? "num" : "";
   if (row.action === "changed" && row.columns.includes(lane.name))
-    return <td className={`${side} cell`}><del>{cell(before)}</del> <ins>{cell(after)}</ins></td>;
+    return (
+      <td className={`${side} cell`}>
+        <del>{cell(before)}</del> <ins>{cell(after)}</ins>
+      </td>
+    );
   const value = row.action === "removed" ? before : (after ?? before);
-  return <td className={`${side} ${lane.became === "added" ? "new" : ""} ${lane.leads ? "key" : ""}`} title={value ?? ""}>{row.action === "removed" ? <s>{value}</s> : value}</td>;
+  return (
+    <td className={`${side} ${lane.became === "added" ? "new" : ""} ${lane.leads ? "key" : ""}`} title={value ?? ""}>
+      {row.action === "removed" ? <s>{value}</s> : value}
+    </td>
+  );
 }
 
 function cell(value: string | null | undefined): string {
@@ -172,7 +262,11 @@ function said(f: Finding): string {
 function Sample({ before = false }: { before?: boolean }) {
   return (
     <svg width="22" height="10" aria-hidden="true" style={{ display: "inline-block", verticalAlign: -1 }}>
-      {before ? <path d="M1 9V4H8V1H15V9" fill="none" stroke="var(--ink)" strokeDasharray="2.5 2" /> : <path d="M1 9V4H8V1H15V9Z" fill="var(--tone-1)" />}
+      {before ? (
+        <path d="M1 9V4H8V1H15V9" fill="none" stroke="var(--ink)" strokeDasharray="2.5 2" />
+      ) : (
+        <path d="M1 9V4H8V1H15V9Z" fill="var(--tone-1)" />
+      )}
     </svg>
   );
 }

@@ -10,20 +10,53 @@ export function TablePreview({ table }: { table: TableShown }) {
   return (
     <section className={`sheet ${table.numbers ? "sheetgrid" : ""}`} aria-label="Table">
       <div className="ph">
-        <h3>{count(table.row_count, "row")}, {count(table.columns.length, "column")}</h3>
+        <h3>
+          {count(table.row_count, "row")}, {count(table.columns.length, "column")}
+        </h3>
         <span className="cap">the first {group(Math.min(table.row_count, table.rows.length))} are shown</span>
       </div>
       <div className="scroll grid" style={{ maxHeight: "calc(100vh - 330px)" }} tabIndex={0} role="region" aria-label="First rows">
         <table>
           <thead>
-            <tr>{table.numbers && <th scope="col" className="corner"><span className="cap">row</span></th>}{table.columns.map((c) => <th key={c.name} scope="col"><span className="hd"><span className="mono">{c.name}</span></span><span className="sub">{c.type}</span></th>)}</tr>
-            {table.profiles.length > 0 && <tr className="profiles">{table.columns.map((c) => <td key={c.name}><Told profile={profiles.get(c.name)} /></td>)}</tr>}
+            <tr>
+              {table.numbers && (
+                <th scope="col" className="corner">
+                  <span className="cap">row</span>
+                </th>
+              )}
+              {table.columns.map((c) => (
+                <th key={c.name} scope="col">
+                  <span className="hd">
+                    <span className="mono">{c.name}</span>
+                  </span>
+                  <span className="sub">{c.type}</span>
+                </th>
+              ))}
+            </tr>
+            {table.profiles.length > 0 && (
+              <tr className="profiles">
+                {table.columns.map((c) => (
+                  <td key={c.name}>
+                    <Told profile={profiles.get(c.name)} />
+                  </td>
+                ))}
+              </tr>
+            )}
           </thead>
           <tbody>
             {table.rows.map((row, i) => (
               <tr key={i}>
-                {table.numbers && <th scope="row" className="corner"><span className="cap">{table.numbers[i]}</span></th>}
-                {table.columns.map((c, j) => <td key={c.name} className={isNumber(c.type) || (table.numbers && isFigure(row[j])) ? "num" : ""}>{row[j] ?? (formulas.has(`${i} ${j}`) || table.numbers ? "" : <span className="cap">none</span>)}{formulas.has(`${i} ${j}`) && <span className="formula">ƒ {formulas.get(`${i} ${j}`)}</span>}</td>)}
+                {table.numbers && (
+                  <th scope="row" className="corner">
+                    <span className="cap">{table.numbers[i]}</span>
+                  </th>
+                )}
+                {table.columns.map((c, j) => (
+                  <td key={c.name} className={isNumber(c.type) || (table.numbers && isFigure(row[j])) ? "num" : ""}>
+                    {row[j] ?? (formulas.has(`${i} ${j}`) || table.numbers ? "" : <span className="cap">none</span>)}
+                    {formulas.has(`${i} ${j}`) && <span className="formula">ƒ {formulas.get(`${i} ${j}`)}</span>}
+                  </td>
+                ))}
               </tr>
             ))}
           </tbody>
@@ -45,7 +78,15 @@ function Told({ profile }: { profile: Profile | undefined }) {
     <>
       <Histogram profile={profile} plain />
       <span className="cap">{said.what}</span>
-      <span className="said"><b>{said.after}</b>{said.what === "mean" && numbers ? <span className="mut"> {short(numbers.least)} to {short(numbers.greatest)}</span> : null}</span>
+      <span className="said">
+        <b>{said.after}</b>
+        {said.what === "mean" && numbers ? (
+          <span className="mut">
+            {" "}
+            {short(numbers.least)} to {short(numbers.greatest)}
+          </span>
+        ) : null}
+      </span>
       {nulls > 0 && <span className="cap">{group(nulls)} empty</span>}
     </>
   );

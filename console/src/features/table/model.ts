@@ -32,14 +32,34 @@ export function lanes(table: ComparedTable): Lane[] {
     const was = renamed.get(c.name) ?? c.name;
     const oldAt = added.has(c.name) ? -1 : before.findIndex((b) => b.name === was);
     const became: Became = oldAt < 0 ? "added" : was !== c.name ? "moved" : retyped.has(c.name) ? "changed" : "same";
-    return { name: c.name, was, type: c.type, oldType: before[oldAt]?.type ?? "", oldAt, newAt, became, isKey: table.key.includes(c.name), leads: table.key[0] === c.name };
+    return {
+      name: c.name,
+      was,
+      type: c.type,
+      oldType: before[oldAt]?.type ?? "",
+      oldAt,
+      newAt,
+      became,
+      isKey: table.key.includes(c.name),
+      leads: table.key[0] === c.name,
+    };
   });
   for (const name of table.columns.removed) {
     const oldAt = before.findIndex((b) => b.name === name);
     const neighbour = before[oldAt - 1]?.name;
     const at = result.findIndex((l) => l.was === neighbour) + 1;
     const type = before[oldAt]?.type ?? "";
-    result.splice(at, 0, { name, was: name, type, oldType: type, oldAt, newAt: -1, became: "removed", isKey: false, leads: false });
+    result.splice(at, 0, {
+      name,
+      was: name,
+      type,
+      oldType: type,
+      oldAt,
+      newAt: -1,
+      became: "removed",
+      isKey: false,
+      leads: false,
+    });
   }
   return result;
 }
@@ -47,7 +67,11 @@ export function lanes(table: ComparedTable): Lane[] {
 /** The one figure that stands for a column's values, before and after. */
 export function figure(profile: Profile): { what: string; before: string; after: string } {
   const { before, after, type } = profile;
-  const told = (what: string, of: (s: Side) => string) => ({ what, before: before ? of(before) : "", after: after ? of(after) : "" });
+  const told = (what: string, of: (s: Side) => string) => ({
+    what,
+    before: before ? of(before) : "",
+    after: after ? of(after) : "",
+  });
   const unique = [before, after].every((s) => !s || s.distinct === s.rows - s.nulls);
   const numbers = [before, after].every((s) => !s || s.numbers);
   if (!numbers || (type.startsWith("int") && unique)) return told("distinct", (s) => (s.sampled ? "≈ " : "") + group(s.distinct));

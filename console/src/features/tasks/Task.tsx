@@ -23,26 +23,56 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
       <div className="line1">
         <h1>{sentence(all)}</h1>
         <span className="end">
-          {all.address && <a href={all.address} rel="noreferrer" target="_blank">{all.address}</a>}{" "}
-          <button type="button" className="plainbtn" onClick={onBack}>All tasks</button>
+          {all.address && (
+            <a href={all.address} rel="noreferrer" target="_blank">
+              {all.address}
+            </a>
+          )}{" "}
+          <button type="button" className="plainbtn" onClick={onBack}>
+            All tasks
+          </button>
         </span>
       </div>
       {all.total > 0 && (
         <section className="sheet reached" aria-label="Reached">
-          <div className="ph"><h3>Reached</h3><span className="cap">by {count(all.total, "commit")}</span></div>
-          <ol>{all.reached.map((place) => <Place key={place.place} place={place} />)}</ol>
+          <div className="ph">
+            <h3>Reached</h3>
+            <span className="cap">by {count(all.total, "commit")}</span>
+          </div>
+          <ol>
+            {all.reached.map((place) => (
+              <Place key={place.place} place={place} />
+            ))}
+          </ol>
         </section>
       )}
       {all.artifacts.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Artifacts">
-          <div className="ph"><h3>What it changed</h3><span className="cap">{count(all.artifacts.length, "artifact")}, strongest effect first</span></div>
+          <div className="ph">
+            <h3>What it changed</h3>
+            <span className="cap">{count(all.artifacts.length, "artifact")}, strongest effect first</span>
+          </div>
           <table>
-            <thead className="sr"><tr><th>Effect</th><th>Artifact</th><th>Newest change</th><th>Versions</th></tr></thead>
+            <thead className="sr">
+              <tr>
+                <th>Effect</th>
+                <th>Artifact</th>
+                <th>Newest change</th>
+                <th>Versions</th>
+              </tr>
+            </thead>
             <tbody>
               {all.artifacts.map((one) => (
                 <tr key={one.path}>
-                  <td><Effect effect={one.effect} /></td>
-                  <td><KindIcon kind={one.kind || "opaque"} /> <Link to={`/s/${shelf}/artifact?${new URLSearchParams({ path: one.path })}`}><b>{one.path}</b></Link></td>
+                  <td>
+                    <Effect effect={one.effect} />
+                  </td>
+                  <td>
+                    <KindIcon kind={one.kind || "opaque"} />{" "}
+                    <Link to={`/s/${shelf}/artifact?${new URLSearchParams({ path: one.path })}`}>
+                      <b>{one.path}</b>
+                    </Link>
+                  </td>
                   <td className="wrap">{one.version === null ? "removed" : one.headline}</td>
                   <td className="num sec">{count(one.versions, "version")}</td>
                 </tr>
@@ -53,30 +83,79 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
       )}
       {all.proposals.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Proposals">
-          <div className="ph"><h3>Proposals</h3></div>
+          <div className="ph">
+            <h3>Proposals</h3>
+          </div>
           <table>
-            <thead className="sr"><tr><th>State</th><th>Proposal</th><th>Branches</th></tr></thead>
-            <tbody>{all.proposals.map((one) => <tr key={one.number}><td>{one.state}</td><td><Link to={`/s/${shelf}/proposals/${one.number}`}><b>{one.title}</b></Link></td><td className="sec">{one.source} into {one.target}</td></tr>)}</tbody>
-          </table>
-        </section>
-      )}
-      {commits.length > 0 && (
-        <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits">
-          <div className="ph"><h3>Commits</h3><span className="cap">newest first</span></div>
-          <table>
-            <thead className="sr"><tr><th>When</th><th>Who</th><th>Commit</th><th>Id</th></tr></thead>
+            <thead className="sr">
+              <tr>
+                <th>State</th>
+                <th>Proposal</th>
+                <th>Branches</th>
+              </tr>
+            </thead>
             <tbody>
-              {commits.map((one) => (
-                <tr key={one.commit}>
-                  <td title={one.recorded}>{when(one.recorded)}</td><td>{one.author}</td><td className="wrap"><b>{one.summary}</b></td>
-                  <td><Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>{one.commit.slice(0, 8)}</Link></td>
+              {all.proposals.map((one) => (
+                <tr key={one.number}>
+                  <td>{one.state}</td>
+                  <td>
+                    <Link to={`/s/${shelf}/proposals/${one.number}`}>
+                      <b>{one.title}</b>
+                    </Link>
+                  </td>
+                  <td className="sec">
+                    {one.source} into {one.target}
+                  </td>
                 </tr>
               ))}
             </tbody>
           </table>
         </section>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button> <span className="cap">{commits.length} of {all.total} shown</span></p>}
+      {commits.length > 0 && (
+        <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits">
+          <div className="ph">
+            <h3>Commits</h3>
+            <span className="cap">newest first</span>
+          </div>
+          <table>
+            <thead className="sr">
+              <tr>
+                <th>When</th>
+                <th>Who</th>
+                <th>Commit</th>
+                <th>Id</th>
+              </tr>
+            </thead>
+            <tbody>
+              {commits.map((one) => (
+                <tr key={one.commit}>
+                  <td title={one.recorded}>{when(one.recorded)}</td>
+                  <td>{one.author}</td>
+                  <td className="wrap">
+                    <b>{one.summary}</b>
+                  </td>
+                  <td>
+                    <Link className="mono" to={`/s/${shelf}/commit/${one.commit}`}>
+                      {one.commit.slice(0, 8)}
+                    </Link>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older ones
+          </button>{" "}
+          <span className="cap">
+            {commits.length} of {all.total} shown
+          </span>
+        </p>
+      )}
     </>
   );
 }
@@ -105,8 +184,12 @@ function Place({ place }: { place: Reached }) {
         <rect x="2" y={2 + 12 * (1 - part)} width="12" height={12 * part} fill="var(--accent)" />
         <rect x="2" y="2" width="12" height="12" fill="none" stroke="var(--accent)" strokeWidth="1.5" />
       </svg>
-      <span><b>{place.place}</b> {words}</span>
-      <span className="cap">{place.tag ? `${place.tag}, ${when(place.since)}` : place.is_environment ? "nothing there yet" : "the main branch"}</span>
+      <span>
+        <b>{place.place}</b> {words}
+      </span>
+      <span className="cap">
+        {place.tag ? `${place.tag}, ${when(place.since)}` : place.is_environment ? "nothing there yet" : "the main branch"}
+      </span>
     </li>
   );
 }

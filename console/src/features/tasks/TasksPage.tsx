@@ -18,38 +18,83 @@ export function TasksPage() {
   const rows = found.data?.pages.flatMap((page) => page.items) ?? [];
   if (chosen) {
     return (
-      <Page page="tasks" title={chosen} at="main" say={<><i className="j">for the task</i> <b>{chosen}</b></>}>
+      <Page
+        page="tasks"
+        title={chosen}
+        at="main"
+        say={
+          <>
+            <i className="j">for the task</i> <b>{chosen}</b>
+          </>
+        }
+      >
         <Task shelf={key} name={chosen} onBack={() => setChosen("")} />
       </Page>
     );
   }
   return (
-    <Page page="tasks" title="Tasks" at="main" say={<><i className="j">by</i> <b>task</b></>}>
+    <Page
+      page="tasks"
+      title="Tasks"
+      at="main"
+      say={
+        <>
+          <i className="j">by</i> <b>task</b>
+        </>
+      }
+    >
       <div className="line1">
         <h1>{rows.length ? `Commits are for ${found.hasNextPage ? "more than " : ""}${count(rows.length, "task")}.` : "Tasks"}</h1>
         <span className="end">{first && <Change key={first.pattern + first.address} shelf={key} now={first} />}</span>
       </div>
       {found.isPending && <Loading what="Reading the tasks" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {first && rows.length === 0 && <Empty>No commit names a task. Say what ids look like, and they are found in summaries and descriptions.</Empty>}
+      {first && rows.length === 0 && (
+        <Empty>No commit names a task. Say what ids look like, and they are found in summaries and descriptions.</Empty>
+      )}
       {rows.length > 0 && (
         <section className="sheet scroll" aria-label="Tasks">
           <table>
-            <thead><tr><th>Task</th><th className="num">Commits</th><th>Newest</th><th>Kept at</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Task</th>
+                <th className="num">Commits</th>
+                <th>Newest</th>
+                <th>Kept at</th>
+              </tr>
+            </thead>
             <tbody>
               {rows.map((row) => (
                 <tr key={row.task}>
-                  <td><button type="button" className="plainbtn" onClick={() => setChosen(row.task)}><b>{row.task}</b></button></td>
+                  <td>
+                    <button type="button" className="plainbtn" onClick={() => setChosen(row.task)}>
+                      <b>{row.task}</b>
+                    </button>
+                  </td>
                   <td className="num">{row.commits}</td>
                   <td title={row.last}>{when(row.last)}</td>
-                  <td>{row.address ? <a href={row.address} rel="noreferrer" target="_blank">{row.address}</a> : <span className="sec">nowhere yet</span>}</td>
+                  <td>
+                    {row.address ? (
+                      <a href={row.address} rel="noreferrer" target="_blank">
+                        {row.address}
+                      </a>
+                    ) : (
+                      <span className="sec">nowhere yet</span>
+                    )}
+                  </td>
                 </tr>
               ))}
             </tbody>
           </table>
         </section>
       )}
-      {found.hasNextPage && <p className="foot"><button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>Show older ones</button></p>}
+      {found.hasNextPage && (
+        <p className="foot">
+          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
+            Show older ones
+          </button>
+        </p>
+      )}
     </Page>
   );
 }
@@ -68,18 +113,39 @@ function Change({ shelf, now }: { shelf: string; now: Schemas["TaskPage"] }) {
   });
   return (
     <>
-      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>How tasks are found</Button>
+      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>
+        How tasks are found
+      </Button>
       <dialog ref={dialog} aria-label="How tasks are found" className="linkdialog">
-        <form onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            change.mutate();
+          }}
+        >
           <h2>How tasks are found</h2>
           <label htmlFor="task-pattern">What an id looks like (a regular expression)</label>
-          <input id="task-pattern" className="inp mono" placeholder="SK-[0-9]+" value={pattern} onChange={(e) => setPattern(e.target.value)} />
+          <input
+            id="task-pattern"
+            className="inp mono"
+            placeholder="SK-[0-9]+"
+            value={pattern}
+            onChange={(e) => setPattern(e.target.value)}
+          />
           <label htmlFor="task-address">Where tasks are kept, with {"{task}"} for the id</label>
-          <input id="task-address" className="inp mono" placeholder="https://HOST/tasks/{task}" value={address} onChange={(e) => setAddress(e.target.value)} />
+          <input
+            id="task-address"
+            className="inp mono"
+            placeholder="https://HOST/tasks/{task}"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+          />
           {change.isError && <ProblemBox error={change.error} />}
           <div className="acts">
             <Button onClick={() => dialog.current?.close()}>Cancel</Button>
-            <Button type="submit" variant="contained" disabled={change.isPending}>Find tasks</Button>
+            <Button type="submit" variant="contained" disabled={change.isPending}>
+              Find tasks
+            </Button>
           </div>
         </form>
       </dialog>

@@ -13,7 +13,10 @@ export const tasks = (key: string) =>
 export const task = (key: string, name: string) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "tasks", name],
-    queryFn: ({ pageParam }) => get<Schemas["TaskAnswer"]>(`shelves/${key}/tasks/${encodeURIComponent(name)}`, { cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) =>
+      get<Schemas["TaskAnswer"]>(`shelves/${key}/tasks/${encodeURIComponent(name)}`, {
+        cursor: pageParam || undefined,
+      }),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
   });

@@ -6,7 +6,7 @@ import { lineage as lineageQuery } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { fileName, when } from "../../marks/words";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { type Lineage, type Making, type Made, placed, versionName } from "./lineage";
+import { type Lineage, type Made, type Making, placed, versionName } from "./lineage";
 
 const WIDTH = 212;
 const GAP = 44;
@@ -29,20 +29,49 @@ export function LineageView({ shelf, path, at }: { shelf: string; path: string; 
         <section className="sheet" aria-label="Lineage">
           <div className="ph">
             <h3>From what it was made to where it came</h3>
-            <span className="r"><a className="plainbtn" href={save("html")} download={`lineage of ${name}.html`}>Save as a page</a><a className="plainbtn" href={save("prov")} download={`lineage of ${name}.prov.json`}>Save as PROV-JSON</a></span>
+            <span className="r">
+              <a className="plainbtn" href={save("html")} download={`lineage of ${name}.html`}>
+                Save as a page
+              </a>
+              <a className="plainbtn" href={save("prov")} download={`lineage of ${name}.prov.json`}>
+                Save as PROV-JSON
+              </a>
+            </span>
           </div>
-          {told.steps.length === 0 ? <Empty>Run what makes it with <code>everyshelf run</code>, or use <code>everyshelf commit --made-from</code>: then this page shows where it comes from.</Empty> : <Drawn told={told} at={at} />}
+          {told.steps.length === 0 ? (
+            <Empty>
+              Run what makes it with <code>everyshelf run</code>, or use <code>everyshelf commit --made-from</code>: then this page shows
+              where it comes from.
+            </Empty>
+          ) : (
+            <Drawn told={told} at={at} />
+          )}
           {told.more && <p className="pad cap">There are further steps.</p>}
         </section>
         <section className="sheet" aria-label="Can it be made again?">
-          <div className="ph"><h3>Can it be made again?</h3></div>
+          <div className="ph">
+            <h3>Can it be made again?</h3>
+          </div>
           <p className="pad">{told.again.sentence}</p>
           {told.again.needs.length > 0 && (
             <table>
-              <thead><tr><th>Needs</th><th>Which</th><th>There</th></tr></thead>
+              <thead>
+                <tr>
+                  <th>Needs</th>
+                  <th>Which</th>
+                  <th>There</th>
+                </tr>
+              </thead>
               <tbody>
                 {told.again.needs.map((need) => (
-                  <tr key={`${need.what} ${need.name}`}><td>{need.what}</td><td className="mono">{need.name}{need.detail ? <span className="cap"> {need.detail}</span> : null}</td><td>{need.there === null ? "not recorded" : need.there ? "✓ yes" : "✗ no"}</td></tr>
+                  <tr key={`${need.what} ${need.name}`}>
+                    <td>{need.what}</td>
+                    <td className="mono">
+                      {need.name}
+                      {need.detail ? <span className="cap"> {need.detail}</span> : null}
+                    </td>
+                    <td>{need.there === null ? "not recorded" : need.there ? "✓ yes" : "✗ no"}</td>
+                  </tr>
                 ))}
               </tbody>
             </table>
@@ -63,47 +92,100 @@ function Drawn({ told, at }: { told: Lineage; at: string }) {
     <div className="usesgraph">
       <div style={{ position: "relative", width, height }}>
         <svg className="routes" width={width} height={height} aria-hidden="true">
-          <defs><marker id="lineage-arrow" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="8" markerHeight="8" markerUnits="userSpaceOnUse" orient="auto"><path d="M0 0L8 4L0 8Z" className="head" /></marker></defs>
+          <defs>
+            <marker
+              id="lineage-arrow"
+              viewBox="0 0 8 8"
+              refX="7"
+              refY="4"
+              markerWidth="8"
+              markerHeight="8"
+              markerUnits="userSpaceOnUse"
+              orient="auto"
+            >
+              <path d="M0 0L8 4L0 8Z" className="head" />
+            </marker>
+          </defs>
           {lines.map(([from, to]) => {
             const [a, b] = [places.get(from), places.get(to)];
             if (!a || !b) return null;
             const [x1, y1, x2, y2] = [x(a.column) + WIDTH, y(a.row) + HEIGHT / 2, x(b.column), y(b.row) + HEIGHT / 2];
-            return <path key={`${from} ${to}`} d={`M${x1} ${y1}H${x2 - GAP / 2}V${y2}H${x2 - 1}`} className="useline" markerEnd="url(#lineage-arrow)" />;
+            return (
+              <path
+                key={`${from} ${to}`}
+                d={`M${x1} ${y1}H${x2 - GAP / 2}V${y2}H${x2 - 1}`}
+                className="useline"
+                markerEnd="url(#lineage-arrow)"
+              />
+            );
           })}
         </svg>
         {told.versions.map((one) => {
           const place = places.get(one.id);
-          return place ? <VersionBox key={one.id} one={one} told={told} at={at} style={{ left: x(place.column), top: y(place.row), width: WIDTH, height: HEIGHT }} /> : null;
+          return place ? (
+            <VersionBox
+              key={one.id}
+              one={one}
+              told={told}
+              at={at}
+              style={{ left: x(place.column), top: y(place.row), width: WIDTH, height: HEIGHT }}
+            />
+          ) : null;
         })}
         {told.steps.map((one) => {
           const place = places.get(one.id);
-          return place ? <StepBox key={one.id} one={one} style={{ left: x(place.column), top: y(place.row), width: WIDTH, height: HEIGHT }} /> : null;
+          return place ? (
+            <StepBox key={one.id} one={one} style={{ left: x(place.column), top: y(place.row), width: WIDTH, height: HEIGHT }} />
+          ) : null;
         })}
-        {[...left].map(([column, count]) => <span key={column} className="cap" style={{ position: "absolute", left: x(column), top: height - 14 }}>and {count} more on the page that is saved</span>)}
+        {[...left].map(([column, count]) => (
+          <span key={column} className="cap" style={{ position: "absolute", left: x(column), top: height - 14 }}>
+            and {count} more on the page that is saved
+          </span>
+        ))}
       </div>
     </div>
   );
 }
 
 function VersionBox({ one, told, at, style }: { one: Made; told: Lineage; at: string; style: React.CSSProperties }) {
-  const query = new URLSearchParams({ path: one.artifact, ...(one.version ? { version: String(one.version) } : {}), ...(one.shelf === told.shelf && at !== "main" ? { ref: at } : {}) });
+  const query = new URLSearchParams({
+    path: one.artifact,
+    ...(one.version ? { version: String(one.version) } : {}),
+    ...(one.shelf === told.shelf && at !== "main" ? { ref: at } : {}),
+  });
   const there = (one.runs_in ?? []).length ? `in ${(one.runs_in ?? []).join(", ")}` : when(one.recorded);
   return (
-    <Link className={`usebox ${one.distance === 0 ? "asked" : ""}`} to={`/s/${one.shelf}/artifact?${query}`} style={style} title={`${one.shelf}: ${one.artifact}`}>
+    <Link
+      className={`usebox ${one.distance === 0 ? "asked" : ""}`}
+      to={`/s/${one.shelf}/artifact?${query}`}
+      style={style}
+      title={`${one.shelf}: ${one.artifact}`}
+    >
       <KindIcon kind={one.kind} />
-      <span className="t"><b>{versionName(one)}</b></span>
+      <span className="t">
+        <b>{versionName(one)}</b>
+      </span>
       <span className="d">{there}</span>
     </Link>
   );
 }
 
 function StepBox({ one, style }: { one: Making; style: React.CSSProperties }) {
-  const given = Object.entries(one.parameters).map(([name, value]) => `${name}=${value}`).join(" ");
+  const given = Object.entries(one.parameters)
+    .map(([name, value]) => `${name}=${value}`)
+    .join(" ");
   const to = one.experiment ? `/s/${one.shelf}/experiments/${one.experiment}` : `/s/${one.shelf}/commit/${one.commit}`;
   return (
     <Link className="usebox step" to={to} style={style} title={[one.command, given].filter(Boolean).join("\n")}>
-      <span className="t"><b>{one.name}</b></span>
-      <span className="d">{one.who}{one.began ? `, ${when(one.began)}` : ""}{one.command ? `, ${one.command}` : ""}</span>
+      <span className="t">
+        <b>{one.name}</b>
+      </span>
+      <span className="d">
+        {one.who}
+        {one.began ? `, ${when(one.began)}` : ""}
+        {one.command ? `, ${one.command}` : ""}
+      </span>
     </Link>
   );
 }

@@ -29,23 +29,49 @@ export function UsesTable({ told, side, at, chosen, onChoose }: Listed) {
       <div className="ph">
         <h3>{side === "of" ? "What it uses" : "Where they run"}</h3>
         <span className="cap">{environments.length ? "the version in each environment" : ""}</span>
-        <span className="r"><button type="button" className="plainbtn" onClick={save}>Save as CSV</button></span>
+        <span className="r">
+          <button type="button" className="plainbtn" onClick={save}>
+            Save as CSV
+          </button>
+        </span>
       </div>
       <div className="wide">
         <table>
           <thead>
             <tr>
-              <th className="num">Level</th><th>Artifact</th><th>Place</th>{side !== "of" && <th>Effect</th>}<th>Found</th>
-              {environments.map((name) => <th key={name}>{name}</th>)}
+              <th className="num">Level</th>
+              <th>Artifact</th>
+              <th>Place</th>
+              {side !== "of" && <th>Effect</th>}
+              <th>Found</th>
+              {environments.map((name) => (
+                <th key={name}>{name}</th>
+              ))}
             </tr>
           </thead>
           <tbody>
             {rows.map((one) => (
-              <tr key={`${one.shelf} ${one.artifact}`} className={nameOf(one, told.shelf) === chosen ? "on" : ""} onClick={() => onChoose(one)}>
+              <tr
+                key={`${one.shelf} ${one.artifact}`}
+                className={nameOf(one, told.shelf) === chosen ? "on" : ""}
+                onClick={() => onChoose(one)}
+              >
                 <td className="num">{one.level}</td>
-                <td><KindIcon kind={one.kind} /> <Link to={addressOf(one, told.shelf, at)} title={one.artifact}>{nameOf(one, told.shelf)}</Link></td>
-                <td className="place" title={one.place}>{one.verb === "made by" ? `${side === "of" ? "makes" : "made by"} ${one.through.map(fileName).join(", ")}` : one.label}{"places" in one && one.places > 1 ? ` and ${one.places - 1} more` : ""}</td>
-                {"effect" in one && <td><Effect effect={one.effect} /></td>}
+                <td>
+                  <KindIcon kind={one.kind} />{" "}
+                  <Link to={addressOf(one, told.shelf, at)} title={one.artifact}>
+                    {nameOf(one, told.shelf)}
+                  </Link>
+                </td>
+                <td className="place" title={one.place}>
+                  {one.verb === "made by" ? `${side === "of" ? "makes" : "made by"} ${one.through.map(fileName).join(", ")}` : one.label}
+                  {"places" in one && one.places > 1 ? ` and ${one.places - 1} more` : ""}
+                </td>
+                {"effect" in one && (
+                  <td>
+                    <Effect effect={one.effect} />
+                  </td>
+                )}
                 <td>{one.exact ? "exact" : "guess"}</td>
                 {"effect" in one && environments.map((name) => <td key={name}>{runs(one, name)}</td>)}
               </tr>
@@ -64,9 +90,30 @@ function runs(one: Using, environment: string): string {
 }
 
 function csv(rows: (Using | UsedOne)[], environments: string[]): string {
-  const heads = ["level", "shelf", "artifact", "kind", "place", "label", "verb", "effect", "found", "through", ...environments.map((name) => `version in ${name}`)];
+  const heads = [
+    "level",
+    "shelf",
+    "artifact",
+    "kind",
+    "place",
+    "label",
+    "verb",
+    "effect",
+    "found",
+    "through",
+    ...environments.map((name) => `version in ${name}`),
+  ];
   const lines = rows.map((one) => [
-    one.level, one.shelf, one.artifact, one.kind, one.place, one.label, one.verb, "effect" in one ? one.effect : "", one.exact ? "exact" : "a guess", one.through.join("; "),
+    one.level,
+    one.shelf,
+    one.artifact,
+    one.kind,
+    one.place,
+    one.label,
+    one.verb,
+    "effect" in one ? one.effect : "",
+    one.exact ? "exact" : "a guess",
+    one.through.join("; "),
     ...environments.map((name) => ("effect" in one ? ((one.runs_in ?? []).find((r) => r.environment === name)?.version ?? "") : "")),
   ]);
   return [heads, ...lines].map((line) => `${line.map((cell) => csvCell(cell)).join(",")}\n`).join("");

@@ -5,8 +5,8 @@ import { outline, uses as usesQuery } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
-import { type Box, nameOf, picture } from "./model";
 import { LineageView } from "./LineageView";
+import { type Box, nameOf, picture } from "./model";
 import { UsesGraph } from "./UsesGraph";
 import { UsesTable } from "./UsesTable";
 
@@ -29,38 +29,90 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
         {side !== "made" && <span className="cap">Depth</span>}
         {side !== "made" && (
           <span className="seg" role="group" aria-label="Depth">
-            {DEPTHS.map((one) => <button key={one} type="button" aria-pressed={depth === one} onClick={() => setDepth(one)}>{one}</button>)}
+            {DEPTHS.map((one) => (
+              <button key={one} type="button" aria-pressed={depth === one} onClick={() => setDepth(one)}>
+                {one}
+              </button>
+            ))}
           </span>
         )}
         <span className="cap">Show</span>
         <span className="seg" role="group" aria-label="Show">
-          <button type="button" aria-pressed={side === "by"} onClick={() => setSide("")}>Used by</button>
-          <button type="button" aria-pressed={side === "of"} onClick={() => setSide("of")}>Uses</button>
-          <button type="button" aria-pressed={side === "made"} onClick={() => setSide("made")}>Made from</button>
+          <button type="button" aria-pressed={side === "by"} onClick={() => setSide("")}>
+            Used by
+          </button>
+          <button type="button" aria-pressed={side === "of"} onClick={() => setSide("of")}>
+            Uses
+          </button>
+          <button type="button" aria-pressed={side === "made"} onClick={() => setSide("made")}>
+            Made from
+          </button>
         </span>
-        {side !== "made" && <label className="check"><input type="checkbox" checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")} /> guesses</label>}
+        {side !== "made" && (
+          <label className="check">
+            <input type="checkbox" checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")} /> guesses
+          </label>
+        )}
       </div>
       {side === "made" && <LineageView shelf={shelf} path={path} at={at} />}
       {side !== "made" && found.isPending && <Loading what="Reading who uses what" />}
       {side !== "made" && found.isError && <ProblemBox error={found.error} />}
       {side !== "made" && found.data && drawn && (
         <>
-          <h2 className="usesay">{side === "of" ? `${fileName(path)} uses ${count(found.data.uses.length, "artifact")}, ${found.data.uses.filter((one) => one.level === 1).length} of them itself.` : found.data.sentence}</h2>
-          {drawn.boxes.length === 0
-            ? <Empty>{side === "of" ? "It names nothing that is on this shelf." : "Nothing that could be read uses it. A name in a binary file, or one put together while a program runs, is not seen."}</Empty>
-            : <UsesGraph told={found.data} drawn={drawn} side={side} at={at} chosen={chosen} onChoose={(box: Box) => setChosen(box.id)} />}
-          {found.data.more && depth !== "all" && <p className="cap">There are further levels. <button type="button" className="plainbtn" onClick={() => setDepth("all")}>Show all</button></p>}
-          {drawn.boxes.length > 0 && <UsesTable told={found.data} side={side} at={at} chosen={chosen} onChoose={(one) => setChosen(nameOf(one, shelf))} />}
+          <h2 className="usesay">
+            {side === "of"
+              ? `${fileName(path)} uses ${count(found.data.uses.length, "artifact")}, ${found.data.uses.filter((one) => one.level === 1).length} of them itself.`
+              : found.data.sentence}
+          </h2>
+          {drawn.boxes.length === 0 ? (
+            <Empty>
+              {side === "of"
+                ? "It names nothing that is on this shelf."
+                : "Nothing that could be read uses it. A name in a binary file, or one put together while a program runs, is not seen."}
+            </Empty>
+          ) : (
+            <UsesGraph told={found.data} drawn={drawn} side={side} at={at} chosen={chosen} onChoose={(box: Box) => setChosen(box.id)} />
+          )}
+          {found.data.more && depth !== "all" && (
+            <p className="cap">
+              There are further levels.{" "}
+              <button type="button" className="plainbtn" onClick={() => setDepth("all")}>
+                Show all
+              </button>
+            </p>
+          )}
+          {drawn.boxes.length > 0 && (
+            <UsesTable told={found.data} side={side} at={at} chosen={chosen} onChoose={(one) => setChosen(nameOf(one, shelf))} />
+          )}
           {found.data.missing.length > 0 && (
             <section className="sheet" aria-label="Missing">
-              <div className="ph"><h3>Named, but not on this shelf</h3><span className="cap">{count(found.data.missing.length, "name")}</span></div>
-              <p className="pad">{found.data.missing.slice(0, 40).map((one) => <span key={`${one.name} ${one.place}`} className="missed" title={one.place}><b className="mono">{one.name}</b> <span className="cap">{one.label}</span></span>)}</p>
+              <div className="ph">
+                <h3>Named, but not on this shelf</h3>
+                <span className="cap">{count(found.data.missing.length, "name")}</span>
+              </div>
+              <p className="pad">
+                {found.data.missing.slice(0, 40).map((one) => (
+                  <span key={`${one.name} ${one.place}`} className="missed" title={one.place}>
+                    <b className="mono">{one.name}</b> <span className="cap">{one.label}</span>
+                  </span>
+                ))}
+              </p>
             </section>
           )}
           <p className="foot">
             {found.data.unread > 0 && <b>{count(found.data.unread, "artifact")} could not be read; what they use is not known.</b>}
-            <span><kbd>←</kbd> <kbd>→</kbd> level</span><span><kbd>↑</kbd> <kbd>↓</kbd> artifact</span><span><kbd>Enter</kbd> open the place</span>
-            <span>From contents at {at}, {found.data.commit.slice(0, 8)}. Only what you may read is shown and counted.</span>
+            <span>
+              <kbd>←</kbd> <kbd>→</kbd> level
+            </span>
+            <span>
+              <kbd>↑</kbd> <kbd>↓</kbd> artifact
+            </span>
+            <span>
+              <kbd>Enter</kbd> open the place
+            </span>
+            <span>
+              From contents at {at}, {found.data.commit.slice(0, 8)}. Only what you may read is shown and counted.
+            </span>
           </p>
         </>
       )}
@@ -69,18 +121,54 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
 }
 
 /** The part that is asked about, from the columns and first parts of the artifact or typed. */
-function PartField({ shelf, path, at, part, onPart }: { shelf: string; path: string; at: string; part: string; onPart: (part: string) => void }) {
+function PartField({
+  shelf,
+  path,
+  at,
+  part,
+  onPart,
+}: {
+  shelf: string;
+  path: string;
+  at: string;
+  part: string;
+  onPart: (part: string) => void;
+}) {
   const [typed, setTyped] = useState(part);
   const known = useQuery(outline(shelf, path, at));
   const columns = known.data?.table?.columns.map((column) => column.name) ?? [];
   const parts = known.data?.parts.map((one) => one.label) ?? [];
   const names = [...new Set(columns.length ? columns : parts)].filter(Boolean).slice(0, 300);
   return (
-    <form className="rowform" onSubmit={(e) => { e.preventDefault(); onPart(typed.trim()); }}>
-      <label className="cap" htmlFor="uses-part">If this goes</label>
-      <input id="uses-part" className="inp" list="uses-parts" value={typed} placeholder="all of it, or a part" onChange={(e) => { setTyped(e.target.value); if (e.target.value === "" || names.includes(e.target.value)) onPart(e.target.value); }} />
-      <datalist id="uses-parts">{names.map((name) => <option key={name} value={name} />)}</datalist>
-      <button type="submit" className="plainbtn">Show</button>
+    <form
+      className="rowform"
+      onSubmit={(e) => {
+        e.preventDefault();
+        onPart(typed.trim());
+      }}
+    >
+      <label className="cap" htmlFor="uses-part">
+        If this goes
+      </label>
+      <input
+        id="uses-part"
+        className="inp"
+        list="uses-parts"
+        value={typed}
+        placeholder="all of it, or a part"
+        onChange={(e) => {
+          setTyped(e.target.value);
+          if (e.target.value === "" || names.includes(e.target.value)) onPart(e.target.value);
+        }}
+      />
+      <datalist id="uses-parts">
+        {names.map((name) => (
+          <option key={name} value={name} />
+        ))}
+      </datalist>
+      <button type="submit" className="plainbtn">
+        Show
+      </button>
     </form>
   );
 }

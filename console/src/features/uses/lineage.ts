@@ -14,7 +14,13 @@ interface Place {
 }
 
 /** Where each version and step stands, what leads to what, and how many of a column are not drawn. */
-export function placed(told: Lineage): { places: Map<string, Place>; lines: [string, string][]; columns: number; rows: number; left: Map<number, number> } {
+export function placed(told: Lineage): {
+  places: Map<string, Place>;
+  lines: [string, string][];
+  columns: number;
+  rows: number;
+  left: Map<number, number>;
+} {
   const held = new Map<number, string[]>();
   const put = (key: number, id: string) => held.set(key, [...(held.get(key) ?? []), id]);
   for (const version of told.versions) put(version.distance * 2, version.id);
@@ -30,7 +36,10 @@ export function placed(told: Lineage): { places: Map<string, Place>; lines: [str
     const offset = (rows - drawn.length) / 2;
     drawn.forEach((id, row) => places.set(id, { column, row: row + offset }));
   });
-  const lines = told.steps.flatMap((step): [string, string][] => [...step.reads.map((id): [string, string] => [id, step.id]), ...step.writes.map((id): [string, string] => [step.id, id])]);
+  const lines = told.steps.flatMap((step): [string, string][] => [
+    ...step.reads.map((id): [string, string] => [id, step.id]),
+    ...step.writes.map((id): [string, string] => [step.id, id]),
+  ]);
   return { places, lines, columns: keys.length, rows, left };
 }
 

@@ -63,14 +63,34 @@ export function picture(told: Uses, side: "by" | "of"): Picture {
       const id = nameOf(one, told.shelf);
       rows.set(id, row);
       boxes.push({
-        id, level, row, shelf: one.shelf, artifact: one.artifact, kind: one.kind, place: one.place, label: one.label, verb: one.verb, exact: one.exact,
-        effect: "effect" in one ? one.effect : "", part: ("part" in one && one.part) || "", runs: ("runs_in" in one && one.runs_in) || [], through: one.through,
+        id,
+        level,
+        row,
+        shelf: one.shelf,
+        artifact: one.artifact,
+        kind: one.kind,
+        place: one.place,
+        label: one.label,
+        verb: one.verb,
+        exact: one.exact,
+        effect: "effect" in one ? one.effect : "",
+        part: ("part" in one && one.part) || "",
+        runs: ("runs_in" in one && one.runs_in) || [],
+        through: one.through,
       });
     });
   }
   const known = new Set([told.artifact, ...boxes.map((box) => box.id)]);
-  const lines = boxes.flatMap((box) => box.through.filter((name) => known.has(name)).map((from) => ({ from, to: box.id, effect: box.effect, exact: box.exact })));
-  return { boxes, lines, levels, left, rows: Math.max(1, ...levels.map((level) => boxes.filter((box) => box.level === level).length)) };
+  const lines = boxes.flatMap((box) =>
+    box.through.filter((name) => known.has(name)).map((from) => ({ from, to: box.id, effect: box.effect, exact: box.exact })),
+  );
+  return {
+    boxes,
+    lines,
+    levels,
+    left,
+    rows: Math.max(1, ...levels.map((level) => boxes.filter((box) => box.level === level).length)),
+  };
 }
 
 function mean(rows: (number | undefined)[]): number | null {

@@ -29,19 +29,45 @@ export function VersionPage() {
   const writes = info.data !== undefined && info.data.role !== "reader";
   const isNewest = v?.branches.includes(branch) ?? true;
   return (
-    <Page page="artifacts" title={`${name}, version ${version}`} at={at} current={path} say={<><b className="j">{name}</b><i>version {version}</i></>}>
+    <Page
+      page="artifacts"
+      title={`${name}, version ${version}`}
+      at={at}
+      current={path}
+      say={
+        <>
+          <b className="j">{name}</b>
+          <i>version {version}</i>
+        </>
+      }
+    >
       {found.isPending && <Loading what={`Reading version ${version}`} />}
       {found.isError && <ProblemBox error={found.error} />}
       {v && (
         <>
           <div className="line1">
-            <h1>{name}, version {v.version} of {v.versions}: “{v.summary}”</h1>
+            <h1>
+              {name}, version {v.version} of {v.versions}: “{v.summary}”
+            </h1>
             <span className="end">
-              <Button variant="outlined" component={Link} to={`/s/${key}/artifact?${new URLSearchParams({ path, ref: at, version: String(v.version) })}`}>Open it</Button>
-              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: String(v.version) })}>Download</Button>
+              <Button
+                variant="outlined"
+                component={Link}
+                to={`/s/${key}/artifact?${new URLSearchParams({ path, ref: at, version: String(v.version) })}`}
+              >
+                Open it
+              </Button>
+              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: String(v.version) })}>
+                Download
+              </Button>
               {writes && !isNewest && (
                 <Restore
-                  shelf={key} branch={branch} from={`version:${v.version}`} path={path} label="Restore this version" title={`Restore version ${v.version} of ${name}`}
+                  shelf={key}
+                  branch={branch}
+                  from={`version:${v.version}`}
+                  path={path}
+                  label="Restore this version"
+                  title={`Restore version ${v.version} of ${name}`}
                   does={`${branch} gets ${name} as it was in version ${v.version}, in a new commit. The later versions stay in the history.`}
                   usual={`Bring ${path} back from version:${v.version}`}
                 />
@@ -51,8 +77,14 @@ export function VersionPage() {
           {v.description && <p className="described">{v.description}</p>}
           <p className="sec">
             <b>{v.author}</b>, {when(v.recorded)} <Effect effect={v.effect || undefined} />
-            {Object.entries(v.labels).map(([label, value]) => <span key={label} className="chip"><span className="mut">{label}</span> {value}</span>)}
-            {v.made_by.tasks.map((task) => <TaskLink key={task} task={task} />)}
+            {Object.entries(v.labels).map(([label, value]) => (
+              <span key={label} className="chip">
+                <span className="mut">{label}</span> {value}
+              </span>
+            ))}
+            {v.made_by.tasks.map((task) => (
+              <TaskLink key={task} task={task} />
+            ))}
           </p>
           <div className="cols-commit">
             <Changed version={v} path={path} onAll={() => void go(`/s/${key}/commit/${v.made_by.commit}`)} />
@@ -72,11 +104,30 @@ function Changed({ version: v, path, onAll }: { version: Given; path: string; on
   const key = useShelfKey();
   const before = v.before[0];
   if (!before) {
-    return <section className="sheet" aria-label="What it changed"><div className="ph"><h3>What it changed</h3></div><p className="pad">The first version: {v.kind}, {size(v.size)}.</p></section>;
+    return (
+      <section className="sheet" aria-label="What it changed">
+        <div className="ph">
+          <h3>What it changed</h3>
+        </div>
+        <p className="pad">
+          The first version: {v.kind}, {size(v.size)}.
+        </p>
+      </section>
+    );
   }
   return (
     <div className="changedpart">
-      <p className="cap">Against version {before.version}, which it was made of.{v.made_by.artifacts > 1 && <> <button type="button" className="plainbtn" onClick={onAll}>The other {count(v.made_by.artifacts - 1, "artifact")} of this commit</button></>}</p>
+      <p className="cap">
+        Against version {before.version}, which it was made of.
+        {v.made_by.artifacts > 1 && (
+          <>
+            {" "}
+            <button type="button" className="plainbtn" onClick={onAll}>
+              The other {count(v.made_by.artifacts - 1, "artifact")} of this commit
+            </button>
+          </>
+        )}
+      </p>
       <ArtifactFindings shelf={key} path={path} from={`version:${before.version}`} to={`version:${v.version}`} />
     </div>
   );
@@ -88,15 +139,32 @@ function Has({ version: v }: { version: Given }) {
   const here = v.environments.filter((one) => one.this).length;
   return (
     <section className="sheet" aria-label="Reached">
-      <div className="ph"><h3>Where it is</h3><span className="cap">{here} of {count(v.environments.length, "environment")}</span><span className="r"><Link to={`/s/${key}/environments`}>Environments</Link></span></div>
+      <div className="ph">
+        <h3>Where it is</h3>
+        <span className="cap">
+          {here} of {count(v.environments.length, "environment")}
+        </span>
+        <span className="r">
+          <Link to={`/s/${key}/environments`}>Environments</Link>
+        </span>
+      </div>
       <ul className="near">
         {v.environments.map((one) => (
-          <li key={one.environment}><Tick met={one.this} /><b>{one.environment}</b><span className="mut">{one.this ? `since ${when(one.since)}` : one.version ? `has version ${one.version}` : "does not have it"}{one.tag && `, tag:${one.tag}`}</span></li>
+          <li key={one.environment}>
+            <Tick met={one.this} />
+            <b>{one.environment}</b>
+            <span className="mut">
+              {one.this ? `since ${when(one.since)}` : one.version ? `has version ${one.version}` : "does not have it"}
+              {one.tag && `, tag:${one.tag}`}
+            </span>
+          </li>
         ))}
       </ul>
       <dl className="facts pad">
-        <dt>Branches</dt><dd>{v.branches.join(", ") || "at the head of none"}</dd>
-        <dt>Tags</dt><dd className="mono">{v.tags.map((tag) => `tag:${tag}`).join(", ") || "none"}</dd>
+        <dt>Branches</dt>
+        <dd>{v.branches.join(", ") || "at the head of none"}</dd>
+        <dt>Tags</dt>
+        <dd className="mono">{v.tags.map((tag) => `tag:${tag}`).join(", ") || "none"}</dd>
       </dl>
     </section>
   );
@@ -105,11 +173,21 @@ function Has({ version: v }: { version: Given }) {
 function Near({ version: v, path, at }: { version: Given; path: string; at: string }) {
   return (
     <section className="sheet" aria-label="Before and after it">
-      <div className="ph"><h3>Before and after it</h3></div>
+      <div className="ph">
+        <h3>Before and after it</h3>
+      </div>
       <ul className="near">
-        {v.before.map((near) => <NearVersion key={near.version} near={near} word="Made of" path={path} at={at} />)}
-        <li className="on"><span className="mut">This one</span><span>v{v.version}</span><span>{v.headline || v.summary}</span></li>
-        {v.next.map((near) => <NearVersion key={near.version} near={near} word="Next" path={path} at={at} />)}
+        {v.before.map((near) => (
+          <NearVersion key={near.version} near={near} word="Made of" path={path} at={at} />
+        ))}
+        <li className="on">
+          <span className="mut">This one</span>
+          <span>v{v.version}</span>
+          <span>{v.headline || v.summary}</span>
+        </li>
+        {v.next.map((near) => (
+          <NearVersion key={near.version} near={near} word="Next" path={path} at={at} />
+        ))}
       </ul>
     </section>
   );
@@ -121,7 +199,10 @@ function NearVersion({ near, word, path, at }: { near: Schemas["NearVersion"]; w
     <li title={`${near.author}, ${when(near.recorded)}`}>
       <span className="mut">{word}</span>
       <Link to={`/s/${key}/version?${new URLSearchParams({ path, ref: at, version: String(near.version) })}`}>v{near.version}</Link>
-      <span>{near.headline || near.summary}{near.merged && <i className="w"> merged</i>}</span>
+      <span>
+        {near.headline || near.summary}
+        {near.merged && <i className="w"> merged</i>}
+      </span>
     </li>
   );
 }
@@ -131,21 +212,69 @@ function Facts({ version: v }: { version: Given }) {
   const c = v.made_by;
   return (
     <section className="sheet" aria-label="Part of">
-      <div className="ph"><h3>Part of</h3></div>
+      <div className="ph">
+        <h3>Part of</h3>
+      </div>
       <dl className="facts pad">
-        <dt>Commit</dt><dd><Link className="mono" to={`/s/${key}/commit/${c.commit}`}>{c.commit.slice(0, 8)}</Link> {v.summary}</dd>
-        <dt>Path</dt><dd className="mono">{v.path}{v.moved_from && <span className="mut"> from {v.moved_from}</span>}</dd>
-        <dt>Size</dt><dd>{size(v.size)}</dd>
-        {c.proposals.map((one) => <Row key={one.number} word="Proposal"><Link to={`/s/${key}/proposals/${one.number}`}>{one.number}, {one.title}</Link>, {one.merged ? "merged by it" : one.state}</Row>)}
-        {c.runs.map((one) => <Row key={`${one.experiment}${one.number}`} word="Run"><Link to={`/s/${key}/experiments/${one.experiment}`}>run {one.number} of “{one.question}”</Link>{one.made ? "" : ", which read it"}</Row>)}
-        {c.checks.map((one) => <Row key={one.name} word="Check"><Tick met={one.passed} /> {one.name}{one.comment && `: ${one.comment}`}</Row>)}
-        {c.git.map((one) => <Row key={`${one.git}${one.link}`} word="Git"><span className="mono">{one.git.slice(0, 12)}</span>{one.link && <span className="mut"> {one.fetched ? "fetched from" : "sent to"} {one.link}</span>}</Row>)}
-        <dt>Content</dt><dd className="mono">{v.content}</dd>
+        <dt>Commit</dt>
+        <dd>
+          <Link className="mono" to={`/s/${key}/commit/${c.commit}`}>
+            {c.commit.slice(0, 8)}
+          </Link>{" "}
+          {v.summary}
+        </dd>
+        <dt>Path</dt>
+        <dd className="mono">
+          {v.path}
+          {v.moved_from && <span className="mut"> from {v.moved_from}</span>}
+        </dd>
+        <dt>Size</dt>
+        <dd>{size(v.size)}</dd>
+        {c.proposals.map((one) => (
+          <Row key={one.number} word="Proposal">
+            <Link to={`/s/${key}/proposals/${one.number}`}>
+              {one.number}, {one.title}
+            </Link>
+            , {one.merged ? "merged by it" : one.state}
+          </Row>
+        ))}
+        {c.runs.map((one) => (
+          <Row key={`${one.experiment}${one.number}`} word="Run">
+            <Link to={`/s/${key}/experiments/${one.experiment}`}>
+              run {one.number} of “{one.question}”
+            </Link>
+            {one.made ? "" : ", which read it"}
+          </Row>
+        ))}
+        {c.checks.map((one) => (
+          <Row key={one.name} word="Check">
+            <Tick met={one.passed} /> {one.name}
+            {one.comment && `: ${one.comment}`}
+          </Row>
+        ))}
+        {c.git.map((one) => (
+          <Row key={`${one.git}${one.link}`} word="Git">
+            <span className="mono">{one.git.slice(0, 12)}</span>
+            {one.link && (
+              <span className="mut">
+                {" "}
+                {one.fetched ? "fetched from" : "sent to"} {one.link}
+              </span>
+            )}
+          </Row>
+        ))}
+        <dt>Content</dt>
+        <dd className="mono">{v.content}</dd>
       </dl>
     </section>
   );
 }
 
 function Row({ word, children }: { word: string; children: React.ReactNode }) {
-  return <><dt>{word}</dt><dd>{children}</dd></>;
+  return (
+    <>
+      <dt>{word}</dt>
+      <dd>{children}</dd>
+    </>
+  );
 }
