@@ -28,11 +28,12 @@ check: setup console
 	$(BIN)/ruff format --check .
 	EVERYSHELF_DATA=$$(mktemp -d) $(BIN)/mypy src/everyshelf bench tests/support
 	$(BIN)/python -m tests.check
-	cd console && npm run --silent typecheck
+	cd console && npm run --silent typecheck && npm run --silent lint
 
-fix: setup
+fix: setup console
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
+	cd console && npm run --silent fix
 
 # Generated, checked in, and compared by `make check`.
 schema: setup

@@ -1,4 +1,5 @@
-import { ThemeProvider } from "@mui/material/styles";
+import { GlobalStyles } from "@mui/material";
+import { StyledEngineProvider, ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
@@ -11,6 +12,7 @@ import { FindKey } from "./shell/FindKey";
 import { Loading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
+import { variables } from "./tokens";
 
 // Each page is fetched when it is opened.
 const VersionPage = lazy(() => import("./features/version/VersionPage").then((page) => ({ default: page.VersionPage })));
@@ -48,17 +50,26 @@ const queries = new QueryClient({
   },
 });
 
+const COLOURS = {
+  ":root": { colorScheme: "light", ...variables("light") },
+  '[data-theme="dark"]': { colorScheme: "dark", ...variables("dark") },
+};
+
 export function App() {
   return (
-    <ThemeProvider theme={theme}>
-      <QueryClientProvider client={queries}>
-        <Patterns />
-        <WorkedOut />
-        <BrowserRouter>
-          <Gate />
-        </BrowserRouter>
-      </QueryClientProvider>
-    </ThemeProvider>
+    // The components' own styles come first, so that look.css has the last word.
+    <StyledEngineProvider injectFirst>
+      <ThemeProvider theme={theme}>
+        <GlobalStyles styles={COLOURS} />
+        <QueryClientProvider client={queries}>
+          <Patterns />
+          <WorkedOut />
+          <BrowserRouter>
+            <Gate />
+          </BrowserRouter>
+        </QueryClientProvider>
+      </ThemeProvider>
+    </StyledEngineProvider>
   );
 }
 

@@ -29,12 +29,12 @@ class CommitPageTests(TwoBrowsersCase):
             "main gets all 2 artifacts as they were then, in a new commit. The history keeps the later commit."
         )
         self.browser.type_into("Summary", "As in spring")
-        self.browser.press("Restore", within="dialog[open]")
+        self.browser.press("Restore", within="[role=dialog]")
         self.browser.see("“As in spring”")
         self.assertEqual(self.shelf.read("n.txt"), b"one\n")
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/artifact?path=n.txt&version=2")
         self.browser.press("Restore this version")
-        self.browser.press("Restore", within="dialog[open]")
+        self.browser.press("Restore", within="[role=dialog]")
         self.browser.see("back from version:2")
         self.assertEqual(self.shelf.read("n.txt"), b"two\n")
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}")
@@ -48,7 +48,7 @@ class CommitPageTests(TwoBrowsersCase):
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/commit/{wrong}")
         self.browser.see("1 artifact goes back to what it was before it. 1 artifact changed since keeps that")
         self.browser.press("Undo this commit")
-        self.browser.press("Undo", within="dialog[open]")
+        self.browser.press("Undo", within="[role=dialog]")
         self.browser.see("“Undo “Dearer””")
         self.assertEqual(self.shelf.read("f.csv"), b"zone,fare\nZ1,3\nZ2,5\n")
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/commit/{wrong}")
@@ -59,7 +59,7 @@ class CommitPageTests(TwoBrowsersCase):
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/commit/{again}")
         self.browser.see("1 part changed again since is yours to settle")
         self.browser.press("Undo this commit")
-        self.browser.press("Begin, and settle", within="dialog[open]")
+        self.browser.press("Begin, and settle", within="[role=dialog]")
         self.browser.see(f"the state before {again[:8]}")
 
     def test_one_version(self) -> None:

@@ -32,7 +32,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         Select(self.browser.field("Destination")).select_by_visible_text("a platform")
         type_into("Address of the space", self.space.address)
         type_into("Token there (kept encrypted)", TOKEN)
-        press("Make the environment", "dialog[open] form")
+        press("Make the environment", "[role=dialog] form")
         see("nothing yet")
         press("Settings")
         type_into("Approvals needed from people other than the author", "1")
@@ -108,7 +108,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.page("/environments")
         self.browser.press("New trial environment")
         self.browser.type_into("Name", "try-quays")
-        self.browser.press("Make it, and put the tag there", "dialog[open] form")
+        self.browser.press("Make it, and put the tag there", "[role=dialog] form")
         self.browser.see("Deployment 1 is done")
         self.browser.see("of tag:plain, ends")
         self.assertEqual(self.shelf.environment("try-quays").trial_of, "plain")
@@ -121,7 +121,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         Select(self.browser.field("Destination")).select_by_visible_text("a database")
         type_into("Folder of the shelf its tables and records lie in", "bookings")
         type_into("Tables to version with their records (others: schema only)", "vessels")
-        press("Make the environment", "dialog[open] form")
+        press("Make the environment", "[role=dialog] form")
         see("nothing yet")
         address = self.shelf.environment("office").address
         self.run_in(

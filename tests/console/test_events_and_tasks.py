@@ -36,7 +36,7 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.see("not everything reached builds")
             program.status = 202
             self.browser.press("Change builds")
-            changed = self.browser.driver.find_element("css selector", "dialog[open]")
+            changed = self.browser.driver.find_element("css selector", "[role=dialog]")
             changed.find_element("xpath", ".//label[normalize-space()='tags']/input").click()
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Change it and try it")

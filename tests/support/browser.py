@@ -115,7 +115,7 @@ class Browser:
         script = """
           const [want, within] = arguments;
           const root = within ? document.querySelector(within) : document;
-          return root && [...root.querySelectorAll('button,a,[role=button]')].find(e =>
+          return root && [...root.querySelectorAll('button,a,[role=button],[role^=menuitem],[role=option],label[role=button]')].find(e =>
             (e.offsetParent !== null || e.tagName === 'g') && ((e.getAttribute('aria-label') || '') === want
             || (e.textContent || '').trim() === want)) || null"""
         found: WebElement = self.wait_for(lambda: self.driver.execute_script(script, name, within))
@@ -144,7 +144,7 @@ class Browser:
         return [r["message"] for r in rows if r["level"] == "SEVERE" and "Failed to load resource" not in r["message"]]
 
     def axe(self) -> list[str]:
-        """Serious and critical findings of axe-core on the page as it stands."""
+        """Every finding of axe-core on the page as it is, however small."""
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
             "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"
@@ -152,7 +152,6 @@ class Browser:
         return [
             f"{v['id']}: {v['help']} at {n['target']}"
             for v in found
-            if v["impact"] in ("serious", "critical")
             for n in v["nodes"][:3]
         ]
 

@@ -1,4 +1,5 @@
 /** A table in a frame of its own, of which only the rows in sight are drawn, however many there are. */
+import { Table } from "@mui/material";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useEffect, useRef } from "react";
 
@@ -47,7 +48,7 @@ export function LongTable({ caption, head, columns, count, row, className = "scr
       aria-label={caption}
       onKeyDown={onKeyDown}
     >
-      <table aria-rowcount={count + 1}>
+      <Table aria-rowcount={count + 1}>
         <caption className="sr">{caption}</caption>
         <thead>{head}</thead>
         <tbody>
@@ -63,7 +64,7 @@ export function LongTable({ caption, head, columns, count, row, className = "scr
             </tr>
           )}
         </tbody>
-      </table>
+      </Table>
       {children}
     </div>
   );

@@ -1,58 +1,54 @@
 /** Who is signed in, the colour scheme, and signing out. */
+
+import { ListSubheader, Menu, MenuItem } from "@mui/material";
 import { useColorScheme } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { send } from "../api/client";
 import { session } from "../api/queries";
+import { RowAct } from "../parts/Acts";
 
 export function Person() {
   const who = useQuery(session()).data?.person;
   const queries = useQueryClient();
   const { mode, setMode } = useColorScheme();
   const [open, setOpen] = useState(false);
-  const box = useRef<HTMLDivElement>(null);
-  useEffect(() => {
-    const away = (event: MouseEvent) => !box.current?.contains(event.target as Node) && setOpen(false);
-    document.addEventListener("mousedown", away);
-    return () => document.removeEventListener("mousedown", away);
-  }, []);
+  const button = useRef<HTMLButtonElement>(null);
   if (!who) return null;
   const signOut = async () => {
     await send("DELETE", "session");
     queries.clear();
     window.location.assign("/");
   };
+  const shut = () => setOpen(false);
   return (
-    <div ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && setOpen(false)}>
-      <button
-        type="button"
+    <>
+      <RowAct
+        ref={button}
         className="me"
         aria-label={`${who.full_name.slice(0, 2)}, ${who.full_name}: settings and sign out`}
+        aria-haspopup="menu"
         aria-expanded={open}
         onClick={() => setOpen(!open)}
       >
         {who.full_name.slice(0, 2)}
-      </button>
-      {open && (
-        <div className="menu" style={{ right: 0, top: 34, minWidth: 200 }}>
-          <div className="cap">{who.full_name}</div>
-          <Link className="it" to="/account">
-            Your account
-          </Link>
-          <Link className="it" to="/tokens">
-            Your tokens
-          </Link>
-          {(["light", "dark", "system"] as const).map((m) => (
-            <button key={m} type="button" className="it" aria-pressed={mode === m} onClick={() => setMode(m)}>
-              {mode === m ? <b>{`Colours: ${m}`}</b> : `Colours: ${m}`}
-            </button>
-          ))}
-          <button type="button" className="it" onClick={() => void signOut()}>
-            Sign out
-          </button>
-        </div>
-      )}
-    </div>
+      </RowAct>
+      <Menu open={open} onClose={shut} anchorEl={() => button.current}>
+        <ListSubheader role="presentation">{who.full_name}</ListSubheader>
+        <MenuItem component={Link} to="/account" onClick={shut}>
+          Your account
+        </MenuItem>
+        <MenuItem component={Link} to="/tokens" onClick={shut}>
+          Your tokens
+        </MenuItem>
+        {(["light", "dark", "system"] as const).map((one) => (
+          <MenuItem key={one} role="menuitemradio" aria-checked={mode === one} selected={mode === one} onClick={() => setMode(one)}>
+            Colours: {one}
+          </MenuItem>
+        ))}
+        <MenuItem onClick={() => void signOut()}>Sign out</MenuItem>
+      </Menu>
+    </>
   );
 }

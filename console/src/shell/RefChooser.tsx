@@ -1,9 +1,16 @@
 /** The ref chooser: branches, tags, a commit or a date; type to narrow. */
+
+import { Autocomplete, Popover, type PopperProps, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { branches, environments, tags } from "../api/queries";
 import { usePending } from "../features/pending/pending";
 import { when } from "../marks/words";
+import { RowAct } from "../parts/Acts";
+import { Field } from "../parts/Field";
+import { narrowed, type RefRow } from "./refs";
+
+export { isReadOnly } from "./refs";
 
 interface Props {
   shelf: string;
@@ -14,25 +21,15 @@ interface Props {
 
 export function RefChooser({ shelf, value, label, onChoose }: Props) {
   const [open, setOpen] = useState(false);
-  const box = useRef<HTMLSpanElement>(null);
   const button = useRef<HTMLButtonElement>(null);
-  useEffect(() => {
-    const away = (event: MouseEvent) => {
-      if (box.current && !box.current.contains(event.target as Node)) setOpen(false);
-    };
-    document.addEventListener("mousedown", away);
-    return () => document.removeEventListener("mousedown", away);
-  }, []);
   const choose = (ref: string) => {
     setOpen(false);
-    button.current?.focus();
     if (ref) onChoose(ref);
   };
   return (
-    <span ref={box} style={{ position: "relative" }} onKeyDown={(e) => e.key === "Escape" && choose("")}>
-      <button
+    <>
+      <RowAct
         ref={button}
-        type="button"
         className="ref"
         aria-haspopup="dialog"
         aria-expanded={open}
@@ -43,30 +40,42 @@ export function RefChooser({ shelf, value, label, onChoose }: Props) {
         <span className="dn" aria-hidden="true">
           ▾
         </span>
-      </button>
-      {open && <RefMenu shelf={shelf} onChoose={choose} />}
-    </span>
+      </RowAct>
+      <Popover
+        open={open}
+        anchorEl={() => button.current}
+        onClose={() => setOpen(false)}
+        anchorOrigin={{ vertical: "bottom", horizontal: "left" }}
+        slotProps={{ paper: { className: "refmenu", role: "dialog", "aria-label": "Choose a ref" } }}
+      >
+        <RefList shelf={shelf} onChoose={choose} />
+      </Popover>
+    </>
   );
 }
 
-function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) => void }) {
+/** The list is a part of the menu, not a second one over it. */
+function InPlace({ children }: PopperProps) {
+  return <div className="inplace">{typeof children === "function" ? null : children}</div>;
+}
+
+function RefList({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) => void }) {
   const [typed, setTyped] = useState("");
   const id = useId();
   const lines = useQuery(branches(shelf));
   const marks = useQuery(tags(shelf));
   const places = useQuery(environments(shelf));
   const { drafts } = usePending(shelf);
-  const rows = [
+  const rows: RefRow[] = [
     ...drafts.map((d) => ({ ref: `draft:${d.branch}`, group: "Your drafts", note: `${d.entries.length} pending` })),
     ...(lines.data ?? []).map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
     ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
     ...(places.data ?? [])
       .filter((e) => e.current)
       .map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
-  ].filter((row) => row.ref.toLowerCase().includes(typed.toLowerCase()));
+  ];
   const loading = lines.isPending || marks.isPending || places.isPending;
-  const custom = /^(commit:[0-9a-f]{8,}|at:.+)$/.test(typed) ? typed : /^\d{4}-\d\d-\d\d/.test(typed) ? `at:${typed}` : "";
-  const first = custom || rows[0]?.ref || "";
+  const first = narrowed(rows, typed)[0]?.ref ?? "";
   // Enter before the refs have arrived: chosen once they are there.
   const [entered, setEntered] = useState(false);
   useEffect(() => {
@@ -74,63 +83,65 @@ function RefMenu({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
     setEntered(false);
     if (first) onChoose(first);
   }, [entered, loading, first, onChoose]);
-  const enter = (event: React.KeyboardEvent) => {
-    if (event.key !== "Enter") return;
-    event.preventDefault(); // else it would press the button that gets the focus
-    setEntered(true);
-  };
   return (
-    <div className="menu" role="dialog" aria-label="Choose a ref" style={{ top: 32, left: 0 }}>
-      <input
+    <>
+      <Autocomplete
         id={id}
-        className="inp"
-        autoFocus
-        value={typed}
-        onChange={(e) => {
-          setTyped(e.target.value);
+        open
+        autoHighlight
+        forcePopupIcon={false}
+        options={rows}
+        value={null}
+        inputValue={typed}
+        onInputChange={(_, words, reason) => {
+          if (reason !== "input") return;
+          setTyped(words);
           setEntered(false);
         }}
-        placeholder="Name, commit:ID or 2026-03-14"
-        aria-label="Narrow the refs"
-        onKeyDown={enter}
+        onChange={(_, row) => row && onChoose(row.ref)}
+        filterOptions={(all, { inputValue }) => narrowed(all, inputValue)}
+        getOptionLabel={(row) => row.ref}
+        isOptionEqualToValue={(row, other) => row.ref === other.ref}
+        groupBy={(row) => row.group}
+        loading={loading}
+        loadingText="Reading the refs …"
+        noOptionsText="No branch, tag or environment has these words in its name."
+        slots={{ popper: InPlace }}
+        renderGroup={({ key, group, children }) => (
+          <li key={key} role="group" aria-label={group}>
+            <div className="cap" aria-hidden="true">
+              {group}
+            </div>
+            <ul role="presentation">{children}</ul>
+          </li>
+        )}
+        renderOption={({ key, ...rest }, row) => (
+          <li key={key} {...rest}>
+            <b>{row.ref}</b>
+            <span className="mut">{row.note.slice(0, 40)}</span>
+          </li>
+        )}
+        renderInput={(given) => (
+          <TextField
+            {...given}
+            autoFocus
+            placeholder="Name, commit:ID or 2026-03-14"
+            slotProps={{ ...given.slotProps, htmlInput: { ...given.slotProps.htmlInput, "aria-label": "Narrow the refs" } }}
+            onKeyDown={(event) => {
+              if (event.key === "Enter" && loading) setEntered(true);
+            }}
+          />
+        )}
       />
-      {custom && (
-        <button type="button" className="it" onClick={() => onChoose(custom)}>
-          <b>{custom}</b>
-        </button>
-      )}
       <div className="anyday">
-        <label className="cap" htmlFor={`${id}-day`}>
-          As it was at the end of
-        </label>
-        <input
+        <Field
           id={`${id}-day`}
-          className="inp"
+          label="As it was at the end of"
           type="date"
           max={new Date().toISOString().slice(0, 10)}
           onChange={(e) => e.target.value && onChoose(`at:${e.target.value}`)}
         />
       </div>
-      {["Your drafts", "Branches", "Tags", "Environments"].map((group) => {
-        const found = rows.filter((row) => row.group === group);
-        return found.length === 0 ? null : (
-          <div key={group}>
-            <div className="cap">{group}</div>
-            {found.map((row) => (
-              <button type="button" key={row.ref} className="it" onClick={() => onChoose(row.ref)}>
-                <b>{row.ref}</b>
-                <span className="mut" style={{ marginLeft: "auto" }}>
-                  {row.note.slice(0, 40)}
-                </span>
-              </button>
-            ))}
-          </div>
-        );
-      })}
-    </div>
+    </>
   );
-}
-
-export function isReadOnly(ref: string): boolean {
-  return /^(tag|commit|at|env|version|draft):/.test(ref);
 }

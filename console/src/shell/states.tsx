@@ -1,4 +1,5 @@
 /** The four states of every view: loading, empty, error with code and next step, content. */
+import { Alert, Skeleton } from "@mui/material";
 import { useEffect, useState } from "react";
 import { ProblemError } from "../api/client";
 
@@ -12,6 +13,11 @@ export function Loading({ what }: { what: string }) {
   return (
     <div className="empty" role="status" aria-busy="true">
       {late ? `${what} …` : "\u00a0"}
+      <span className="outlines" aria-hidden="true">
+        {[0, 1, 2, 3, 4, 5].map((row) => (
+          <Skeleton key={row} height={18} />
+        ))}
+      </span>
     </div>
   );
 }
@@ -24,7 +30,7 @@ export function Empty({ children }: { children: React.ReactNode }) {
 export function ProblemBox({ error }: { error: unknown }) {
   const problem = error instanceof ProblemError ? error.problem : { detail: String(error), code: "console.failed" };
   return (
-    <div className="problem" role="alert">
+    <Alert className="problem" severity="error" icon={false}>
       <p>
         <b>{problem.detail.charAt(0).toUpperCase() + problem.detail.slice(1)}</b>
       </p>
@@ -43,6 +49,6 @@ export function ProblemBox({ error }: { error: unknown }) {
         {problem.code}
         {problem.request ? `, request ${problem.request}` : ""}
       </p>
-    </div>
+    </Alert>
   );
 }

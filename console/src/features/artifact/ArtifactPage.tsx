@@ -6,6 +6,7 @@ import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../
 import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
+import { Part, Switch } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -105,7 +106,7 @@ export function ArtifactPage() {
               {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
-              <span className="seg" role="group" aria-label="Seen as">
+              <Switch label="Seen as">
                 {Object.entries(VIEWS)
                   .filter(
                     ([v]) =>
@@ -117,11 +118,11 @@ export function ArtifactPage() {
                       (v !== "uses" || (a.version !== null && !version)),
                   )
                   .map(([v, name]) => (
-                    <button key={v} type="button" aria-pressed={view === v} onClick={() => setView(v)}>
+                    <Part key={v} pressed={view === v} onClick={() => setView(v)}>
                       {name}
-                    </button>
+                    </Part>
                   ))}
-              </span>
+              </Switch>
               {(a.version ?? 0) > 1 && (
                 <Button
                   variant="outlined"

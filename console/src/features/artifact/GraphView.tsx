@@ -1,7 +1,9 @@
 /** A pipeline or workflow: outline left, drawing in the middle, the chosen part right, each leading to the others. */
+
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
 import { DrawingView } from "../drawing/DrawingView";
 import type { Drawing } from "../drawing/place";
 import { PartDetail, RootFields } from "./OutlineView";
@@ -39,29 +41,23 @@ export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Out
     <div className="cols3 graphview">
       <section className="sheet" aria-label="Outline">
         <div className="ph">
-          <h3>Outline</h3>
+          <h2 className="h3">Outline</h2>
           <span className="cap">{group(parts.length)} parts</span>
         </div>
         <div className="tree">
           {listed.map(([type, own]) => (
             <div key={type}>
-              <button type="button" aria-expanded={!closed.has(type)} onClick={() => toggle(type)}>
+              <RowAct aria-expanded={!closed.has(type)} onClick={() => toggle(type)}>
                 <b>
                   {closed.has(type) ? "▸" : "▾"} {type.charAt(0).toUpperCase() + type.slice(1)}
                 </b>{" "}
                 <span className="cap">{group(own.length)}</span>
-              </button>
+              </RowAct>
               {!closed.has(type) &&
                 own.slice(0, MOST).map((p) => (
-                  <button
-                    key={p.path}
-                    type="button"
-                    aria-current={p.path === path}
-                    style={{ paddingLeft: 28 }}
-                    onClick={() => setPath(p.path)}
-                  >
+                  <RowAct key={p.path} aria-current={p.path === path} style={{ paddingLeft: 28 }} onClick={() => setPath(p.path)}>
                     <span className="la">{p.label}</span>
-                  </button>
+                  </RowAct>
                 ))}
             </div>
           ))}
@@ -70,7 +66,7 @@ export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Out
       <DrawingView drawing={drawing} chosen={path} onChoose={setPath} height={430} />
       <section className="sheet" aria-label="Part">
         <div className="ph">
-          <h3>Part</h3>
+          <h2 className="h3">Part</h2>
         </div>
         {part ? (
           <>
@@ -98,9 +94,7 @@ function Ends({ drawing, part, onChoose }: { drawing: Drawing; part: string; onC
           const end = drawing.nodes.find((n) => n.id === e[other]);
           return end ? (
             <p key={e.id}>
-              <button type="button" className="plainbtn" onClick={() => onChoose(end.part)}>
-                {end.label}
-              </button>
+              <TextAct onClick={() => onChoose(end.part)}>{end.label}</TextAct>
               {e.label ? `, ${e.conditional ? "when " : ""}${e.label}` : ""}
             </p>
           ) : null;

@@ -3,6 +3,7 @@
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
 import { TensorList } from "../model/TensorList";
 import { TablePreview } from "../table/TablePreview";
 
@@ -25,9 +26,7 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
     return (
       <div className="sheet empty">
         No outline: {outline.note || "this format is not supported; shown as text or bytes"}.{" "}
-        <button type="button" className="plainbtn" onClick={onText}>
-          See it as text
-        </button>
+        <TextAct onClick={onText}>See it as text</TextAct>
       </div>
     );
   }
@@ -72,7 +71,7 @@ function TreeView({ outline }: { outline: Outline }) {
     <div className="cols2">
       <section className="sheet" aria-label="Outline">
         <div className="ph">
-          <h3>Outline</h3>
+          <h2 className="h3">Outline</h2>
           <span className="cap">
             {group(rows.length)} parts{outline.truncated ? ", more not shown" : ""}
           </span>
@@ -80,9 +79,8 @@ function TreeView({ outline }: { outline: Outline }) {
         {outline.note && <p className="cap pad">{outline.note}</p>}
         <div className="tree" onKeyDown={walk} tabIndex={-1}>
           {shown.map(({ part, depth }) => (
-            <button
+            <RowAct
               key={part.path}
-              type="button"
               aria-current={part === chosen}
               style={{ paddingLeft: 12 + depth * 14 }}
               onClick={() => setChosen(part)}
@@ -93,7 +91,7 @@ function TreeView({ outline }: { outline: Outline }) {
                 {part.type}
               </span>
               <span className="la">{part.label}</span>
-            </button>
+            </RowAct>
           ))}
           {rows.length > shown.length && (
             <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>
@@ -103,7 +101,7 @@ function TreeView({ outline }: { outline: Outline }) {
       <div className="stack">
         <section className="sheet" aria-label="Part">
           <div className="ph">
-            <h3>Part</h3>
+            <h2 className="h3">Part</h2>
           </div>
           {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
           {table && <TablePreview table={table} />}

@@ -1,10 +1,12 @@
 /** What the artifact uses, who uses it, and what it names that is not there. */
+
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { uses as usesQuery } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 
 type Use = Schemas["UsedArtifact"] | Schemas["UsingArtifact"];
 const MOST = 12;
@@ -16,12 +18,10 @@ export function References({ shelf, path, at, onAll }: { shelf: string; path: st
   return (
     <section className="sheet" aria-label="References">
       <div className="ph">
-        <h3>References</h3>
+        <h2 className="h3">References</h2>
         <span className="cap">{unread ? `${count(unread, "artifact")} could not be read` : "from content"}</span>
         <span className="r">
-          <button type="button" className="plainbtn" onClick={onAll}>
-            All uses
-          </button>
+          <TextAct onClick={onAll}>All uses</TextAct>
         </span>
       </div>
       <div className="refs">

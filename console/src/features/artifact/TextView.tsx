@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { text } from "../../api/queries";
 import { size } from "../../marks/words";
+import { Choice } from "../../parts/Choice";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 
@@ -14,7 +15,7 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
   return (
     <section className="sheet" aria-label="Raw text">
       <div className="ph">
-        <h3>Raw text</h3>
+        <h2 className="h3">Raw text</h2>
         {found.data && (
           <span className="cap">
             {found.data.encoding}, {size(found.data.size)}
@@ -22,22 +23,13 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
           </span>
         )}
         <span className="r">
-          <label className="cap" htmlFor="encoding">
-            Encoding
-          </label>
-          <select
-            id="encoding"
-            className="inp"
-            style={{ height: 24, padding: "0 4px" }}
-            value={encoding}
-            onChange={(e) => setEncoding(e.target.value)}
-          >
+          <Choice id="encoding" label="Encoding" value={encoding} onChange={(e) => setEncoding(e.target.value)}>
             {ENCODINGS.map((e) => (
               <option key={e} value={e}>
                 {e || "found"}
               </option>
             ))}
-          </select>
+          </Choice>
         </span>
       </div>
       {found.isPending && <Loading what="Reading the text" />}
@@ -47,7 +39,7 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
         </div>
       )}
       {found.data && (
-        <pre className="text" tabIndex={0} aria-label={`Text of ${path}`}>
+        <pre className="text" tabIndex={0} role="region" aria-label={`Text of ${path}`}>
           {lines.slice(0, MOST_LINES).map((line, i) => (
             <span key={i}>{line}</span>
           ))}

@@ -1,11 +1,14 @@
 /** An artifact as readable parts: files left, the chosen one right; taken away as a zip, and back edited. */
+
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { address, putFile, type Schemas, send } from "../../api/client";
 import { unfolded } from "../../api/queries";
 import { count, size } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
+import { FileField } from "../../parts/FileField";
 import { isReadOnly } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
@@ -30,17 +33,17 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
     <div className="cols2">
       <section className="sheet" aria-label="Parts">
         <div className="ph">
-          <h3>Parts</h3>
+          <h2 className="h3">Parts</h2>
           <span className="cap">{count(shown.length, "file")}</span>
         </div>
         <div className="tree">
           {shown.map((f) => (
-            <button key={f.path} type="button" aria-current={f === file} onClick={() => setChosen(f.path)}>
+            <RowAct key={f.path} aria-current={f === file} onClick={() => setChosen(f.path)}>
               <span className="la mono" style={{ flex: 1 }}>
                 {f.path}
               </span>
               <span className="cap">{size(f.size)}</span>
-            </button>
+            </RowAct>
           ))}
           {notes.map((n) => (
             <p key={n} className="cap pad">
@@ -51,7 +54,7 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
       </section>
       <section className="sheet" aria-label="Part as text">
         <div className="ph">
-          <h3 className="mono">{file?.path}</h3>
+          <h2 className="h3 mono">{file?.path}</h2>
           <span className="r">
             <Button size="small" variant="outlined" href={address(`shelves/${shelf}/artifact/unfolded/file`, { path, ref: at, version })}>
               Download all parts
@@ -62,7 +65,7 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
         {file?.text === null ? (
           <p className="cap pad">No text, or too long to be shown here; download it.</p>
         ) : (
-          <pre className="text" tabIndex={0} aria-label={`Text of ${file?.path}`}>
+          <pre className="text" tabIndex={0} role="region" aria-label={`Text of ${file?.path}`}>
             {(file?.text ?? "")
               .split("\n")
               .slice(0, 5000)
@@ -78,7 +81,6 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
 
 /** Edited parts, zipped, folded by the service and kept as a pending change. */
 function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string; branch: string; commit: string | null }) {
-  const input = useRef<HTMLInputElement>(null);
   const { keep } = usePending(shelf);
   const go = useNavigate();
   const [problem, setProblem] = useState<unknown>(null);
@@ -100,17 +102,9 @@ function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string
   };
   return (
     <>
-      <Button size="small" variant="outlined" disabled={busy} onClick={() => input.current?.click()}>
+      <FileField label="Edited parts as a zip" accept=".zip" disabled={busy} onFiles={([file]) => void take(file)}>
         {busy ? "Folding" : "Fold edited parts"}
-      </Button>
-      <input
-        ref={input}
-        type="file"
-        accept=".zip"
-        hidden
-        aria-label="Edited parts as a zip"
-        onChange={(e) => void take(e.target.files?.[0])}
-      />
+      </FileField>
       {problem !== null && <ProblemBox error={problem} />}
     </>
   );

@@ -1,7 +1,9 @@
+import { Table } from "@mui/material";
 import { Link } from "react-router";
 import type { ArtifactVersion } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
 
 /** Versions as bars: height and fill tell the effect on users. */
 export function Versions({
@@ -22,19 +24,16 @@ export function Versions({
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Versions">
       <div className="ph">
-        <h3>Versions</h3>
+        <h2 className="h3">Versions</h2>
         <span className="cap">bar height and fill show the effect of each version</span>
         <span className="r">
-          <button type="button" className="plainbtn" onClick={onAll}>
-            All {versions.length}
-          </button>
+          <TextAct onClick={onAll}>All {versions.length}</TextAct>
         </span>
       </div>
       <div className="ver">
         {shown.map((v) => (
-          <button
+          <RowAct
             key={v.version}
-            type="button"
             className={`${v.effect || "alters"} ${v.version === now ? "now" : ""}`}
             aria-label={`version ${v.version}, ${v.effect || "alters"}, ${v.headline}, ${when(v.recorded)} by ${v.author}`}
             title={`${v.summary}: ${v.headline}`}
@@ -42,7 +41,7 @@ export function Versions({
           >
             <i />
             {v.version}
-          </button>
+          </RowAct>
         ))}
       </div>
     </section>
@@ -52,7 +51,7 @@ export function Versions({
 export function VersionTable({ versions, shelf, path, at }: { versions: ArtifactVersion[]; shelf: string; path: string; at: string }) {
   return (
     <section className="sheet scroll" aria-label="History">
-      <table>
+      <Table>
         <thead>
           <tr>
             <th className="num">Version</th>
@@ -105,7 +104,7 @@ export function VersionTable({ versions, shelf, path, at }: { versions: Artifact
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

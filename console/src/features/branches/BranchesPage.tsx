@@ -1,10 +1,14 @@
-import { Button } from "@mui/material";
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 import { ProblemError, send } from "../../api/client";
 import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
+import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { GitState } from "../git/GitState";
@@ -39,10 +43,10 @@ export function BranchesPage() {
       {marks.data && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Tags">
           <div className="ph">
-            <h3>Tags</h3>
+            <h2 className="h3">Tags</h2>
             <span className="cap">they never move</span>
           </div>
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>Tag</th>
@@ -81,7 +85,7 @@ export function BranchesPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
     </Page>
@@ -91,7 +95,7 @@ export function BranchesPage() {
 function BranchTable({ rows }: { rows: Branch[] }) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [source, setSource] = useState("");
   const remove = useMutation({
     mutationFn: (name: string) => send("DELETE", `shelves/${key}/branches/${encodeURI(name)}`),
@@ -105,14 +109,14 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   return (
     <section className="sheet scroll" aria-label="Branches">
       <div className="ph">
-        <h3>Branches</h3>
+        <h2 className="h3">Branches</h2>
       </div>
       {(remove.isError || guard.isError) && (
         <div className="pad">
           <ProblemBox error={remove.error ?? guard.error} />
         </div>
       )}
-      <table>
+      <Table>
         <thead>
           <tr>
             <th>Branch</th>
@@ -149,34 +153,24 @@ function BranchTable({ rows }: { rows: Branch[] }) {
                 <div className="rowacts">
                   {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
                   {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
-                  {owner && (
-                    <button type="button" className="plainbtn" onClick={() => guard.mutate(b)}>
-                      {b.guarded ? "Remove guard" : "Guard"}
-                    </button>
-                  )}
+                  {owner && <TextAct onClick={() => guard.mutate(b)}>{b.guarded ? "Remove guard" : "Guard"}</TextAct>}
                   {!b.main && (
-                    <button
-                      type="button"
-                      className="plainbtn"
+                    <TextAct
                       onClick={() => {
                         setSource(b.name);
-                        dialog.current?.showModal();
+                        dialog.show();
                       }}
                     >
                       Merge
-                    </button>
+                    </TextAct>
                   )}
-                  {!b.main && (
-                    <button type="button" className="plainbtn" onClick={() => remove.mutate(b.name)}>
-                      Delete
-                    </button>
-                  )}
+                  {!b.main && <TextAct onClick={() => remove.mutate(b.name)}>Delete</TextAct>}
                 </div>
               </td>
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <MergeDialog dialog={dialog} source={source} />
     </section>
   );
@@ -197,7 +191,7 @@ function Distance({ ahead, behind }: { ahead: number; behind: number }) {
   );
 }
 
-function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogElement | null>; source: string }) {
+function MergeDialog({ dialog, source }: { dialog: SheetState; source: string }) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const [deleteSource, setDeleteSource] = useState(false);
@@ -219,9 +213,9 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
   });
   const proposed = merge.error instanceof ProblemError && merge.error.problem.code === "merge.proposed";
   return (
-    <dialog
-      ref={dialog}
-      aria-label="Merge a branch"
+    <Sheet
+      of={dialog}
+      label="Merge a branch"
       onClose={() => {
         merge.reset();
         setSaid("");
@@ -230,15 +224,12 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
     >
       <h2>Merge {source} into main</h2>
       <p className="sec sm">Artifacts changed on both branches are merged by meaning. Conflicts are kept for you to settle.</p>
-      <label>
-        <input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after merging
-      </label>
+      <CheckField checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)}>
+        Delete the branch after merging
+      </CheckField>
       {merge.isError && <ProblemBox error={merge.error} />}
       {proposed && (
-        <>
-          <label htmlFor="past">Reason for merging past the proposal</label>
-          <input id="past" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
-        </>
+        <Field id="past" label="Reason for merging past the proposal" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
       )}
       {said && (
         <p role="status">
@@ -246,7 +237,7 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
         </p>
       )}
       <div className="acts">
-        <Button onClick={() => dialog.current?.close()}>Close</Button>
+        <Button onClick={() => dialog.hide()}>Close</Button>
         <SettleButton error={merge.error} />
         {!said && (
           <Button variant="contained" disabled={merge.isPending || (proposed && !anyway.trim())} onClick={() => merge.mutate(null)}>
@@ -254,7 +245,7 @@ function MergeDialog({ dialog, source }: { dialog: React.RefObject<HTMLDialogEle
           </Button>
         )}
       </div>
-    </dialog>
+    </Sheet>
   );
 }
 
@@ -300,28 +291,28 @@ function inName(said: string): string {
 
 type Values = Record<string, string>;
 /** Id, label, and what stands there until something else is typed. */
-type Field = [string, string, string | ((values: Values) => string)];
+type Asked = [string, string, string | ((values: Values) => string)];
 
-function MakeRef({ what, fields, where, primary = false }: { what: string; fields: Field[]; where: string; primary?: boolean }) {
+function MakeRef({ what, fields, where, primary = false }: { what: string; fields: Asked[]; where: string; primary?: boolean }) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [values, setValues] = useState<Values>({});
-  const valueOf = ([id, , start]: Field) => values[id] ?? (typeof start === "string" ? start : start(values));
+  const startOf = ([id, , start]: Asked) => values[id] ?? (typeof start === "string" ? start : start(values));
   const make = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/${where}`, Object.fromEntries(fields.map((f) => [f[0], valueOf(f)]))),
+    mutationFn: () => send("POST", `shelves/${key}/${where}`, Object.fromEntries(fields.map((f) => [f[0], startOf(f)]))),
     onSuccess: async () => {
-      dialog.current?.close();
+      dialog.hide();
       setValues({});
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });
   return (
     <>
-      <Button variant={primary ? "contained" : "outlined"} onClick={() => dialog.current?.showModal()}>
+      <Button variant={primary ? "contained" : "outlined"} onClick={() => dialog.show()}>
         Make a {what}
       </Button>
-      <dialog ref={dialog} aria-label={`Make a ${what}`}>
+      <Sheet of={dialog} label={`Make a ${what}`}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -333,25 +324,24 @@ function MakeRef({ what, fields, where, primary = false }: { what: string; field
             .map((field) => ({ field, id: field[0], label: field[1] }))
             .map(({ field, id, label }) => (
               <div key={id}>
-                <label htmlFor={`${what}-${id}`}>{label}</label>
-                <input
+                <Field
                   id={`${what}-${id}`}
-                  className="inp"
+                  label={label}
                   required={id === "name"}
-                  value={valueOf(field)}
+                  value={startOf(field)}
                   onChange={(e) => setValues({ ...values, [id]: e.target.value })}
                 />
               </div>
             ))}
           {make.isError && <ProblemBox error={make.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={make.isPending}>
               Make the {what}
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

@@ -1,9 +1,11 @@
 /** Branches as lines over the ground of the main branch, oldest left; arrows walk along the commits. */
+
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import { arrange, type Placed } from "./lines";
@@ -24,6 +26,7 @@ export function LinesView() {
   const drawn = useMemo(() => (found.data ? arrange(found.data.commits, found.data.main) : null), [found.data]);
   const [at, setAt] = useState("");
   const frame = useRef<HTMLDivElement>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     if (frame.current) frame.current.scrollLeft = frame.current.scrollWidth;
   }, [drawn]);
@@ -61,9 +64,7 @@ export function LinesView() {
         <span className="cap">the newest {count(total, "commit")}, oldest left; arrows walk</span>
         {found.data.more && (
           <span className="r">
-            <button type="button" className="plainbtn" onClick={() => setMost(most * 2)}>
-              Show older ones
-            </button>
+            <TextAct onClick={() => setMost(most * 2)}>Show older ones</TextAct>
           </span>
         )}
       </div>

@@ -1,11 +1,14 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 import { putFile, type Schemas, send } from "../../api/client";
 import { branches } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count } from "../../marks/words";
+import { Choice } from "../../parts/Choice";
+import { FileField } from "../../parts/FileField";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
@@ -15,7 +18,7 @@ type Unpacked = Schemas["UnpackedOut"];
 export function UnpackParcel() {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const lines = useQuery(branches(key));
   const [file, setFile] = useState<File | null>(null);
   const [branch, setBranch] = useState("main");
@@ -34,12 +37,12 @@ export function UnpackParcel() {
         onClick={() => {
           unpack.reset();
           setFile(null);
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Unpack a parcel
       </Button>
-      <dialog ref={dialog} aria-label="Unpack a parcel">
+      <Sheet of={dialog} label="Unpack a parcel">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -48,24 +51,21 @@ export function UnpackParcel() {
         >
           <h2>Unpack a parcel</h2>
           <p className="sec sm">The parcel is verified first. Its contents go into your private draft until you commit.</p>
-          <label htmlFor="parcel-file">Parcel</label>
-          <input
-            id="parcel-file"
-            className="inp"
-            type="file"
+          <FileField
+            label="Parcel"
             accept=".zip"
-            required
-            onChange={(e) => {
-              setFile(e.target.files?.[0] ?? null);
+            onFiles={([chosen]) => {
+              setFile(chosen ?? null);
               unpack.reset();
             }}
-          />
-          <label htmlFor="parcel-branch">Draft of the branch</label>
-          <select id="parcel-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)}>
+          >
+            {file ? file.name : "Choose the parcel"}
+          </FileField>
+          <Choice id="parcel-branch" label="Draft of the branch" value={branch} onChange={(e) => setBranch(e.target.value)}>
             {lines.data?.map((l) => (
               <option key={l.name}>{l.name}</option>
             ))}
-          </select>
+          </Choice>
           {unpack.isPending && (
             <p className="sec" role="status">
               Checking and unpacking …
@@ -94,7 +94,7 @@ export function UnpackParcel() {
             </div>
           )}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>{done ? "Close" : "Cancel"}</Button>
+            <Button onClick={() => dialog.hide()}>{done ? "Close" : "Cancel"}</Button>
             {!done && (
               <Button type="submit" variant="contained" disabled={!file || unpack.isPending}>
                 Check and unpack
@@ -102,7 +102,7 @@ export function UnpackParcel() {
             )}
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

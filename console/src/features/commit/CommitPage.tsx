@@ -79,12 +79,12 @@ export function CommitPage() {
               {writes && (
                 <section className="sheet ifs" aria-label="What can be done with it">
                   <div>
-                    <h3>If you undo it</h3>
+                    <h2 className="h3">If you undo it</h2>
                     <p>{look.data ? undoneIn(look.data) : look.isError ? "It cannot be looked at now." : "Looking …"}</p>
                   </div>
                   {places.data && places.data.later > 0 && (
                     <div>
-                      <h3>If you restore this state</h3>
+                      <h2 className="h3">If you restore this state</h2>
                       <p>{restored(main, places.data)}</p>
                     </div>
                   )}
@@ -110,7 +110,7 @@ function Changed({ commit, parent, total }: { commit: string; parent: string | u
     return (
       <section className="sheet" aria-label="What it changed">
         <div className="ph">
-          <h3>What it changed</h3>
+          <h2 className="h3">What it changed</h2>
         </div>
         <p className="pad">
           The first commit of its line: {count(total, "artifact")}. <Link to={`/s/${key}?ref=${sides.to}`}>See them</Link>

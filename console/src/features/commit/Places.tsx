@@ -14,7 +14,7 @@ export function Places({ places, recorded, summary }: { places: Given; recorded:
       <Reached places={places} />
       <section className="sheet" aria-label="Before and after it">
         <div className="ph">
-          <h3>Before and after it</h3>
+          <h2 className="h3">Before and after it</h2>
         </div>
         <ul className="near">
           {places.parents.map((near) => (
@@ -41,7 +41,7 @@ function Reached({ places }: { places: Given }) {
   return (
     <section className="sheet" aria-label="Reached">
       <div className="ph">
-        <h3>Reached</h3>
+        <h2 className="h3">Reached</h2>
         <span className="cap">
           {reached} of {count(places.environments.length, "environment")}
         </span>
@@ -87,7 +87,7 @@ function Parts({ places, recorded }: { places: Given; recorded: string }) {
   return (
     <section className="sheet" aria-label="Part of">
       <div className="ph">
-        <h3>Part of</h3>
+        <h2 className="h3">Part of</h2>
       </div>
       <dl className="facts pad">
         {places.undone_by.map((one) => (

@@ -1,9 +1,12 @@
 /** A state, or an artifact as it was, restored by a new commit; what that does is said before it is done. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useId, useRef, useState } from "react";
+import { useId, useState } from "react";
 import { useNavigate } from "react-router";
 import { send } from "../../api/client";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 
 interface Given {
@@ -20,14 +23,14 @@ interface Given {
 export function Restore({ shelf, branch, from, path, label, title, does, usual }: Given) {
   const go = useNavigate();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const id = useId();
   const [summary, setSummary] = useState("");
   const restore = useMutation({
     mutationFn: () => send<{ commit: string }>("POST", `shelves/${shelf}/restore`, { branch, ref: from, path: path ?? null, summary }),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
-      dialog.current?.close();
+      dialog.hide();
       void go(`/s/${shelf}/commit/${made.commit}`);
     },
   });
@@ -37,13 +40,13 @@ export function Restore({ shelf, branch, from, path, label, title, does, usual }
         variant="outlined"
         onClick={() => {
           restore.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         {label}
       </Button>
-      <dialog ref={dialog} aria-labelledby={`${id}-title`}>
-        <h2 id={`${id}-title`}>{title}</h2>
+      <Sheet of={dialog} label={title}>
+        <h2>{title}</h2>
         <p>{does}</p>
         <form
           onSubmit={(e) => {
@@ -52,18 +55,17 @@ export function Restore({ shelf, branch, from, path, label, title, does, usual }
           }}
         >
           <div className="fieldrow">
-            <label htmlFor={`${id}-summary`}>Summary</label>
-            <input id={`${id}-summary`} className="inp" value={summary} placeholder={usual} onChange={(e) => setSummary(e.target.value)} />
+            <Field id={`${id}-summary`} label="Summary" value={summary} placeholder={usual} onChange={(e) => setSummary(e.target.value)} />
           </div>
           {restore.isError && <ProblemBox error={restore.error} />}
           <p className="acts">
             <Button type="submit" variant="contained" disabled={restore.isPending}>
               Restore
             </Button>{" "}
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
           </p>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

@@ -1,16 +1,19 @@
 /** One commit undone by a new one, while what came later stays; what that does is said before it is done. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useId, useRef, useState } from "react";
+import { useId, useState } from "react";
 import { useNavigate } from "react-router";
 import { ProblemError, type Schemas, send } from "../../api/client";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { undoneIn } from "./words";
 
 export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Schemas["Undoing"]; summary: string }) {
   const go = useNavigate();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const id = useId();
   const [summary, setSummary] = useState("");
   const undo = useMutation({
@@ -32,14 +35,14 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
     },
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelf", shelf] });
-      dialog.current?.close();
+      dialog.hide();
       await go(
         look.allowed ? `/s/${shelf}/commit/${made.commit}` : `/s/${shelf}/proposals?${new URLSearchParams({ propose: made.branch })}`,
       );
     },
     onError: (error) => {
       if (!(error instanceof ProblemError) || error.problem.code !== "merge.conflict" || !error.problem.merge) return;
-      dialog.current?.close();
+      dialog.hide();
       void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
       void go(`/s/${shelf}/settle/${error.problem.merge}`);
     },
@@ -51,13 +54,13 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
         variant="outlined"
         onClick={() => {
           undo.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Undo this commit
       </Button>
-      <dialog ref={dialog} aria-labelledby={`${id}-title`}>
-        <h2 id={`${id}-title`}>Undo “{usual}”</h2>
+      <Sheet of={dialog} label={`Undo “${usual}”`}>
+        <h2>Undo “{usual}”</h2>
         <p>{undoneIn(look)}</p>
         <form
           onSubmit={(e) => {
@@ -66,10 +69,9 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
           }}
         >
           <div className="fieldrow">
-            <label htmlFor={`${id}-summary`}>Summary</label>
-            <input
+            <Field
               id={`${id}-summary`}
-              className="inp"
+              label="Summary"
               value={summary}
               placeholder={`Undo “${usual}”`}
               onChange={(e) => setSummary(e.target.value)}
@@ -80,10 +82,10 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
             <Button type="submit" variant="contained" disabled={undo.isPending}>
               {look.open_count ? "Begin, and settle" : look.allowed ? "Undo" : "Undo on a branch"}
             </Button>{" "}
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
           </p>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

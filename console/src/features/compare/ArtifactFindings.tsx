@@ -7,6 +7,7 @@ import { type ArtifactComparison, artifactComparison, compareDrawing, type Findi
 import { isOfBytes } from "../../marks/kinds";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, effectsPhrase, group } from "../../marks/words";
+import { Part, RowAct, Switch, TextAct } from "../../parts/Acts";
 import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -66,19 +67,19 @@ export function ArtifactFindings({ shelf, path, from, to, onAll }: Props) {
           onChange={setEffect}
         />
         {!isWhole && c.kind !== "model" && !isOfBytes(c.kind, path) && (
-          <span className="seg" role="group" aria-label="Seen as">
-            <button type="button" aria-pressed={seen === "parts"} onClick={() => setSeen("parts")}>
+          <Switch label="Seen as">
+            <Part pressed={seen === "parts"} onClick={() => setSeen("parts")}>
               Parts
-            </button>
-            <button type="button" aria-pressed={seen === "text"} onClick={() => setSeen("text")}>
+            </Part>
+            <Part pressed={seen === "text"} onClick={() => setSeen("text")}>
               Raw text
-            </button>
-          </span>
+            </Part>
+          </Switch>
         )}
         {hidden > 0 && !effect && (
-          <button type="button" className="plainbtn" onClick={() => setCosmetic(cosmetic ? "" : "shown")}>
+          <TextAct onClick={() => setCosmetic(cosmetic ? "" : "shown")}>
             {cosmetic ? "Hide" : "Show"} {count(hidden, "cosmetic finding")}
-          </button>
+          </TextAct>
         )}
         {table && !table.unrelated && <RowBars table={table} />}
         <span className="end">
@@ -149,7 +150,7 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
     <div className="cols2">
       <section className="sheet" aria-label="Findings">
         <div className="ph">
-          <h3>Findings</h3>
+          <h2 className="h3">Findings</h2>
           <span className="cap">
             {group(findings.length)} of {group(comparison.findings.length)}
             {comparison.truncated ? "+" : ""}
@@ -203,7 +204,7 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
 function FindingRow({ finding, current, onChoose }: { finding: Finding; current: boolean; onChoose: () => void }) {
   const { lead, before, after } = told(finding);
   return (
-    <button type="button" className="find" aria-current={current} onClick={onChoose}>
+    <RowAct className="find" aria-current={current} onClick={onChoose}>
       <span className="hd">
         <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
         <b>{finding.label}</b>
@@ -213,7 +214,7 @@ function FindingRow({ finding, current, onChoose }: { finding: Finding; current:
         {lead} <Inline before={before === null ? null : short(before)} after={after === null ? null : short(after)} />
         {finding.within && <span className="cap"> in {finding.within}</span>}
       </span>
-    </button>
+    </RowAct>
   );
 }
 
@@ -231,7 +232,7 @@ function SideBySide({ shelf, path, from, to }: Props) {
   return (
     <section className="sheet" aria-label="Raw text side by side">
       <div className="ph">
-        <h3>Raw text</h3>
+        <h2 className="h3">Raw text</h2>
         <span className="cap">
           {from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}
         </span>

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { comparison, shelf, tags } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { SaveReport } from "../../shell/SaveReport";
@@ -73,6 +74,7 @@ function States({
   const key = useShelfKey();
   const [effect, setEffect] = useParam("effect");
   const found = useQuery(comparison(key, before, to));
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     window.scrollTo(0, 0); // in braces: newer browsers return a promise here, which is not a clean-up function
   }, [before, to]);
@@ -98,9 +100,7 @@ function States({
       {c.parted && (
         <p className="sec sm">
           Compared from where {to} parted from {before}, at <span className="mono">{c.parted.commit?.slice(0, 8)}</span>.{" "}
-          <button type="button" className="plainbtn" onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>
-            Compare with {before} as it is now
-          </button>
+          <TextAct onClick={() => onFrom(`commit:${c.parted?.head?.slice(0, 12)}`)}>Compare with {before} as it is now</TextAct>
         </p>
       )}
       <StateTable

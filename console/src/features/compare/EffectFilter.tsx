@@ -1,4 +1,5 @@
 import { Effect } from "../../marks/Mark";
+import { Part, Switch } from "../../parts/Acts";
 
 const EFFECTS = ["breaks", "alters", "cosmetic"] as const;
 
@@ -15,17 +16,17 @@ interface Props {
 
 export function EffectFilter({ effects, unjudged, value, onChange }: Props) {
   return (
-    <span className="seg" role="group" aria-label="Effect">
+    <Switch label="Effect">
       {EFFECTS.map((e) => (
-        <button key={e} type="button" aria-pressed={value === e} onClick={() => onChange(value === e ? "" : e)}>
+        <Part key={e} pressed={value === e} onClick={() => onChange(value === e ? "" : e)}>
           <Effect effect={e} /> {effects[e] ?? 0}
-        </button>
+        </Part>
       ))}
       {unjudged > 0 && (
-        <button type="button" aria-pressed={value === UNJUDGED} onClick={() => onChange(value === UNJUDGED ? "" : UNJUDGED)}>
+        <Part pressed={value === UNJUDGED} onClick={() => onChange(value === UNJUDGED ? "" : UNJUDGED)}>
           <Effect effect={null} judged={false} /> {unjudged}
-        </button>
+        </Part>
       )}
-    </span>
+    </Switch>
   );
 }

@@ -1,4 +1,5 @@
 /** One finding in full: before and after, line by line where it is long, and whom it breaks. */
+import { Table } from "@mui/material";
 import type { ArtifactComparison, Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { Lines } from "./Lines";
@@ -23,10 +24,10 @@ export function FindingDetail({
     <section className="sheet" aria-label="Finding">
       <div className="ph">
         <Mark action={finding.action} cosmetic={finding.effect === "cosmetic"} />
-        <h3>
+        <h2 className="h3">
           {finding.label}
           {finding.field ? `, ${finding.field} ${finding.action}` : `, ${finding.action}`}
-        </h3>
+        </h2>
         {finding.within && <span className="cap">in {finding.within}</span>}
         <span className="mono mut" style={{ overflow: "hidden", textOverflow: "ellipsis" }}>
           {finding.part}
@@ -76,7 +77,7 @@ export function FindingDetail({
 /** Whom a breaking finding breaks: where, and whether that is exact or a guess. */
 function UsedBy({ uses }: { uses: NonNullable<Finding["used_by"]> }) {
   return (
-    <table aria-label="Used by">
+    <Table aria-label="Used by">
       <thead>
         <tr>
           <th>Used by</th>
@@ -95,6 +96,6 @@ function UsedBy({ uses }: { uses: NonNullable<Finding["used_by"]> }) {
           </tr>
         ))}
       </tbody>
-    </table>
+    </Table>
   );
 }

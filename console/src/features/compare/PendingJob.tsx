@@ -9,10 +9,10 @@ import { ProblemBox } from "../../shell/states";
 export function PendingJob({ uid, onDone }: { uid: string; onDone: () => void }) {
   const found = useQuery(job(uid));
   const state = found.data?.state;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     if (state === "done") onDone();
     // onDone changes at every render of the page; only the job's end counts
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [state]);
   if (!found.data) return null;
   if (ended(found.data) && state !== "done") return <ProblemBox error={new ProblemError(found.data.problem as unknown as Problem)} />;

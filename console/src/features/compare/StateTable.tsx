@@ -1,6 +1,7 @@
 import type { Compared } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
+import { TextAct } from "../../parts/Acts";
 import { LongTable } from "../../shell/LongTable";
 
 export function StateTable({ artifacts, onOpen }: { artifacts: Compared[]; onOpen: (path: string) => void }) {
@@ -34,9 +35,9 @@ export function StateTable({ artifacts, onOpen }: { artifacts: Compared[]; onOpe
                 <KindIcon kind={a.kind} /> <span className="sec">{a.kind}</span>
               </td>
               <td title={a.path}>
-                <button type="button" className="plainbtn" onClick={() => onOpen(a.path)}>
+                <TextAct onClick={() => onOpen(a.path)}>
                   <b>{a.name}</b>
-                </button>
+                </TextAct>
                 {a.old_path !== a.path && <span className="mut"> from {a.old_path}</span>}
               </td>
               <td className="sec">

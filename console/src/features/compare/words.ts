@@ -14,7 +14,7 @@ export function wordPieces(before: string, after: string): [Piece[], Piece[]] {
   const b = tokens(after);
   const whole: [Piece[], Piece[]] = [[{ text: before, own: true }], [{ text: after, own: true }]];
   if (a.length < 3 || b.length < 3) return whole;
-  const pairs = shared(a, b);
+  const pairs = joined(a, shared(a, b));
   const words = (list: string[]) => list.filter((t) => /\w/u.test(t)).length;
   const kept = pairs.filter(([i]) => /\w/u.test(a[i] ?? "")).length;
   if (kept * 4 < Math.max(words(a), words(b))) return whole;
@@ -74,13 +74,15 @@ function shared(a: string[], b: string[]): [number, number][] {
   const rows = endA - start;
   const columns = endB - start;
   if (rows * columns <= MOST_CELLS && rows > 0 && columns > 0) {
-    const length = Array.from({ length: rows + 1 }, () => new Uint16Array(columns + 1));
+    const width = columns + 1;
+    const lengths = new Uint16Array((rows + 1) * width);
+    const from = (i: number, j: number) => lengths[i * width + j] ?? 0;
     for (let i = rows - 1; i >= 0; i--)
       for (let j = columns - 1; j >= 0; j--)
-        length[i]![j] = a[start + i] === b[start + j] ? length[i + 1]![j + 1]! + 1 : Math.max(length[i + 1]![j]!, length[i]![j + 1]!);
+        lengths[i * width + j] = a[start + i] === b[start + j] ? from(i + 1, j + 1) + 1 : Math.max(from(i + 1, j), from(i, j + 1));
     for (let i = 0, j = 0; i < rows && j < columns; ) {
       if (a[start + i] === b[start + j]) pairs.push([start + i++, start + j++]);
-      else if (length[i + 1]![j]! >= length[i]![j + 1]!) i++;
+      else if (from(i + 1, j) >= from(i, j + 1)) i++;
       else j++;
     }
   }
@@ -88,12 +90,21 @@ function shared(a: string[], b: string[]): [number, number][] {
   return pairs;
 }
 
-/** Runs of marked and unmarked tokens; a blank between two marked words is marked with them. */
+/** The pairs without blanks that have no shared word beside them: they are marked with the words around them. */
+function joined(a: string[], pairs: [number, number][]): [number, number][] {
+  return pairs.filter(([i, j], k) => {
+    if (!/^\s+$/.test(a[i] ?? "")) return true;
+    const [before, after] = [pairs[k - 1], pairs[k + 1]];
+    const alone = (side: 0 | 1, at: number) => before?.[side] !== at - 1 && after?.[side] !== at + 1;
+    return !(alone(0, i) && alone(1, j));
+  });
+}
+
+/** Runs of marked and unmarked tokens. */
 function pieces(list: string[], kept: Set<number>): Piece[] {
   const out: Piece[] = [];
   list.forEach((text, i) => {
-    const between = /^\s+$/.test(text) && i > 0 && i < list.length - 1 && !kept.has(i - 1) && !kept.has(i + 1);
-    const own = !kept.has(i) || between;
+    const own = !kept.has(i);
     const last = out.at(-1);
     if (last && last.own === own) last.text += text;
     else out.push({ text, own });

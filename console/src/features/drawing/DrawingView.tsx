@@ -1,6 +1,8 @@
 /** A pipeline or workflow as a drawing, of one version or of both in one. */
+
 import { useEffect, useMemo, useRef, useState } from "react";
 import { count } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { asDrawn, type Drawing, type DrawnEdge, type DrawnNode, isPlaced, laidOut, type Placed } from "./place";
 import { Frame, Line, Patterns, Shape } from "./shapes";
 
@@ -27,6 +29,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
   const scale = zoom ?? (placed ? Math.min(1.1, Math.max(0.66, (width - 18) / placed.bounds.width)) : 1);
   const tall = placed ? Math.min(height, Math.max(200, placed.bounds.height * scale + 2)) : height;
   const at = owner(drawing, chosen);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     // Only within the frame: the page itself does not move.
     const [box, node] = [frame.current, frame.current?.querySelector("[data-chosen=true]")];
@@ -41,7 +44,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
   return (
     <section className="sheet drawing" aria-label={compared ? "Both versions in one graph" : "Graph"}>
       <div className="ph">
-        <h3>{compared ? "Both versions in one graph" : "Graph"}</h3>
+        <h2 className="h3">{compared ? "Both versions in one graph" : "Graph"}</h2>
         {!compared && (
           <span className="cap">
             {count(steps, "step")}, {count(drawing.edges.length, "connection")}
@@ -49,25 +52,23 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
         )}
         <span className="r">
           {compared && (
-            <span className="seg" role="group" aria-label="Version drawn">
+            <Switch label="Version drawn">
               {(["before", "both", "after"] as Side[]).map((s) => (
-                <button key={s} type="button" aria-pressed={side === s} onClick={() => setSide(s)}>
+                <Part key={s} pressed={side === s} onClick={() => setSide(s)}>
                   {s.charAt(0).toUpperCase() + s.slice(1)}
-                </button>
+                </Part>
               ))}
-            </span>
+            </Switch>
           )}
-          <span className="seg" role="group" aria-label="Zoom">
-            <button type="button" aria-label="smaller" onClick={() => setZoom(Math.max(0.2, scale / 1.25))}>
+          <Switch label="Zoom">
+            <Part aria-label="smaller" onClick={() => setZoom(Math.max(0.2, scale / 1.25))}>
               −
-            </button>
-            <button type="button" onClick={() => setZoom(null)}>
-              fit
-            </button>
-            <button type="button" aria-label="larger" onClick={() => setZoom(Math.min(3, scale * 1.25))}>
+            </Part>
+            <Part onClick={() => setZoom(null)}>fit</Part>
+            <Part aria-label="larger" onClick={() => setZoom(Math.min(3, scale * 1.25))}>
               +
-            </button>
-          </span>
+            </Part>
+          </Switch>
         </span>
       </div>
       <div className="gr scroll" ref={frame} style={{ height: tall }}>
@@ -79,9 +80,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
       </div>
       <p className="cap foot">
         {isPlaced(drawing) ? (
-          <button type="button" className="plainbtn" onClick={() => setOwnPlaces(!ownPlaces)}>
-            {fromFile ? "Redraw layout" : "Show it as drawn in the file"}
-          </button>
+          <TextAct onClick={() => setOwnPlaces(!ownPlaces)}>{fromFile ? "Redraw layout" : "Show it as drawn in the file"}</TextAct>
         ) : (
           "Laid out by Every Shelf; the file has no coordinates of its own."
         )}

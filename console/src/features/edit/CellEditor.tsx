@@ -1,8 +1,11 @@
 /** A small table by cell: arrows move, Enter edits and saves, Esc leaves the cell as it was. */
+
+import { Table } from "@mui/material";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { count } from "../../marks/words";
+import { Field } from "../../parts/Field";
 import type { Change } from "./autosave";
 
 const ROW = 28;
@@ -25,6 +28,7 @@ export function CellEditor({ table, onEdit }: Props) {
     overscan: 12,
   });
   const input = useRef<HTMLInputElement>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     if (typed !== null) input.current?.focus();
   }, [typed !== null]);
@@ -92,9 +96,9 @@ export function CellEditor({ table, onEdit }: Props) {
   return (
     <section className="sheet" aria-label="Cells">
       <div className="ph">
-        <h3>
+        <h2 className="h3">
           {count(rows.length, "row")}, {count(table.columns.length, "column")}
-        </h3>
+        </h2>
         <span className="cap">Arrow keys move, Enter edits, Esc cancels</span>
       </div>
       <div
@@ -107,9 +111,9 @@ export function CellEditor({ table, onEdit }: Props) {
         aria-activedescendant={`cell-${at.row}-${at.column}`}
         onKeyDown={press}
       >
-        <table role="presentation">
+        <Table role="presentation">
           <thead>
-            <tr role="row">
+            <tr>
               <th className="corner" role="columnheader">
                 <span className="cap">row</span>
               </th>
@@ -125,16 +129,19 @@ export function CellEditor({ table, onEdit }: Props) {
           <tbody>
             {top > 0 && <tr style={{ height: top }} aria-hidden="true" />}
             {shown.map(({ index }) => (
-              <tr key={index} role="row" aria-rowindex={index + 1}>
-                <th className="corner" role="rowheader">
+              <tr key={index} aria-rowindex={index + 1}>
+                <th className="corner">
                   <span className="cap">{index + 1}</span>
                 </th>
                 {table.columns.map((c, column) => {
                   const here = at.row === index && at.column === column;
                   return (
+                    // biome-ignore lint/a11y/useFocusableInteractive: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
+                    // biome-ignore lint/a11y/useKeyWithClickEvents: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
                     <td
                       key={c}
                       id={`cell-${index}-${column}`}
+                      // biome-ignore lint/a11y/noNoninteractiveElementToInteractiveRole: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
                       role="gridcell"
                       aria-selected={here}
                       className={`${here ? "here" : ""} ${changed.has(`${index} ${column}`) ? "cell" : ""}`}
@@ -145,9 +152,8 @@ export function CellEditor({ table, onEdit }: Props) {
                       onDoubleClick={() => begin(rows[index]?.[column] ?? "")}
                     >
                       {here && typed !== null ? (
-                        <input
+                        <Field
                           ref={input}
-                          className="inp"
                           aria-label={`${c}, row ${index + 1}`}
                           value={typed}
                           onChange={(e) => setTyped(e.target.value)}
@@ -163,7 +169,7 @@ export function CellEditor({ table, onEdit }: Props) {
             ))}
             {below > 0 && <tr style={{ height: below }} aria-hidden="true" />}
           </tbody>
-        </table>
+        </Table>
       </div>
     </section>
   );

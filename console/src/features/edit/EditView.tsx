@@ -1,9 +1,11 @@
 /** Editing an artifact in one's draft: as text, by field, by cell. */
+
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas } from "../../api/client";
 import { type Artifact, artifact, outline, text } from "../../api/queries";
+import { Part, Switch } from "../../parts/Acts";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
@@ -116,13 +118,13 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
     <>
       <div className="line1 editline">
         {ways.length > 1 && (
-          <span className="seg" role="group" aria-label="Edit">
+          <Switch label="Edit">
             {ways.map((w) => (
-              <button key={w} type="button" aria-pressed={w === way} onClick={() => void swap(w)}>
+              <Part key={w} pressed={w === way} onClick={() => void swap(w)}>
                 {WAYS[w]}
-              </button>
+              </Part>
             ))}
-          </span>
+          </Switch>
         )}
         <SavedNote state={saving.state} saved={saving.saved} problem={saving.problem} onInsist={saving.insist} onReload={onReload} />
         <span className="end">

@@ -1,7 +1,11 @@
 /** Fields of one part, each changed by itself: nothing else in the file moves. */
+
 import { useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import type { Change } from "./autosave";
 
 const MOST = 1500;
@@ -32,44 +36,32 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
     <div className="cols2 fields">
       <section className="sheet" aria-label="Parts">
         <div className="ph">
-          <h3>Parts</h3>
+          <h2 className="h3">Parts</h2>
           <span className="cap">{group(rows.length)}</span>
           <span className="r">
-            <input
-              className="inp"
-              aria-label="Narrow the parts"
-              placeholder="Type to narrow"
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-            />
+            <Field aria-label="Narrow the parts" placeholder="Type to narrow" value={typed} onChange={(e) => setTyped(e.target.value)} />
           </span>
         </div>
         <div className="tree">
           {shown.slice(0, MOST).map(({ part: p, depth }) => (
-            <button
-              key={p.path}
-              type="button"
-              aria-current={p === part}
-              style={{ paddingLeft: 12 + depth * 14 }}
-              onClick={() => onChoose(p.path)}
-            >
+            <RowAct key={p.path} aria-current={p === part} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => onChoose(p.path)}>
               <span className="ty">{p.type}</span>
               <span className="la">{p.label}</span>
-            </button>
+            </RowAct>
           ))}
           {shown.length > MOST && <p className="cap pad">{group(shown.length - MOST)} more; type to narrow.</p>}
         </div>
       </section>
       <section className="sheet" aria-label="Fields">
         <div className="ph">
-          <h3>{part ? part.type : "The file"}</h3>
+          <h2 className="h3">{part ? part.type : "The file"}</h2>
           <span className="cap mono">{part?.path}</span>
         </div>
         <div className="pad">
           <h2>{part?.label}</h2>
           {Object.keys(fields).length === 0 && <p className="mut">This part has no fields of its own; look at what it holds.</p>}
           {Object.entries(fields).map(([name, value]) => (
-            <Field
+            <PartField
               key={`${part?.path} ${name}`}
               name={name}
               value={value}
@@ -82,7 +74,7 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
   );
 }
 
-function Field({ name, value, onSave }: { name: string; value: unknown; onSave: (value: unknown) => void }) {
+function PartField({ name, value, onSave }: { name: string; value: unknown; onSave: (value: unknown) => void }) {
   const text = value === null || value === undefined ? "" : String(value);
   const [typed, setTyped] = useState(text);
   const [was, setWas] = useState(text);
@@ -95,28 +87,28 @@ function Field({ name, value, onSave }: { name: string; value: unknown; onSave: 
     typed !== text && onSave(typeof value === "number" && typed.trim() !== "" && Number.isFinite(Number(typed)) ? Number(typed) : typed);
   if (typeof value === "boolean") {
     return (
-      <label className="fieldrow check">
-        <input type="checkbox" checked={value} onChange={(e) => onSave(e.target.checked)} /> {name}
-      </label>
+      <CheckField checked={value} onChange={(e) => onSave(e.target.checked)} className="fieldrow check">
+        {name}
+      </CheckField>
     );
   }
   const long = text.includes("\n") || text.length > 90;
   return (
     <div className="fieldrow">
-      <label htmlFor={id}>{name}</label>
       {long ? (
-        <textarea
+        <Field
           id={id}
-          className="inp mono"
+          label={name}
+          mono
           rows={Math.min(18, text.split("\n").length + 2)}
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
           onBlur={save}
         />
       ) : (
-        <input
+        <Field
           id={id}
-          className="inp"
+          label={name}
           value={typed}
           disabled={value === null}
           onChange={(e) => setTyped(e.target.value)}

@@ -1,6 +1,8 @@
 /** Where an edit is: in words, quietly. */
+
 import type { Problem } from "../../api/client";
 import { when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import type { SaveState } from "./autosave";
 
 interface Props {
@@ -34,14 +36,8 @@ export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) 
           </p>
           {problem.hint && <p>{problem.hint}</p>}
           <p>
-            {state === "moved" && (
-              <button type="button" className="plainbtn" onClick={onInsist}>
-                Overwrite with my version
-              </button>
-            )}{" "}
-            <button type="button" className="plainbtn" onClick={onReload}>
-              Show what is saved
-            </button>
+            {state === "moved" && <TextAct onClick={onInsist}>Overwrite with my version</TextAct>}{" "}
+            <TextAct onClick={onReload}>Show what is saved</TextAct>
           </p>
           <p className="cap">{problem.code}</p>
         </div>

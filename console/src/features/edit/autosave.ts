@@ -140,6 +140,7 @@ export function useAutosave(target: Target) {
     window.addEventListener("beforeunload", leaving);
     return () => window.removeEventListener("beforeunload", leaving);
   }, [state]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(
     () => () => {
       clearTimeout(timer.current);

@@ -4,6 +4,7 @@ import { get, type Schemas } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
+import { Choice } from "../../parts/Choice";
 import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -22,12 +23,12 @@ export function BesidePanel({ environment: e, all }: { environment: Environment;
   return (
     <section className="sheet" aria-label={`${e.name} beside another environment`}>
       <div className="ph">
-        <h3>{e.name} beside</h3>
-        <select className="inp" aria-label="The other environment" value={chosen} onChange={(ev) => setChosen(ev.target.value)}>
+        <h2 className="h3">{e.name} beside</h2>
+        <Choice aria-label="The other environment" value={chosen} onChange={(ev) => setChosen(ev.target.value)}>
           {others.map((o) => (
             <option key={o.name}>{o.name}</option>
           ))}
-        </select>
+        </Choice>
         <span className="cap">by what is really there; secrets are names</span>
       </div>
       {others.length === 0 && <p className="empty">There is no other environment.</p>}

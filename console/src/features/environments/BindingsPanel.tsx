@@ -1,10 +1,11 @@
-import { Button } from "@mui/material";
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Schemas, send } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
+import { Field } from "../../parts/Field";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
@@ -24,7 +25,7 @@ export function BindingsPanel({ environment: e }: { environment: Environment }) 
   return (
     <section className="sheet" aria-label={`Bindings of ${e.name}`}>
       <div className="ph">
-        <h3>Bindings of {e.name}</h3>
+        <h2 className="h3">Bindings of {e.name}</h2>
         <span className="cap">declared in shelf.toml; put in when a tag goes there</span>
       </div>
       <p className="pad" style={{ font: "400 17px/24px var(--serif)" }}>
@@ -35,7 +36,7 @@ export function BindingsPanel({ environment: e }: { environment: Environment }) 
             : `All ${found.data.length} have a value.`}
       </p>
       {found.data.length > 0 && (
-        <table>
+        <Table>
           <caption className="sr">Bindings</caption>
           <thead>
             <tr>
@@ -51,7 +52,7 @@ export function BindingsPanel({ environment: e }: { environment: Environment }) 
               <Row key={b.name} binding={b} address={address} />
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </section>
   );
@@ -96,8 +97,7 @@ function Row({ binding: b, address }: { binding: Binding; address: string }) {
             set.mutate();
           }}
         >
-          <input
-            className="inp"
+          <Field
             aria-label={`New value of ${b.name}`}
             type={b.secret ? "password" : "text"}
             autoComplete="off"

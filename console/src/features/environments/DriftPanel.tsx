@@ -5,6 +5,8 @@ import { Link } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
+import { CheckField } from "../../parts/CheckField";
+import { Choice } from "../../parts/Choice";
 import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -41,7 +43,7 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
   return (
     <section className="sheet" aria-label={`Drift of ${e.name}`}>
       <div className="ph">
-        <h3>Drift of {e.name}</h3>
+        <h2 className="h3">Drift of {e.name}</h2>
         <span className="cap">
           beside {found.data.branch}
           {found.data.tag ? `, from tag:${found.data.tag}` : ""}
@@ -72,8 +74,7 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
                 a && (
                   <tr key={a.path} {...place}>
                     <td>
-                      <input
-                        type="checkbox"
+                      <CheckField
                         aria-label={`Capture ${a.path} back`}
                         checked={!left.includes(a.path)}
                         onChange={(ev) => setLeft(ev.target.checked ? left.filter((p) => p !== a.path) : [...left, a.path])}
@@ -103,14 +104,11 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
             <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>
               Capture {chosen.length} in my draft
             </Button>
-            <label className="sm" htmlFor="prefer">
-              Conflicts
-            </label>
-            <select id="prefer" className="inp" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
+            <Choice id="prefer" label="Conflicts" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
               <option value="">skip and report</option>
               <option value="environment">keep the environment's</option>
               <option value="shelf">keep the shelf's</option>
-            </select>
+            </Choice>
           </div>
         </>
       )}

@@ -3,6 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { ProblemError, send } from "../../api/client";
 import { type Environment, environments, type Job, type Rehearsal, tags } from "../../api/queries";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -122,25 +124,20 @@ export function EnvironmentsPage() {
       {start.isError && <ProblemBox error={start.error} />}
       {start.isError && losses(start.error).length > 0 && start.variables && (
         <p className="pad">
-          <button
-            type="button"
-            className="plainbtn"
+          <TextAct
             onClick={() => start.mutate({ path: start.variables.path, body: { ...start.variables.body, lose: losses(start.error) } })}
           >
             Lose {losses(start.error).join(", ")}, and go on
-          </button>
+          </TextAct>
         </p>
       )}
       {running && <JobProgress key={running} uid={running} onDone={() => void done()} />}
       {chosen && panel === "rehearsal" && (
         <>
           <div className="line1" style={{ marginTop: 12 }}>
-            <label htmlFor="tag-to-put" className="sec sm">
-              Tag for {chosen.name}
-            </label>
-            <select
+            <Choice
               id="tag-to-put"
-              className="inp"
+              label={<>Tag for {chosen.name}</>}
               value={wanted}
               onChange={(e) => {
                 setTag(e.target.value);
@@ -152,7 +149,7 @@ export function EnvironmentsPage() {
                   tag:{t.name}
                 </option>
               ))}
-            </select>
+            </Choice>
             <Button
               variant={rehearsal.data ? "outlined" : "contained"}
               disabled={!wanted || rehearsal.isPending}

@@ -3,6 +3,8 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
 import type { Environment } from "../../api/queries";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
@@ -44,7 +46,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
   return (
     <section className="sheet" aria-label={`Settings of ${e.name}`}>
       <div className="ph">
-        <h3>Settings of {e.name}</h3>
+        <h2 className="h3">Settings of {e.name}</h2>
         <span className="cap">
           {e.destination} {e.address}
           {e.subfolder ? `, folder ${e.subfolder}` : ""}
@@ -60,53 +62,64 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
       >
         <fieldset>
           <legend>Gates</legend>
-          <label>
-            Only tags on this branch{" "}
-            <input className="inp" value={fed} onChange={(ev) => setFed(ev.target.value)} placeholder="any branch" />
-          </label>
-          <label>
-            <input type="checkbox" checked={guarded} onChange={(ev) => setGuarded(ev.target.checked)} /> Only from a guarded branch
-          </label>
-          <label>
-            <input type="checkbox" checked={earlier} onChange={(ev) => setEarlier(ev.target.checked)} /> The environment before it first
-          </label>
-          <label>
-            Approvals needed from people other than the author{" "}
-            <input className="inp" type="number" min={0} max={20} value={reviews} onChange={(ev) => setReviews(ev.target.value)} />
-          </label>
-          <label>
-            Checks that must have passed{" "}
-            <input className="inp" value={checks} onChange={(ev) => setChecks(ev.target.value)} placeholder="fare rules, smoke" />
-          </label>
-          <label>
-            Quiet from <input className="inp" type="time" value={from} onChange={(ev) => setFrom(ev.target.value)} /> to{" "}
-            <input className="inp" type="time" aria-label="Quiet to" value={to} onChange={(ev) => setTo(ev.target.value)} />
-          </label>
-          <label>
-            <input type="checkbox" checked={drift} onChange={(ev) => setDrift(ev.target.checked)} /> No drift: refuse to overwrite changes
-            made there
-          </label>
+          <Field label="Only tags on this branch" value={fed} onChange={(ev) => setFed(ev.target.value)} placeholder="any branch" />
+          <CheckField checked={guarded} onChange={(ev) => setGuarded(ev.target.checked)}>
+            Only from a guarded branch
+          </CheckField>
+          <CheckField checked={earlier} onChange={(ev) => setEarlier(ev.target.checked)}>
+            The environment before it first
+          </CheckField>
+          <Field
+            label="Approvals needed from people other than the author"
+            type="number"
+            min={0}
+            max={20}
+            value={reviews}
+            onChange={(ev) => setReviews(ev.target.value)}
+          />
+          <Field
+            label="Checks that must have passed"
+            value={checks}
+            onChange={(ev) => setChecks(ev.target.value)}
+            placeholder="fare rules, smoke"
+          />
+          <div className="line1">
+            <Field type="time" label="Quiet from" value={from} onChange={(ev) => setFrom(ev.target.value)} />
+            <Field type="time" label="to" aria-label="Quiet to" value={to} onChange={(ev) => setTo(ev.target.value)} />
+          </div>
+          <CheckField checked={drift} onChange={(ev) => setDrift(ev.target.checked)}>
+            No drift: refuse to overwrite changes made there
+          </CheckField>
         </fieldset>
         <fieldset>
           <legend>Exclusions and drift checks</legend>
           {e.destination === "database" && (
-            <label>
-              Tables whose records come along{" "}
-              <input className="inp" value={records} onChange={(ev) => setRecords(ev.target.value)} placeholder="vessels, fares_*" />
-            </label>
+            <Field
+              label="Tables whose records come along"
+              value={records}
+              onChange={(ev) => setRecords(ev.target.value)}
+              placeholder="vessels, fares_*"
+            />
           )}
-          <label>
-            Artifacts that do not go there{" "}
-            <input className="inp" value={patterns} onChange={(ev) => setPatterns(ev.target.value)} placeholder="notes/*, access/*" />
-          </label>
-          <label>
-            Kinds that do not go there{" "}
-            <input className="inp" value={kinds} onChange={(ev) => setKinds(ev.target.value)} placeholder="tests, report" />
-          </label>
-          <label>
-            Look for drift every so many minutes (0: never){" "}
-            <input className="inp" type="number" min={0} value={watch} onChange={(ev) => setWatch(ev.target.value)} />
-          </label>
+          <Field
+            label="Artifacts that do not go there"
+            value={patterns}
+            onChange={(ev) => setPatterns(ev.target.value)}
+            placeholder="notes/*, access/*"
+          />
+          <Field
+            label="Kinds that do not go there"
+            value={kinds}
+            onChange={(ev) => setKinds(ev.target.value)}
+            placeholder="tests, report"
+          />
+          <Field
+            label="Look for drift every so many minutes (0: never)"
+            type="number"
+            min={0}
+            value={watch}
+            onChange={(ev) => setWatch(ev.target.value)}
+          />
         </fieldset>
         <div>
           <Button type="submit" variant="contained" disabled={change.isPending}>

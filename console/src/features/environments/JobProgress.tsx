@@ -10,10 +10,10 @@ import { Steps } from "./RehearsalView";
 export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }) {
   const found = useQuery(job(uid));
   const state = found.data?.state;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     if (ended(found.data)) onDone();
     // onDone changes at every render of the page; only the job's end counts
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [state]);
   if (!found.data) return null;
   const j = found.data;

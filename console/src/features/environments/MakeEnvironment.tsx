@@ -1,8 +1,12 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { send } from "../../api/client";
 import type { Environment, Job, Tag } from "../../api/queries";
+import { CheckField } from "../../parts/CheckField";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
@@ -36,58 +40,54 @@ function usePlace() {
   };
   const fields = (id: string) => (
     <>
-      <label htmlFor={`${id}-destination`}>Destination</label>
-      <select id={`${id}-destination`} className="inp" value={destination} onChange={(e) => setDestination(e.target.value as Destination)}>
+      <Choice
+        id={`${id}-destination`}
+        label="Destination"
+        value={destination}
+        onChange={(e) => setDestination(e.target.value as Destination)}
+      >
         <option value="folder">a folder</option>
         <option value="database">a database</option>
         <option value="platform">a platform</option>
         <option value="git">a Git repository</option>
-      </select>
-      <label htmlFor={`${id}-address`}>{ADDRESSES[destination].label}</label>
-      <input
+      </Choice>
+      <Field
         id={`${id}-address`}
-        className="inp"
+        label={ADDRESSES[destination].label}
         value={address}
         required={destination === "platform" || destination === "git"}
         placeholder={ADDRESSES[destination].hint}
         onChange={(e) => setAddress(e.target.value)}
       />
-      <label htmlFor={`${id}-subfolder`}>
-        {destination === "database"
-          ? "Folder of the shelf its tables and records lie in"
-          : "Only this folder of the shelf (empty: all of it)"}
-      </label>
-      <input
+      <Field
         id={`${id}-subfolder`}
-        className="inp"
+        label={
+          destination === "database"
+            ? "Folder of the shelf its tables and records lie in"
+            : "Only this folder of the shelf (empty: all of it)"
+        }
         required={destination === "database"}
         value={subfolder}
         onChange={(e) => setSubfolder(e.target.value)}
       />
       {destination === "database" && (
-        <>
-          <label htmlFor={`${id}-records`}>Tables to version with their records (others: schema only)</label>
-          <input
-            id={`${id}-records`}
-            className="inp"
-            placeholder="vessels, fares_*"
-            value={records}
-            onChange={(e) => setRecords(e.target.value)}
-          />
-        </>
+        <Field
+          id={`${id}-records`}
+          label="Tables to version with their records (others: schema only)"
+          placeholder="vessels, fares_*"
+          value={records}
+          onChange={(e) => setRecords(e.target.value)}
+        />
       )}
       {destination !== "folder" && (
-        <>
-          <label htmlFor={`${id}-token`}>{destination === "database" ? "Password there" : "Token there"} (kept encrypted)</label>
-          <input
-            id={`${id}-token`}
-            className="inp"
-            type="password"
-            autoComplete="off"
-            value={token}
-            onChange={(e) => setToken(e.target.value)}
-          />
-        </>
+        <Field
+          id={`${id}-token`}
+          label={<>{destination === "database" ? "Password there" : "Token there"} (kept encrypted)</>}
+          type="password"
+          autoComplete="off"
+          value={token}
+          onChange={(e) => setToken(e.target.value)}
+        />
       )}
     </>
   );
@@ -97,7 +97,7 @@ function usePlace() {
 export function MakeEnvironment() {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [name, setName] = useState("");
   const [route, setRoute] = useState("main");
   const [fed, setFed] = useState("");
@@ -113,16 +113,16 @@ export function MakeEnvironment() {
         ...place.body,
       }),
     onSuccess: async () => {
-      dialog.current?.close();
+      dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });
   return (
     <>
-      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>
+      <Button variant="outlined" onClick={() => dialog.show()}>
         Make an environment
       </Button>
-      <dialog ref={dialog} aria-label="Make an environment">
+      <Sheet of={dialog} label="Make an environment">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -130,26 +130,22 @@ export function MakeEnvironment() {
           }}
         >
           <h2>Make an environment</h2>
-          <label htmlFor="env-name">Name</label>
-          <input id="env-name" className="inp" required value={name} onChange={(e) => setName(e.target.value)} />
-          <label htmlFor="env-route">Route</label>
-          <input id="env-route" className="inp" required value={route} onChange={(e) => setRoute(e.target.value)} />
+          <Field id="env-name" label="Name" required value={name} onChange={(e) => setName(e.target.value)} />
+          <Field id="env-route" label="Route" required value={route} onChange={(e) => setRoute(e.target.value)} />
           {place.fields("env")}
-          <label htmlFor="env-fed">Fed from this branch only (empty: any)</label>
-          <input id="env-fed" className="inp" value={fed} onChange={(e) => setFed(e.target.value)} />
-          <label>
-            <input type="checkbox" checked={earlier} onChange={(e) => setEarlier(e.target.checked)} /> A tag must have run in the
-            environment before it
-          </label>
+          <Field id="env-fed" label="Fed from this branch only (empty: any)" value={fed} onChange={(e) => setFed(e.target.value)} />
+          <CheckField checked={earlier} onChange={(e) => setEarlier(e.target.checked)}>
+            A tag must have run in the environment before it
+          </CheckField>
           {make.isError && <ProblemBox error={make.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained">
               Make the environment
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }
@@ -157,7 +153,7 @@ export function MakeEnvironment() {
 export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (job: string) => void }) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [name, setName] = useState("");
   const [tag, setTag] = useState("");
   const [days, setDays] = useState("7");
@@ -177,17 +173,17 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (job: string)
       });
     },
     onSuccess: async (job) => {
-      dialog.current?.close();
+      dialog.hide();
       onMade(job.job);
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });
   return (
     <>
-      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>
+      <Button variant="outlined" onClick={() => dialog.show()}>
         New trial environment
       </Button>
-      <dialog ref={dialog} aria-label="New trial environment">
+      <Sheet of={dialog} label="New trial environment">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -196,28 +192,33 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (job: string)
         >
           <h2>New trial environment</h2>
           <p className="sec sm">A private environment for trying a tag or your draft. It is removed automatically.</p>
-          <label htmlFor="trial-name">Name</label>
-          <input id="trial-name" className="inp" required value={name} onChange={(e) => setName(e.target.value)} />
-          <label htmlFor="trial-tag">Tag</label>
-          <select id="trial-tag" className="inp" value={wanted} onChange={(e) => setTag(e.target.value)}>
+          <Field id="trial-name" label="Name" required value={name} onChange={(e) => setName(e.target.value)} />
+          <Choice id="trial-tag" label="Tag" value={wanted} onChange={(e) => setTag(e.target.value)}>
             {tags.map((t) => (
               <option key={t.name} value={t.name}>
                 tag:{t.name}
               </option>
             ))}
-          </select>
-          <label htmlFor="trial-days">Days it lasts</label>
-          <input id="trial-days" className="inp" type="number" min={1} max={60} value={days} onChange={(e) => setDays(e.target.value)} />
+          </Choice>
+          <Field
+            id="trial-days"
+            label="Days it lasts"
+            type="number"
+            min={1}
+            max={60}
+            value={days}
+            onChange={(e) => setDays(e.target.value)}
+          />
           {place.fields("trial")}
           {make.isError && <ProblemBox error={make.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained">
               Make it, and put the tag there
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

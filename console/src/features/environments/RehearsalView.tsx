@@ -1,4 +1,4 @@
-import { Button } from "@mui/material";
+import { Button, Table } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
@@ -6,6 +6,9 @@ import type { Rehearsal } from "../../api/queries";
 import { Effect, Mark, Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { SaveReport } from "../../shell/SaveReport";
@@ -32,7 +35,7 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
   return (
     <section className="sheet" aria-label="Rehearsal">
       <div className="ph">
-        <h3>Rehearsal</h3>
+        <h2 className="h3">Rehearsal</h2>
         <span className="cap">
           tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched
         </span>
@@ -99,7 +102,7 @@ const DONE = { created: "added", altered: "changed", removed: "removed" } as con
 /** What is done to a database: created, altered and removed, in that order; what would be gone for good stands out. */
 export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: string }) {
   return (
-    <table>
+    <Table>
       <caption className="cap" style={{ textAlign: "left", padding: "10px 12px 4px" }}>
         {title}
       </caption>
@@ -126,7 +129,7 @@ export function Steps({ steps, title }: { steps: Rehearsal["steps"]; title: stri
           </tr>
         ))}
       </tbody>
-    </table>
+    </Table>
   );
 }
 
@@ -157,9 +160,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
             </>
           }
         >
-          <button type="button" className="plainbtn" onClick={() => onPanel("bindings")}>
-            Set the value
-          </button>
+          <TextAct onClick={() => onPanel("bindings")}>Set the value</TextAct>
         </Item>
       ))}
       {r.problems.map((p) => (
@@ -171,11 +172,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
         .map((g) => (
           <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
             {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
-            {!g.met && g.action === "capture" && (
-              <button type="button" className="plainbtn" onClick={() => onPanel("drift")}>
-                Capture in a draft first
-              </button>
-            )}
+            {!g.met && g.action === "capture" && <TextAct onClick={() => onPanel("drift")}>Capture in a draft first</TextAct>}
           </Item>
         ))}
       {r.drift.length > 0 && (
@@ -194,9 +191,9 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
         </p>
       ))}
       {lost.length > 0 && (
-        <label className="sm">
-          <input type="checkbox" checked={agreed} onChange={(e) => setAgreed(e.target.checked)} /> Overwrite what was changed there
-        </label>
+        <CheckField checked={agreed} onChange={(e) => setAgreed(e.target.checked)} className="sm">
+          Overwrite what was changed there
+        </CheckField>
       )}
       {losses.length > 0 && (
         <fieldset className="losses">
@@ -204,14 +201,14 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
             <Tick met={unlost.length === 0} /> <b>Would be permanently lost</b>
           </legend>
           {losses.map((s) => (
-            <label key={s.name} className="sm">
-              <input
-                type="checkbox"
-                checked={given.includes(s.name)}
-                onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))}
-              />{" "}
+            <CheckField
+              key={s.name}
+              checked={given.includes(s.name)}
+              onChange={(e) => setGiven(e.target.checked ? [...given, s.name] : given.filter((n) => n !== s.name))}
+              className="sm"
+            >
               lose <span className="mono">{s.name}</span>, {s.what} {s.message}
-            </label>
+            </CheckField>
           ))}
         </fieldset>
       )}
@@ -223,21 +220,11 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
       {r.expected_seconds !== null && (
         <p className="sec sm">Takes about {r.expected_seconds < 1 ? "a second" : `${Math.round(r.expected_seconds)} s`}.</p>
       )}
-      <label htmlFor="reason" className="cap" style={{ display: "block", marginTop: 10 }}>
-        Reason
-      </label>
-      <input
-        id="reason"
-        className="inp"
-        style={{ width: "100%", marginBottom: 8 }}
-        value={reason}
-        onChange={(e) => setReason(e.target.value)}
-      />
+      <Field id="reason" label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} />
       {held.length > 0 && unbound === 0 && (
-        <label className="sm" style={{ display: "block", marginBottom: 8 }}>
-          <input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Force{" "}
-          {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)
-        </label>
+        <CheckField checked={force} onChange={(e) => setForce(e.target.checked)} className="sm">
+          Force {held.length === 1 ? "the gate" : "the gates"}, with the reason above (owners)
+        </CheckField>
       )}
       <Button
         variant="contained"
@@ -277,12 +264,12 @@ function Agree({ environment, tag, onGiven }: { environment: string; tag: string
   });
   return (
     <>
-      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(true)}>
+      <TextAct disabled={give.isPending} onClick={() => give.mutate(true)}>
         I agree
-      </button>{" "}
-      <button type="button" className="plainbtn" disabled={give.isPending} onClick={() => give.mutate(false)}>
+      </TextAct>{" "}
+      <TextAct disabled={give.isPending} onClick={() => give.mutate(false)}>
         Against
-      </button>
+      </TextAct>
       {give.isError && <ProblemBox error={give.error} />}
     </>
   );

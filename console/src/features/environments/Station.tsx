@@ -3,6 +3,7 @@ import { save } from "../../api/client";
 import type { Environment, Rehearsal } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import type { Panel } from "./EnvironmentsPage";
 import { gateWords } from "./words";
 
@@ -23,7 +24,7 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
   return (
     <section className={`sheet stn ${chosen ? "" : "quiet"}`} aria-label={`Environment ${e.name}`}>
       <header>
-        <h3>{e.name}</h3>
+        <h2 className="h3">{e.name}</h2>
         <span className="cap">
           {e.destination}, fed from {e.fed_from || "any branch"}
         </span>
@@ -35,13 +36,9 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
           {e.current && (
             <>
               {" "}
-              <button
-                type="button"
-                className="plainbtn"
-                onClick={() => save(`shelves/${shelf}/environments/${e.name}/deployments/${e.current?.number ?? 0}/report`)}
-              >
+              <TextAct onClick={() => save(`shelves/${shelf}/environments/${e.name}/deployments/${e.current?.number ?? 0}/report`)}>
                 Report
-              </button>
+              </TextAct>
             </>
           )}
         </span>
@@ -52,9 +49,9 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
         <dt>Drift</dt>
         <dd>
           <DriftWord environment={e} />{" "}
-          <button type="button" className="plainbtn" aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>
+          <TextAct aria-pressed={pressed("drift")} onClick={() => onChoose("drift")}>
             {e.drift.length ? "See what" : "Check now"}
-          </button>
+          </TextAct>
         </dd>
         <dt>Bindings</dt>
         <dd>
@@ -67,9 +64,9 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
           ) : (
             "none"
           )}{" "}
-          <button type="button" className="plainbtn" aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>
+          <TextAct aria-pressed={pressed("bindings")} onClick={() => onChoose("bindings")}>
             Values
-          </button>
+          </TextAct>
         </dd>
         {first && gateWords(e).length > 0 && (
           <>
@@ -91,10 +88,7 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
             <dd>
               {e.before ? (
                 <>
-                  <span className="mono">tag:{e.before.tag}</span>{" "}
-                  <button type="button" className="plainbtn" onClick={() => setAsks(true)}>
-                    Roll back
-                  </button>
+                  <span className="mono">tag:{e.before.tag}</span> <TextAct onClick={() => setAsks(true)}>Roll back</TextAct>
                 </>
               ) : (
                 "nothing"
@@ -109,31 +103,27 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
             Roll {e.name} back to <b className="mono">tag:{e.before?.tag}</b>?
             {e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}
           </p>
-          <button
-            type="button"
-            className="plainbtn"
+          <TextAct
             onClick={() => {
               setAsks(false);
               onRollBack(e.drift.length > 0);
             }}
           >
             Roll back now
-          </button>{" "}
-          <button type="button" className="plainbtn" onClick={() => setAsks(false)}>
-            Cancel
-          </button>
+          </TextAct>{" "}
+          <TextAct onClick={() => setAsks(false)}>Cancel</TextAct>
         </div>
       )}
       <div className="pad">
-        <button type="button" className="plainbtn" aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>
+        <TextAct aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>
           {pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}
-        </button>{" "}
-        <button type="button" className="plainbtn" aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>
+        </TextAct>{" "}
+        <TextAct aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>
           Settings
-        </button>{" "}
-        <button type="button" className="plainbtn" aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>
+        </TextAct>{" "}
+        <TextAct aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>
           Compare
-        </button>
+        </TextAct>
       </div>
     </section>
   );

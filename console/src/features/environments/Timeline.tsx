@@ -1,4 +1,5 @@
 /** What ran where, over time: one row an environment; a table with the same content for who cannot see it. */
+import { Table } from "@mui/material";
 import { useQueries } from "@tanstack/react-query";
 import { type Deployment, deployments, type Environment } from "../../api/queries";
 import { when } from "../../marks/words";
@@ -24,7 +25,7 @@ export function Timeline({ places }: { places: Environment[] }) {
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
       <div className="ph">
-        <h3>Deployments</h3>
+        <h2 className="h3">Deployments</h2>
         <span className="cap">since {when(new Date(first).toISOString())}</span>
       </div>
       <svg className="tl" viewBox={`0 0 ${WIDTH} ${rows.length * ROW + 26}`} width="100%" aria-hidden="true">
@@ -49,7 +50,7 @@ export function Timeline({ places }: { places: Environment[] }) {
         </text>
         <path d={`M${WIDTH - 10} 18V${rows.length * ROW + 20}`} stroke="var(--accent)" strokeWidth="1.5" />
       </svg>
-      <table className="sr">
+      <Table className="sr">
         <caption>Deployments by environment</caption>
         <tbody>
           {rows.flatMap((r) =>
@@ -64,7 +65,7 @@ export function Timeline({ places }: { places: Environment[] }) {
             )),
           )}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

@@ -1,8 +1,12 @@
 /** What a webhook was sent: each event, whether it arrived, and the event itself. */
+
+import { Table } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { type Delivery, deliveries } from "./queries";
 
@@ -15,25 +19,22 @@ export function Deliveries({ shelf, name }: { shelf: string; name: string }) {
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label={`Deliveries to ${name}`}>
       <div className="ph">
-        <h3>Sent to {name}</h3>
+        <h2 className="h3">Sent to {name}</h2>
         <span className="cap">newest first</span>
         <span className="r">
-          <label className="cap" htmlFor="delivery-state">
-            State
-          </label>{" "}
-          <select id="delivery-state" className="inp" value={state} onChange={(e) => setState(e.target.value)}>
+          <Choice id="delivery-state" label="State" value={state} onChange={(e) => setState(e.target.value)}>
             <option value="">all</option>
             <option>waiting</option>
             <option>done</option>
             <option>failed</option>
-          </select>
+          </Choice>
         </span>
       </div>
       {found.isPending && <Loading what="Reading what was sent" />}
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && rows.length === 0 && <Empty>Nothing {state || "yet"}.</Empty>}
       {rows.length > 0 && (
-        <table>
+        <Table>
           <thead>
             <tr>
               <th>When</th>
@@ -51,13 +52,11 @@ export function Deliveries({ shelf, name }: { shelf: string; name: string }) {
               <Row key={one.event} shelf={shelf} name={name} one={one} />
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older ones
-          </button>
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>
         </p>
       )}
     </section>
@@ -89,24 +88,12 @@ function Row({ shelf, name, one }: { shelf: string; name: string; one: Delivery 
         <td className="wrap">{one.subject}</td>
         <td className="wrap sec">{answer(one)}</td>
         <td className="num">
-          <button
-            type="button"
-            className="plainbtn"
-            disabled={again.isPending}
-            aria-label={`Send again ${one.event}`}
-            onClick={() => again.mutate()}
-          >
+          <TextAct disabled={again.isPending} aria-label={`Send again ${one.event}`} onClick={() => again.mutate()}>
             Send again
-          </button>{" "}
-          <button
-            type="button"
-            className="plainbtn"
-            aria-expanded={open}
-            aria-label={`${open ? "Hide" : "Show"} ${one.event}`}
-            onClick={() => setOpen(!open)}
-          >
+          </TextAct>{" "}
+          <TextAct aria-expanded={open} aria-label={`${open ? "Hide" : "Show"} ${one.event}`} onClick={() => setOpen(!open)}>
             {open ? "Hide" : "Show"}
-          </button>
+          </TextAct>
         </td>
       </tr>
       {again.isError && (
@@ -119,7 +106,7 @@ function Row({ shelf, name, one }: { shelf: string; name: string; one: Delivery 
       {open && (
         <tr>
           <td colSpan={6}>
-            <pre className="mono event" tabIndex={0} aria-label="The event">
+            <pre className="mono event" tabIndex={0} role="region" aria-label="The event">
               {JSON.stringify(JSON.parse(one.body), null, 2)}
             </pre>
           </td>

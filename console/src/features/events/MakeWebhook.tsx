@@ -1,8 +1,13 @@
 /** A webhook, made or changed: where it goes, what it hears of; a new secret is shown once. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { send } from "../../api/client";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import type { Delivery, Webhook } from "./queries";
 
@@ -21,7 +26,7 @@ const ABOUT: [string, string][] = [
 /** ``one``: the webhook to be changed; without it a new one is made. */
 export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
   const [about, setAbout] = useState<string[]>([]);
@@ -40,7 +45,7 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
     setName(one?.name ?? "");
     setAddress(one?.address ?? "");
     setAbout(one?.about ?? []);
-    dialog.current?.showModal();
+    dialog.show();
   };
   const title = one ? `Change ${one.name}` : "Make a webhook";
   const choose = (id: string, is: boolean) => setAbout(is ? [...about, id] : about.filter((chosen) => chosen !== id));
@@ -49,15 +54,15 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   return (
     <>
       {one ? (
-        <button type="button" className="plainbtn" aria-label={title} onClick={open}>
+        <TextAct aria-label={title} onClick={open}>
           Change
-        </button>
+        </TextAct>
       ) : (
         <Button variant="outlined" onClick={open}>
           {title}
         </Button>
       )}
-      <dialog ref={dialog} aria-label={title} className="linkdialog">
+      <Sheet of={dialog} label={title}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -74,18 +79,11 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
                 {!one && " Each event is signed with this secret. Copy it now; it is not shown again."}
               </p>
               {!one && (
-                <textarea
-                  className="inp mono"
-                  aria-label="The secret"
-                  readOnly
-                  rows={2}
-                  value={make.data.made.secret}
-                  onFocus={(e) => e.target.select()}
-                />
+                <Field mono aria-label="The secret" readOnly rows={2} value={make.data.made.secret} onFocus={(e) => e.target.select()} />
               )}
               <div className="acts">
                 {!one && <Button onClick={() => void navigator.clipboard?.writeText(make.data.made.secret ?? "")}>Copy it</Button>}
-                <Button variant="contained" onClick={() => dialog.current?.close()}>
+                <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>
               </div>
@@ -93,23 +91,19 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
           ) : (
             <>
               {!one && (
-                <>
-                  <label htmlFor={id("name")}>Name</label>
-                  <input
-                    id={id("name")}
-                    className="inp"
-                    required
-                    pattern="[a-z0-9]+(-[a-z0-9]+)*"
-                    title="Lower-case letters, digits and dashes"
-                    value={name}
-                    onChange={(e) => setName(e.target.value)}
-                  />
-                </>
+                <Field
+                  id={id("name")}
+                  label="Name"
+                  required
+                  pattern="[a-z0-9]+(-[a-z0-9]+)*"
+                  title="Lower-case letters, digits and dashes"
+                  value={name}
+                  onChange={(e) => setName(e.target.value)}
+                />
               )}
-              <label htmlFor={id("address")}>Address</label>
-              <input
+              <Field
                 id={id("address")}
-                className="inp"
+                label="Address"
                 required
                 placeholder="https://HOST/PATH"
                 value={address}
@@ -118,14 +112,14 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
               <fieldset>
                 <legend>Hears of (none chosen: everything)</legend>
                 {[...ABOUT, ...others].map(([act, words]) => (
-                  <label key={act}>
-                    <input type="checkbox" checked={about.includes(act)} onChange={(e) => choose(act, e.target.checked)} /> {words}
-                  </label>
+                  <CheckField key={act} checked={about.includes(act)} onChange={(e) => choose(act, e.target.checked)}>
+                    {words}
+                  </CheckField>
                 ))}
               </fieldset>
               {make.isError && <ProblemBox error={make.error} />}
               <div className="acts">
-                <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+                <Button onClick={() => dialog.hide()}>Cancel</Button>
                 <Button type="submit" variant="contained" disabled={make.isPending}>
                   {one ? "Change it and try it" : "Make it and try it"}
                 </Button>
@@ -133,7 +127,7 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
             </>
           )}
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

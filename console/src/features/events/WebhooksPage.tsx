@@ -1,8 +1,11 @@
 /** Programs that hear of what happens on the shelf, and what each of them was sent. */
+
+import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { send } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -52,7 +55,7 @@ export function WebhooksPage() {
       )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Webhooks">
-          <table className="links">
+          <Table className="links">
             <thead>
               <tr>
                 <th>Webhook</th>
@@ -70,7 +73,7 @@ export function WebhooksPage() {
                 <Row key={one.name} shelf={key} one={one} chosen={one.name === shown?.name} onChoose={() => setChosen(one.name)} />
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {shown && <Deliveries key={shown.name} shelf={key} name={shown.name} />}
@@ -90,9 +93,9 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
     <>
       <tr className={chosen ? "chosen" : ""}>
         <td>
-          <button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>
+          <TextAct aria-pressed={chosen} onClick={onChoose}>
             <b>{one.name}</b>
-          </button>
+          </TextAct>
           <span className="cap mono el" title={one.address}>
             {one.address}
           </span>
@@ -102,24 +105,14 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
         <td className="num">{one.failed ? <b>✕ {one.failed}</b> : 0}</td>
         <td title={one.last ?? ""}>{one.last ? when(one.last) : "nothing yet"}</td>
         <td className="num">
-          {one.stopped && (
-            <button type="button" className="plainbtn" onClick={() => start.mutate()}>
-              Start again
-            </button>
-          )}{" "}
-          <button
-            type="button"
-            className="plainbtn"
-            disabled={test.isPending}
-            aria-label={`Test ${one.name}`}
-            onClick={() => test.mutate()}
-          >
+          {one.stopped && <TextAct onClick={() => start.mutate()}>Start again</TextAct>}{" "}
+          <TextAct disabled={test.isPending} aria-label={`Test ${one.name}`} onClick={() => test.mutate()}>
             Test
-          </button>{" "}
+          </TextAct>{" "}
           <MakeWebhook shelf={shelf} one={one} />{" "}
-          <button type="button" className="plainbtn" aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>
+          <TextAct aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>
             Remove
-          </button>
+          </TextAct>
         </td>
       </tr>
       {one.stopped && (

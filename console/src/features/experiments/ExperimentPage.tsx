@@ -1,10 +1,14 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { send } from "../../api/client";
 import { session, shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -107,17 +111,15 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
                 from run {e.base}
               </span>
               <span className="r">
-                <span className="seg" role="group" aria-label="Columns">
-                  <button type="button" aria-pressed={!only} onClick={() => setOnly("")}>
+                <Switch label="Columns">
+                  <Part pressed={!only} onClick={() => setOnly("")}>
                     All columns
-                  </button>
-                  <button type="button" aria-pressed={Boolean(only)} onClick={() => setOnly("differing")}>
+                  </Part>
+                  <Part pressed={Boolean(only)} onClick={() => setOnly("differing")}>
                     Only columns that differ
-                  </button>
-                </span>
-                <button type="button" className="plainbtn" onClick={save}>
-                  Save as CSV
-                </button>
+                  </Part>
+                </Switch>
+                <TextAct onClick={save}>Save as CSV</TextAct>
               </span>
             </div>
             <RunTable
@@ -182,18 +184,18 @@ function Plots({
     <div className="plots">
       <section className="sheet" aria-label="Runs as points">
         <div className="ph">
-          <select className="inp" aria-label="Parameter" value={parameter?.name ?? ""} onChange={(x) => setParameter(x.target.value)}>
+          <Choice aria-label="Parameter" value={parameter?.name ?? ""} onChange={(x) => setParameter(x.target.value)}>
             <option value="">runs</option>
             {parameters.map((c) => (
               <option key={c.name}>{c.name}</option>
             ))}
-          </select>
+          </Choice>
           <span className="cap">against</span>
-          <select className="inp" aria-label="Metric" value={metric.name} onChange={(x) => setMetric(x.target.value)}>
+          <Choice aria-label="Metric" value={metric.name} onChange={(x) => setMetric(x.target.value)}>
             {metrics.map((c) => (
               <option key={c.name}>{c.name}</option>
             ))}
-          </select>
+          </Choice>
           <span className="r cap">{[metric.unit, metric.better && `${metric.better} is better`].filter(Boolean).join(", ")}</span>
         </div>
         <PointPlot found={e} metric={metric} parameter={parameter} branches={branches} chosen={chosen} onChoose={onChoose} />
@@ -202,11 +204,11 @@ function Plots({
         <div className="ph">
           <h2 className="h3">Course of</h2>
           {named.length > 1 ? (
-            <select className="inp" aria-label="Course" value={course} onChange={(x) => setCourse(x.target.value)}>
+            <Choice aria-label="Course" value={course} onChange={(x) => setCourse(x.target.value)}>
               {named.map((n) => (
                 <option key={n}>{n}</option>
               ))}
-            </select>
+            </Choice>
           ) : (
             <b>{course || "nothing"}</b>
           )}
@@ -231,8 +233,8 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
   const go = useNavigate();
   const queries = useQueryClient();
   const info = useQuery(shelf(key));
-  const adopting = useRef<HTMLDialogElement>(null);
-  const leaving = useRef<HTMLDialogElement>(null);
+  const adopting = useSheet();
+  const leaving = useSheet();
   const others = branches.filter((b) => b !== e.target);
   const [branch, setBranch] = useState(e.branch);
   const [reason, setReason] = useState("");
@@ -247,20 +249,20 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
   const abandon = useMutation({
     mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { reason }),
     onSuccess: async () => {
-      leaving.current?.close();
+      leaving.hide();
       await again();
     },
   });
   if (info.data?.role === "reader") return null;
   return (
     <span className="end">
-      <Button variant="outlined" onClick={() => leaving.current?.showModal()}>
+      <Button variant="outlined" onClick={() => leaving.show()}>
         Abandon
       </Button>
-      <Button variant="contained" onClick={() => adopting.current?.showModal()}>
+      <Button variant="contained" onClick={() => adopting.show()}>
         Adopt {e.branch}
       </Button>
-      <dialog ref={adopting} aria-label="Adopt the experiment">
+      <Sheet of={adopting} label="Adopt the experiment">
         <form
           onSubmit={(x) => {
             x.preventDefault();
@@ -271,22 +273,21 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
           <p className="sec sm">
             A proposal asks that the branch be merged into {e.target}; the experiment is closed, and kept with all its runs.
           </p>
-          <label htmlFor="adopt-branch">Branch</label>
-          <select id="adopt-branch" className="inp" value={branch} onChange={(x) => setBranch(x.target.value)}>
+          <Choice id="adopt-branch" label="Branch" value={branch} onChange={(x) => setBranch(x.target.value)}>
             {[...new Set([e.branch, ...others])].map((b) => (
               <option key={b}>{b}</option>
             ))}
-          </select>
+          </Choice>
           {adopt.isError && <ProblemBox error={adopt.error} />}
           <div className="acts">
-            <Button onClick={() => adopting.current?.close()}>Cancel</Button>
+            <Button onClick={() => adopting.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={adopt.isPending}>
               Open the proposal
             </Button>
           </div>
         </form>
-      </dialog>
-      <dialog ref={leaving} aria-label="Abandon the experiment">
+      </Sheet>
+      <Sheet of={leaving} label="Abandon the experiment">
         <form
           onSubmit={(x) => {
             x.preventDefault();
@@ -295,17 +296,16 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
         >
           <h2>Abandon it</h2>
           <p className="sec sm">The branch and runs are kept. The reason is shown to anyone who asks the same question.</p>
-          <label htmlFor="abandon-why">Reason</label>
-          <input id="abandon-why" className="inp" required value={reason} onChange={(x) => setReason(x.target.value)} />
+          <Field id="abandon-why" label="Reason" required value={reason} onChange={(x) => setReason(x.target.value)} />
           {abandon.isError && <ProblemBox error={abandon.error} />}
           <div className="acts">
-            <Button onClick={() => leaving.current?.close()}>Cancel</Button>
+            <Button onClick={() => leaving.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={abandon.isPending}>
               Abandon it
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </span>
   );
 }

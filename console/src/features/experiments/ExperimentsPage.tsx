@@ -1,10 +1,12 @@
-import { Button } from "@mui/material";
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { type Experiment, experiments } from "./queries";
@@ -31,7 +33,7 @@ export function ExperimentsPage() {
       )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Experiments">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>Question</th>
@@ -71,7 +73,7 @@ export function ExperimentsPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
     </Page>
@@ -83,14 +85,14 @@ function Begin() {
   const go = useNavigate();
   const queries = useQueryClient();
   const info = useQuery(shelf(key));
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [question, setQuestion] = useState("");
   const [branch, setBranch] = useState("");
   const [primary, setPrimary] = useState("");
   const begin = useMutation({
     mutationFn: () => send<Experiment>("POST", `shelves/${key}/experiments`, { question, branch, primary }),
     onSuccess: async (made) => {
-      dialog.current?.close();
+      dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       await go(`/s/${key}/experiments/${made.key}`);
     },
@@ -102,12 +104,12 @@ function Begin() {
         variant="contained"
         onClick={() => {
           begin.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Begin an experiment
       </Button>
-      <dialog ref={dialog} aria-label="Begin an experiment">
+      <Sheet of={dialog} label="Begin an experiment">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -115,10 +117,9 @@ function Begin() {
           }}
         >
           <h2>Begin an experiment</h2>
-          <label htmlFor="question">The question</label>
-          <textarea
+          <Field
             id="question"
-            className="inp"
+            label="The question"
             rows={2}
             required
             maxLength={300}
@@ -126,19 +127,27 @@ function Begin() {
             value={question}
             onChange={(e) => setQuestion(e.target.value)}
           />
-          <label htmlFor="experiment-metric">The metric that answers it, if you know</label>
-          <input id="experiment-metric" className="inp" value={primary} onChange={(e) => setPrimary(e.target.value)} />
-          <label htmlFor="experiment-branch">Branch (leave empty to create one)</label>
-          <input id="experiment-branch" className="inp" value={branch} onChange={(e) => setBranch(e.target.value)} />
+          <Field
+            id="experiment-metric"
+            label="The metric that answers it, if you know"
+            value={primary}
+            onChange={(e) => setPrimary(e.target.value)}
+          />
+          <Field
+            id="experiment-branch"
+            label="Branch (leave empty to create one)"
+            value={branch}
+            onChange={(e) => setBranch(e.target.value)}
+          />
           {begin.isError && <ProblemBox error={begin.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={begin.isPending}>
               Begin it
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

@@ -1,8 +1,12 @@
 /** Runs side by side: what differs from the base run is marked, the best of each metric is named. */
+
+import { Table } from "@mui/material";
 import { extent } from "d3-array";
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { when } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
 import { cellOf, GROUPS, heading, numberOf, type Sorting, shown, sorted, took } from "./model";
 import type { Column, Experiment, Run } from "./queries";
 import { Sign } from "./Sign";
@@ -32,7 +36,7 @@ export function RunTable({ found, columns, branches, ticked, chosen, onTick, onC
   const best = primary ? found.runs.find((r) => cellOf(r, primary)?.best)?.number : undefined;
   return (
     <div className="scroll" style={{ maxHeight: 330 }} tabIndex={0} role="region" aria-label="Table of runs">
-      <table className="runs">
+      <Table className="runs">
         <thead>
           <tr className="groups">
             <td colSpan={4} />
@@ -48,14 +52,10 @@ export function RunTable({ found, columns, branches, ticked, chosen, onTick, onC
               <span className="sr">Drawn</span>
             </th>
             <th scope="col" aria-sort={aria("branch")}>
-              <button type="button" onClick={() => sort("branch")}>
-                Branch{arrow("branch")}
-              </button>
+              <RowAct onClick={() => sort("branch")}>Branch{arrow("branch")}</RowAct>
             </th>
             <th scope="col" className="num" aria-sort={aria("run")}>
-              <button type="button" onClick={() => sort("run")}>
-                Run{arrow("run")}
-              </button>
+              <RowAct onClick={() => sort("run")}>Run{arrow("run")}</RowAct>
             </th>
             <th scope="col">Commit</th>
             {groups.flatMap(([, own]) =>
@@ -68,18 +68,16 @@ export function RunTable({ found, columns, branches, ticked, chosen, onTick, onC
                     aria-sort={aria(id)}
                     className={`${c.group === "parameters" ? "par" : "num"} ${n === 0 ? "first" : ""} ${c === primary ? "primary" : ""}`}
                   >
-                    <button type="button" onClick={() => sort(id)}>
+                    <RowAct onClick={() => sort(id)}>
                       {heading(c)}
                       {arrow(id)}
-                    </button>
+                    </RowAct>
                   </th>
                 );
               }),
             )}
             <th scope="col" className="num" aria-sort={aria("took")}>
-              <button type="button" onClick={() => sort("took")}>
-                Took{arrow("took")}
-              </button>
+              <RowAct onClick={() => sort("took")}>Took{arrow("took")}</RowAct>
             </th>
             <th scope="col">
               <span className="sr">When</span>
@@ -104,7 +102,7 @@ export function RunTable({ found, columns, branches, ticked, chosen, onTick, onC
             />
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   );
 }
@@ -130,8 +128,7 @@ function Row({ run, found, groups, primary, best, shape, ticked, chosen, onTick,
     <tr className={`${chosen ? "sel" : ""} ${base ? "base" : ""}`} onClick={() => onChoose(run.number)}>
       <td>
         {!failed && (
-          <input
-            type="checkbox"
+          <CheckField
             aria-label={`Draw run ${run.number}`}
             checked={ticked}
             onChange={() => onTick(run.number)}
@@ -144,15 +141,9 @@ function Row({ run, found, groups, primary, best, shape, ticked, chosen, onTick,
         {run.branch}
       </td>
       <td className="num">
-        <button
-          type="button"
-          className="plainbtn"
-          aria-label={`Look at run ${run.number}`}
-          aria-current={chosen}
-          onClick={() => onChoose(run.number)}
-        >
+        <TextAct aria-label={`Look at run ${run.number}`} aria-current={chosen} onClick={() => onChoose(run.number)}>
           {run.number}
-        </button>
+        </TextAct>
       </td>
       <td className="mono">{run.commit.slice(0, 8)}</td>
       {failed ? (
@@ -169,7 +160,7 @@ function Row({ run, found, groups, primary, best, shape, ticked, chosen, onTick,
                 className={`num ${n === 0 ? "first" : ""} ${cell?.differs && c.group !== "metrics" ? "df" : "sm2"} ${cell?.best ? "bestcell" : ""}`}
               >
                 {cell?.best && (
-                  <span aria-label="best" className="bestsign">
+                  <span role="img" aria-label="best" className="bestsign">
                     ◆{" "}
                   </span>
                 )}
@@ -184,16 +175,15 @@ function Row({ run, found, groups, primary, best, shape, ticked, chosen, onTick,
       <td className="sec">
         {base ? "base of the comparison" : run.number === best ? <b className="bestword">best so far</b> : when(run.began)}
         {!base && !failed && (
-          <button
-            type="button"
-            className="plainbtn quiet"
+          <TextAct
             onClick={(e) => {
               e.stopPropagation();
               onBase(run.number);
             }}
+            className="quiet"
           >
             compare with this
-          </button>
+          </TextAct>
         )}
       </td>
     </tr>

@@ -80,7 +80,9 @@ export function mostTried(found: Experiment, parameters: Column[]): Column | und
   const tried = (c: Column) =>
     Math.max(
       0,
-      ...branchesOf(found).map((b) => new Set(found.runs.filter((r) => r.branch === b.name).map((r) => String(cellOf(r, c)?.value))).size),
+      ...branchesOf(found).map(
+        (b) => new Set(found.runs.filter((r) => r.branch === b.name && cellOf(r, c)).map((r) => String(cellOf(r, c)?.value))).size,
+      ),
     );
   return [...parameters].sort((a, b) => tried(b) - tried(a))[0];
 }

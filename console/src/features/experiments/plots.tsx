@@ -1,4 +1,5 @@
 /** Plots of runs: metric over runs, parameter against metric, courses. Each is told as a table, too. */
+import { Table } from "@mui/material";
 import { extent } from "d3-array";
 import { scaleLinear, scalePoint } from "d3-scale";
 import { curveLinear, line } from "d3-shape";
@@ -133,7 +134,7 @@ export function PointPlot({
           );
         })}
       </Frame>
-      <table className="sr">
+      <Table className="sr">
         <caption>{title}</caption>
         <tbody>
           {runs.map((r) => (
@@ -144,7 +145,7 @@ export function PointPlot({
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </>
   );
 }

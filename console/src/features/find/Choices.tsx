@@ -1,6 +1,8 @@
 /** What narrows the list, each with how many artifacts it leaves. */
+
 import { KindIcon } from "../../marks/spines";
 import { group } from "../../marks/words";
+import { CheckField, OneOfAll } from "../../parts/CheckField";
 import type { Filters, Found } from "./queries";
 
 const DAYS = [
@@ -15,7 +17,7 @@ export function Choices({ found, filters, onSet }: { found: Found; filters: Filt
   return (
     <section className="sheet choices" aria-label="Filter">
       <div className="ph">
-        <h3>Filter</h3>
+        <h2 className="h3">Filter</h2>
       </div>
       <Group title="Kind" name="kind" counts={found.by_kind} chosen={filters.kind} onSet={onSet} icon />
       <Group title="Who made the version" name="by" counts={found.by_person} chosen={filters.by} onSet={onSet} />
@@ -23,23 +25,21 @@ export function Choices({ found, filters, onSet }: { found: Found; filters: Filt
       <fieldset>
         <legend>When</legend>
         {DAYS.map(([days, told]) => (
-          <label key={days}>
-            <input
-              type="radio"
-              name="find-since"
-              checked={(filters.since ?? "") === since(days)}
-              onChange={() => onSet("since", since(days))}
-            />{" "}
+          <OneOfAll
+            key={days}
+            name="find-since"
+            checked={(filters.since ?? "") === since(days)}
+            onChange={() => onSet("since", since(days))}
+          >
             {told}
-          </label>
+          </OneOfAll>
         ))}
       </fieldset>
       <fieldset>
         <legend>In history</legend>
-        <label>
-          <input type="checkbox" checked={filters.history === "true"} onChange={(e) => onSet("history", e.target.checked ? "true" : "")} />{" "}
+        <CheckField checked={filters.history === "true"} onChange={(e) => onSet("history", e.target.checked ? "true" : "")}>
           earlier versions too
-        </label>
+        </CheckField>
       </fieldset>
     </section>
   );
@@ -62,10 +62,9 @@ function Group({ title, name, counts, chosen, icon = false, onSet }: Given) {
     <fieldset>
       <legend>{title}</legend>
       {entries.map(([value, n]) => (
-        <label key={value}>
-          <input type="checkbox" checked={chosen === value} onChange={(e) => onSet(name, e.target.checked ? value : "")} />
+        <CheckField key={value} checked={chosen === value} onChange={(e) => onSet(name, e.target.checked ? value : "")}>
           {icon && <KindIcon kind={value} />} <span>{value}</span> <em>{group(n)}</em>
-        </label>
+        </CheckField>
       ))}
     </fieldset>
   );

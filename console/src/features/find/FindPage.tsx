@@ -1,9 +1,13 @@
 /** Find: the field is the page; what holds the words on the left, the chosen place beside it. */
+
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { shelves } from "../../api/queries";
 import { count, group } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
 import { Logo, WaitingChip } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -78,19 +82,14 @@ export function FindPage() {
         <div className="say">
           <b>Find</b>
           <i>on</i>
-          <select
-            className="inp"
-            aria-label="Shelf looked through"
-            value={filters.shelf ?? ""}
-            onChange={(e) => set("shelf", e.target.value)}
-          >
+          <Choice aria-label="Shelf looked through" value={filters.shelf ?? ""} onChange={(e) => set("shelf", e.target.value)}>
             <option value="">all {all.data?.length ?? ""} shelves</option>
             {all.data?.map((s) => (
               <option key={s.key} value={s.key}>
                 {s.name}
               </option>
             ))}
-          </select>
+          </Choice>
         </div>
         <div className="right">
           <WaitingChip />
@@ -107,7 +106,7 @@ export function FindPage() {
             if (typed !== words) set("words", typed);
           }}
         >
-          <input
+          <Field
             ref={field}
             className="findfield"
             aria-label="Words to find"
@@ -115,13 +114,9 @@ export function FindPage() {
             value={typed}
             onChange={(e) => setTyped(e.target.value)}
           />
-          <button type="submit" className="plainbtn">
-            Find
-          </button>
+          <TextAct type="submit">Find</TextAct>
           {words && (
-            <button
-              type="button"
-              className="plainbtn"
+            <TextAct
               onClick={() => {
                 setTyped("");
                 set("words", "");
@@ -129,7 +124,7 @@ export function FindPage() {
               }}
             >
               Clear
-            </button>
+            </TextAct>
           )}
           <h1>
             {first ? `${first.more ? "Over " : ""}${count(first.total, "artifact")} on ${count(first.shelves, "shelf", "shelves")}.` : ""}
@@ -180,9 +175,7 @@ export function FindPage() {
               )}
               {found.hasNextPage && (
                 <p className="foot">
-                  <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-                    Show more
-                  </button>
+                  <TextAct onClick={() => void found.fetchNextPage()}>Show more</TextAct>
                 </p>
               )}
             </div>

@@ -1,7 +1,9 @@
 /** Shelf, artifact, place: what holds the words, with the words marked. */
+
 import { Link } from "react-router";
 import { KindIcon } from "../../marks/spines";
 import { count, tone, when } from "../../marks/words";
+import { Part, RowAct, Switch } from "../../parts/Acts";
 import { addressOf, type Chosen, idOf } from "./FindPage";
 import { Marked } from "./Marked";
 import type { FoundArtifact } from "./queries";
@@ -29,15 +31,15 @@ export function Hits({
   return (
     <section className="sheet hits" aria-label="Places">
       <div className="ph">
-        <h3>Places</h3>
+        <h2 className="h3">Places</h2>
         <span className="r">
-          <span className="seg" role="group" aria-label="Order">
+          <Switch label="Order">
             {ORDERS.map(([value, told]) => (
-              <button key={value} type="button" aria-pressed={order === value} onClick={() => onOrder(value)}>
+              <Part key={value} pressed={order === value} onClick={() => onOrder(value)}>
                 {told}
-              </button>
+              </Part>
             ))}
-          </span>
+          </Switch>
         </span>
       </div>
       {items.map((item) => (
@@ -59,14 +61,7 @@ export function Hits({
             const one = { item, place };
             const on = chosen?.item === item && chosen.place === place;
             return (
-              <button
-                key={i}
-                id={idOf(one)}
-                type="button"
-                className={on ? "place on" : "place"}
-                aria-current={on}
-                onClick={() => onChoose(one)}
-              >
+              <RowAct key={i} id={idOf(one)} className={on ? "place on" : "place"} aria-current={on} onClick={() => onChoose(one)}>
                 <span className="mut">{place.type}</span>
                 <span>
                   {place.label === place.text || place.label.startsWith(`${place.type} `)
@@ -77,7 +72,7 @@ export function Hits({
                 <span>
                   <Marked text={place.text} marks={place.marks} />
                 </span>
-              </button>
+              </RowAct>
             );
           })}
           {item.place_count > item.places.length && (

@@ -23,7 +23,7 @@ export function Where({ chosen }: { chosen: Chosen }) {
   return (
     <section className="sheet" aria-label="Where it is">
       <div className="ph">
-        <h3>Where it is</h3>
+        <h2 className="h3">Where it is</h2>
       </div>
       <div className="pad">
         <h2 className="formtitle">{place ? place.label || place.type : item.name}</h2>

@@ -1,4 +1,5 @@
 /** How a link is let in at its repository: user and token, or a key for SSH. All of it is kept encrypted. */
+import { Field } from "../../parts/Field";
 import type { GitLink } from "./queries";
 
 export interface AccessSaid {
@@ -29,7 +30,6 @@ export function Access({
 }) {
   const field = (name: keyof AccessSaid) => ({
     id: `access-${name}-${id}`,
-    className: "inp",
     autoComplete: "off",
     value: said[name],
     onChange: (e: { target: { value: string } }) => onSay({ ...said, [name]: e.target.value }),
@@ -38,19 +38,15 @@ export function Access({
   if (isSsh(address)) {
     return (
       <>
-        <label htmlFor={`access-key-${id}`}>Private key for SSH ({kept(known?.has_key)})</label>
-        <textarea {...field("key")} className="inp mono" rows={3} spellCheck={false} />
-        <label htmlFor={`access-known_hosts-${id}`}>Keys of the server, as ssh-keyscan writes them</label>
-        <textarea {...field("known_hosts")} className="inp mono" rows={2} spellCheck={false} />
+        <Field {...field("key")} label={`Private key for SSH (${kept(known?.has_key)})`} mono rows={3} spellCheck={false} />
+        <Field {...field("known_hosts")} label={`Keys of the server, as ssh-keyscan writes them`} mono rows={2} spellCheck={false} />
       </>
     );
   }
   return (
     <>
-      <label htmlFor={`access-user-${id}`}>User there (empty: {known?.user || "everyshelf"})</label>
-      <input {...field("user")} />
-      <label htmlFor={`access-token-${id}`}>Token there ({kept(known?.has_token)})</label>
-      <input {...field("token")} type="password" />
+      <Field {...field("user")} label={`User there (empty: ${known?.user || "everyshelf"})`} />
+      <Field {...field("token")} label={`Token there (${kept(known?.has_token)})`} type="password" />
     </>
   );
 }

@@ -1,8 +1,13 @@
 /** A link changed without starting over: where it leads and how it is let in there. What is left empty stays. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { send } from "../../api/client";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { Access, type AccessSaid, NO_ACCESS } from "./Access";
 import { WAYS } from "./MakeLink";
@@ -10,7 +15,7 @@ import { type GitLink, gitLinks } from "./queries";
 
 export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [address, setAddress] = useState("");
   const [way, setWay] = useState("");
   const [access, setAccess] = useState<AccessSaid>(NO_ACCESS);
@@ -21,7 +26,7 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
       await send<GitLink>("PATCH", base, { address, way, ...said });
       await send("POST", `${base}/test`);
     },
-    onSuccess: () => dialog.current?.close(),
+    onSuccess: () => dialog.hide(),
     onSettled: () => queries.invalidateQueries({ queryKey: gitLinks(shelf).queryKey }),
   });
   const open = () => {
@@ -29,14 +34,12 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
     setAddress(link.address);
     setWay(link.way);
     setAccess(NO_ACCESS);
-    dialog.current?.showModal();
+    dialog.show();
   };
   return (
     <>
-      <button type="button" className="plainbtn" onClick={open}>
-        Change the link
-      </button>
-      <dialog ref={dialog} aria-label={`Change ${link.name}`} className="linkdialog">
+      <TextAct onClick={open}>Change the link</TextAct>
+      <Sheet of={dialog} label={`Change ${link.name}`}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -44,26 +47,30 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
           }}
         >
           <h2>Change {link.name}</h2>
-          <label htmlFor={`change-address-${link.name}`}>Address of the repository</label>
-          <input id={`change-address-${link.name}`} className="inp" required value={address} onChange={(e) => setAddress(e.target.value)} />
-          <label htmlFor={`change-way-${link.name}`}>Which way</label>
-          <select id={`change-way-${link.name}`} className="inp" value={way} onChange={(e) => setWay(e.target.value)}>
+          <Field
+            id={`change-address-${link.name}`}
+            label="Address of the repository"
+            required
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+          />
+          <Choice id={`change-way-${link.name}`} label="Which way" value={way} onChange={(e) => setWay(e.target.value)}>
             {WAYS.map(([id, words]) => (
               <option key={id} value={id}>
                 {words}
               </option>
             ))}
-          </select>
+          </Choice>
           <Access id={link.name} address={address} said={access} known={link} onSay={setAccess} />
           {change.error && <ProblemBox error={change.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={change.isPending}>
               Change it and try it
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

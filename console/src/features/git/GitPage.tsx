@@ -1,10 +1,12 @@
 /** The shelf as a Git repository: its address, and each commit under both of its ids. */
-import { Button } from "@mui/material";
+
+import { Button, Table } from "@mui/material";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { Links } from "./Links";
@@ -61,10 +63,10 @@ export function GitPage() {
       {rows.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits on both sides">
           <div className="ph">
-            <h3>Commits on both sides</h3>
+            <h2 className="h3">Commits on both sides</h2>
             <span className="cap">recorded last first</span>
           </div>
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>When</th>
@@ -80,14 +82,12 @@ export function GitPage() {
                 <Row key={row.commit} shelf={key} row={row} />
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older ones
-          </button>{" "}
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>{" "}
           <span className="cap">
             {count(rows.length, "commit")} of {pages[0]?.total} shown
           </span>
@@ -108,7 +108,7 @@ function Clone({ path }: { path: string }) {
         <b>This shelf is a Git repository</b>
         <span className="cap">Your name, and a token as password</span>
       </div>
-      <code className="inp mono" title={address}>
+      <code className="mono" title={address}>
         {address}
       </code>
       <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>

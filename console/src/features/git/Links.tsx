@@ -1,10 +1,14 @@
 /** The links of a shelf: how far both sides are from each other, and what can be done about it. */
+
+import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { ended, type Job, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
 import { ProblemBox } from "../../shell/states";
 import { ChangeLink } from "./ChangeLink";
 import { PARTS } from "./MakeLink";
@@ -20,7 +24,7 @@ export function Links({ shelf }: { shelf: string }) {
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Links">
       <div className="ph">
-        <h3>Links</h3>
+        <h2 className="h3">Links</h2>
         <span className="cap">{found.data.length}</span>
         <span className="r cap sides">
           <Square filled />
@@ -29,7 +33,7 @@ export function Links({ shelf }: { shelf: string }) {
           only in Git
         </span>
       </div>
-      <table className="links">
+      <Table className="links">
         <thead className="sr">
           <tr>
             <th>Link</th>
@@ -51,7 +55,7 @@ export function Links({ shelf }: { shelf: string }) {
             />
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }
@@ -110,38 +114,20 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
           ) : (
             <>
               {link.way !== "send" && (
-                <button
-                  type="button"
-                  className="plainbtn"
-                  disabled={isWorking}
-                  aria-label={`Fetch ${link.name}`}
-                  onClick={() => act.mutate("fetch")}
-                >
+                <TextAct disabled={isWorking} aria-label={`Fetch ${link.name}`} onClick={() => act.mutate("fetch")}>
                   Fetch
-                </button>
+                </TextAct>
               )}{" "}
               {link.way !== "fetch" && (
-                <button
-                  type="button"
-                  className="plainbtn"
-                  disabled={isWorking}
-                  aria-label={`Send ${link.name}`}
-                  onClick={() => act.mutate("send")}
-                >
+                <TextAct disabled={isWorking} aria-label={`Send ${link.name}`} onClick={() => act.mutate("send")}>
                   Send
-                </button>
+                </TextAct>
               )}{" "}
             </>
           )}{" "}
-          <button
-            type="button"
-            className="plainbtn"
-            aria-expanded={open}
-            aria-label={`${open ? "Hide" : "Show"} ${link.name}`}
-            onClick={onOpen}
-          >
+          <TextAct aria-expanded={open} aria-label={`${open ? "Hide" : "Show"} ${link.name}`} onClick={onOpen}>
             {open ? "Hide" : "Show"}
-          </button>
+          </TextAct>
         </td>
       </tr>
       {(why ?? link.problem) && (
@@ -244,26 +230,22 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
           {link.next_look ? `, next ${when(link.next_look)}` : ""}
         </span>
         <span className="end">
-          <label className="cap">
-            Parts lie{" "}
-            <select className="inp" value={link.parts} disabled={lay.isPending} onChange={(e) => lay.mutate(e.target.value)}>
-              {PARTS.map(([id, words]) => (
-                <option key={id} value={id}>
-                  {words.toLowerCase()}
-                </option>
-              ))}
-            </select>
-          </label>{" "}
-          <button type="button" className="plainbtn" onClick={() => call.mutate()}>
-            Let the other side call
-          </button>{" "}
-          <button type="button" className="plainbtn" onClick={() => follow.mutate()}>
-            {link.follows ? "Follow no longer" : "Follow"}
-          </button>{" "}
-          <ChangeLink shelf={shelf} link={link} />{" "}
-          <button type="button" className="plainbtn" onClick={() => remove.mutate()}>
-            Remove the link
-          </button>
+          <Choice
+            label="Parts lie"
+            id={`parts-${link.name}`}
+            value={link.parts ?? ""}
+            disabled={lay.isPending}
+            onChange={(e) => lay.mutate(e.target.value)}
+          >
+            {PARTS.map(([id, words]) => (
+              <option key={id} value={id}>
+                {words.toLowerCase()}
+              </option>
+            ))}
+          </Choice>{" "}
+          <TextAct onClick={() => call.mutate()}>Let the other side call</TextAct>{" "}
+          <TextAct onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</TextAct>{" "}
+          <ChangeLink shelf={shelf} link={link} /> <TextAct onClick={() => remove.mutate()}>Remove the link</TextAct>
         </span>
       </div>
       {(error ?? remove.error) && <ProblemBox error={error ?? remove.error} />}
@@ -279,7 +261,7 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
         </dl>
       )}
       {found.data && found.data.transfers.length > 0 && (
-        <table aria-label={`Sent and fetched over ${link.name}`}>
+        <Table aria-label={`Sent and fetched over ${link.name}`}>
           <thead>
             <tr>
               <th>When</th>
@@ -296,7 +278,7 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
               <Transfer key={`${one.commit}${one.at}`} shelf={shelf} one={one} />
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </>
   );

@@ -1,10 +1,15 @@
 /** A link made in three steps: where it leads, what it joins, and a look before anything moves. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import type { Job } from "../../api/queries";
 import { count } from "../../marks/words";
+import { CheckField } from "../../parts/CheckField";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { Access, type AccessSaid, NO_ACCESS } from "./Access";
 import { type GitLink, gitLinks } from "./queries";
@@ -23,7 +28,7 @@ export const WAYS: [string, string][] = [
 
 export function MakeLink({ shelf }: { shelf: string }) {
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [step, setStep] = useState(1);
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
@@ -70,7 +75,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
     },
     onSuccess: async () => {
       await again();
-      dialog.current?.close();
+      dialog.hide();
     },
   });
   const leave = useMutation({
@@ -79,7 +84,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
     },
     onSettled: async () => {
       await again();
-      dialog.current?.close();
+      dialog.hide();
     },
   });
   const error = reach.error ?? look.error ?? begin.error;
@@ -98,12 +103,12 @@ export function MakeLink({ shelf }: { shelf: string }) {
           reach.reset();
           look.reset();
           begin.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Make a link
       </Button>
-      <dialog ref={dialog} aria-label="Make a link" className="linkdialog">
+      <Sheet of={dialog} label="Make a link">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -123,32 +128,36 @@ export function MakeLink({ shelf }: { shelf: string }) {
                 </span>
               ) : (
                 <>
-                  <label htmlFor="link-name">Name</label>
-                  <input
+                  <Field
                     id="link-name"
-                    className="inp"
+                    label="Name"
                     required
                     pattern="[a-z0-9]+(-[a-z0-9]+)*"
                     title="Lower-case letters, digits and dashes"
                     value={name}
                     onChange={(e) => setName(e.target.value)}
                   />
-                  <label htmlFor="link-address">Address of the repository</label>
-                  <input
+                  <Field
                     id="link-address"
-                    className="inp"
+                    label="Address of the repository"
                     required
                     placeholder="https://HOST/REPOSITORY.git or ssh://USER@HOST/PATH"
                     value={address}
                     onChange={(e) => setAddress(e.target.value)}
                   />
-                  <label htmlFor="link-folder">Only this folder or artifact (empty: the whole shelf)</label>
-                  <input id="link-folder" className="inp" value={folder} onChange={(e) => setFolder(e.target.value)} />
+                  <Field
+                    id="link-folder"
+                    label="Only this folder or artifact (empty: the whole shelf)"
+                    value={folder}
+                    onChange={(e) => setFolder(e.target.value)}
+                  />
                   {folder && (
-                    <>
-                      <label htmlFor="link-place">Where it is in the repository (empty: a folder is its root)</label>
-                      <input id="link-place" className="inp" value={place} onChange={(e) => setPlace(e.target.value)} />
-                    </>
+                    <Field
+                      id="link-place"
+                      label="Where it is in the repository (empty: a folder is its root)"
+                      value={place}
+                      onChange={(e) => setPlace(e.target.value)}
+                    />
                   )}
                   <Access id="new" address={address} said={access} onSay={setAccess} />
                 </>
@@ -160,26 +169,29 @@ export function MakeLink({ shelf }: { shelf: string }) {
                 <span className="cap">{folder ? `All branches, with ${folder} alone` : "All branches and tags, under the same names"}</span>
               ) : (
                 <>
-                  <label htmlFor="link-way">Which way</label>
-                  <select id="link-way" className="inp" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
+                  <Choice id="link-way" label="Which way" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
                     {WAYS.map(([id, words]) => (
                       <option key={id} value={id}>
                         {words}
                       </option>
                     ))}
-                  </select>
-                  <label htmlFor="link-parts">Where parts of notebooks, apps, tests and archives lie there</label>
-                  <select id="link-parts" className="inp" disabled={step > 2} value={parts} onChange={(e) => setParts(e.target.value)}>
+                  </Choice>
+                  <Choice
+                    id="link-parts"
+                    label="Where parts of notebooks, apps, tests and archives lie there"
+                    disabled={step > 2}
+                    value={parts}
+                    onChange={(e) => setParts(e.target.value)}
+                  >
                     {PARTS.map(([id, words]) => (
                       <option key={id} value={id}>
                         {words}
                       </option>
                     ))}
-                  </select>
-                  <label>
-                    <input type="checkbox" disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)} /> Follow:
-                    keep both sides in step
-                  </label>
+                  </Choice>
+                  <CheckField disabled={step > 2} checked={follows} onChange={(e) => setFollows(e.target.checked)}>
+                    Follow: keep both sides in step
+                  </CheckField>
                 </>
               )}
             </li>
@@ -209,7 +221,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

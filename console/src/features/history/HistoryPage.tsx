@@ -1,9 +1,11 @@
+import { Table } from "@mui/material";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { commits } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { SaveReport } from "../../shell/SaveReport";
@@ -60,7 +62,7 @@ export function HistoryPage() {
       )}
       {items.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 8 }} aria-label="Commits">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>When</th>
@@ -114,14 +116,12 @@ export function HistoryPage() {
                 );
               })}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older ones
-          </button>
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>
         </p>
       )}
     </Page>

@@ -1,5 +1,9 @@
 /** Which commits of a line are meant: by whom, when, what they touched. Each is a parameter of the page's address. */
+
 import { useState } from "react";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
 
 export const FIELDS = ["words", "by", "since", "until", "path", "task", "kind", "effect"] as const;
 export type Sought = Partial<Record<(typeof FIELDS)[number], string>>;
@@ -60,20 +64,17 @@ export function SoughtForm({ sought, onSeek }: { sought: Sought; onSeek: (sought
     >
       {FIELDS.map((name) => (
         <div key={name}>
-          <label className="cap" htmlFor={`sought-${name}`}>
-            {LABELS[name]}
-          </label>
           {name in CHOICES ? (
-            <select id={`sought-${name}`} className="inp" value={draft[name] ?? ""} onChange={(e) => change(name, e.target.value)}>
+            <Choice label={LABELS[name]} id={`sought-${name}`} value={draft[name] ?? ""} onChange={(e) => change(name, e.target.value)}>
               <option value="">any</option>
               {CHOICES[name]?.map((one) => (
                 <option key={one}>{one}</option>
               ))}
-            </select>
+            </Choice>
           ) : (
-            <input
+            <Field
+              label={LABELS[name]}
               id={`sought-${name}`}
-              className="inp"
               type={name === "since" || name === "until" ? "date" : "text"}
               value={draft[name] ?? ""}
               onChange={(e) => change(name, e.target.value)}
@@ -81,20 +82,16 @@ export function SoughtForm({ sought, onSeek }: { sought: Sought; onSeek: (sought
           )}
         </div>
       ))}
-      <button type="submit" className="plainbtn">
-        Look
-      </button>
+      <TextAct type="submit">Look</TextAct>
       {FIELDS.some((name) => draft[name]) && (
-        <button
-          type="button"
-          className="plainbtn"
+        <TextAct
           onClick={() => {
             setDraft({});
             onSeek({});
           }}
         >
           Show all
-        </button>
+        </TextAct>
       )}
     </form>
   );

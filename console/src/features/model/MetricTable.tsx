@@ -1,4 +1,5 @@
 /** What files beside the model say was measured, before and after, with the direction where the name tells which is good. */
+import { Table } from "@mui/material";
 import { group } from "../../marks/words";
 import { type Metric, small } from "./model";
 
@@ -6,10 +7,10 @@ export function MetricTable({ metrics }: { metrics: Metric[] }) {
   return (
     <section className="sheet" aria-label="Metrics">
       <div className="ph">
-        <h3>Metrics (metrics.json)</h3>
+        <h2 className="h3">Metrics (metrics.json)</h2>
         <span className="cap">{[...new Set(metrics.map((m) => m.file))].join(", ")}</span>
       </div>
-      <table className="tensors">
+      <Table className="tensors">
         <thead>
           <tr>
             <th scope="col">name</th>
@@ -52,7 +53,7 @@ export function MetricTable({ metrics }: { metrics: Metric[] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

@@ -1,8 +1,11 @@
 /** A compared model: findings, how far each layer's weights moved, and what was measured before and after. */
+
+import { Table } from "@mui/material";
 import { useMemo, useState } from "react";
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
+import { Part, RowAct, Switch, TextAct } from "../../parts/Acts";
 import { told } from "../compare/model";
 import { Inline } from "../compare/Worded";
 import { MetricTable } from "./MetricTable";
@@ -20,19 +23,14 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
     <div className="cols2">
       <section className="sheet" aria-label="Findings">
         <div className="ph">
-          <h3>Findings</h3>
+          <h2 className="h3">Findings</h2>
           <span className="cap">{group(findings.length)}</span>
         </div>
         <div className="tree" style={{ padding: 0 }}>
           {findings.slice(0, MOST).map((f) => {
             const { lead, before, after } = told(f);
             return (
-              <button
-                key={`${f.part} ${f.field ?? ""} ${f.action}`}
-                type="button"
-                className="find"
-                onClick={() => setPicked(nameOf(f, model))}
-              >
+              <RowAct key={`${f.part} ${f.field ?? ""} ${f.action}`} className="find" onClick={() => setPicked(nameOf(f, model))}>
                 <span className="hd">
                   <Mark action={f.action} cosmetic={f.effect === "cosmetic"} />
                   <b>
@@ -43,7 +41,7 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
                 <span className="sub">
                   {lead} <Inline before={before} after={after} />
                 </span>
-              </button>
+              </RowAct>
             );
           })}
           {findings.length === 0 && <p className="cap pad">Only cosmetic findings; they are hidden.</p>}
@@ -53,19 +51,19 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
         {model.metrics.length > 0 && <MetricTable metrics={model.metrics} />}
         <section className="sheet" aria-label="Weights">
           <div className="ph">
-            <h3>Weights</h3>
+            <h2 className="h3">Weights</h2>
             <span className="cap">{said(model)}</span>
-            <span className="seg r" role="group" aria-label="Tensors shown">
-              <button type="button" aria-pressed={only} onClick={() => setOnly(true)}>
+            <Switch className="r" label="Tensors shown">
+              <Part pressed={only} onClick={() => setOnly(true)}>
                 that differ
-              </button>
-              <button type="button" aria-pressed={!only} onClick={() => setOnly(false)}>
+              </Part>
+              <Part pressed={!only} onClick={() => setOnly(false)}>
                 all
-              </button>
-            </span>
+              </Part>
+            </Switch>
           </div>
           <div className="scroll" style={{ maxHeight: 420 }} tabIndex={0} role="region" aria-label="Tensors">
-            <table className="tensors">
+            <Table className="tensors">
               <thead>
                 <tr>
                   <th scope="col">tensor</th>
@@ -84,7 +82,7 @@ export function ModelComparison({ model, findings }: { model: ComparedModel; fin
                   <Tensor key={t.name} tensor={t} current={t === chosen} onChoose={() => setPicked(t.name)} />
                 ))}
               </tbody>
-            </table>
+            </Table>
             {rows.length === 0 && <p className="cap pad">The weights of all tensors are equal.</p>}
           </div>
           {(rows.length > MOST || model.truncated) && <p className="cap pad">The first {group(Math.min(rows.length, MOST))} are shown.</p>}
@@ -125,9 +123,9 @@ function Tensor({ tensor, current, onChoose }: { tensor: TensorRow; current: boo
   return (
     <tr aria-current={current || undefined}>
       <th scope="row">
-        <button type="button" className="plainbtn" onClick={onChoose}>
+        <TextAct onClick={onChoose}>
           {state !== "equal" && <Mark action={state} />} <span className="mono">{tensor.name}</span>
-        </button>
+        </TextAct>
       </th>
       <td className="mono">
         {shape} <span className="cap">{type}</span>

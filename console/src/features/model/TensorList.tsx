@@ -1,4 +1,5 @@
 /** A model alone: its tensors with their shapes, and a bar for how much of the model each is. */
+import { Table } from "@mui/material";
 import { count, group } from "../../marks/words";
 import type { ShownTensor } from "./model";
 
@@ -9,11 +10,11 @@ export function TensorList({ tensors, values }: { tensors: ShownTensor[]; values
   return (
     <section className="sheet" aria-label="Tensors">
       <div className="ph">
-        <h3>{count(tensors.length, "tensor")}</h3>
+        <h2 className="h3">{count(tensors.length, "tensor")}</h2>
         <span className="cap">{group(values)} values</span>
       </div>
       <div className="scroll" style={{ maxHeight: 420 }} tabIndex={0} role="region" aria-label="Tensors and their sizes">
-        <table className="tensors">
+        <Table className="tensors">
           <thead>
             <tr>
               <th scope="col">tensor</th>
@@ -39,7 +40,7 @@ export function TensorList({ tensors, values }: { tensors: ShownTensor[]; values
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       </div>
     </section>
   );

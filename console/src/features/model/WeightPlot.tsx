@@ -16,9 +16,9 @@ export function WeightPlot({ tensor }: { tensor: TensorRow }) {
   return (
     <section className="sheet" aria-label={`Change of ${tensor.name}`}>
       <div className="ph">
-        <h3>
+        <h2 className="h3">
           Change of <span className="mono">{tensor.name}</span>
-        </h3>
+        </h2>
         <span className="cap">how many values moved by how much</span>
       </div>
       <svg

@@ -30,7 +30,7 @@ export function FormsPanel({ shelf, path, at, version, of, versions }: Asked) {
   return (
     <section className="sheet" aria-label={title}>
       <div className="ph">
-        <h3>{title}</h3>
+        <h2 className="h3">{title}</h2>
         <span className="cap r">
           {count(told.forms.length, "form")} in {count(versions, "version")}
         </span>

@@ -1,8 +1,11 @@
 /** Lines of a text; neighbours of one origin share one label. */
+
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { text } from "../../api/queries";
 import { tone, when } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
 import { Loading } from "../../shell/states";
 import { isShown, type OriginCommit, type Origins, TONES } from "./model";
 
@@ -43,7 +46,7 @@ export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Gi
   return (
     <section className="sheet" aria-label="Who set it">
       <div className="scroll tall" onKeyDown={walk}>
-        <table className="origins lines">
+        <Table className="origins lines">
           <thead>
             <tr>
               <th>
@@ -87,16 +90,15 @@ export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Gi
                           </td>
                         )}
                         <td className="num">
-                          <button
+                          <RowAct
                             id={`line-${number}`}
-                            type="button"
                             className="pick"
                             aria-current={String(number) === chosen}
                             aria-label={`Line ${number}`}
                             onClick={() => onChoose(String(number))}
                           >
                             {number}
-                          </button>
+                          </RowAct>
                         </td>
                         <td className="mono code">{lines[number - 1] || " "}</td>
                       </tr>
@@ -105,7 +107,7 @@ export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Gi
                 </tbody>
               );
             })}
-        </table>
+        </Table>
         {(lines.length > SHOWN || found.data.truncated) && (
           <p className="pad cap">
             The first {SHOWN} lines. For any other: everyshelf origins {asked.path} --line N

@@ -1,8 +1,13 @@
 /** Who set each part of an artifact, when and why; beside it, the forms the chosen one had before. */
+
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { origins } from "../../api/queries";
 import { count, group, when } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { FormsPanel } from "./FormsPanel";
@@ -50,42 +55,33 @@ export function OriginsView(asked: Asked) {
       <div className="originsbar">
         <b>{sentence(told)}</b>
         {told.kind !== "dataset" && told.kind !== "database" && told.form !== "whole" && (
-          <span className="seg" role="group" aria-label="By">
-            <button type="button" aria-pressed={!isText} onClick={() => setForm(form === "lines" ? "" : "parts")}>
+          <Switch label="By">
+            <Part pressed={!isText} onClick={() => setForm(form === "lines" ? "" : "parts")}>
               Parts
-            </button>
-            <button type="button" aria-pressed={isText} onClick={() => setForm("lines")}>
+            </Part>
+            <Part pressed={isText} onClick={() => setForm("lines")}>
               Lines
-            </button>
-          </span>
+            </Part>
+          </Switch>
         )}
         {told.form !== "rows" && told.form !== "whole" && (
           <>
-            <label className="sr" htmlFor="origins-words">
-              Part, person or commit
-            </label>
-            <input
+            <Field
               id="origins-words"
-              className="inp"
+              label="Part, person or commit"
               placeholder={isText ? "Person or commit" : "Part, person or commit"}
               value={sought.words}
               onChange={(e) => setSought({ ...sought, words: e.target.value })}
             />
-            <label className="sr" htmlFor="origins-who">
-              Who
-            </label>
-            <select id="origins-who" className="inp" value={sought.who} onChange={(e) => setSought({ ...sought, who: e.target.value })}>
+            <Choice id="origins-who" label="Who" value={sought.who} onChange={(e) => setSought({ ...sought, who: e.target.value })}>
               <option value="">Who: any</option>
               {people(told).map((name) => (
                 <option key={name}>{name}</option>
               ))}
-            </select>
-            <label className="sr" htmlFor="origins-since">
-              Set since
-            </label>
-            <select
+            </Choice>
+            <Choice
               id="origins-since"
-              className="inp"
+              label="Set since"
               value={sought.since}
               onChange={(e) => setSought({ ...sought, since: e.target.value })}
             >
@@ -98,12 +94,11 @@ export function OriginsView(asked: Asked) {
                     </option>
                   ),
               )}
-            </select>
-            <label className="check">
-              <input type="checkbox" checked={cosmetic === "on"} onChange={(e) => setCosmetic(e.target.checked ? "on" : "")} />{" "}
+            </Choice>
+            <CheckField checked={cosmetic === "on"} onChange={(e) => setCosmetic(e.target.checked ? "on" : "")}>
               {isText ? "Spaces" : "Cosmetic changes"}{" "}
               <span className="mut">{cosmetic === "on" ? `${count_} shown` : `${count_} hidden`}</span>
-            </label>
+            </CheckField>
             <span className="tones" aria-hidden="true">
               Last set{" "}
               {[3, 2, 1, 0].map((n) => (
@@ -131,7 +126,7 @@ export function OriginsView(asked: Asked) {
         ) : (
           <section className="sheet" aria-label="One part over time">
             <div className="ph">
-              <h3>{told.form === "rows" ? "One row over time" : isText ? "One line over time" : "One part over time"}</h3>
+              <h2 className="h3">{told.form === "rows" ? "One row over time" : isText ? "One line over time" : "One part over time"}</h2>
             </div>
             <p className="pad mut">
               {told.form === "rows"
@@ -145,9 +140,7 @@ export function OriginsView(asked: Asked) {
       </div>
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show more of {group(told.total)}
-          </button>
+          <TextAct onClick={() => void found.fetchNextPage()}>Show more of {group(told.total)}</TextAct>
         </p>
       )}
       <p className="foot">
@@ -180,7 +173,7 @@ function Whole({ told }: { told: Origins }) {
   return (
     <section className="sheet" aria-label="Who set it">
       <div className="ph">
-        <h3>The whole artifact</h3>
+        <h2 className="h3">The whole artifact</h2>
       </div>
       {commit && (
         <p className="pad">

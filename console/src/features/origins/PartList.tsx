@@ -1,7 +1,10 @@
 /** Parts with who set each, when and why; below them the parts that were removed. */
+
+import { Table } from "@mui/material";
 import { useEffect, useState } from "react";
 import { Mark } from "../../marks/Mark";
 import { count, group, tone, when } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
 import { type Entry, type Origins, TONES } from "./model";
 
 const SHOWN = 1500;
@@ -35,7 +38,7 @@ export function PartList({
   return (
     <section className="sheet" aria-label="Who set it">
       <div className="scroll tall" onKeyDown={walk}>
-        <table className="origins">
+        <Table className="origins">
           <thead>
             <tr>
               <th className="age">
@@ -55,9 +58,8 @@ export function PartList({
                   <i className={`tone${tone(entry.commit.recorded)}`} title={TONES[tone(entry.commit.recorded)]} />
                 </td>
                 <td>
-                  <button
+                  <RowAct
                     id={`origin-${entry.id}`}
-                    type="button"
                     className="pick"
                     aria-current={entry.id === chosen}
                     title={entry.id}
@@ -66,7 +68,7 @@ export function PartList({
                   >
                     {entry.label}
                     {entry.type !== "field" && entry.type !== entry.label && <span className="mut"> {entry.type}</span>}
-                  </button>
+                  </RowAct>
                 </td>
                 <td>{entry.commit.author}</td>
                 <td title={entry.commit.recorded}>{when(entry.commit.recorded)}</td>
@@ -78,7 +80,7 @@ export function PartList({
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
         {list.length === 0 && <p className="pad mut">No part matches all of that.</p>}
         {list.length > SHOWN && <p className="pad cap">{group(list.length - SHOWN)} more; look for one above.</p>}
       </div>
@@ -93,13 +95,13 @@ export function PartList({
               </>
             )}
           </span>
-          <button type="button" className="plainbtn" aria-expanded={gone} onClick={() => setGone(!gone)}>
+          <TextAct aria-expanded={gone} onClick={() => setGone(!gone)}>
             {gone ? "Hide removed" : "Show removed"}
-          </button>
+          </TextAct>
         </div>
       )}
       {gone && (
-        <table className="origins" aria-label="Removed parts">
+        <Table className="origins" aria-label="Removed parts">
           <thead>
             <tr>
               <th>Part</th>
@@ -127,7 +129,7 @@ export function PartList({
               );
             })}
           </tbody>
-        </table>
+        </Table>
       )}
     </section>
   );

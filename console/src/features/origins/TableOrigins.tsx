@@ -1,6 +1,11 @@
 /** A table: who last changed a cell in each column, what each commit did to rows, and a row to look for by its key. */
+
+import { Table } from "@mui/material";
 import { useState } from "react";
 import { group, tone, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
 import { type Origins, TONES } from "./model";
 
 export function TableOrigins({ told, row, onRow }: { told: Origins; row: string; onRow: (row: string) => void }) {
@@ -20,45 +25,34 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
       >
         {tables.length > 0 && (
           <span>
-            <label className="cap" htmlFor="origins-table">
-              Table
-            </label>
-            <select id="origins-table" className="inp" value={table} onChange={(e) => setTable(e.target.value)}>
+            <Choice id="origins-table" label="Table" value={table} onChange={(e) => setTable(e.target.value)}>
               <option value="">choose one</option>
               {tables.map((name) => (
                 <option key={name}>{name}</option>
               ))}
-            </select>
+            </Choice>
           </span>
         )}
         <span>
-          <label className="cap" htmlFor="origins-row">
-            Key of a row
-          </label>
-          <input
+          <Field
             id="origins-row"
-            className="inp"
+            label="Key of a row"
             value={key}
             placeholder="with commas: Z01,adult"
             onChange={(e) => setKey(e.target.value)}
           />
         </span>
         <span>
-          <label className="cap" htmlFor="origins-column">
-            Column
-          </label>
-          <select id="origins-column" className="inp" value={column} onChange={(e) => setColumn(e.target.value)}>
+          <Choice id="origins-column" label="Column" value={column} onChange={(e) => setColumn(e.target.value)}>
             <option value="">all</option>
             {[...new Set((told.parts ?? []).map((part) => part.label))].map((name) => (
               <option key={name}>{name}</option>
             ))}
-          </select>
+          </Choice>
         </span>
-        <button type="submit" className="plainbtn">
-          Show the row
-        </button>
+        <TextAct type="submit">Show the row</TextAct>
       </form>
-      <table className="origins" aria-label="Columns">
+      <Table className="origins" aria-label="Columns">
         <thead>
           <tr>
             <th className="age">
@@ -81,8 +75,8 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
             />
           ))}
         </tbody>
-      </table>
-      <table className="origins" aria-label="Rows">
+      </Table>
+      <Table className="origins" aria-label="Rows">
         <thead>
           <tr>
             <th className="age">
@@ -107,7 +101,7 @@ export function TableOrigins({ told, row, onRow }: { told: Origins; row: string;
             </tr>
           )}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

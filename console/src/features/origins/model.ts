@@ -37,15 +37,13 @@ const NOBODY: OriginCommit = {
 export function whole(pages: Origins[]): Origins | undefined {
   const [first, ...rest] = pages;
   if (!first) return undefined;
-  return rest.reduce<Origins>(
-    (all, page) => ({
-      ...all,
-      parts: [...(all.parts ?? []), ...(page.parts ?? [])],
-      lines: [...(all.lines ?? []), ...(page.lines ?? [])],
-      commits: { ...all.commits, ...page.commits },
-    }),
-    first,
-  );
+  if (rest.length === 0) return first;
+  return {
+    ...first,
+    parts: pages.flatMap((page) => page.parts ?? []),
+    lines: pages.flatMap((page) => page.lines ?? []),
+    commits: Object.assign({}, ...pages.map((page) => page.commits)),
+  };
 }
 
 /** Parts with, of the chosen one, all its fields; of the others those set later than the part itself. */

@@ -5,6 +5,9 @@ import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import { LongTable } from "../../shell/LongTable";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, ProblemBox } from "../../shell/states";
@@ -72,12 +75,12 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
       }}
     >
       <div className="ph">
-        <h3>For {branch}</h3>
+        <h2 className="h3">For {branch}</h2>
         {behind && <span className="readonly">{branch} has moved on</span>}
         <span className="r">
-          <button type="button" className="plainbtn" aria-expanded={trail} onClick={() => setTrail(!trail)}>
+          <TextAct aria-expanded={trail} onClick={() => setTrail(!trail)}>
             Save points
-          </button>
+          </TextAct>
         </span>
       </div>
       {problem && (
@@ -111,8 +114,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
             p && (
               <tr key={p.path} {...place}>
                 <td>
-                  <input
-                    type="checkbox"
+                  <CheckField
                     aria-label={`Commit ${p.path}`}
                     checked={!left.includes(p.path)}
                     onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== p.path) : [...left, p.path])}
@@ -132,9 +134,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
                   </Link>
                 </td>
                 <td>
-                  <button type="button" className="plainbtn" onClick={() => void discard({ branch, paths: [p.path] })}>
-                    Discard
-                  </button>
+                  <TextAct onClick={() => void discard({ branch, paths: [p.path] })}>Discard</TextAct>
                 </td>
               </tr>
             )
@@ -142,24 +142,18 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
         }}
       />
       <div className="pad">
-        <label htmlFor={`summary-${branch}`} className="sm sec">
-          Summary
-        </label>
-        <input
+        <Field
           id={`summary-${branch}`}
-          className="inp"
-          style={{ width: "100%" }}
+          label="Summary"
+          wide
           required
           maxLength={300}
           value={summary}
           onChange={(e) => setSummary(e.target.value)}
         />
-        <label htmlFor={`description-${branch}`} className="sm sec" style={{ display: "block", marginTop: 8 }}>
-          Description
-        </label>
-        <textarea
+        <Field
           id={`description-${branch}`}
-          className="inp"
+          label="Description"
           rows={2}
           value={description}
           onChange={(e) => setDescription(e.target.value)}
@@ -178,7 +172,7 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
       {trail && (
         <>
           <div className="ph">
-            <h3>Save points</h3>
+            <h2 className="h3">Save points</h2>
             <span className="cap">every state that was saved, newest first</span>
           </div>
           <SavePoints branch={branch} />

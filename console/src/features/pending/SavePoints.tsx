@@ -1,8 +1,10 @@
+import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { send } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { savePoints } from "./pending";
@@ -27,7 +29,7 @@ export function SavePoints({ branch }: { branch: string }) {
   return (
     <div className="scroll">
       {back.isError && <ProblemBox error={back.error} />}
-      <table>
+      <Table>
         <caption className="sr">Save points of {branch}</caption>
         <thead>
           <tr>
@@ -71,20 +73,15 @@ export function SavePoints({ branch }: { branch: string }) {
               </td>
               <td>
                 {(!newest.has(p.point) || p.state === "discarded" || p.commit) && (
-                  <button
-                    type="button"
-                    className="plainbtn"
-                    aria-label={`Restore save point ${p.point}`}
-                    onClick={() => back.mutate(p.point)}
-                  >
+                  <TextAct aria-label={`Restore save point ${p.point}`} onClick={() => back.mutate(p.point)}>
                     Restore
-                  </button>
+                  </TextAct>
                 )}
               </td>
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   );
 }

@@ -1,11 +1,15 @@
 /** One's own account: the password and the sessions; for administrators everybody's. */
-import { Button } from "@mui/material";
+
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { session } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -72,10 +76,9 @@ function ChangePassword() {
         <h2>Change your password</h2>
         <p className="sec">All your other sessions end. Tokens go on until you revoke them.</p>
         <div className="fieldrow">
-          <label htmlFor="old-password">Password now</label>
-          <input
+          <Field
             id="old-password"
-            className="inp"
+            label="Password now"
             type="password"
             autoComplete="current-password"
             required
@@ -84,10 +87,9 @@ function ChangePassword() {
           />
         </div>
         <div className="fieldrow">
-          <label htmlFor="new-password">New password, at least 10 characters</label>
-          <input
+          <Field
             id="new-password"
-            className="inp"
+            label="New password, at least 10 characters"
             type="password"
             autoComplete="new-password"
             required
@@ -120,9 +122,9 @@ function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
           {count(end.data.ended, "session")} ended{" "}
         </span>
       )}
-      <button type="button" className="plainbtn" aria-label={own ? undefined : `End the sessions of ${name}`} onClick={() => end.mutate()}>
+      <TextAct aria-label={own ? undefined : `End the sessions of ${name}`} onClick={() => end.mutate()}>
         {own ? "Sign out everywhere else" : "End sessions"}
-      </button>
+      </TextAct>
     </>
   );
 }
@@ -143,7 +145,7 @@ function Accounts({ own }: { own: string }) {
       {(found.isError || set.isError) && <ProblemBox error={found.error ?? set.error} />}
       {found.data && (
         <section className="sheet scroll" aria-label="Accounts">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>Person</th>
@@ -168,20 +170,18 @@ function Accounts({ own }: { own: string }) {
                     <ResetPassword name={a.name} />
                     <EndSessions name={a.name} />
                     {a.name !== own && (
-                      <button
-                        type="button"
-                        className="plainbtn"
+                      <TextAct
                         aria-label={`${a.active ? "Disable" : "Enable"} ${a.name}`}
                         onClick={() => set.mutate({ name: a.name, active: !a.active })}
                       >
                         {a.active ? "Disable" : "Enable"}
-                      </button>
+                      </TextAct>
                     )}
                   </td>
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
     </>
@@ -189,37 +189,29 @@ function Accounts({ own }: { own: string }) {
 }
 
 function ResetPassword({ name }: { name: string }) {
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const reset = useMutation({
     mutationFn: () => send<Schemas["PasswordMade"]>("POST", `people/${encodeURIComponent(name)}/password`, {}),
   });
   return (
     <>
-      <button
-        type="button"
-        className="plainbtn"
+      <TextAct
         aria-label={`Reset the password of ${name}`}
         onClick={() => {
           reset.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Reset password
-      </button>
-      <dialog ref={dialog} aria-label={`Reset the password of ${name}`} onClose={() => reset.reset()}>
+      </TextAct>
+      <Sheet of={dialog} label={`Reset the password of ${name}`} onClose={() => reset.reset()}>
         <h2>Reset the password of {name}</h2>
         {reset.data ? (
           <>
             <p className="sec">Give it to them now; it is not shown again. Their sessions ended.</p>
-            <input
-              className="inp mono"
-              aria-label="The new password"
-              readOnly
-              value={reset.data.password}
-              onFocus={(e) => e.target.select()}
-            />
+            <Field mono aria-label="The new password" readOnly value={reset.data.password} onFocus={(e) => e.target.select()} />
             <div className="acts">
-              <Button variant="contained" onClick={() => dialog.current?.close()}>
+              <Button variant="contained" onClick={() => dialog.hide()}>
                 Done
               </Button>
             </div>
@@ -229,14 +221,14 @@ function ResetPassword({ name }: { name: string }) {
             <p className="sec">They get a random password, and their sessions end. Their tokens go on.</p>
             {reset.isError && <ProblemBox error={reset.error} />}
             <div className="acts">
-              <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+              <Button onClick={() => dialog.hide()}>Cancel</Button>
               <Button variant="contained" disabled={reset.isPending} onClick={() => reset.mutate()}>
                 Reset it
               </Button>
             </div>
           </>
         )}
-      </dialog>
+      </Sheet>
     </>
   );
 }

@@ -1,10 +1,12 @@
 /** Taking an invitation up: as who is signed in, or as somebody new. The secret is behind the #, so no server log has it. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { session } from "../../api/queries";
 import { when } from "../../marks/words";
+import { Field } from "../../parts/Field";
 import { Logo } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
@@ -52,13 +54,10 @@ export function JoinPage() {
             </p>
             {!me && (
               <>
-                <label className="sm sec" htmlFor="join-name" style={{ display: "block", margin: "12px 0 3px" }}>
-                  Sign-in name you choose
-                </label>
-                <input
+                <Field
                   id="join-name"
-                  className="inp"
-                  style={{ width: "100%" }}
+                  label="Sign-in name you choose"
+                  wide
                   autoComplete="username"
                   required
                   pattern="[a-z0-9][a-z0-9._\-]*"
@@ -66,24 +65,18 @@ export function JoinPage() {
                   value={name}
                   onChange={(e) => setName(e.target.value)}
                 />
-                <label className="sm sec" htmlFor="join-full" style={{ display: "block", margin: "12px 0 3px" }}>
-                  Your name
-                </label>
-                <input
+                <Field
                   id="join-full"
-                  className="inp"
-                  style={{ width: "100%" }}
+                  label="Your name"
+                  wide
                   autoComplete="name"
                   value={fullName}
                   onChange={(e) => setFullName(e.target.value)}
                 />
-                <label className="sm sec" htmlFor="join-password" style={{ display: "block", margin: "12px 0 3px" }}>
-                  A password of at least ten characters
-                </label>
-                <input
+                <Field
                   id="join-password"
-                  className="inp"
-                  style={{ width: "100%" }}
+                  label="A password of at least ten characters"
+                  wide
                   type="password"
                   autoComplete="new-password"
                   required

@@ -1,6 +1,9 @@
+import { Table } from "@mui/material";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -38,27 +41,21 @@ export function LogPage() {
         <h1>Audit log. Entries are never deleted.</h1>
         <span className="end">
           <Link to={`/s/${key}/webhooks`}>Webhooks</Link>
-          <label className="cap" htmlFor="log-person">
-            Person
-          </label>
-          <select id="log-person" className="inp" value={person} onChange={(e) => setPerson(e.target.value)}>
+          <Choice id="log-person" label="Person" value={person} onChange={(e) => setPerson(e.target.value)}>
             <option value="">all people</option>
             {people.data?.map((m) => (
               <option key={m.person} value={m.person}>
                 {m.full_name}
               </option>
             ))}
-          </select>
-          <label className="cap" htmlFor="log-about">
-            About
-          </label>
-          <select id="log-about" className="inp" value={act} onChange={(e) => setAct(e.target.value)}>
+          </Choice>
+          <Choice id="log-about" label="About" value={act} onChange={(e) => setAct(e.target.value)}>
             {ABOUT.map((a) => (
               <option key={a} value={a}>
                 {a || "everything"}
               </option>
             ))}
-          </select>
+          </Choice>
         </span>
       </div>
       {found.isPending && <Loading what="Reading the log" />}
@@ -66,7 +63,7 @@ export function LogPage() {
       {found.data && rows.length === 0 && <Empty>No matching entries.</Empty>}
       {rows.length > 0 && (
         <section className="sheet scroll" aria-label="Log">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>When</th>
@@ -93,14 +90,12 @@ export function LogPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older entries
-          </button>{" "}
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older entries</TextAct>{" "}
           <span className="cap">{count(rows.length, "entry", "entries")} shown</span>
         </p>
       )}

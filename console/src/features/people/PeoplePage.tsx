@@ -1,9 +1,13 @@
-import { Button } from "@mui/material";
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { invitations, members, ROLES } from "./queries";
@@ -63,7 +67,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
           <ProblemBox error={set.error ?? remove.error} />
         </div>
       )}
-      <table>
+      <Table>
         <thead>
           <tr>
             <th>Person</th>
@@ -84,8 +88,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
               <td className="mono">{m.person}</td>
               <td>
                 {owner ? (
-                  <select
-                    className="inp"
+                  <Choice
                     aria-label={`Role of ${m.full_name}`}
                     value={m.role}
                     onChange={(e) => set.mutate({ person: m.person, role: e.target.value })}
@@ -93,7 +96,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
                     {ROLES.map((r) => (
                       <option key={r}>{r}</option>
                     ))}
-                  </select>
+                  </Choice>
                 ) : (
                   m.role
                 )}
@@ -101,15 +104,13 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
               <td className="sec wrap">{MAY[m.role]}</td>
               <td>
                 {(owner || m.person === me) && (
-                  <button type="button" className="plainbtn" onClick={() => remove.mutate(m.person)}>
-                    {m.person === me ? "Leave this shelf" : "Remove from shelf"}
-                  </button>
+                  <TextAct onClick={() => remove.mutate(m.person)}>{m.person === me ? "Leave this shelf" : "Remove from shelf"}</TextAct>
                 )}
               </td>
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }
@@ -122,21 +123,21 @@ function OpenSwitch({ open }: { open: boolean }) {
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
   return (
-    <span className="seg" role="group" aria-label="Who may see this shelf">
-      <button type="button" aria-pressed={!open} onClick={() => change.mutate(false)}>
+    <Switch label="Who may see this shelf">
+      <Part pressed={!open} onClick={() => change.mutate(false)}>
         Members only
-      </button>
-      <button type="button" aria-pressed={open} onClick={() => change.mutate(true)}>
+      </Part>
+      <Part pressed={open} onClick={() => change.mutate(true)}>
         All signed-in users can read
-      </button>
-    </span>
+      </Part>
+    </Switch>
   );
 }
 
 function Invite() {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [role, setRole] = useState("author");
   const [note, setNote] = useState("");
   const [days, setDays] = useState(7);
@@ -151,12 +152,12 @@ function Invite() {
         variant="contained"
         onClick={() => {
           make.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Invite a person
       </Button>
-      <dialog ref={dialog} aria-label="Invite a person" onClose={() => make.reset()}>
+      <Sheet of={dialog} label="Invite a person" onClose={() => make.reset()}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -169,37 +170,33 @@ function Invite() {
               <p className="sec">
                 Whoever opens this becomes {role} of this shelf, once, within {count(days, "day")}. Send it to them; it is not shown again.
               </p>
-              <textarea
-                className="inp mono"
-                aria-label="Link of the invitation"
-                readOnly
-                rows={3}
-                value={link}
-                onFocus={(e) => e.target.select()}
-              />
+              <Field mono aria-label="Link of the invitation" readOnly rows={3} value={link} onFocus={(e) => e.target.select()} />
               <div className="acts">
                 <Button onClick={() => void navigator.clipboard?.writeText(link)}>Copy the link</Button>
-                <Button variant="contained" onClick={() => dialog.current?.close()}>
+                <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>
               </div>
             </>
           ) : (
             <>
-              <label htmlFor="invite-note">Recipient (note for yourself)</label>
-              <input id="invite-note" className="inp" maxLength={150} value={note} onChange={(e) => setNote(e.target.value)} />
-              <label htmlFor="invite-role">Role</label>
-              <select id="invite-role" className="inp" value={role} onChange={(e) => setRole(e.target.value)}>
+              <Field
+                id="invite-note"
+                label="Recipient (note for yourself)"
+                maxLength={150}
+                value={note}
+                onChange={(e) => setNote(e.target.value)}
+              />
+              <Choice id="invite-role" label="Role" value={role} onChange={(e) => setRole(e.target.value)}>
                 {ROLES.map((r) => (
                   <option key={r} value={r}>
                     {r}: {MAY[r]}
                   </option>
                 ))}
-              </select>
-              <label htmlFor="invite-days">Holds for days</label>
-              <input
+              </Choice>
+              <Field
                 id="invite-days"
-                className="inp"
+                label="Holds for days"
                 type="number"
                 min={1}
                 max={60}
@@ -208,7 +205,7 @@ function Invite() {
               />
               {make.isError && <ProblemBox error={make.error} />}
               <div className="acts">
-                <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+                <Button onClick={() => dialog.hide()}>Cancel</Button>
                 <Button type="submit" variant="contained" disabled={make.isPending}>
                   Make the invitation
                 </Button>
@@ -216,7 +213,7 @@ function Invite() {
             </>
           )}
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }
@@ -233,7 +230,7 @@ function Invitations() {
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Invitations">
       <div className="ph">
-        <h3>Invitations</h3>
+        <h2 className="h3">Invitations</h2>
         <span className="cap">{count(found.data.filter((i) => i.state === "open").length, "open one")}</span>
       </div>
       {withdraw.isError && (
@@ -241,7 +238,7 @@ function Invitations() {
           <ProblemBox error={withdraw.error} />
         </div>
       )}
-      <table>
+      <Table>
         <thead>
           <tr>
             <th>For</th>
@@ -269,17 +266,11 @@ function Invitations() {
               <td>{when(i.created)}</td>
               <td>{i.created_by}</td>
               <td title={i.expires}>{when(i.expires)}</td>
-              <td>
-                {i.state === "open" && (
-                  <button type="button" className="plainbtn" onClick={() => withdraw.mutate(i.id)}>
-                    Withdraw
-                  </button>
-                )}
-              </td>
+              <td>{i.state === "open" && <TextAct onClick={() => withdraw.mutate(i.id)}>Withdraw</TextAct>}</td>
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

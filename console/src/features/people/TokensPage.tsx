@@ -1,10 +1,15 @@
 /** One's own tokens: made with scope and expiry, shown once, revoked at once. */
-import { Button } from "@mui/material";
+
+import { Button, Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -58,7 +63,7 @@ export function TokensPage() {
         )}
         {found.data && found.data.length > 0 && (
           <section className="sheet scroll" aria-label="Tokens">
-            <table>
+            <Table>
               <thead>
                 <tr>
                   <th>Name</th>
@@ -84,14 +89,14 @@ export function TokensPage() {
                     <td title={t.expires ?? ""}>{t.expires ? when(t.expires) : "never"}</td>
                     <td>{when(t.last_used) || "never"}</td>
                     <td>
-                      <button type="button" className="plainbtn" aria-label={`Revoke ${t.name}`} onClick={() => revoke.mutate(t.name)}>
+                      <TextAct aria-label={`Revoke ${t.name}`} onClick={() => revoke.mutate(t.name)}>
                         Revoke
-                      </button>
+                      </TextAct>
                     </td>
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           </section>
         )}
       </main>
@@ -101,7 +106,7 @@ export function TokensPage() {
 
 function MakeToken() {
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [name, setName] = useState("");
   const [chosen, setChosen] = useState(["read"]);
   const [days, setDays] = useState(90);
@@ -116,12 +121,12 @@ function MakeToken() {
         onClick={() => {
           make.reset();
           setName("");
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Make a token
       </Button>
-      <dialog ref={dialog} aria-label="Make a token" onClose={() => make.reset()}>
+      <Sheet of={dialog} label="Make a token" onClose={() => make.reset()}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -134,42 +139,32 @@ function MakeToken() {
               <p className="sec">
                 {make.data.name} can {make.data.scopes.join(", ")} for {count(days, "day")}. Copy it now; it is not shown again.
               </p>
-              <textarea
-                className="inp mono"
-                aria-label="The token"
-                readOnly
-                rows={2}
-                value={make.data.value}
-                onFocus={(e) => e.target.select()}
-              />
+              <Field mono aria-label="The token" readOnly rows={2} value={make.data.value} onFocus={(e) => e.target.select()} />
               <div className="acts">
                 <Button onClick={() => void navigator.clipboard?.writeText(make.data.value)}>Copy it</Button>
-                <Button variant="contained" onClick={() => dialog.current?.close()}>
+                <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>
               </div>
             </>
           ) : (
             <>
-              <label htmlFor="token-name">Name</label>
-              <input id="token-name" className="inp" required maxLength={100} value={name} onChange={(e) => setName(e.target.value)} />
+              <Field id="token-name" label="Name" required maxLength={100} value={name} onChange={(e) => setName(e.target.value)} />
               <fieldset style={{ border: 0, marginTop: 10 }}>
                 <legend className="sm sec">What it may do</legend>
                 {SCOPES.map(([scope, what]) => (
-                  <label key={scope}>
-                    <input
-                      type="checkbox"
-                      checked={chosen.includes(scope)}
-                      onChange={(e) => setChosen(e.target.checked ? [...chosen, scope] : chosen.filter((s) => s !== scope))}
-                    />{" "}
+                  <CheckField
+                    key={scope}
+                    checked={chosen.includes(scope)}
+                    onChange={(e) => setChosen(e.target.checked ? [...chosen, scope] : chosen.filter((s) => s !== scope))}
+                  >
                     <b>{scope}</b> {what}
-                  </label>
+                  </CheckField>
                 ))}
               </fieldset>
-              <label htmlFor="token-days">Lasts for days</label>
-              <input
+              <Field
                 id="token-days"
-                className="inp"
+                label="Lasts for days"
                 type="number"
                 min={1}
                 max={3650}
@@ -178,7 +173,7 @@ function MakeToken() {
               />
               {make.isError && <ProblemBox error={make.error} />}
               <div className="acts">
-                <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+                <Button onClick={() => dialog.hide()}>Cancel</Button>
                 <Button type="submit" variant="contained" disabled={make.isPending || chosen.length === 0}>
                   Make the token
                 </Button>
@@ -186,7 +181,7 @@ function MakeToken() {
             </>
           )}
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

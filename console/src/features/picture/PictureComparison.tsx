@@ -1,10 +1,12 @@
 /** Two pictures: one over the other with a slider, side by side, or what differs laid over the newer one. */
+
 import { Slider } from "@mui/material";
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { group } from "../../marks/words";
+import { Part, Switch } from "../../parts/Acts";
 import { ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { told } from "../compare/model";
@@ -39,15 +41,15 @@ export function PictureComparison({ picture, findings, shelf, path, from, to }: 
     <div className="cols-table">
       <section className="sheet pictures" aria-label="Pictures">
         <div className="ph">
-          <h3>{size(picture)}</h3>
+          <h2 className="h3">{size(picture)}</h2>
           {same && (
-            <span className="seg r" role="group" aria-label="Compared as">
+            <Switch className="r" label="Compared as">
               {Object.entries(WAYS).map(([id, name]) => (
-                <button key={id} type="button" aria-pressed={way === id} onClick={() => setWay(id)}>
+                <Part key={id} pressed={way === id} onClick={() => setWay(id)}>
                   {name}
-                </button>
+                </Part>
               ))}
-            </span>
+            </Switch>
           )}
         </div>
         {way === "beside" ? (
@@ -93,7 +95,7 @@ export function PictureComparison({ picture, findings, shelf, path, from, to }: 
       </section>
       <section className="sheet" aria-label="Findings">
         <div className="ph">
-          <h3>Findings</h3>
+          <h2 className="h3">Findings</h2>
           <span className="cap">{group(findings.length)}</span>
         </div>
         {findings.map((f) => {

@@ -1,11 +1,16 @@
 /** Asking that a branch be merged. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { branches, shelf } from "../../api/queries";
 import { count } from "../../marks/words";
+import { CheckField } from "../../parts/CheckField";
+import { Choice } from "../../parts/Choice";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { useMe, useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -17,7 +22,7 @@ export function OpenProposal() {
   const me = useMe();
   const go = useNavigate();
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const info = useQuery(shelf(key));
   const lines = useQuery(branches(key));
   const people = useQuery(members(key));
@@ -30,8 +35,9 @@ export function OpenProposal() {
   const [deleteSource, setDeleteSource] = useState(false);
   const main = info.data?.main_branch ?? "main";
   // Asked for from another page, as the address says.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
-    if (source && lines.data) dialog.current?.showModal();
+    if (source && lines.data) dialog.show();
   }, [source, lines.data !== undefined]);
   const ahead = (lines.data ?? []).filter((b) => !b.main);
   const from = chosen || ahead[0]?.name || "";
@@ -46,7 +52,7 @@ export function OpenProposal() {
         delete_source: deleteSource,
       }),
     onSuccess: async (made) => {
-      dialog.current?.close();
+      dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       await go(`/s/${key}/proposals/${made.number}`);
     },
@@ -59,12 +65,12 @@ export function OpenProposal() {
         disabled={ahead.length === 0}
         onClick={() => {
           open.reset();
-          dialog.current?.showModal();
+          dialog.show();
         }}
       >
         Propose a branch
       </Button>
-      <dialog ref={dialog} aria-label="Propose a branch" onClose={() => source && setSource("")}>
+      <Sheet of={dialog} label="Propose a branch" onClose={() => source && setSource("")}>
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -72,28 +78,31 @@ export function OpenProposal() {
           }}
         >
           <h2>Propose a branch</h2>
-          <label htmlFor="proposal-source">Branch</label>
-          <select id="proposal-source" className="inp" value={from} onChange={(e) => setChosen(e.target.value)}>
+          <Choice id="proposal-source" label="Branch" value={from} onChange={(e) => setChosen(e.target.value)}>
             {ahead.map((b) => (
               <option key={b.name} value={b.name}>
                 {b.name}, {count(b.ahead, "commit")} ahead
               </option>
             ))}
-          </select>
-          <label htmlFor="proposal-target">Merge into</label>
-          <select id="proposal-target" className="inp" value={target || main} onChange={(e) => setTarget(e.target.value)}>
+          </Choice>
+          <Choice id="proposal-target" label="Merge into" value={target || main} onChange={(e) => setTarget(e.target.value)}>
             {lines.data
               ?.filter((b) => b.name !== from)
               .map((b) => (
                 <option key={b.name}>{b.name}</option>
               ))}
-          </select>
-          <label htmlFor="proposal-title">Title: what changes, in one line</label>
-          <input id="proposal-title" className="inp" required maxLength={300} value={title} onChange={(e) => setTitle(e.target.value)} />
-          <label htmlFor="proposal-description">Description</label>
-          <textarea
+          </Choice>
+          <Field
+            id="proposal-title"
+            label="Title: what changes, in one line"
+            required
+            maxLength={300}
+            value={title}
+            onChange={(e) => setTitle(e.target.value)}
+          />
+          <Field
             id="proposal-description"
-            className="inp"
+            label="Description"
             rows={3}
             value={description}
             onChange={(e) => setDescription(e.target.value)}
@@ -103,29 +112,27 @@ export function OpenProposal() {
             {people.data
               ?.filter((m) => m.person !== me && m.role !== "reader")
               .map((m) => (
-                <label key={m.person}>
-                  <input
-                    type="checkbox"
-                    checked={asked.includes(m.person)}
-                    onChange={(e) => setAsked(e.target.checked ? [...asked, m.person] : asked.filter((a) => a !== m.person))}
-                  />{" "}
+                <CheckField
+                  key={m.person}
+                  checked={asked.includes(m.person)}
+                  onChange={(e) => setAsked(e.target.checked ? [...asked, m.person] : asked.filter((a) => a !== m.person))}
+                >
                   {m.full_name}, {m.role}
-                </label>
+                </CheckField>
               ))}
           </fieldset>
-          <label>
-            <input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete the branch after
-            merging
-          </label>
+          <CheckField checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)}>
+            Delete the branch after merging
+          </CheckField>
           {open.isError && <ProblemBox error={open.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={open.isPending || !from}>
               Open the proposal
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

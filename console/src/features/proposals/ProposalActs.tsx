@@ -1,10 +1,14 @@
 /** Merging, closing and reopening. */
+
 import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ProblemError } from "../../api/client";
 import { count } from "../../marks/words";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import type { Act } from "./act";
@@ -14,8 +18,8 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
   const key = useShelfKey();
   const go = useNavigate();
   const queries = useQueryClient();
-  const merging = useRef<HTMLDialogElement>(null);
-  const closing = useRef<HTMLDialogElement>(null);
+  const merging = useSheet();
+  const closing = useSheet();
   const [deleteSource, setDeleteSource] = useState(p.delete_source);
   const [anyway, setAnyway] = useState("");
   const [reason, setReason] = useState("");
@@ -27,7 +31,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
       { method: "POST", path: "/merge", body: { delete_source: deleteSource, reason: anyway } },
       {
         onSuccess: () => {
-          merging.current?.close();
+          merging.hide();
           void queries.invalidateQueries({ queryKey: ["shelf", key] });
         },
         onError: (error) => {
@@ -56,7 +60,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
   return (
     <span className="end">
       {p.may_change && (
-        <Button variant="outlined" onClick={() => closing.current?.showModal()}>
+        <Button variant="outlined" onClick={() => closing.show()}>
           Close without merging
         </Button>
       )}
@@ -65,13 +69,13 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
           variant="contained"
           onClick={() => {
             act.reset();
-            merging.current?.showModal();
+            merging.show();
           }}
         >
           {conflicts ? "Settle and merge" : `Merge into ${p.target}`}
         </Button>
       )}
-      <dialog ref={merging} aria-label="Merge the proposal">
+      <Sheet of={merging} label="Merge the proposal">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -84,10 +88,9 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
               ? "They are kept on the server, so that settling can be interrupted and shared; when all are settled, the merge is committed."
               : "All changes are merged in a single commit."}
           </p>
-          <label>
-            <input type="checkbox" checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)} /> Delete {p.source} after
-            merging
-          </label>
+          <CheckField checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)}>
+            Delete {p.source} after merging
+          </CheckField>
           {judged.length > 0 && (
             <>
               <ul className="holds">
@@ -95,38 +98,36 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
                   <li key={h.message}>{h.message}</li>
                 ))}
               </ul>
-              <label htmlFor="anyway">Reason for merging anyway</label>
-              <input id="anyway" className="inp" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
+              <Field id="anyway" label="Reason for merging anyway" required value={anyway} onChange={(e) => setAnyway(e.target.value)} />
             </>
           )}
           {act.isError && <ProblemBox error={act.error} />}
           <div className="acts">
-            <Button onClick={() => merging.current?.close()}>Cancel</Button>
+            <Button onClick={() => merging.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={act.isPending}>
               {conflicts ? "Settle them" : judged.length ? "Merge anyway" : "Merge"}
             </Button>
           </div>
         </form>
-      </dialog>
-      <dialog ref={closing} aria-label="Close the proposal">
+      </Sheet>
+      <Sheet of={closing} label="Close the proposal">
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.current?.close() });
+            act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.hide() });
           }}
         >
           <h2>Close without merging</h2>
           <p className="sec sm">Both branches and the whole discussion are kept.</p>
-          <label htmlFor="close-why">Reason</label>
-          <input id="close-why" className="inp" value={reason} onChange={(e) => setReason(e.target.value)} />
+          <Field id="close-why" label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} />
           <div className="acts">
-            <Button onClick={() => closing.current?.close()}>Cancel</Button>
+            <Button onClick={() => closing.hide()}>Cancel</Button>
             <Button type="submit" variant="contained">
               Close the proposal
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </span>
   );
 }

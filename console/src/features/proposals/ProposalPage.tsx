@@ -6,6 +6,7 @@ import { comparison } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { StateTable } from "../compare/StateTable";
@@ -81,10 +82,7 @@ function Shown({ p }: { p: Proposal }) {
                 >
                   see its findings part by part
                 </Link>
-                , or remark on it at the right.{" "}
-                <button type="button" className="plainbtn" onClick={() => setAbout("")}>
-                  Clear selection
-                </button>
+                , or remark on it at the right. <TextAct onClick={() => setAbout("")}>Clear selection</TextAct>
               </p>
             )}
           </section>

@@ -1,6 +1,8 @@
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
+import { Part, Switch } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -18,13 +20,13 @@ export function ProposalsPage() {
     <Page page="proposals" title="Proposals" at="main" say={<i className="j">proposals</i>}>
       <div className="line1">
         <h1>{found.data ? `${count(found.data.length, what)}.` : "Proposals"}</h1>
-        <span className="seg" role="group" aria-label="State">
+        <Switch label="State">
           {STATES.map((s) => (
-            <button key={s} type="button" aria-pressed={s === state} onClick={() => setState(s)}>
+            <Part key={s} pressed={s === state} onClick={() => setState(s)}>
               {s}
-            </button>
+            </Part>
           ))}
-        </span>
+        </Switch>
         <span className="end">
           <OpenProposal />
         </span>
@@ -39,7 +41,7 @@ export function ProposalsPage() {
       )}
       {found.data && found.data.length > 0 && (
         <section className="sheet scroll" aria-label="Proposals">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th className="num">No.</th>
@@ -75,7 +77,7 @@ export function ProposalsPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
     </Page>

@@ -1,10 +1,12 @@
 /** Beside a finding, when it is looked at from a proposal: a remark on the part it is about. */
+
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { send } from "../../api/client";
 import type { Finding } from "../../api/queries";
+import { Field } from "../../parts/Field";
 import { ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import type { Proposal } from "./queries";
@@ -36,11 +38,15 @@ export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: st
         say.mutate();
       }}
     >
-      <label className="sm sec" htmlFor="part-remark">
-        Remark on {finding.label}
-      </label>{" "}
+      <Field
+        label={`Remark on ${finding.label}`}
+        id="part-remark"
+        rows={2}
+        required
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
       <span className="cap">It follows this part when it moves.</span>
-      <textarea id="part-remark" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
       {say.isError && <ProblemBox error={say.error} />}
       <div className="line1">
         <Button type="submit" variant="outlined" disabled={say.isPending}>

@@ -1,9 +1,13 @@
 /** Remarks: each says where its part is now, wherever it went since. */
+
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Tick } from "../../marks/Mark";
 import { count, fileName, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import { useMe, useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
 import type { Proposal, Remark } from "./queries";
@@ -36,15 +40,18 @@ export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: strin
           );
         }}
       >
-        <label className="sm sec" htmlFor="remark-text">
-          {about ? `Remark on ${fileName(about)}` : "Remark on the proposal"}
-        </label>
-        <textarea id="remark-text" className="inp" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
+        <Field
+          id="remark-text"
+          label={about ? `Remark on ${fileName(about)}` : "Remark on the proposal"}
+          rows={2}
+          required
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
         {p.may_judge && (
-          <label className="sm">
-            <input type="checkbox" checked={condition} onChange={(e) => setCondition(e.target.checked)} /> Condition: do not merge before
-            this is met
-          </label>
+          <CheckField checked={condition} onChange={(e) => setCondition(e.target.checked)} className="sm">
+            Condition: do not merge before this is met
+          </CheckField>
         )}
         <div className="line1">
           <Button type="submit" variant="outlined" disabled={act.isPending}>
@@ -122,26 +129,18 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
             );
           }}
         >
-          <textarea className="inp" aria-label="Your answer" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
+          <Field aria-label="Your answer" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
           <Button type="submit" variant="outlined" disabled={act.isPending}>
             Answer
           </Button>
         </form>
       )}
       <p className="acts">
-        {!answering && (
-          <button type="button" className="plainbtn" onClick={() => setAnswering(true)}>
-            Answer
-          </button>
-        )}
+        {!answering && <TextAct onClick={() => setAnswering(true)}>Answer</TextAct>}
         {mine && (
-          <button
-            type="button"
-            className="plainbtn"
-            onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}
-          >
+          <TextAct onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>
             {remark.settled ? (remark.condition ? "Not met after all" : "Reopen") : remark.condition ? "Mark as met" : "Mark as done"}
-          </button>
+          </TextAct>
         )}
       </p>
     </article>

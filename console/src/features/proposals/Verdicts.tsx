@@ -1,7 +1,10 @@
 /** Verdicts: words and marks of their own, no lights. */
+
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { when } from "../../marks/words";
+import { Part, Switch } from "../../parts/Acts";
+import { Field } from "../../parts/Field";
 import type { Act } from "./act";
 import type { Proposal } from "./queries";
 
@@ -67,23 +70,14 @@ export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
             act.mutate({ method: "POST", path: "/verdict", body: { verdict, text, commit: p.head } }, { onSuccess: () => setText("") });
           }}
         >
-          <span className="seg" role="group" aria-label="Your verdict">
+          <Switch label="Your verdict">
             {VERDICTS.map((v) => (
-              <button key={v} type="button" aria-pressed={v === verdict} onClick={() => setVerdict(v)}>
+              <Part key={v} pressed={v === verdict} onClick={() => setVerdict(v)}>
                 {v}
-              </button>
+              </Part>
             ))}
-          </span>
-          {needs && (
-            <input
-              className="inp"
-              required
-              aria-label="Reason"
-              placeholder="Reason"
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-            />
-          )}
+          </Switch>
+          {needs && <Field required aria-label="Reason" placeholder="Reason" value={text} onChange={(e) => setText(e.target.value)} />}
           <Button type="submit" variant="outlined" disabled={act.isPending}>
             Give verdict
           </Button>

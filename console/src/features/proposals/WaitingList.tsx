@@ -1,4 +1,5 @@
 /** The tasks of whoever is signed in: verdicts, answers, merges. */
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { when } from "../../marks/words";
@@ -29,7 +30,7 @@ export function WaitingList() {
         <p className="pad sec">Nothing needs your action. Requested verdicts, open remarks and merges ready to continue appear here.</p>
       )}
       {rows.length > 0 && (
-        <table>
+        <Table>
           <thead>
             <tr>
               <th>What to do</th>
@@ -55,7 +56,7 @@ export function WaitingList() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </section>
   );

@@ -2,6 +2,7 @@ import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
+import { Field } from "../../parts/Field";
 import { Logo } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
@@ -33,25 +34,11 @@ export function SignIn() {
           <h1 style={{ color: "var(--ink)" }}>Every Shelf</h1>
         </div>
         <p className="sec sm">Sign in to see your shelves.</p>
-        <label className="sm sec" htmlFor="name" style={{ display: "block", margin: "12px 0 3px" }}>
-          Name
-        </label>
-        <input
-          id="name"
-          className="inp"
-          style={{ width: "100%" }}
-          autoComplete="username"
-          required
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-        <label className="sm sec" htmlFor="password" style={{ display: "block", margin: "12px 0 3px" }}>
-          Password
-        </label>
-        <input
+        <Field id="name" label="Name" wide autoComplete="username" required value={name} onChange={(e) => setName(e.target.value)} />
+        <Field
           id="password"
-          className="inp"
-          style={{ width: "100%" }}
+          label="Password"
+          wide
           type="password"
           autoComplete="current-password"
           required

@@ -1,9 +1,12 @@
 /** What an artifact becomes, line by line, and where each line comes from. */
+
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { blob, get, type Schemas } from "../../api/client";
 import { Mark, Tick } from "../../marks/Mark";
 import { count } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
 import { Loading } from "../../shell/states";
 import { DrawingView } from "../drawing/DrawingView";
@@ -63,20 +66,18 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
         <h2 className="h3">Result</h2>
         <span className="cap">{result ? "as it will be committed" : "shown when every part is settled"}</span>
         {result && hasDrawing && (
-          <span className="seg r" role="group" aria-label="Shown as">
-            <button type="button" aria-pressed={!drawn} onClick={() => setDrawn(false)}>
+          <Switch className="r" label="Shown as">
+            <Part pressed={!drawn} onClick={() => setDrawn(false)}>
               Text
-            </button>
-            <button type="button" aria-pressed={drawn} onClick={() => setDrawn(true)}>
+            </Part>
+            <Part pressed={drawn} onClick={() => setDrawn(true)}>
               Graph
-            </button>
-          </span>
+            </Part>
+          </Switch>
         )}
         {result && found.data && !(drawn && hasDrawing) && (
           <span className={hasDrawing ? "" : "r"}>
-            <button type="button" className="plainbtn" onClick={() => setAll(!all)}>
-              {all ? "Only what differs" : "Every line"}
-            </button>
+            <TextAct onClick={() => setAll(!all)}>{all ? "Only what differs" : "Every line"}</TextAct>
           </span>
         )}
       </div>
@@ -98,7 +99,7 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
       {drawn && hasDrawing && drawing.data && <DrawingView drawing={drawing.data} chosen={part} onChoose={setPart} compared height={360} />}
       {rows.length > 0 && !(drawn && hasDrawing) && (
         <div className="scroll" style={{ maxHeight: 300 }} tabIndex={0} role="region" aria-label="Lines of the result">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th className="num">Line</th>
@@ -108,7 +109,6 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
             </thead>
             <tbody>
               {rows.slice(0, MOST_ROWS).map((r, n) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: lines have no other identity
                 <tr key={n} className={r.origin === "gone" ? "gone" : ""}>
                   <td className="num">{r.line ?? ""}</td>
                   <td className="mono line">
@@ -128,7 +128,7 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {rows.length > MOST_ROWS && <p className="cap pad">{count(rows.length - MOST_ROWS, "more line")}</p>}
         </div>
       )}

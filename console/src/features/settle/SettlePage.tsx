@@ -5,6 +5,8 @@ import { Link, useNavigate, useParams } from "react-router";
 import { send } from "../../api/client";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
+import { Field } from "../../parts/Field";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { asText, type Conflict, type MergeDetail, mergeDetail, type Place, places, type Take, takenOf, written } from "./model";
@@ -94,7 +96,7 @@ function Settling({ detail }: { detail: MergeDetail }) {
       {settle.isError && <ProblemBox error={settle.error} />}
       <div className="settle">
         <Left detail={detail} current={current} choose={setChosen} all={(take) => settle.mutate([{ take }])} />
-        {current && <Choice key={idOf(current)} place={current} detail={detail} decide={decide} busy={settle.isPending} />}
+        {current && <Decision key={idOf(current)} place={current} detail={detail} decide={decide} busy={settle.isPending} />}
       </div>
       <Foot detail={detail} open={detail.open} />
     </>
@@ -173,20 +175,14 @@ function Left({ detail, current, choose, all }: LeftProps) {
               const place = { artifact, conflict: conflict as Conflict };
               const on = current !== undefined && idOf(place) === idOf(current);
               return (
-                <button
-                  type="button"
-                  key={conflict.id}
-                  className={on ? "ci on" : "ci"}
-                  aria-current={on}
-                  onClick={() => choose(idOf(place))}
-                >
+                <RowAct key={conflict.id} className={on ? "ci on" : "ci"} aria-current={on} onClick={() => choose(idOf(place))}>
                   <span className={conflict.decision ? "st ok" : on ? "st cur" : "st"} aria-hidden="true" />
                   <span className="what">
                     <span>{conflict.label}</span>
                     <span className="xs mut">{conflict.field ?? conflict.type}</span>
                   </span>
                   <span className="cap">{conflict.decision ? takenOf(detail, conflict.decision.take) : on ? "now" : "open"}</span>
-                </button>
+                </RowAct>
               );
             })}
           </div>
@@ -210,14 +206,14 @@ function Left({ detail, current, choose, all }: LeftProps) {
   );
 }
 
-interface ChoiceProps {
+interface DecisionProps {
   place: Place;
   detail: MergeDetail;
   decide: (take: Take | null, value?: unknown) => void;
   busy: boolean;
 }
 
-function Choice({ place, detail, decide, busy }: ChoiceProps) {
+function Decision({ place, detail, decide, busy }: DecisionProps) {
   const { conflict, artifact } = place;
   const taken = conflict.decision?.take;
   const like = conflict.target ?? conflict.source ?? conflict.base;
@@ -229,26 +225,25 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
       <div className="three">
         <Slip title="Base" where="" value={conflict.base} />
         <Slip title={detail.target} where="target" value={conflict.target} base={conflict.base}>
-          <Take
+          <Chosen
             on={taken === "target"}
             disabled={busy || !can("target")}
             onClick={() => decide("target")}
             sign="1"
-          >{`Take ${detail.target}`}</Take>
+          >{`Take ${detail.target}`}</Chosen>
         </Slip>
         <Slip title={detail.source} where="source" value={conflict.source} base={conflict.base}>
-          <Take
+          <Chosen
             on={taken === "source"}
             disabled={busy || !can("source")}
             onClick={() => decide("source")}
             sign="2"
-          >{`Take ${detail.source}`}</Take>
+          >{`Take ${detail.source}`}</Chosen>
         </Slip>
       </div>
       <div className="choose sheet">
         {can("both") && (
-          <button
-            type="button"
+          <RowAct
             className={taken === "both" ? "opt on" : "opt"}
             aria-pressed={taken === "both"}
             disabled={busy}
@@ -261,11 +256,10 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
                 Keep what {detail.target} has, then what {detail.source} has.
               </span>
             </span>
-          </button>
+          </RowAct>
         )}
         {can("edited") && (
-          <button
-            type="button"
+          <RowAct
             className={taken === "edited" ? "opt on" : "opt"}
             aria-pressed={taken === "edited"}
             aria-expanded={editing}
@@ -276,7 +270,7 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
               <b>Edited</b>
               <span className="sm sec">Write it yourself, starting from {detail.target}.</span>
             </span>
-          </button>
+          </RowAct>
         )}
         {!can("both") && !can("edited") && <p className="pad sec">Only one side can be taken as a whole. {artifact.notes.join(" ")}</p>}
       </div>
@@ -288,12 +282,10 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
             decide("edited", written(text, like));
           }}
         >
-          <label className="sm sec" htmlFor="edited">
-            The value of {conflict.field ?? conflict.label}
-          </label>
-          <textarea
+          <Field
             id="edited"
-            className="inp mono"
+            label={<>The value of {conflict.field ?? conflict.label}</>}
+            mono
             rows={Math.min(14, Math.max(2, text.split("\n").length + 1))}
             value={text}
             onChange={(e) => setText(e.target.value)}
@@ -308,10 +300,7 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
       {conflict.decision && (
         <p className="sec">
           Settled: <b>{takenOf(detail, conflict.decision.take)}</b>
-          {conflict.decision.by && `, by ${conflict.decision.by}`}.{" "}
-          <button type="button" className="plainbtn" onClick={() => decide(null)}>
-            Undo this decision
-          </button>
+          {conflict.decision.by && `, by ${conflict.decision.by}`}. <TextAct onClick={() => decide(null)}>Undo this decision</TextAct>
         </p>
       )}
       <Result artifact={artifact} merge={detail} />
@@ -323,17 +312,17 @@ function Choice({ place, detail, decide, busy }: ChoiceProps) {
   );
 }
 
-function Take({
+function Chosen({
   on,
   sign,
   children,
   ...rest
 }: { on: boolean; sign: string; children: string } & React.ButtonHTMLAttributes<HTMLButtonElement>) {
   return (
-    <button type="button" className={on ? "btn ch on" : "btn ch"} aria-pressed={on} {...rest}>
+    <RowAct className={on ? "ch on" : "ch"} aria-pressed={on} {...rest}>
       <span className="rb" aria-hidden="true" />
       {children} <kbd aria-hidden="true">{sign}</kbd>
-    </button>
+    </RowAct>
   );
 }
 

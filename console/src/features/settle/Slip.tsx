@@ -25,7 +25,6 @@ export function Slip({ title, where, value, base, children }: Props) {
         <ul>
           {value === undefined && <li className="mut">removed here</li>}
           {lines.map((line, n) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: lines have no other identity
             <li key={n} className={line.state}>
               {line.state !== "same" && <Mark action={line.state} />}
               <span>{line.text || " "}</span>

@@ -1,3 +1,4 @@
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
@@ -12,9 +13,9 @@ export function WaitingMerges() {
   return (
     <section className="sheet scroll" style={{ marginBottom: 10 }} aria-label="Merges that wait">
       <div className="ph">
-        <h3>{count(found.data.length, "merge")} to settle</h3>
+        <h2 className="h3">{count(found.data.length, "merge")} to settle</h2>
       </div>
-      <table>
+      <Table>
         <thead>
           <tr>
             <th>From</th>
@@ -41,7 +42,7 @@ export function WaitingMerges() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

@@ -1,7 +1,9 @@
 /** A compared workbook: its sheets, everything else that changed in it, and the chosen sheet as a grid. */
+
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
 import { useParam } from "../../shell/useRefParam";
 import { told } from "../compare/model";
 import { Inline } from "../compare/Worded";
@@ -24,11 +26,11 @@ export function SheetComparison({ sheets, findings }: Props) {
     <div className="cols-database">
       <section className="sheet" aria-label="Sheets and findings">
         <div className="ph">
-          <h3>{count(names.length, "sheet")} changed</h3>
+          <h2 className="h3">{count(names.length, "sheet")} changed</h2>
         </div>
         <div className="tree" style={{ padding: 0 }}>
           {names.map((name) => (
-            <button key={name} type="button" className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
+            <RowAct key={name} className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
               <span className="hd">
                 <b>{name}</b>
                 <span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span>
@@ -36,7 +38,7 @@ export function SheetComparison({ sheets, findings }: Props) {
               <span className="sub">
                 <Became sheet={sheets[name] as ComparedSheet} />
               </span>
-            </button>
+            </RowAct>
           ))}
         </div>
         {sheet && <Told title={`In ${chosen}`} findings={of(chosen)} />}

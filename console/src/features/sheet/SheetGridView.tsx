@@ -1,4 +1,5 @@
 /** Rows around what changed, both versions laid on each other, each cell with what it was where it differs. */
+import { Table } from "@mui/material";
 import { Mark } from "../../marks/Mark";
 import { count } from "../../marks/words";
 import { type ComparedSheet, type SheetCell, type SheetGrid, type SheetRow, shown } from "./model";
@@ -8,14 +9,14 @@ export function SheetGridView({ name, sheet, grid }: { name: string; sheet: Comp
   return (
     <section className="sheet sheetgrid" aria-label={`Sheet ${name}`}>
       <div className="ph">
-        <h3>{name}</h3>
+        <h2 className="h3">{name}</h2>
         <span className="cap">
           {before === after ? count(after, "row") : `${before} → ${count(after, "row")}`}; rows around what changed
           {grid.truncated ? ", the first ones" : ""}
         </span>
       </div>
       <div className="scroll grid" tabIndex={0} role="region" aria-label={`Cells of ${name}`}>
-        <table>
+        <Table>
           <thead>
             <tr>
               <th scope="col" className="corner">
@@ -47,7 +48,7 @@ export function SheetGridView({ name, sheet, grid }: { name: string; sheet: Comp
               ),
             )}
           </tbody>
-        </table>
+        </Table>
       </div>
       <p className="cap pad legend">
         <span className="cellmark changed">value</span> <span className="cellmark formula">formula ƒ</span>{" "}

@@ -1,9 +1,11 @@
 /** The dense list; long lists are drawn window by window. */
+
 import { Link } from "react-router";
 import type { Artifact } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
 import { LongTable } from "../../shell/LongTable";
 import { COLUMNS } from "./model";
 
@@ -46,10 +48,10 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
                 className={id === "size" || id === "version" ? "num" : ""}
                 aria-sort={on ? (down ? "descending" : "ascending") : undefined}
               >
-                <button type="button" className="sort" onClick={() => onSort(on && !down ? `-${id}` : id)}>
+                <RowAct className="sort" onClick={() => onSort(on && !down ? `-${id}` : id)}>
                   {label}
                   {on ? (down ? " ▾" : " ▴") : ""}
-                </button>
+                </RowAct>
               </th>
             );
           })}

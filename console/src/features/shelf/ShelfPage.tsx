@@ -5,6 +5,8 @@ import { useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { count, group, size } from "../../marks/words";
+import { RowAct, TextAct } from "../../parts/Acts";
+import { Field } from "../../parts/Field";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -60,36 +62,32 @@ export function ShelfPage() {
     <Page page="artifacts" title={`${info.data?.name ?? key} at ${at}`} at={at} say={say} tall>
       <h1 className="sr">Artifacts at {at}</h1>
       <div className="line1">
-        <input
-          className="inp"
+        <Field
           type="search"
           placeholder="Search names and last commit"
           aria-label="Narrow the list"
-          style={{ width: 200 }}
+          width={200}
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
         {state.data?.kinds.map((one) => (
-          <button
+          <RowAct
             key={one.kind}
-            type="button"
             className="chip"
             aria-pressed={kind === one.kind}
             onClick={() => setKind(kind === one.kind ? "" : one.kind)}
           >
             <KindIcon kind={one.kind} />
             {one.kind} <em>{one.count}</em>
-          </button>
+          </RowAct>
         ))}
-        <Choice label="Folder" value={folder} onChoose={setFolder} options={folders} />
-        <Choice label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
-        <Choice label="Effect" value={effect} onChoose={setEffect} options={EFFECTS} />
+        <Narrow label="Folder" value={folder} onChoose={setFolder} options={folders} />
+        <Narrow label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
+        <Narrow label="Effect" value={effect} onChoose={setEffect} options={EFFECTS} />
         <span className="end">
-          <button type="button" className="plainbtn" onClick={() => void save()}>
-            Save as CSV
-          </button>{" "}
+          <TextAct onClick={() => void save()}>Save as CSV</TextAct>{" "}
           {all > 0 && (
-            <a className="plainbtn" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>
+            <a className="textact" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>
               Download as zip
             </a>
           )}
@@ -130,7 +128,7 @@ export function ShelfPage() {
 }
 
 /** One filter: any, or one of what there is. */
-const Choice = memo(function Choice({
+const Narrow = memo(function Narrow({
   label,
   value,
   options,

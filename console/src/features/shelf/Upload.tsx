@@ -1,8 +1,12 @@
 /** Adding files: they are sent at once and wait as pending changes. */
+
 import { Button } from "@mui/material";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { putFile } from "../../api/client";
+import { Field } from "../../parts/Field";
+import { FileField } from "../../parts/FileField";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
 
@@ -15,8 +19,7 @@ interface Props {
 }
 
 export function Upload({ shelf, branch, commit, only, label = "Add files" }: Props) {
-  const input = useRef<HTMLInputElement>(null);
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const { keep } = usePending(shelf);
   const go = useNavigate();
   const [folder, setFolder] = useState("");
@@ -31,7 +34,7 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
         const path = only ?? [folder.replace(/^\/+|\/+$/g, ""), file.webkitRelativePath || file.name].filter(Boolean).join("/");
         await keep({ path, content: sent.id, branch, base: commit });
       }
-      dialog.current?.close();
+      dialog.hide();
       await go(`/s/${shelf}/pending`);
     } catch (error) {
       setProblem(error);
@@ -41,16 +44,19 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
   };
   return (
     <>
-      <Button variant={only ? "outlined" : "contained"} onClick={() => dialog.current?.showModal()}>
+      <Button variant={only ? "outlined" : "contained"} onClick={() => dialog.show()}>
         {label}
       </Button>
-      <dialog ref={dialog} aria-label={label}>
+      <Sheet of={dialog} label={label}>
         <h2>{only ? `Replace ${only}` : `Add files to ${branch}`}</h2>
         {!only && (
-          <>
-            <label htmlFor="upload-folder">Folder on the shelf (may be new)</label>
-            <input id="upload-folder" className="inp" value={folder} placeholder="data" onChange={(e) => setFolder(e.target.value)} />
-          </>
+          <Field
+            id="upload-folder"
+            label="Folder on the shelf (may be new)"
+            value={folder}
+            placeholder="data"
+            onChange={(e) => setFolder(e.target.value)}
+          />
         )}
         <div
           className="drop"
@@ -60,21 +66,17 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
             void take([...e.dataTransfer.files]);
           }}
         >
-          <p>Drop {only ? "the file" : "files"} here, or choose:</p>
-          <input
-            ref={input}
-            type="file"
-            multiple={!only}
-            aria-label="Files to send"
-            onChange={(e) => void take([...(e.target.files ?? [])])}
-          />
+          <p>Drop {only ? "the file" : "files"} here, or</p>
+          <FileField label="Files to send" multiple={!only} onFiles={(files) => void take(files)}>
+            Choose {only ? "the file" : "files"}
+          </FileField>
         </div>
         {note && <p role="status">{note}</p>}
         {problem !== null && <ProblemBox error={problem} />}
         <div className="acts">
-          <Button onClick={() => dialog.current?.close()}>Close</Button>
+          <Button onClick={() => dialog.hide()}>Close</Button>
         </div>
-      </dialog>
+      </Sheet>
     </>
   );
 }

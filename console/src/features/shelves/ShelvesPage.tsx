@@ -1,10 +1,12 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { type Shelf, shelves } from "../../api/queries";
 import { count } from "../../marks/words";
+import { Field } from "../../parts/Field";
+import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
 import { findAddress } from "../../shell/FindKey";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
@@ -13,7 +15,7 @@ import { WaitingList } from "../proposals/WaitingList";
 
 export function ShelvesPage() {
   const found = useQuery(shelves());
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   useEffect(() => {
     document.title = "Shelves · Every Shelf";
   }, []);
@@ -36,7 +38,7 @@ export function ShelvesPage() {
         <div className="line1">
           <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")}` : "Shelves"}</h1>
           <span className="end">
-            <Button variant="contained" onClick={() => dialog.current?.showModal()}>
+            <Button variant="contained" onClick={() => dialog.show()}>
               Make a shelf
             </Button>
           </span>
@@ -67,7 +69,7 @@ export function ShelvesPage() {
   );
 }
 
-function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | null> }) {
+function MakeShelf({ dialog }: { dialog: SheetState }) {
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
   const go = useNavigate();
@@ -76,12 +78,12 @@ function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | nul
     mutationFn: () => send<Shelf>("POST", "shelves", { name, description }),
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelves"] });
-      dialog.current?.close();
+      dialog.hide();
       await go(`/s/${made.key}`);
     },
   });
   return (
-    <dialog ref={dialog} aria-labelledby="make-shelf">
+    <Sheet of={dialog} label="Make a shelf">
       <form
         onSubmit={(e) => {
           e.preventDefault();
@@ -89,18 +91,16 @@ function MakeShelf({ dialog }: { dialog: React.RefObject<HTMLDialogElement | nul
         }}
       >
         <h2 id="make-shelf">Make a shelf</h2>
-        <label htmlFor="shelf-name">Name</label>
-        <input id="shelf-name" className="inp" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
-        <label htmlFor="shelf-description">What it is for</label>
-        <input id="shelf-description" className="inp" value={description} onChange={(e) => setDescription(e.target.value)} />
+        <Field id="shelf-name" label="Name" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+        <Field id="shelf-description" label="What it is for" value={description} onChange={(e) => setDescription(e.target.value)} />
         {make.isError && <ProblemBox error={make.error} />}
         <div className="acts">
-          <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+          <Button onClick={() => dialog.hide()}>Cancel</Button>
           <Button type="submit" variant="contained" disabled={make.isPending}>
             Make the shelf
           </Button>
         </div>
       </form>
-    </dialog>
+    </Sheet>
   );
 }

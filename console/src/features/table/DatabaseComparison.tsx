@@ -1,7 +1,9 @@
 /** A compared database: its tables with what became of each, other objects of the schema, and the chosen table in full. */
+
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
 import { useParam } from "../../shell/useRefParam";
 import { told } from "../compare/model";
 import { Inline } from "../compare/Worded";
@@ -29,11 +31,11 @@ export function DatabaseComparison({ tables, findings, ...where }: Props) {
     <div className="cols-database">
       <section className="sheet" aria-label="Tables">
         <div className="ph">
-          <h3>{count(names.length, "table")} in both</h3>
+          <h2 className="h3">{count(names.length, "table")} in both</h2>
         </div>
         <div className="tree" style={{ padding: 0 }}>
           {names.map((name) => (
-            <button key={name} type="button" className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
+            <RowAct key={name} className="find" aria-current={name === chosen} onClick={() => setAsked(name)}>
               <span className="hd">
                 <b className="mono">{name}</b>
                 <span className="cap">{of(name).length ? count(of(name).length, "finding") : "same"}</span>
@@ -41,7 +43,7 @@ export function DatabaseComparison({ tables, findings, ...where }: Props) {
               <span className="sub">
                 <Became table={tables[name] as ComparedTable} />
               </span>
-            </button>
+            </RowAct>
           ))}
         </div>
         {others.length > 0 && (

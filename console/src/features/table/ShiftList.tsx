@@ -1,4 +1,5 @@
 /** How far each column's values moved, the farthest first, against its limit. */
+import { RowAct } from "../../parts/Acts";
 import type { ComparedTable } from "./model";
 
 const WIDTH = 90;
@@ -13,17 +14,12 @@ export function ShiftList({ table, chosen, onChoose }: { table: ComparedTable; c
   return (
     <section className="sheet" aria-label="Shift">
       <div className="ph">
-        <h3>Shift</h3>
+        <h2 className="h3">Shift</h2>
         <span className="r cap">0 same, 1 nothing shared</span>
       </div>
       <div className="shifts">
         {shifts.map((s) => (
-          <button
-            key={s.column}
-            type="button"
-            aria-pressed={s.column === chosen}
-            onClick={() => onChoose(s.column === chosen ? "" : s.column)}
-          >
+          <RowAct key={s.column} aria-pressed={s.column === chosen} onClick={() => onChoose(s.column === chosen ? "" : s.column)}>
             <span className="mono">{s.column}</span>
             <svg width={WIDTH} height="14" aria-hidden="true">
               <rect y="5" width={WIDTH} height="4" fill="var(--sunk)" />
@@ -32,7 +28,7 @@ export function ShiftList({ table, chosen, onChoose }: { table: ComparedTable; c
             </svg>
             <span className="num">{s.value.toFixed(2)}</span>
             {s.beyond && <span className="cap over">over its limit {s.limit}</span>}
-          </button>
+          </RowAct>
         ))}
       </div>
       <p className="cap pad">

@@ -1,9 +1,12 @@
 /** A compared table: rows as bars, schema, each column's values before and after, and the rows that differ in place. */
+
+import { Table } from "@mui/material";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { compareRows, type Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { told } from "../compare/model";
 import { Histogram } from "./Histogram";
 import { type ComparedTable, figure, isNumber, type Lane, lanes, type Row, sameBetween } from "./model";
@@ -36,6 +39,7 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
   const filtered = Boolean(action || column);
   const total = pages.data?.pages[0]?.total ?? (filtered ? rows.length : differing);
   const grid = useRef<HTMLDivElement>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
     // The first column that changed is in sight, however many stand before it.
     const box = grid.current;
@@ -46,7 +50,7 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
     <div className="cols-table">
       <section className="sheet" aria-label="Table">
         <div className="scroll grid" ref={grid} tabIndex={0} role="region" aria-label="Columns and rows that differ">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th scope="row" className="corner">
@@ -107,24 +111,24 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
                 <RowGroup key={`${row.rows[0]} ${row.rows[1]}`} row={row} previous={filtered ? undefined : rows[i - 1]} shown={shown} />
               ))}
             </tbody>
-          </table>
+          </Table>
         </div>
         <p className="foot pad">
           <span>
             {group(rows.length)} of {count(total, "row")} that differ
             {filtered ? `, ${[action, column && `in ${column}`].filter(Boolean).join(" ")}` : ""}
           </span>
-          <span className="seg" role="group" aria-label="Rows shown">
+          <Switch label="Rows shown">
             {["", "changed", "removed", "added"].map((a) => (
-              <button key={a} type="button" aria-pressed={action === a} onClick={() => setAction(a)}>
+              <Part key={a} pressed={action === a} onClick={() => setAction(a)}>
                 {a || "all"}
-              </button>
+              </Part>
             ))}
-          </span>
+          </Switch>
           {pages.hasNextPage && (
-            <button type="button" className="plainbtn" onClick={() => void pages.fetchNextPage()} disabled={pages.isFetchingNextPage}>
+            <TextAct onClick={() => void pages.fetchNextPage()} disabled={pages.isFetchingNextPage}>
               show more rows
-            </button>
+            </TextAct>
           )}
           {all.length > shown.length && (
             <span className="cap">{count(all.length - shown.length, "column")} without a change not shown</span>
@@ -135,7 +139,7 @@ export function TableComparison({ table, findings, shelf, path, from, to, name =
         <ShiftList table={table} chosen={column} onChoose={setColumn} />
         <section className="sheet" aria-label="Findings">
           <div className="ph">
-            <h3>Findings</h3>
+            <h2 className="h3">Findings</h2>
             <span className="cap">{group(findings.length)}</span>
           </div>
           <ul className="plainlist">
@@ -195,9 +199,9 @@ function Counted({ lane, table, chosen, onChoose }: { lane: Lane; table: Compare
   return (
     <>
       {cells.changed > 0 ? (
-        <button type="button" className="plainbtn" aria-pressed={chosen} onClick={onChoose}>
+        <TextAct aria-pressed={chosen} onClick={onChoose}>
           {count(cells.changed, "cell")}
-        </button>
+        </TextAct>
       ) : (
         <span className="cap">none</span>
       )}

@@ -1,4 +1,5 @@
 /** A table alone: each column with its type and its values as bars, and the first rows. */
+import { Table } from "@mui/material";
 import type { TableShown } from "../../api/queries";
 import { count, group } from "../../marks/words";
 import { Histogram } from "./Histogram";
@@ -10,13 +11,13 @@ export function TablePreview({ table }: { table: TableShown }) {
   return (
     <section className={`sheet ${table.numbers ? "sheetgrid" : ""}`} aria-label="Table">
       <div className="ph">
-        <h3>
+        <h2 className="h3">
           {count(table.row_count, "row")}, {count(table.columns.length, "column")}
-        </h3>
+        </h2>
         <span className="cap">the first {group(Math.min(table.row_count, table.rows.length))} are shown</span>
       </div>
       <div className="scroll grid" style={{ maxHeight: "calc(100vh - 330px)" }} tabIndex={0} role="region" aria-label="First rows">
-        <table>
+        <Table>
           <thead>
             <tr>
               {table.numbers && (
@@ -60,7 +61,7 @@ export function TablePreview({ table }: { table: TableShown }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       </div>
     </section>
   );

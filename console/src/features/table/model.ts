@@ -103,5 +103,5 @@ export function sameBetween(one: Row, next: Row): number {
 }
 
 export function isNumber(type: string): boolean {
-  return /^(unsigned |int|bigint|smallint|tinyint|decimal|real|double|float|numeric)/.test(type);
+  return /^(unsigned |u?int\d*\b|integer|hugeint|bigint|smallint|tinyint|decimal|real|double|float|numeric)/.test(type);
 }

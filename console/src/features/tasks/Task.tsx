@@ -1,10 +1,13 @@
 /** One task: where its commits have come to, what they changed, who made them. */
+
+import { Table } from "@mui/material";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Loading, ProblemBox } from "../../shell/states";
 import { task } from "./queries";
 
@@ -28,15 +31,13 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
               {all.address}
             </a>
           )}{" "}
-          <button type="button" className="plainbtn" onClick={onBack}>
-            All tasks
-          </button>
+          <TextAct onClick={onBack}>All tasks</TextAct>
         </span>
       </div>
       {all.total > 0 && (
         <section className="sheet reached" aria-label="Reached">
           <div className="ph">
-            <h3>Reached</h3>
+            <h2 className="h3">Reached</h2>
             <span className="cap">by {count(all.total, "commit")}</span>
           </div>
           <ol>
@@ -49,10 +50,10 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
       {all.artifacts.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Artifacts">
           <div className="ph">
-            <h3>What it changed</h3>
+            <h2 className="h3">What it changed</h2>
             <span className="cap">{count(all.artifacts.length, "artifact")}, strongest effect first</span>
           </div>
-          <table>
+          <Table>
             <thead className="sr">
               <tr>
                 <th>Effect</th>
@@ -78,15 +79,15 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {all.proposals.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Proposals">
           <div className="ph">
-            <h3>Proposals</h3>
+            <h2 className="h3">Proposals</h2>
           </div>
-          <table>
+          <Table>
             <thead className="sr">
               <tr>
                 <th>State</th>
@@ -109,16 +110,16 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {commits.length > 0 && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Commits">
           <div className="ph">
-            <h3>Commits</h3>
+            <h2 className="h3">Commits</h2>
             <span className="cap">newest first</span>
           </div>
-          <table>
+          <Table>
             <thead className="sr">
               <tr>
                 <th>When</th>
@@ -143,14 +144,12 @@ export function Task({ shelf, name, onBack }: { shelf: string; name: string; onB
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older ones
-          </button>{" "}
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>{" "}
           <span className="cap">
             {commits.length} of {all.total} shown
           </span>

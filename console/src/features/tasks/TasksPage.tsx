@@ -1,9 +1,13 @@
 /** Tasks that commits are for; one of them with what it changed and where that has come to. */
-import { Button } from "@mui/material";
+
+import { Button, Table } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { count, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Field } from "../../parts/Field";
+import { Sheet, useSheet } from "../../parts/Sheet";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -54,7 +58,7 @@ export function TasksPage() {
       )}
       {rows.length > 0 && (
         <section className="sheet scroll" aria-label="Tasks">
-          <table>
+          <Table>
             <thead>
               <tr>
                 <th>Task</th>
@@ -67,9 +71,9 @@ export function TasksPage() {
               {rows.map((row) => (
                 <tr key={row.task}>
                   <td>
-                    <button type="button" className="plainbtn" onClick={() => setChosen(row.task)}>
+                    <TextAct onClick={() => setChosen(row.task)}>
                       <b>{row.task}</b>
-                    </button>
+                    </TextAct>
                   </td>
                   <td className="num">{row.commits}</td>
                   <td title={row.last}>{when(row.last)}</td>
@@ -85,14 +89,12 @@ export function TasksPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </section>
       )}
       {found.hasNextPage && (
         <p className="foot">
-          <button type="button" className="plainbtn" onClick={() => void found.fetchNextPage()}>
-            Show older ones
-          </button>
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>
         </p>
       )}
     </Page>
@@ -101,22 +103,22 @@ export function TasksPage() {
 
 function Change({ shelf, now }: { shelf: string; now: Schemas["TaskPage"] }) {
   const queries = useQueryClient();
-  const dialog = useRef<HTMLDialogElement>(null);
+  const dialog = useSheet();
   const [pattern, setPattern] = useState(now.pattern);
   const [address, setAddress] = useState(now.address);
   const change = useMutation({
     mutationFn: () => send<Schemas["TaskPage"]>("PATCH", `shelves/${shelf}/tasks`, { pattern, address }),
     onSuccess: async () => {
-      dialog.current?.close();
+      dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "tasks"] });
     },
   });
   return (
     <>
-      <Button variant="outlined" onClick={() => dialog.current?.showModal()}>
+      <Button variant="outlined" onClick={() => dialog.show()}>
         How tasks are found
       </Button>
-      <dialog ref={dialog} aria-label="How tasks are found" className="linkdialog">
+      <Sheet of={dialog} label="How tasks are found">
         <form
           onSubmit={(e) => {
             e.preventDefault();
@@ -124,31 +126,31 @@ function Change({ shelf, now }: { shelf: string; now: Schemas["TaskPage"] }) {
           }}
         >
           <h2>How tasks are found</h2>
-          <label htmlFor="task-pattern">What an id looks like (a regular expression)</label>
-          <input
+          <Field
             id="task-pattern"
-            className="inp mono"
+            label="What an id looks like (a regular expression)"
+            mono
             placeholder="SK-[0-9]+"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}
           />
-          <label htmlFor="task-address">Where tasks are kept, with {"{task}"} for the id</label>
-          <input
+          <Field
             id="task-address"
-            className="inp mono"
+            label={<>Where tasks are kept, with {"{task}"} for the id</>}
+            mono
             placeholder="https://HOST/tasks/{task}"
             value={address}
             onChange={(e) => setAddress(e.target.value)}
           />
           {change.isError && <ProblemBox error={change.error} />}
           <div className="acts">
-            <Button onClick={() => dialog.current?.close()}>Cancel</Button>
+            <Button onClick={() => dialog.hide()}>Cancel</Button>
             <Button type="submit" variant="contained" disabled={change.isPending}>
               Find tasks
             </Button>
           </div>
         </form>
-      </dialog>
+      </Sheet>
     </>
   );
 }

@@ -1,4 +1,5 @@
 /** What a version was made from, what was made from it, and whether it can be made again. */
+import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { address } from "../../api/client";
@@ -28,12 +29,12 @@ export function LineageView({ shelf, path, at }: { shelf: string; path: string; 
       <div className="cols-lineage">
         <section className="sheet" aria-label="Lineage">
           <div className="ph">
-            <h3>From what it was made to where it came</h3>
+            <h2 className="h3">From what it was made to where it came</h2>
             <span className="r">
-              <a className="plainbtn" href={save("html")} download={`lineage of ${name}.html`}>
+              <a className="textact" href={save("html")} download={`lineage of ${name}.html`}>
                 Save as a page
               </a>
-              <a className="plainbtn" href={save("prov")} download={`lineage of ${name}.prov.json`}>
+              <a className="textact" href={save("prov")} download={`lineage of ${name}.prov.json`}>
                 Save as PROV-JSON
               </a>
             </span>
@@ -50,11 +51,11 @@ export function LineageView({ shelf, path, at }: { shelf: string; path: string; 
         </section>
         <section className="sheet" aria-label="Can it be made again?">
           <div className="ph">
-            <h3>Can it be made again?</h3>
+            <h2 className="h3">Can it be made again?</h2>
           </div>
           <p className="pad">{told.again.sentence}</p>
           {told.again.needs.length > 0 && (
-            <table>
+            <Table>
               <thead>
                 <tr>
                   <th>Needs</th>
@@ -74,7 +75,7 @@ export function LineageView({ shelf, path, at }: { shelf: string; path: string; 
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           )}
         </section>
       </div>

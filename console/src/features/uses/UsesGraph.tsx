@@ -1,9 +1,11 @@
 /** Levels from left to right: `breaks` thick, `alters` thin, a guess dashed; three stations where a box runs. */
+
 import { useEffect, useRef } from "react";
 import { useNavigate } from "react-router";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
+import { RowAct } from "../../parts/Acts";
 import { addressOf, type Box, beside, type Picture, type Uses } from "./model";
 
 const WIDTH = 254;
@@ -50,7 +52,7 @@ export function UsesGraph({ told, drawn, side, at, chosen, onChoose }: Drawn) {
   return (
     <section className="sheet" aria-label={side === "of" ? "What it uses, by level" : "Users by level"}>
       <div className="ph">
-        <h3>{side === "of" ? "What it uses, by level" : "Users by level"}</h3>
+        <h2 className="h3">{side === "of" ? "What it uses, by level" : "Users by level"}</h2>
         <span className="cap">
           {count(side === "of" ? told.uses.length : told.used_by.length, "artifact")}, {count(drawn.lines.length, "connection")}
         </span>
@@ -128,9 +130,8 @@ export function UsesGraph({ told, drawn, side, at, chosen, onChoose }: Drawn) {
             </span>
           </div>
           {drawn.boxes.map((box) => (
-            <button
+            <RowAct
               key={box.id}
-              type="button"
               data-box={box.id}
               className={`usebox ${box.exact ? "" : "guess"}`}
               aria-pressed={box.id === chosen}
@@ -149,7 +150,7 @@ export function UsesGraph({ told, drawn, side, at, chosen, onChoose }: Drawn) {
               </span>
               {box.runs.length > 0 && <Stations runs={box.runs.slice(0, 3)} />}
               <span className="sr">{spoken(box)}</span>
-            </button>
+            </RowAct>
           ))}
           {[...drawn.left].map(([level, left]) => (
             <span key={level} className="cap" style={{ position: "absolute", left: x(level), top: height - 16 }}>

@@ -1,9 +1,12 @@
 /** The same in words: each user with its place, and the version each environment has. */
+
+import { Table } from "@mui/material";
 import { Link } from "react-router";
 import { csvCell } from "../../marks/csv";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { fileName } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { addressOf, nameOf, type UsedOne, type Uses, type Using } from "./model";
 
 interface Listed {
@@ -27,16 +30,14 @@ export function UsesTable({ told, side, at, chosen, onChoose }: Listed) {
   return (
     <section className="sheet usestable" aria-label="Uses as a table">
       <div className="ph">
-        <h3>{side === "of" ? "What it uses" : "Where they run"}</h3>
+        <h2 className="h3">{side === "of" ? "What it uses" : "Where they run"}</h2>
         <span className="cap">{environments.length ? "the version in each environment" : ""}</span>
         <span className="r">
-          <button type="button" className="plainbtn" onClick={save}>
-            Save as CSV
-          </button>
+          <TextAct onClick={save}>Save as CSV</TextAct>
         </span>
       </div>
       <div className="wide">
-        <table>
+        <Table>
           <thead>
             <tr>
               <th className="num">Level</th>
@@ -77,7 +78,7 @@ export function UsesTable({ told, side, at, chosen, onChoose }: Listed) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       </div>
     </section>
   );

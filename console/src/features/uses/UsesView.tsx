@@ -1,8 +1,12 @@
 /** Who uses an artifact or a part of it, level by level; what it uses; where those run. */
+
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { outline, uses as usesQuery } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
+import { CheckField } from "../../parts/CheckField";
+import { Field } from "../../parts/Field";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { LineageView } from "./LineageView";
@@ -28,30 +32,30 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
         {side !== "made" && <PartField key={part} shelf={shelf} path={path} at={at} part={part} onPart={setPart} />}
         {side !== "made" && <span className="cap">Depth</span>}
         {side !== "made" && (
-          <span className="seg" role="group" aria-label="Depth">
+          <Switch label="Depth">
             {DEPTHS.map((one) => (
-              <button key={one} type="button" aria-pressed={depth === one} onClick={() => setDepth(one)}>
+              <Part key={one} pressed={depth === one} onClick={() => setDepth(one)}>
                 {one}
-              </button>
+              </Part>
             ))}
-          </span>
+          </Switch>
         )}
         <span className="cap">Show</span>
-        <span className="seg" role="group" aria-label="Show">
-          <button type="button" aria-pressed={side === "by"} onClick={() => setSide("")}>
+        <Switch label="Show">
+          <Part pressed={side === "by"} onClick={() => setSide("")}>
             Used by
-          </button>
-          <button type="button" aria-pressed={side === "of"} onClick={() => setSide("of")}>
+          </Part>
+          <Part pressed={side === "of"} onClick={() => setSide("of")}>
             Uses
-          </button>
-          <button type="button" aria-pressed={side === "made"} onClick={() => setSide("made")}>
+          </Part>
+          <Part pressed={side === "made"} onClick={() => setSide("made")}>
             Made from
-          </button>
-        </span>
+          </Part>
+        </Switch>
         {side !== "made" && (
-          <label className="check">
-            <input type="checkbox" checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")} /> guesses
-          </label>
+          <CheckField checked={guesses === "on"} onChange={(e) => setGuesses(e.target.checked ? "" : "off")}>
+            guesses
+          </CheckField>
         )}
       </div>
       {side === "made" && <LineageView shelf={shelf} path={path} at={at} />}
@@ -75,10 +79,7 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
           )}
           {found.data.more && depth !== "all" && (
             <p className="cap">
-              There are further levels.{" "}
-              <button type="button" className="plainbtn" onClick={() => setDepth("all")}>
-                Show all
-              </button>
+              There are further levels. <TextAct onClick={() => setDepth("all")}>Show all</TextAct>
             </p>
           )}
           {drawn.boxes.length > 0 && (
@@ -87,7 +88,7 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
           {found.data.missing.length > 0 && (
             <section className="sheet" aria-label="Missing">
               <div className="ph">
-                <h3>Named, but not on this shelf</h3>
+                <h2 className="h3">Named, but not on this shelf</h2>
                 <span className="cap">{count(found.data.missing.length, "name")}</span>
               </div>
               <p className="pad">
@@ -147,12 +148,9 @@ function PartField({
         onPart(typed.trim());
       }}
     >
-      <label className="cap" htmlFor="uses-part">
-        If this goes
-      </label>
-      <input
+      <Field
         id="uses-part"
-        className="inp"
+        label="If this goes"
         list="uses-parts"
         value={typed}
         placeholder="all of it, or a part"
@@ -166,9 +164,7 @@ function PartField({
           <option key={name} value={name} />
         ))}
       </datalist>
-      <button type="submit" className="plainbtn">
-        Show
-      </button>
+      <TextAct type="submit">Show</TextAct>
     </form>
   );
 }

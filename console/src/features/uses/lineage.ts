@@ -34,7 +34,7 @@ export function placed(told: Lineage): {
     const drawn = ids.slice(0, MOST_IN_COLUMN);
     if (ids.length > drawn.length) left.set(column, ids.length - drawn.length);
     const offset = (rows - drawn.length) / 2;
-    drawn.forEach((id, row) => places.set(id, { column, row: row + offset }));
+    for (const [row, id] of drawn.entries()) places.set(id, { column, row: row + offset });
   });
   const lines = told.steps.flatMap((step): [string, string][] => [
     ...step.reads.map((id): [string, string] => [id, step.id]),

@@ -1,4 +1,5 @@
 /** One version of an artifact: what it changed, what it was made of and what was made of it, and what has it. */
+
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
@@ -6,6 +7,7 @@ import { address, type Schemas } from "../../api/client";
 import { shelf, versionPlaces } from "../../api/queries";
 import { Effect, Tick } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -107,7 +109,7 @@ function Changed({ version: v, path, onAll }: { version: Given; path: string; on
     return (
       <section className="sheet" aria-label="What it changed">
         <div className="ph">
-          <h3>What it changed</h3>
+          <h2 className="h3">What it changed</h2>
         </div>
         <p className="pad">
           The first version: {v.kind}, {size(v.size)}.
@@ -122,9 +124,7 @@ function Changed({ version: v, path, onAll }: { version: Given; path: string; on
         {v.made_by.artifacts > 1 && (
           <>
             {" "}
-            <button type="button" className="plainbtn" onClick={onAll}>
-              The other {count(v.made_by.artifacts - 1, "artifact")} of this commit
-            </button>
+            <TextAct onClick={onAll}>The other {count(v.made_by.artifacts - 1, "artifact")} of this commit</TextAct>
           </>
         )}
       </p>
@@ -140,7 +140,7 @@ function Has({ version: v }: { version: Given }) {
   return (
     <section className="sheet" aria-label="Reached">
       <div className="ph">
-        <h3>Where it is</h3>
+        <h2 className="h3">Where it is</h2>
         <span className="cap">
           {here} of {count(v.environments.length, "environment")}
         </span>
@@ -174,7 +174,7 @@ function Near({ version: v, path, at }: { version: Given; path: string; at: stri
   return (
     <section className="sheet" aria-label="Before and after it">
       <div className="ph">
-        <h3>Before and after it</h3>
+        <h2 className="h3">Before and after it</h2>
       </div>
       <ul className="near">
         {v.before.map((near) => (
@@ -213,7 +213,7 @@ function Facts({ version: v }: { version: Given }) {
   return (
     <section className="sheet" aria-label="Part of">
       <div className="ph">
-        <h3>Part of</h3>
+        <h2 className="h3">Part of</h2>
       </div>
       <dl className="facts pad">
         <dt>Commit</dt>

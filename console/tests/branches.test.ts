@@ -1,0 +1,44 @@
+import { describe, expect, test } from "vitest";
+import { arrange, type LineCommit } from "../src/features/branches/lines";
+import { numbers } from "./random";
+
+const commit = (id: string, parents: string[], branches: string[] = []) =>
+  ({ commit: id, parents, branches, author: "ines" }) as LineCommit;
+
+describe("lines of branches", () => {
+  test("main is the ground, a branch leaves it upwards and comes back", () => {
+    const drawn = arrange(
+      [commit("d", ["c", "x"], ["main"]), commit("x", ["b"]), commit("c", ["b"]), commit("b", ["a"]), commit("a", [])],
+      "main",
+    );
+    expect(["a", "b", "c", "d"].map((id) => drawn.placed.get(id)?.lane)).toEqual([0, 0, 0, 0]);
+    expect(drawn.placed.get("x")?.lane).toBe(1);
+    expect(drawn.lanes.find((lane) => lane.lane === 1)).toMatchObject({ from: 1, to: 4, gone: true });
+  });
+
+  test("every commit has one place, none shares it, and time goes to the right", () => {
+    for (let seed = 1; seed <= 40; seed++) {
+      const next = numbers(seed);
+      const commits: LineCommit[] = [];
+      const heads = new Map<string, string>();
+      for (let n = 0; n < 60; n++) {
+        const branch = ["main", "ines/a", "tobias/b", "maren/c"][Math.floor(next() * 4)] ?? "main";
+        const from = heads.get(branch) ?? heads.get("main");
+        const merged = next() < 0.15 ? heads.get("ines/a") : undefined;
+        const parents = [from, merged].filter((id): id is string => Boolean(id));
+        commits.unshift(commit(`c${n}`, [...new Set(parents)]));
+        heads.set(branch, `c${n}`);
+      }
+      for (const [name, id] of heads) commits.find((one) => one.commit === id)?.branches.push(name);
+      const { placed } = arrange(commits, "main");
+      expect(placed.size).toBe(commits.length);
+      const spots = [...placed.values()].map((one) => `${one.x} ${one.lane}`);
+      expect(new Set(spots).size).toBe(spots.length);
+      for (const one of placed.values()) for (const parent of one.commit.parents) expect(placed.get(parent)?.x ?? -1).toBeLessThan(one.x);
+    }
+  });
+
+  test("nothing at all is still a drawing", () => {
+    expect(arrange([], "main")).toMatchObject({ height: 1 });
+  });
+});
