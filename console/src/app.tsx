@@ -15,6 +15,7 @@ import { theme } from "./theme";
 import { variables } from "./tokens";
 
 // Each page is fetched when it is opened.
+const GoTo = lazy(() => import("./shell/GoTo"));
 const VersionPage = lazy(() => import("./features/version/VersionPage").then((page) => ({ default: page.VersionPage })));
 const ArtifactPage = lazy(() => import("./features/artifact/ArtifactPage").then((page) => ({ default: page.ArtifactPage })));
 const BranchesPage = lazy(() => import("./features/branches/BranchesPage").then((page) => ({ default: page.BranchesPage })));
@@ -87,6 +88,9 @@ function Gate() {
   return (
     <>
       <FindKey />
+      <Suspense fallback={null}>
+        <GoTo />
+      </Suspense>
       <Suspense fallback={<Loading what="Opening the page" />}>
         <Routes>
           <Route path="/" element={<ShelvesPage />} />

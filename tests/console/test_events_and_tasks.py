@@ -17,7 +17,7 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.press("Make a webhook")
             self.browser.field("Name").send_keys("builds")
             self.browser.field("Address").send_keys(program.address)
-            self.browser.driver.find_element("xpath", "//label[normalize-space()='commits']/input").click()
+            self.browser.driver.find_element("xpath", "//label[normalize-space()='commits']//input").click()
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Make it and try it")
             self.browser.see("A test event arrived: answered 202.")
@@ -37,7 +37,7 @@ class WebhookPageTests(TwoBrowsersCase):
             program.status = 202
             self.browser.press("Change builds")
             changed = self.browser.driver.find_element("css selector", "[role=dialog]")
-            changed.find_element("xpath", ".//label[normalize-space()='tags']/input").click()
+            changed.find_element("xpath", ".//label[normalize-space()='tags']//input").click()
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Change it and try it")
             self.browser.see("A test event arrived: answered 202.")

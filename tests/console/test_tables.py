@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 
 from everyshelf.demo.ledgers import database_pair
 from everyshelf.demo.tables import mend_sailings, sailings
@@ -57,11 +58,42 @@ class TableTests(ConsoleCase):
         self.assertEqual(self.browser.axe(), [])
         self.page("/artifact?path=counter.sqlite&ref=main")
         self.browser.see("primary key")
-        self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, "tr.profiles svg"))
+        self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, ".gridhead svg"))
 
     def test_a_table_alone_shows_its_columns_values(self) -> None:
         self.put({"sailings.csv": sailings(34)})
         self.page("/artifact?path=sailings.csv&ref=main")
         self.browser.see("952 rows")
-        self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, "tr.profiles svg")) == 9)
+        self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, ".gridhead svg")) == 9)
         self.assertEqual(self.browser.axe(), [])
+
+    def test_a_page_of_a_sorted_table_is_read_and_shared_by_its_address(self) -> None:
+        rows = "".join(f"Z{n % 10:02},{n},{(n * 7919) % 100_003}\n" for n in range(95_000))
+        self.put({"fares.csv": f"zone,ticket,paid\n{rows}".encode()})
+        self.page("/artifact?path=fares.csv")
+        self.browser.see("95\u202f000 rows, 3 columns")
+        head = self.browser.wait_for(
+            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, "[role=columnheader][data-field=paid]")
+        )
+        head.click()
+        self.browser.wait_for(lambda: "sort=paid" in self.browser.driver.current_url)
+        box = self.browser.field("Go to row")
+        box.send_keys("89901", Keys.ENTER)
+        self.browser.see("89,901–90,000 of 95,000")
+        order = sorted(((n * 7919) % 100_003, n) for n in range(95_000))
+        cell = "[role=gridcell][data-field=ticket]"
+        self.browser.wait_for(
+            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, cell).text == str(order[89_900][1])
+        )
+        self.browser.open(self.browser.driver.current_url)
+        self.browser.see("89,901–90,000 of 95,000")
+        self.browser.type_into("Value of the condition", "Z03")
+        self.browser.press("Only such rows")
+        self.browser.see("9\u202f500 rows of 95\u202f000, 3 columns")
+        self.browser.wait_for(
+            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, "[role=gridcell][data-field=zone]").text == "Z03"
+        )
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("remove the condition zone is Z03")
+        self.browser.see("95\u202f000 rows, 3 columns")
+        self.assertEqual(self.browser.complaints(), [])

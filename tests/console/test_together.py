@@ -56,7 +56,7 @@ class TwoBrowsersCase(ConsoleCase):
         browser.see("Every edit is saved into your draft")
         tree = browser.driver.find_element(By.CSS_SELECTOR, ".fields .tree")
         next(b for b in tree.find_elements(By.TAG_NAME, "button") if b.text.split("\n")[-1] == part).click()
-        browser.wait_for(lambda: browser.driver.find_element(By.CSS_SELECTOR, ".fields h2").text == part)
+        browser.wait_for(lambda: browser.driver.find_element(By.CSS_SELECTOR, ".fields h2:not(.h3)").text == part)
         box = browser.field(label)
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys(value, Keys.TAB)

@@ -60,6 +60,7 @@ ROWS: dict[str, Row] = {
     "artifact_file": Row("reader", query=A),
     "artifacts_zip": Row("reader"),
     "artifact_cells": Row("reader", query=T),
+    "artifact_rows": Row("reader", query=T),
     "contents_get": Row("reader", path={"identity": "{content}"}),
     "contents_missing": Row("reader", body={"ids": ["{content}"]}),
     "contents_read_many": Row("reader", body={"ids": ["{content}"]}),

@@ -21,6 +21,7 @@ from selenium.common.exceptions import (
 )
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
@@ -108,8 +109,14 @@ class Browser:
 
     def type_into(self, label: str, text: str) -> None:
         box = self.field(label)
-        box.clear()
+        self.empty(box)
         box.send_keys(text)
+
+    @staticmethod
+    def empty(box: WebElement) -> None:
+        """Take out what is typed there as a person would: the driver's own way tells the page nothing."""
+        box.send_keys(Keys.CONTROL, "a")
+        box.send_keys(Keys.DELETE)
 
     def button(self, name: str, within: str = "") -> WebElement:
         script = """
@@ -149,11 +156,7 @@ class Browser:
         found = self.driver.execute_async_script(
             "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"
         )
-        return [
-            f"{v['id']}: {v['help']} at {n['target']}"
-            for v in found
-            for n in v["nodes"][:3]
-        ]
+        return [f"{v['id']}: {v['help']} at {n['target']}" for v in found for n in v["nodes"][:3]]
 
     def picture(self, path: Path) -> None:
         time.sleep(0.3)

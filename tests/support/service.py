@@ -75,7 +75,7 @@ class Service:
     def _wait(self) -> None:
         assert self.process is not None
         with Client(self.address, timeout_seconds=5) as client:
-            for _ in range(600):
+            for _ in range(6_000):  # a busy machine takes its time; a service that ended is noticed at once
                 if self.process.poll() is not None:
                     raise AssertionError(f"the service ended: {(self.data / 'log.txt').read_text()[-2000:]}")
                 try:

@@ -35,7 +35,7 @@ function csrf(): string {
 
 /** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
 export const WORKED_OUT = "everyshelf:worked-out";
-const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading", "compare.pending"];
+const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading", "rows.reading", "compare.pending"];
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 
@@ -86,7 +86,12 @@ export function address(path: string, query: Record<string, string | number | un
 }
 
 export async function get<T>(path: string, query?: Record<string, string | number | undefined>): Promise<T> {
-  const response = await answer(() => fetch(address(path, query), { headers: { Accept: "application/json" } }));
+  return getFrom<T>(address(path, query));
+}
+
+/** What an address of the service answers; see `address`. */
+export async function getFrom<T>(whole: string): Promise<T> {
+  const response = await answer(() => fetch(whole, { headers: { Accept: "application/json" } }));
   return (await response.json()) as T;
 }
 

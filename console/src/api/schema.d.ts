@@ -546,6 +546,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/artifact/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return rows of a table of any size, sorted by columns and with conditions on them
+         * @description Return rows of a table of any size, sorted by columns and with conditions on them. A large table is read by a
+         *     job first (`rows.reading`).
+         */
+        get: operations["artifact_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/artifact/text": {
         parameters: {
             query?: never;
@@ -5260,6 +5281,15 @@ export interface components {
             /** @default null */
             numbers?: number[] | null;
         };
+        /** @description A page of a table, from the row ``start`` (from 0) in the order asked for: cells as texts, null where there is none. ``numbers``: where each row is in the table, from 1; ``total``: how many rows the conditions leave, of ``row_count`` in all. */
+        TableRows: {
+            columns: components["schemas"]["ColumnType"][];
+            rows: (string | null)[][];
+            numbers: number[];
+            start: number;
+            total: number;
+            row_count: number;
+        };
         /** @description The columns of both sides, in their order. */
         TableSchema: {
             before: components["schemas"]["ColumnType"][];
@@ -7867,6 +7897,93 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["VersionPlaces"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    artifact_rows: {
+        parameters: {
+            query: {
+                /**
+                 * @description How many rows; 100 if left out, at most 1000.
+                 * @example 100
+                 */
+                count?: number;
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description A column; with a minus before it the other way round.
+                 * @example []
+                 */
+                sort?: string[];
+                /**
+                 * @description How many rows to pass over; 0 if left out.
+                 * @example 1
+                 */
+                start?: number;
+                /**
+                 * @description Which table, of a database.
+                 * @example fares
+                 */
+                table?: string;
+                /**
+                 * @description Version of the artifact instead of a ref.
+                 * @example 4
+                 */
+                version?: number;
+                /**
+                 * @description A condition, COLUMN TEST VALUE; tests: is empty, is not empty, is not, is, contains, over, under.
+                 * @example []
+                 */
+                where?: string[];
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "columns": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "type": "column"
+                     *         }
+                     *       ],
+                     *       "rows": [
+                     *         []
+                     *       ],
+                     *       "numbers": [
+                     *         1
+                     *       ],
+                     *       "start": 1,
+                     *       "total": 1,
+                     *       "row_count": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["TableRows"];
                 };
             };
             400: components["responses"]["Problem400"];

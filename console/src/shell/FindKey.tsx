@@ -1,22 +1,14 @@
 /** The key / opens Find from every page, for the shelf that is open. */
 import { useEffect } from "react";
 import { useLocation, useNavigate } from "react-router";
+import { isPlain, isTyping } from "./keys";
 
 export function FindKey() {
   const go = useNavigate();
   const { pathname } = useLocation();
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
-      const at = event.target as HTMLElement;
-      if (
-        event.key !== "/" ||
-        event.ctrlKey ||
-        event.metaKey ||
-        event.altKey ||
-        at.isContentEditable ||
-        ["INPUT", "TEXTAREA", "SELECT"].includes(at.tagName)
-      )
-        return;
+      if (event.key !== "/" || !isPlain(event) || isTyping(event)) return;
       event.preventDefault();
       void go(findAddress(/^\/s\/([^/]+)/.exec(pathname)?.[1]));
     };

@@ -1,6 +1,6 @@
 /** The ref chooser: branches, tags, a commit or a date; type to narrow. */
 
-import { Autocomplete, Popover, type PopperProps, TextField } from "@mui/material";
+import { Autocomplete, Popover, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { branches, environments, tags } from "../api/queries";
@@ -8,6 +8,7 @@ import { usePending } from "../features/pending/pending";
 import { when } from "../marks/words";
 import { RowAct } from "../parts/Acts";
 import { Field } from "../parts/Field";
+import { GroupInPlace, InPlace } from "../parts/InPlace";
 import { narrowed, type RefRow } from "./refs";
 
 export { isReadOnly } from "./refs";
@@ -52,11 +53,6 @@ export function RefChooser({ shelf, value, label, onChoose }: Props) {
       </Popover>
     </>
   );
-}
-
-/** The list is a part of the menu, not a second one over it. */
-function InPlace({ children }: PopperProps) {
-  return <div className="inplace">{typeof children === "function" ? null : children}</div>;
 }
 
 function RefList({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) => void }) {
@@ -108,12 +104,9 @@ function RefList({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) =
         noOptionsText="No branch, tag or environment has these words in its name."
         slots={{ popper: InPlace }}
         renderGroup={({ key, group, children }) => (
-          <li key={key} role="group" aria-label={group}>
-            <div className="cap" aria-hidden="true">
-              {group}
-            </div>
-            <ul role="presentation">{children}</ul>
-          </li>
+          <GroupInPlace key={key} name={group}>
+            {children}
+          </GroupInPlace>
         )}
         renderOption={({ key, ...rest }, row) => (
           <li key={key} {...rest}>

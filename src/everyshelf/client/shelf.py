@@ -39,7 +39,7 @@ from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
-from everyshelf.core.answers.tables import RowPage
+from everyshelf.core.answers.tables import RowPage, TableRows
 
 Progress = Callable[[Job], None]
 _PAGE = 1000
@@ -209,6 +209,27 @@ class ShelfClient(
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
         return self._transport.get(f"{self._base}/artifact/outline", OutlineAnswer, path=path, ref=ref, version=version)
+
+    def rows(
+        self,
+        path: str,
+        ref: str | None = None,
+        version: int | None = None,
+        *,
+        table: str = "",
+        start: int = 0,
+        count: int = 100,
+        sort: Sequence[str] = (),
+        where: Sequence[str] = (),
+    ) -> TableRows:
+        """Some rows of a table of any size; waits for the job that reads a large one first.
+
+        ``sort``: columns, with a minus before the name the other way round; ``where``: conditions such as
+        ``fare over 10``, which all hold; ``table``: which one, of a database.
+        """
+        given = {"path": path, "ref": ref, "version": version, "table": table, "start": start, "count": count}
+        wanted = {**given, "sort": list(sort), "where": list(where)}
+        return self._transport.get(f"{self._base}/artifact/rows", TableRows, **wanted)
 
     def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""

@@ -1,5 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
+import { lazy } from "react";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
@@ -38,6 +39,9 @@ const VIEWS = {
 const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document", "spreadsheet"];
 /** Kinds that are changed in programs of their own, and brought here. */
 const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
+/** Larger tables are shown without bars over their columns. */
+const MOST_PROFILED = 32_000_000;
+const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
 const DRAWN = ["pipeline", "workflow"];
 
 export function ArtifactPage() {
@@ -57,8 +61,10 @@ export function ArtifactPage() {
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({
     ...outline(key, path, at, version || undefined),
-    enabled: (view === "outline" || view === "graph") && !waiting,
+    enabled: (view === "outline" || view === "graph") && !waiting && (found.data?.size ?? 0) <= MOST_PROFILED,
   });
+  // Rows are there before the columns are described; a file that turns out to be no table has an outline of its own.
+  const asRows = found.data?.kind === "dataset" && !parts.isError && (!parts.data || parts.data.table !== null);
   const all = useQuery(summary(key, at));
   const { keep, problem } = usePending(key);
   const name = found.data?.name ?? path.split("/").pop() ?? "";
@@ -166,10 +172,18 @@ export function ArtifactPage() {
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
+          {view === "outline" && asRows && (
+            <RowsGrid of={{ shelf: key, path, at, version: version || undefined }} table="" profiles={parts.data?.table?.profiles} />
+          )}
           {view === "outline" &&
             !waiting &&
+            !asRows &&
             (parts.data ? (
-              <OutlineView outline={parts.data} onText={() => setView("text")} />
+              <OutlineView
+                outline={parts.data}
+                of={{ shelf: key, path, at, version: version || undefined }}
+                onText={() => setView("text")}
+              />
             ) : parts.isError ? (
               <ProblemBox error={parts.error} />
             ) : (

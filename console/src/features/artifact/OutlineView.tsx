@@ -1,11 +1,14 @@
 /** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
 
-import { useMemo, useState } from "react";
+import { lazy, useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
 import { RowAct, TextAct } from "../../parts/Acts";
 import { TensorList } from "../model/TensorList";
+import type { OfTable } from "../table/queries";
 import { TablePreview } from "../table/TablePreview";
+
+const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
 
 interface Row {
   part: Part;
@@ -20,8 +23,8 @@ function flat(parts: Part[], depth: number, closed: Set<string>, out: Row[]): Ro
   return out;
 }
 
-export function OutlineView({ outline, onText }: { outline: Outline; onText: () => void }) {
-  if (outline.table) return <TablePreview table={outline.table} />;
+export function OutlineView({ outline, of, onText }: { outline: Outline; of: OfTable; onText: () => void }) {
+  if (outline.table) return <RowsGrid of={of} table="" profiles={outline.table.profiles} />;
   if (outline.parts.length === 0 && Object.keys(outline.fields ?? {}).length === 0) {
     return (
       <div className="sheet empty">
@@ -36,7 +39,7 @@ export function OutlineView({ outline, onText }: { outline: Outline; onText: () 
         <RootFields outline={outline} />
       </section>
     );
-  return <TreeView outline={outline} />;
+  return <TreeView outline={outline} of={of} />;
 }
 
 /** The first part that says something of its own: not a mere list. */
@@ -46,7 +49,7 @@ function firstTold(parts: Part[]): Part | null {
   return first.type === "list" && first.parts[0] ? first.parts[0] : first;
 }
 
-function TreeView({ outline }: { outline: Outline }) {
+function TreeView({ outline, of }: { outline: Outline; of: OfTable }) {
   const [chosen, setChosen] = useState<Part | null>(firstTold(outline.parts));
   const [closed, setClosed] = useState<Set<string>>(new Set());
   const rows = useMemo(() => flat(outline.parts, 0, closed, []), [outline, closed]);
@@ -66,7 +69,8 @@ function TreeView({ outline }: { outline: Outline }) {
     }
   };
   const holder = chosen ? (/^\/(?:table|sheet):(.*?)(\/|$)/.exec(chosen.path)?.[1] ?? "") : "";
-  const table = outline.tables?.[holder.replace(/%2F/g, "/")];
+  const name = holder.replace(/%2F/g, "/");
+  const table = outline.tables?.[name];
   return (
     <div className="cols2">
       <section className="sheet" aria-label="Outline">
@@ -104,7 +108,8 @@ function TreeView({ outline }: { outline: Outline }) {
             <h2 className="h3">Part</h2>
           </div>
           {chosen ? <PartDetail part={chosen} /> : <RootFields outline={outline} />}
-          {table && <TablePreview table={table} />}
+          {table?.numbers && <TablePreview table={table} />}
+          {table && !table.numbers && <RowsGrid key={name} of={of} table={name} profiles={table.profiles} />}
         </section>
         {outline.model && <TensorList tensors={outline.model.tensors} values={outline.model.values} />}
       </div>

@@ -113,7 +113,7 @@ export function CellEditor({ table, onEdit }: Props) {
       >
         <Table role="presentation">
           <thead>
-            <tr>
+            <tr role="row">
               <th className="corner" role="columnheader">
                 <span className="cap">row</span>
               </th>
@@ -129,8 +129,8 @@ export function CellEditor({ table, onEdit }: Props) {
           <tbody>
             {top > 0 && <tr style={{ height: top }} aria-hidden="true" />}
             {shown.map(({ index }) => (
-              <tr key={index} aria-rowindex={index + 1}>
-                <th className="corner">
+              <tr key={index} role="row" aria-rowindex={index + 1}>
+                <th className="corner" role="rowheader">
                   <span className="cap">{index + 1}</span>
                 </th>
                 {table.columns.map((c, column) => {
@@ -141,7 +141,6 @@ export function CellEditor({ table, onEdit }: Props) {
                     <td
                       key={c}
                       id={`cell-${index}-${column}`}
-                      // biome-ignore lint/a11y/noNoninteractiveElementToInteractiveRole: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
                       role="gridcell"
                       aria-selected={here}
                       className={`${here ? "here" : ""} ${changed.has(`${index} ${column}`) ? "cell" : ""}`}

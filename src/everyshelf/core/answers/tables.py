@@ -157,6 +157,23 @@ class TablePreview(Answer):
     numbers: list[int] | None = None
 
 
+# What a condition on a column may ask, the longer ones first.
+ROW_TESTS = ("is empty", "is not empty", "is not", "is", "contains", "over", "under")
+
+
+class TableRows(Answer):
+    """A page of a table, from the row ``start`` (from 0) in the order asked for: cells as texts, null where there is
+    none. ``numbers``: where each row is in the table, from 1; ``total``: how many rows the conditions leave, of
+    ``row_count`` in all."""
+
+    columns: list[ColumnType]
+    rows: list[list[str | None]]
+    numbers: list[int]
+    start: int
+    total: int
+    row_count: int
+
+
 class ColumnFacts(Answer):
     """A column as its reader knows it; see ``tables.columns.Column``."""
 

@@ -97,6 +97,24 @@ class ReadRows(Request, tag="page"):
     table: str = ""
 
 
+class KeepTable(Request, tag="keep-table"):
+    """Keep a table in ``output`` so that it can be paged; ``table``: which one, of a database."""
+
+    file: FileAt
+    output: str
+    table: str = ""
+
+
+class ReadTable(Request, tag="read-table"):
+    """Read a page of a kept table, sorted by columns and with conditions on them."""
+
+    file: FileAt
+    start: int
+    count: int
+    sort: list[str] = []
+    where: list[str] = []
+
+
 class PutBindings(Request, tag="bind"):
     """Put the values of an environment into an artifact. The bytes go through the pipe, never to a file: values may be
     secret."""
@@ -237,6 +255,8 @@ AnyRequest = (
     | FindPlaces
     | Fingerprint
     | ReadRows
+    | KeepTable
+    | ReadTable
     | PutBindings
     | ReadMetrics
     | ReadResults

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.drawings import Drawing
@@ -13,7 +13,7 @@ from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPar
 from everyshelf.core.answers.find import Places
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
-from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint
+from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint, TableRows
 from everyshelf.core.answers.uses import FileReferences, UsePlace
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
 from everyshelf.core.compare.options import CompareOptions
@@ -34,6 +34,9 @@ from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 from everyshelf.core.tables.given import Given, given_at
 from everyshelf.core.uses.places import uses_of
+
+if TYPE_CHECKING:
+    from everyshelf.core.tables.engine import Engine
 
 _MOST_TEXT = 4 * 1024 * 1024
 _PARSED_RULES: dict[str, Rules] = {}
@@ -205,6 +208,43 @@ def _page(request: messages.ReadRows, rules: Rules) -> RowPage:
         return RowPage(rows=[], total=0, start=request.start)
     with borrowed_engine() as engine:
         return page(engine, path, request.start, request.count, action=request.action, column=request.column)
+
+
+def _keep_table(request: messages.KeepTable, rules: Rules) -> int:
+    """How many rows the table has."""
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.paging import keep_table
+    from everyshelf.core.tables.sources import open_table
+
+    given, output = _given(request.file), Path(request.output)
+    found = table_of_folder(given) if given.files else recognise_given(given, rules)
+    with borrowed_engine() as engine:
+        if found is not None and found.format == "sqlite":
+            return _keep_table_of_database(engine, given, request.table, output)
+        if found is None or not is_table(found):
+            raise UnreadableError(f"{given.name} is not a table", code="rows.no_table")
+        return keep_table(engine, open_table(engine, given, found.format), output)
+
+
+def _keep_table_of_database(engine: Engine, given: Given, name: str, output: Path) -> int:
+    from everyshelf.core.tables.databases import opened, read_schema, table_source
+    from everyshelf.core.tables.paging import keep_table
+
+    with opened(given, engine.folder) as connection:
+        tables = read_schema(connection).tables
+        if name not in tables:
+            said = ", ".join(list(tables)[:20]) or "none"
+            raise UnreadableError(f"{given.name} has no table {name!r}; its tables: {said}", code="rows.no_table")
+        return keep_table(engine, table_source(engine, connection, tables[name]), output)
+
+
+def _read_table(request: messages.ReadTable, rules: Rules) -> TableRows:
+    from everyshelf.core.tables.engine import borrowed_engine
+    from everyshelf.core.tables.paging import rows_of
+
+    with borrowed_engine() as engine:
+        path = Path(request.file.path)
+        return rows_of(engine, path, request.start, request.count, sort=request.sort, where=request.where)
 
 
 def _cells(request: messages.ReadCells, rules: Rules) -> CellsAnswer:
@@ -401,6 +441,7 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.Fingerprint: _fingerprint,
     messages.FoldFile: _fold,
     messages.FollowParts: _follow,
+    messages.KeepTable: _keep_table,
     messages.LinesBetween: _lines,
     messages.MergeFiles: _merge,
     messages.OutlineFile: _outline,
@@ -409,6 +450,7 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.ReadMetrics: _measured,
     messages.ReadResults: _results,
     messages.ReadRows: _page,
+    messages.ReadTable: _read_table,
     messages.RecogniseFiles: _recognise,
     messages.RecogniseFolder: _recognise_folder,
     messages.RowsBetween: _row_blocks,

@@ -30,7 +30,7 @@ from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPar
 from everyshelf.core.answers.find import Places, PlaceText
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
-from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableAnswer, TableFingerprint
+from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableAnswer, TableFingerprint, TableRows
 from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, UsePlace, WantedPart
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.result import as_bytes
@@ -334,6 +334,19 @@ class Worker:
         file = FileAt("", str(path))
         request = messages.ReadRows(file=file, start=start, count=count, action=action, column=column, table=table)
         return self._ask(request, RowPage)
+
+    def keep_table(
+        self, file: FileAt, output: Path, *, table: str = "", rules: str = "", tick: Callable[[], None] | None = None
+    ) -> int:
+        """Keep a table in a file that ``table_rows`` reads by pages; gives how many rows it has. Raises
+        ``UnreadableError`` (rows.no_table) and ``LimitError``."""
+        request = messages.KeepTable(rules=rules, file=file, output=str(output), table=table)
+        return self._ask(request, int, tick, WHOLE_SECONDS)
+
+    def table_rows(self, path: Path, start: int, count: int, *, sort: list[str], where: list[str]) -> TableRows:
+        """A page of a kept table (see ``tables.paging``). Raises ``InvalidError`` and ``LimitError``."""
+        file = FileAt("", str(path))
+        return self._ask(messages.ReadTable(file=file, start=start, count=count, sort=sort, where=where), TableRows)
 
     def recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
         """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is

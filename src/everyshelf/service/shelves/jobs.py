@@ -15,6 +15,8 @@ from everyshelf.service.shelves.actions.long_commits import KIND, make_long_comm
 from everyshelf.service.shelves.actions.merge_plan import work_out
 from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.refs import resolve
+from everyshelf.service.shelves.actions.table_rows import KIND as ROWS
+from everyshelf.service.shelves.actions.table_rows import keep_rows
 from everyshelf.service.shelves.actions.verify import verify_shelf
 from everyshelf.service.shelves.models import Commit
 
@@ -69,6 +71,15 @@ def commit(run: Run) -> dict[str, Any] | None:
 def merge(run: Run) -> dict[str, Any] | None:
     """Work out a merge that takes long; who asks again finds the answer in the records."""
     return work_out(run)
+
+
+@job_kind(ROWS, resumes=True)
+def rows(run: Run) -> dict[str, Any] | None:
+    """Keep a large table so that it can be paged."""
+    given = run.parameters
+    entry = Entry(given["path"].rpartition("/")[2], given["type"], given["content"], given["size"])
+    count = keep_rows(given["path"], entry, given["rules"], given["table"], lambda: run.progress(0, 1, given["path"]))
+    return {"rows": count}
 
 
 @job_kind("verify", resumes=True)

@@ -38,10 +38,11 @@ def take_in(part: Path, file: Path) -> None:
     """Put what was written under the name ``part`` in its place, and make room."""
     for written in files_at(part):
         written.replace(written.with_name(written.name.replace(part.name, file.name, 1)))
-    _make_room(file)
+    make_room(file)
 
 
-def _make_room(newest: Path) -> None:
+def make_room(newest: Path) -> None:
+    """Remove what was looked at longest ago until the rest fits; never ``newest``."""
     held = []
     for path in newest.parent.glob("*.parquet*"):
         with contextlib.suppress(OSError):  # another process may have made room first

@@ -12,6 +12,7 @@ from rest_framework.response import Response
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.answers.tables import ROW_TESTS, TableRows
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history.trees import Entry
@@ -27,6 +28,7 @@ from everyshelf.service.shelves.actions import (
     listing,
     outlines,
     recording,
+    table_rows,
     unfolding,
     zipping,
 )
@@ -205,6 +207,46 @@ class ArtifactCellsView(_ArtifactView):
         _, _, path, entry, _ = self.located(request, shelf)
         cells = editing.cells_of(path, entry)
         return Response(ArtifactCells(content=entry.id, columns=cells.columns, rows=cells.rows, note=cells.note))
+
+
+class ArtifactRowsView(_ArtifactView):
+    """The rows of a table."""
+
+    @extend_schema(
+        operation_id="artifact_rows",
+        responses=answered(TableRows),
+        parameters=[
+            PATH,
+            REF,
+            VERSION,
+            OpenApiParameter("table", str, description="Which table, of a database."),
+            OpenApiParameter("start", int, description="How many rows to pass over; 0 if left out."),
+            OpenApiParameter("count", int, description="How many rows; 100 if left out, at most 1000."),
+            OpenApiParameter(
+                "sort", str, many=True, description="A column; with a minus before it the other way round."
+            ),
+            OpenApiParameter(
+                "where",
+                str,
+                many=True,
+                description=f"A condition, COLUMN TEST VALUE; tests: {', '.join(ROW_TESTS)}.",
+            ),
+        ],
+    )
+    def get(self, request: Any, shelf: str) -> Response:
+        """Return rows of a table of any size, sorted by columns and with conditions on them. A large table is read by a
+        job first (`rows.reading`)."""
+        caller, found = self.shelf(request, shelf)
+        _, at, path, entry, _ = self.located(request, shelf)
+        given = request.query_params
+        wanted = table_rows.WantedRows(
+            number_of(request, "start", 0),
+            number(request, "count", 100),
+            given.getlist("sort"),
+            given.getlist("where"),
+            given.get("table", ""),
+        )
+        return Response(table_rows.rows_of(caller, found, path, entry, recording.rules_at(at.root), wanted))
 
 
 class EditView(ShelfView):

@@ -37,6 +37,7 @@ urlpatterns = [
     path(f"{_S}/artifact/drawing", artifacts.ArtifactDrawingView.as_view()),
     path(f"{_S}/artifact/unfolded", artifacts.ArtifactPartsView.as_view()),
     path(f"{_S}/artifact/unfolded/file", artifacts.ArtifactPartsFileView.as_view()),
+    path(f"{_S}/artifact/rows", artifacts.ArtifactRowsView.as_view()),
     path(f"{_S}/artifact/cells", artifacts.ArtifactCellsView.as_view()),
     path(f"{_S}/artifact/text", artifacts.ArtifactTextView.as_view()),
     path(f"{_S}/artifact/file", artifacts.ArtifactFileView.as_view()),

@@ -1,0 +1,21 @@
+/** Keys that work on every page, unless something is being typed. */
+
+export function isTyping(event: KeyboardEvent): boolean {
+  const at = event.target as HTMLElement;
+  return at.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(at.tagName);
+}
+
+export function isPlain(event: KeyboardEvent): boolean {
+  return !(event.ctrlKey || event.metaKey || event.altKey);
+}
+
+/** What the keys do, for the list that shows them. */
+export const KEYS: [string, string][] = [
+  ["/", "find words on the shelf, or on all of them"],
+  [";", "go to any page, act or artifact by typing"],
+  ["↑ ↓", "rows of a list, parts of an outline, findings"],
+  ["← →", "spines of the strip, steps of a graph"],
+  ["Enter", "open or choose"],
+  ["Esc", "close, or leave as it was"],
+  ["1 2 3 4", "settle: target, source, both, edited"],
+];

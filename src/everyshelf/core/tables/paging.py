@@ -1,0 +1,206 @@
+"""A table of any size by pages: kept once as a columnar file, then read anywhere, sorted by columns and filtered.
+
+The kept file has the row number ``r`` (from 1) and the cells ``c0``, ``c1`` … in groups of few rows, so that a page is
+read without the rest of the file. What its columns are stands in the file's own key and value metadata (Apache Parquet
+format, ``FileMetaData.key_value_metadata``). An order, that is the numbers of the rows that a filter leaves as they are
+sorted, is kept in a file beside it: the first page of one takes a look at all rows, the others do not.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import uuid
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from everyshelf.core.answers.tables import ROW_TESTS, ColumnFacts, ColumnType, TableRows
+from everyshelf.core.errors import InvalidError
+from everyshelf.core.tables.columns import NUMBERS, Column, Source
+from everyshelf.core.tables.engine import Engine, literal
+from everyshelf.core.tables.expressions import plain_text, shown
+
+MOST_ROWS = 1_000  # of a page
+_GROUP_ROWS = 16_384
+_ABOUT = "everyshelf.columns"
+# What a columnar file gives back as it was; all else is kept as its text.
+_KEPT_AS_IS = frozenset(
+    [
+        "TINYINT",
+        "SMALLINT",
+        "INTEGER",
+        "BIGINT",
+        "UTINYINT",
+        "USMALLINT",
+        "UINTEGER",
+        "UBIGINT",
+        "FLOAT",
+        "DOUBLE",
+        "VARCHAR",
+        "DATE",
+        "TIME",
+        "TIMESTAMP",
+        "BOOLEAN",
+        "BLOB",
+    ]
+) | {"TIMESTAMP WITH TIME ZONE"}
+
+
+class _About(msgspec.Struct):
+    columns: list[ColumnFacts]
+    row_count: int
+
+
+def keep_table(engine: Engine, source: Source, path: Path) -> int:
+    """Write a table to ``path`` so that it can be paged; gives how many rows it has. Raises ``UnreadableError``."""
+    cells, facts = [], []
+    for place, column in enumerate(source.columns):
+        is_kept = column.engine_type in _KEPT_AS_IS or column.engine_type.startswith("DECIMAL")
+        cell = f"c{place}" if is_kept else f"{shown(column, f'c{place}')} AS c{place}"
+        cells.append(cell)
+        facts.append(
+            ColumnFacts(
+                name=column.name,
+                engine_type=column.engine_type if is_kept else "VARCHAR",
+                family=column.family,
+                spelling=column.spelling if is_kept else "",
+                declared=column.declared,
+                said=column.told_type,
+            )
+        )
+    about = msgspec.json.encode(_About(facts, source.row_count)).decode()
+    part = _part_of(path)
+    engine.run(
+        f"COPY (SELECT {', '.join(['r', *cells])} FROM {source.relation}) TO {literal(str(part))} (FORMAT parquet, "
+        f"COMPRESSION zstd, ROW_GROUP_SIZE {_GROUP_ROWS}, KV_METADATA {{{literal(_ABOUT)}: {literal(about)}}})"
+    )
+    part.replace(path)
+    return source.row_count
+
+
+def rows_of(
+    engine: Engine, path: Path, start: int, count: int, *, sort: Sequence[str] = (), where: Sequence[str] = ()
+) -> TableRows:
+    """A page of a kept table, from its row ``start`` (from 0) in the order wanted.
+
+    ``sort``: columns, the most important first; with a minus before the name the other way round. ``where``: conditions
+    that all hold, each ``COLUMN TEST VALUE`` with a test of ``ROW_TESTS``. Cells that hold nothing come last. Raises
+    ``InvalidError`` (rows.column, rows.condition) for what does not fit the table.
+    """
+    about = _about(engine, path)
+    columns = [Column(f.name, f.engine_type, f.family, f.spelling, f.declared, f.said) for f in about.columns]
+    tests = [_condition(columns, condition) for condition in where]
+    order = [_order(columns, name) for name in sort]
+    count = min(count, MOST_ROWS)
+    table = f"read_parquet([{literal(str(path))}], hive_partitioning=false)"
+    if not tests and not order:
+        total, numbers = about.row_count, list(range(start + 1, min(start + count, about.row_count) + 1))
+        chosen = f"r BETWEEN {start + 1} AND {start + count}"
+    else:
+        total, numbers = _numbers(engine, path, table, order, tests, start, count)
+        chosen = f"r IN ({', '.join(map(str, numbers))})" if numbers else "false"
+    cells = ", ".join(f"CAST({shown(column, f'c{i}')} AS VARCHAR)" for i, column in enumerate(columns))
+    found = {row[0]: row[1] for row in engine.rows(f"SELECT r, [{cells}] FROM {table} WHERE {chosen}")}
+    return TableRows(
+        columns=[ColumnType(name=column.name, type=column.told_type) for column in columns],
+        rows=[found[number] for number in numbers],
+        numbers=numbers,
+        start=start,
+        total=total,
+        row_count=about.row_count,
+    )
+
+
+def _about(engine: Engine, path: Path) -> _About:
+    query = f"SELECT decode(value) FROM parquet_kv_metadata({literal(str(path))}) WHERE decode(key) = {literal(_ABOUT)}"
+    return msgspec.json.decode(engine.row(query)[0], type=_About)
+
+
+def _numbers(
+    engine: Engine, path: Path, table: str, order: list[str], tests: list[str], start: int, count: int
+) -> tuple[int, list[int]]:
+    """How many rows are left, and the numbers of those on the page; all of them are kept for the next page."""
+    asked = f"SELECT r FROM {table} WHERE {' AND '.join(tests) or 'true'} ORDER BY {', '.join([*order, 'r'])}"
+    name = hashlib.sha256(asked.encode("utf-8", "surrogatepass")).hexdigest()[:32]
+    kept = path.with_name(f"{path.name}.{name}")
+    if not kept.exists():
+        part = _part_of(kept)
+        engine.run(f"COPY ({asked}) TO {literal(str(part))} (FORMAT parquet, COMPRESSION zstd)")
+        part.replace(kept)
+    os.utime(kept)
+    read = f"read_parquet([{literal(str(kept))}], hive_partitioning=false, file_row_number=true)"
+    total = engine.row(f"SELECT count(*) FROM {read}")[0]
+    within = f"file_row_number >= {start} AND file_row_number < {start + count}"
+    numbers = engine.rows(f"SELECT r FROM {read} WHERE {within} ORDER BY file_row_number")
+    return int(total), [int(number) for (number,) in numbers]
+
+
+def _part_of(path: Path) -> Path:
+    """A name beside ``path`` for what is being written."""
+    return path.with_name(f".{uuid.uuid4().hex}.part")
+
+
+def _order(columns: list[Column], wanted: str) -> str:
+    names = [column.name for column in columns]
+    down = wanted.startswith("-") and wanted not in names
+    place = _place(names, wanted[1:] if down else wanted)
+    return f"{_value(columns[place], place)} {'DESC' if down else 'ASC'} NULLS LAST"
+
+
+def _place(names: list[str], name: str) -> int:
+    if name not in names:
+        said = ", ".join(names[:20])
+        raise InvalidError(f"the table has no column {name!r}; it has {said}", code="rows.column")
+    return names.index(name)
+
+
+def _value(column: Column, place: int) -> str:
+    """What cells are sorted and judged by: a number for numbers, however they are written."""
+    if column.engine_type == "VARCHAR" and column.family in NUMBERS:
+        return f"TRY_CAST({plain_text(column, f'c{place}')} AS DOUBLE)"
+    return plain_text(column, f"c{place}") if column.engine_type == "VARCHAR" else f"c{place}"
+
+
+def _condition(columns: list[Column], condition: str) -> str:
+    names = [column.name for column in columns]
+    # The longest name first: a column may be called as another one and a test are.
+    fitting = [name for name in sorted(names, key=len, reverse=True) if condition.startswith(f"{name} ")]
+    for name in fitting:
+        rest = condition[len(name) + 1 :].strip()
+        for test in ROW_TESTS:
+            if rest == test or rest.startswith(f"{test} "):
+                return _test(columns[names.index(name)], names.index(name), test, rest[len(test) :].strip())
+    if not fitting and condition not in names:
+        _place(names, condition.partition(" ")[0])
+    tests = ", ".join(f"“{test}”" for test in ROW_TESTS)
+    raise InvalidError(f"{condition!r} is not COLUMN TEST VALUE; tests: {tests}", code="rows.condition")
+
+
+def _test(column: Column, place: int, test: str, value: str) -> str:
+    cell, text = f"c{place}", f"CAST({shown(column, f'c{place}')} AS VARCHAR)"
+    if test in ("is empty", "is not empty"):
+        empty = f"({cell} IS NULL OR {text} = '')"
+        return empty if test == "is empty" else f"NOT {empty}"
+    if test == "contains":
+        return f"contains(lower({text}), lower({literal(value)}))"
+    if test in ("is", "is not"):
+        same = f"{text} = {literal(value)}"
+        if column.family in NUMBERS and _is_number(value):
+            same = f"({same} OR {_value(column, place)} = {float(value)!r})"
+        return same if test == "is" else f"NOT coalesce({same}, false)"
+    sign = ">" if test == "over" else "<"
+    if column.family in NUMBERS:
+        if not _is_number(value):
+            raise InvalidError(f"column {column.name} holds numbers, and {value!r} is none", code="rows.condition")
+        return f"{_value(column, place)} {sign} {float(value)!r}"
+    return f"{plain_text(column, cell)} {sign} {literal(value)}"
+
+
+def _is_number(text: str) -> bool:
+    try:
+        number = float(text)
+    except ValueError:
+        return False
+    return number == number and abs(number) != float("inf")

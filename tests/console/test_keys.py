@@ -1,0 +1,95 @@
+"""The console by keyboard alone: going anywhere by typing, and seeing where one is."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.console.test_console import ConsoleCase
+
+# Every control in sight gets the focus as keys give it; those that show nothing are named.
+_UNSEEN = """
+const seen = (e) => {
+  for (const one of [e, e.parentElement, e.closest('.MuiInputBase-root'), e.closest('.MuiCheckbox-root,.MuiRadio-root')]) {
+    if (!one) continue;
+    const style = getComputedStyle(one);
+    if (style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) >= 2) return true;
+    if (one !== e && !one.matches('.MuiInputBase-root,.MuiCheckbox-root,.MuiRadio-root')) continue;
+  }
+  return [...e.querySelectorAll('rect,path')].some((one) => getComputedStyle(one).outlineStyle !== 'none');
+};
+const controls = [...document.querySelectorAll('a[href],button,input,select,textarea,[tabindex="0"]')]
+  .filter((e) => !e.disabled && e.offsetParent !== null && e.tabIndex >= 0);
+const failed = [];
+for (const one of controls) {
+  one.focus({focusVisible: true, preventScroll: true});
+  if (document.activeElement === one && !seen(one)) failed.push(one.outerHTML.slice(0, 160));
+}
+return [controls.length, failed];
+"""
+
+
+class GoingTests(ConsoleCase):
+    """The key ; and what it leads to."""
+
+    def open_list(self) -> None:
+        self.browser.press_key(";")
+        self.browser.wait_for(lambda: self.browser.field("Page, act or artifact").is_displayed())
+
+    def test_pages_acts_and_artifacts_by_typing(self) -> None:
+        self.put({"data/fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"})
+        self.page("")
+        self.browser.see("2 artifacts")
+        self.open_list()
+        self.browser.see("find words on the shelf")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press_key("hist")
+        self.browser.see("History")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.see("in the line of main")
+        self.open_list()
+        self.browser.press_key("fares")
+        self.browser.see("data/fares.csv")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.see("1 row, 2 columns")
+        self.page("/branches")
+        self.browser.see("1 branch")
+        self.open_list()
+        self.browser.press_key("make a tag")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.see("What it stands for")
+        self.browser.press_key(Keys.ESCAPE)
+        self.browser.wait_for(lambda: "What it stands for" not in self.browser.text())
+        self.assertEqual(self.browser.complaints(), [])
+
+    def test_keys_do_nothing_while_something_is_typed(self) -> None:
+        self.put({"notes.md": b"# Notes\n"})
+        self.page("")
+        field = self.browser.field("Narrow the list")
+        field.send_keys("a;b/c")
+        self.assertEqual(field.get_attribute("value"), "a;b/c")
+        self.assertEqual(self.browser.driver.find_elements(By.CSS_SELECTOR, "[role=dialog]"), [])
+
+
+class FocusTests(ConsoleCase):
+    """Where the focus is can be seen on every control."""
+
+    def test_every_control_shows_its_focus(self) -> None:
+        self.put({"data/fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"})
+        self.shelf.make_tag("one")
+        for page, words in (
+            ("", "2 artifacts"),
+            ("/artifact?path=data/fares.csv", "1 row, 2 columns"),
+            ("/history", "in the line of main"),
+            ("/branches", "1 branch"),
+            ("/people", "Invite a person"),
+            ("/environments", "Make an environment"),
+            ("/git", "Make a link"),
+            ("/log", "Audit log"),
+        ):
+            with self.subTest(page=page):
+                self.page(page)
+                self.browser.see(words)
+                count, failed = self.browser.driver.execute_script(_UNSEEN)
+                self.assertGreater(count, 12)
+                self.assertEqual(failed, [])
