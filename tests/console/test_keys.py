@@ -9,23 +9,24 @@ from tests.console.test_console import ConsoleCase
 
 # Every control in sight gets the focus as keys give it; those that show nothing are named.
 _UNSEEN = """
-const seen = (e) => {
-  for (const one of [e, e.parentElement, e.closest('.MuiInputBase-root'), e.closest('.MuiCheckbox-root,.MuiRadio-root')]) {
-    if (!one) continue;
-    const style = getComputedStyle(one);
-    if (style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) >= 2) return true;
-    if (one !== e && !one.matches('.MuiInputBase-root,.MuiCheckbox-root,.MuiRadio-root')) continue;
-  }
-  return [...e.querySelectorAll('rect,path')].some((one) => getComputedStyle(one).outlineStyle !== 'none');
+const done = arguments[0];
+const outlined = (one) => {
+  const style = one && getComputedStyle(one);
+  return Boolean(style) && style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) >= 2;
 };
+const around = '.MuiInputBase-root,.MuiCheckbox-root,.MuiRadio-root,.MuiDataGrid-columnHeader,.MuiDataGrid-cell';
 const controls = [...document.querySelectorAll('a[href],button,input,select,textarea,[tabindex="0"]')]
-  .filter((e) => !e.disabled && e.offsetParent !== null && e.tabIndex >= 0);
-const failed = [];
-for (const one of controls) {
-  one.focus({focusVisible: true, preventScroll: true});
-  if (document.activeElement === one && !seen(one)) failed.push(one.outerHTML.slice(0, 160));
-}
-return [controls.length, failed];
+  .filter((e) => !e.disabled && e.getClientRects().length && e.tabIndex >= 0);
+(async () => {
+  const failed = [];
+  for (const one of controls) {
+    one.focus({focusVisible: true, preventScroll: true});
+    await new Promise((go) => requestAnimationFrame(() => setTimeout(go, 0)));
+    const holder = one.closest(around);
+    if (document.activeElement === one && !outlined(one) && !outlined(holder)) failed.push(one.outerHTML.slice(0, 160));
+  }
+  done([controls.length, failed]);
+})();
 """
 
 
@@ -90,6 +91,6 @@ class FocusTests(ConsoleCase):
             with self.subTest(page=page):
                 self.page(page)
                 self.browser.see(words)
-                count, failed = self.browser.driver.execute_script(_UNSEEN)
+                count, failed = self.browser.driver.execute_async_script(_UNSEEN)
                 self.assertGreater(count, 12)
                 self.assertEqual(failed, [])
