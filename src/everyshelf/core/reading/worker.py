@@ -338,10 +338,10 @@ class Worker:
     def keep_table(
         self, file: FileAt, output: Path, *, table: str = "", rules: str = "", tick: Callable[[], None] | None = None
     ) -> int:
-        """Keep a table in a file that ``table_rows`` reads by pages; gives how many rows it has. Raises
-        ``UnreadableError`` (rows.no_table) and ``LimitError``."""
+        """Keep a table in a file that ``table_rows`` reads by pages; gives how many rows it has. With ``tick``, in a
+        job, it may take as long as it does. Raises ``UnreadableError`` (rows.no_table) and ``LimitError``."""
         request = messages.KeepTable(rules=rules, file=file, output=str(output), table=table)
-        return self._ask(request, int, tick, WHOLE_SECONDS)
+        return self._ask(request, int, tick, None if tick is None else WHOLE_SECONDS)
 
     def table_rows(self, path: Path, start: int, count: int, *, sort: list[str], where: list[str]) -> TableRows:
         """A page of a kept table (see ``tables.paging``). Raises ``InvalidError`` and ``LimitError``."""

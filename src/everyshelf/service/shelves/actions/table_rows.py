@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from everyshelf.core.answers.tables import TableRows
-from everyshelf.core.errors import ConflictError, UnreadableError
+from everyshelf.core.errors import ConflictError, LimitError, UnreadableError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.reading.messages import FileAt
@@ -52,12 +52,10 @@ def rows_of(caller: Caller, shelf: Shelf, path: str, entry: Entry, rules: Rules,
     """A page of a table's rows. Raises ``RowsReadingError`` where a job has to keep it first, ``UnreadableError``
     (rows.no_table) for what is not a table, and ``InvalidError`` for a column or condition that does not fit it."""
     kept = _file_of(path, entry, rules, wanted.table)
-    if not kept.exists():
-        if entry.size > _MOST_WHILE_WAITING:
-            given = {"path": path, "type": entry.type, "content": entry.id, "size": entry.size}
-            job = start_job(caller, KIND, shelf, {**given, "table": wanted.table, "rules": rules.source})
-            raise RowsReadingError(job.uid)
-        _keep(path, entry, rules, wanted.table, kept)
+    if not kept.exists() and not _kept_at_once(path, entry, rules, wanted.table, kept):
+        given = {"path": path, "type": entry.type, "content": entry.id, "size": entry.size}
+        job = start_job(caller, KIND, shelf, {**given, "table": wanted.table, "rules": rules.source})
+        raise RowsReadingError(job.uid)
     kept_rows.mark_used(kept)
     with reader() as worker:
         return worker.table_rows(kept, wanted.start, wanted.count, sort=wanted.sort, where=wanted.where)
@@ -75,6 +73,17 @@ def keep_rows(path: str, entry: Entry, rules_text: str, table: str, tick: Callab
 def _file_of(path: str, entry: Entry, rules: Rules, table: str) -> Path:
     # The name says how a file is read, so it is a part of what the kept one depends on.
     return kept_rows.file_of(key_of(("rows", path.rpartition("/")[2], entry.id, rules.source, table)))
+
+
+def _kept_at_once(path: str, entry: Entry, rules: Rules, table: str, kept: Path) -> bool:
+    """True where the table could be kept within a request; a small file may hold a very long one."""
+    if entry.size > _MOST_WHILE_WAITING:
+        return False
+    try:
+        _keep(path, entry, rules, table, kept)
+    except LimitError:
+        return False
+    return True
 
 
 def _keep(path: str, entry: Entry, rules: Rules, table: str, kept: Path, tick: Callable[[], None] | None = None) -> int:
