@@ -32,6 +32,7 @@ from bench.merging import merging
 from bench.models import models
 from bench.promotion import promotion
 from bench.releases import releases
+from bench.rows import rows as paged_rows
 from bench.storage import storage
 from bench.tables import tables
 
@@ -87,6 +88,7 @@ def main() -> int:
         ("listings", listings),
         ("looking-back", looking_back),
         ("console", console),
+        ("rows", paged_rows),
         ("exchange", exchange),
         ("histories", histories),
         ("releases", releases),

@@ -9,7 +9,7 @@ import { SignIn } from "./features/session/SignIn";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
 import { FindKey } from "./shell/FindKey";
-import { Loading, ProblemBox } from "./shell/states";
+import { PageLoading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
 import { variables } from "./tokens";
@@ -76,11 +76,11 @@ export function App() {
 
 function Gate() {
   const who = useQuery(session());
-  if (who.isPending) return <Loading what="Asking who you are" />;
+  if (who.isPending) return <PageLoading what="Asking who you are" />;
   if (who.isError) return <ProblemBox error={who.error} />;
   if (window.location.pathname === "/join")
     return (
-      <Suspense fallback={<Loading what="Opening the page" />}>
+      <Suspense fallback={<PageLoading what="Opening the page" />}>
         <JoinPage />
       </Suspense>
     );
@@ -91,7 +91,7 @@ function Gate() {
       <Suspense fallback={null}>
         <GoTo />
       </Suspense>
-      <Suspense fallback={<Loading what="Opening the page" />}>
+      <Suspense fallback={<PageLoading what="Opening the page" />}>
         <Routes>
           <Route path="/" element={<ShelvesPage />} />
           <Route path="/find" element={<FindPage />} />

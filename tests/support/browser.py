@@ -151,7 +151,12 @@ class Browser:
         return [r["message"] for r in rows if r["level"] == "SEVERE" and "Failed to load resource" not in r["message"]]
 
     def axe(self) -> list[str]:
-        """Every finding of axe-core on the page as it is, however small."""
+        """Every finding of axe-core on the page once it is there, however small."""
+        self.wait_for(
+            lambda: (
+                not self.driver.find_elements(By.CSS_SELECTOR, "main [aria-busy=true], body > #root > [aria-busy=true]")
+            )
+        )
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
             "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"

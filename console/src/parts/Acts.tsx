@@ -10,8 +10,8 @@ export function TextAct({ className, ...rest }: Native) {
 }
 
 /** A whole row, tile or name that acts when it is clicked; its look comes from where it is. */
-export function RowAct({ ref, color: _, ...rest }: Native) {
-  return <ButtonBase ref={ref} {...rest} />;
+export function RowAct({ ref, color: _, className, ...rest }: Native) {
+  return <ButtonBase ref={ref} className={className ? `rowact ${className}` : "rowact"} {...rest} />;
 }
 
 /** A switch between a few views or filters, side by side. */

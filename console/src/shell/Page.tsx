@@ -14,7 +14,7 @@ import { findAddress } from "./FindKey";
 import { Person } from "./Person";
 import { isReadOnly } from "./RefChooser";
 import { type Spine, Strip } from "./Strip";
-import { Loading, ProblemBox } from "./states";
+import { PageLoading, ProblemBox } from "./states";
 
 export function Logo() {
   return (
@@ -69,7 +69,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
     (a: Artifact) => void go(`/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`),
     [go, key, at],
   );
-  if (info.isPending) return <Loading what="Reading the shelf" />;
+  if (info.isPending) return <PageLoading what="Reading the shelf" />;
   if (info.isError)
     return (
       <main>

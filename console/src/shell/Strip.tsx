@@ -36,6 +36,8 @@ const ORDER = [
 ];
 const GAP_KIND = 13;
 const GAP = 3.5;
+/** Of a spine's own height: the strip leaves the room to the list, and says a name when it is pointed at. */
+const TALL = 0.4;
 
 /** Spines left to right, grouped by kind; within a kind the oldest merge into one when not all fit. */
 export function arrange(all: Kind[], room: number): Spine[] {
@@ -101,7 +103,7 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
     return () => window.removeEventListener("resize", measure);
   }, []);
   const spines = useMemo(() => arrange(kinds, low ? room : room - 20), [kinds, room, low]);
-  const height = low ? 24 : 128;
+  const height = low ? 24 : 60;
   const show = (place: number, focus: boolean) => {
     setAt(place);
     onShow?.(spines[place] ?? null);
@@ -132,10 +134,9 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
         {spines.map((spine, place) => {
           const first = spine.artifacts[0];
           if (!first) return null;
-          const h = low ? Math.max(8, spineHeight(spine.kind) / 5.6) : spineHeight(spine.kind);
+          const h = low ? Math.max(8, spineHeight(spine.kind) / 5.6) : spineHeight(spine.kind) * TALL;
           const up = current !== undefined && spine.artifacts.some((a) => a.path === current);
           const shade = tone(first.recorded);
-          const label = spine.more > 0 ? `and ${spine.more} more` : first.name;
           const mark = marks[first.path];
           return (
             <g
@@ -150,11 +151,6 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
             >
               <g transform={`translate(${spine.x} ${height})`}>
                 <SpineShape kind={spine.kind} w={spine.w} h={h} tone={shade} />
-                {!low && spine.w >= 15 && spine.kind !== "opaque" && (
-                  <text transform={`translate(${spine.w / 2 + 4} -18) rotate(-90)`} fontSize="11" fontWeight="500" className={`lb${shade}`}>
-                    {fitted(label, h)}
-                  </text>
-                )}
                 {mark && (
                   <text x={spine.w / 2} y={-h - 4} textAnchor="middle" fontSize="12" fontWeight="700" fill={`var(--${mark})`}>
                     {GLYPH[mark]}
@@ -168,11 +164,5 @@ export const Strip = memo(function Strip({ kinds, low = false, current, onOpen, 
     </div>
   );
 });
-
-/** As much of a name as stands on a spine of that height, at about 6 px a letter. */
-function fitted(label: string, height: number): string {
-  const most = Math.max(4, Math.floor((height - 34) / 6));
-  return label.length > most ? `${label.slice(0, most - 1)}…` : label;
-}
 
 const GLYPH: Record<string, string> = { added: "+", removed: "−", changed: "≠", moved: "↷" };

@@ -22,6 +22,16 @@ export function Loading({ what }: { what: string }) {
   );
 }
 
+/** A whole page that is not there yet. */
+export function PageLoading({ what }: { what: string }) {
+  return (
+    <main>
+      <h1 className="sr">{what}</h1>
+      <Loading what={what} />
+    </main>
+  );
+}
+
 export function Empty({ children }: { children: React.ReactNode }) {
   return <div className="empty">{children}</div>;
 }

@@ -65,7 +65,7 @@ export function CommitPage() {
           <p className="sec">
             <b>{c.author}</b>, {when(c.recorded)}
             {Object.entries(c.labels).map(([name, value]) => (
-              <span key={name} className="chip">
+              <span key={name} className="refchip">
                 <span className="mut">{name}</span> {value}
               </span>
             ))}

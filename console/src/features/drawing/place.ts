@@ -1,5 +1,5 @@
 /** Where everything in a drawing stands: as the file's own program drew it, or laid out here in layers. */
-import type { ElkNode } from "elkjs/lib/elk-api";
+import type { ELK, ElkNode } from "elkjs/lib/elk-api";
 import type { Schemas } from "../../api/client";
 
 export type Drawing = Schemas["Drawing"];
@@ -186,9 +186,33 @@ function middles(lines: Map<string, Point[]>): Map<string, Point> {
   return found;
 }
 
+const WRAPPED = { "elk.layered.wrapping.strategy": "MULTI_EDGE", "elk.aspectRatio": "1.9" };
+/** Of thousands of steps fewer crossings are not worth the wait: one round, and one of the four placements. */
+const MOST_AT_LEISURE = 600;
+const IN_HASTE = {
+  "elk.layered.thoroughness": "1",
+  "elk.layered.crossingMinimization.greedySwitch.type": "OFF",
+  "elk.layered.nodePlacement.strategy": "BRANDES_KOEPF",
+  "elk.layered.nodePlacement.bk.fixedAlignment": "LEFTUP",
+};
+
+let kernel: ELK | undefined;
+
+/** The kernel in a thread of its own: the page stays quick while it works. */
+async function layoutKernel(): Promise<ELK> {
+  if (!kernel) {
+    const [{ default: Kernel }, { default: url }] = await Promise.all([
+      import("elkjs/lib/elk-api.js"),
+      import("elkjs/lib/elk-worker.min.js?url"),
+    ]);
+    kernel = new Kernel({ workerFactory: () => new Worker(url) });
+  }
+  return kernel;
+}
+
 /** Laid out in layers from left to right (Sugiyama's method, by the Eclipse Layout Kernel). */
 export async function laidOut(drawing: Drawing): Promise<Placed> {
-  const { default: Kernel } = await import("elkjs/lib/elk.bundled.js");
+  const kernel = await layoutKernel();
   const nodes = drawing.nodes.filter((n) => n.shape !== "lane");
   const known = new Set(nodes.map((n) => n.id));
   const below = (group: string): ElkNode[] =>
@@ -207,7 +231,7 @@ export async function laidOut(drawing: Drawing): Promise<Placed> {
         return made;
       });
   const grouped = nodes.some((n) => known.has(n.group));
-  const tree: ElkNode = await new Kernel().layout({
+  const tree: ElkNode = await kernel.layout({
     id: "root",
     layoutOptions: {
       "elk.algorithm": "layered",
@@ -221,7 +245,7 @@ export async function laidOut(drawing: Drawing): Promise<Placed> {
       "elk.json.shapeCoords": "ROOT",
       "elk.json.edgeCoords": "ROOT",
       "elk.layered.considerModelOrder.strategy": "NODES_AND_EDGES",
-      ...(grouped ? {} : { "elk.layered.wrapping.strategy": "MULTI_EDGE", "elk.aspectRatio": "1.9" }),
+      ...(nodes.length > MOST_AT_LEISURE ? IN_HASTE : grouped ? {} : WRAPPED),
     },
     children: below(""),
     edges: drawing.edges

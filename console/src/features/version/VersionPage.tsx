@@ -80,7 +80,7 @@ export function VersionPage() {
           <p className="sec">
             <b>{v.author}</b>, {when(v.recorded)} <Effect effect={v.effect || undefined} />
             {Object.entries(v.labels).map(([label, value]) => (
-              <span key={label} className="chip">
+              <span key={label} className="refchip">
                 <span className="mut">{label}</span> {value}
               </span>
             ))}
