@@ -209,7 +209,9 @@ class PageTests(ConsoleCase):
         self.fill()
         self.page("/artifact?path=flow.json&ref=tag:one")
         self.browser.see("read only")
-        names = [b.text for b in self.browser.driver.find_elements(By.TAG_NAME, "button")]
+        self.browser.see("Download")
+        names = self.browser.texts("button")
+        self.assertIn("Raw text", names)
         self.assertNotIn("Remove", names)
 
     def test_what_is_missing_is_said(self) -> None:

@@ -80,6 +80,14 @@ class Browser:
     def text(self) -> str:
         return self.driver.find_element(By.TAG_NAME, "body").text
 
+    def texts(self, selector: str) -> list[str]:
+        """What each element in sight says, all at one moment: an answer may draw the page again between two."""
+        script = """
+          return [...document.querySelectorAll(arguments[0])].filter((one) => one.getClientRects().length)
+            .map((one) => one.innerText.trim())"""
+        found: list[str] = self.driver.execute_script(script, selector)
+        return found
+
     def wait_for(self, condition: Callable[[], Any], seconds: float = 90) -> Any:
         """The first truthy value of ``condition``; fails with the page's text."""
         end = time.monotonic() + seconds

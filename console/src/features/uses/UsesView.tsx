@@ -1,7 +1,7 @@
 /** Who uses an artifact or a part of it, level by level; what it uses; where those run. */
 
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { outline, uses as usesQuery } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
@@ -140,6 +140,11 @@ function PartField({
   const columns = known.data?.table?.columns.map((column) => column.name) ?? [];
   const parts = known.data?.parts.map((one) => one.label) ?? [];
   const names = [...new Set(columns.length ? columns : parts)].filter(Boolean).slice(0, 300);
+  const isKnown = typed !== part && names.includes(typed);
+  // Also a name that was typed before the names had arrived.
+  useEffect(() => {
+    if (isKnown) onPart(typed);
+  }, [isKnown, typed, onPart]);
   return (
     <form
       className="rowform"
@@ -156,7 +161,7 @@ function PartField({
         placeholder="all of it, or a part"
         onChange={(e) => {
           setTyped(e.target.value);
-          if (e.target.value === "" || names.includes(e.target.value)) onPart(e.target.value);
+          if (e.target.value === "") onPart("");
         }}
       />
       <datalist id="uses-parts">
