@@ -96,4 +96,8 @@ class TableTests(ConsoleCase):
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("remove the condition zone is Z03")
         self.browser.see("95\u202f000 rows, 3 columns")
+        self.page("/artifact?path=fares.csv&where=paid+over+ten")
+        self.browser.see("holds numbers, and 'ten' is none")
+        self.browser.press("Show all rows in the order of the file")
+        self.browser.see("1–100 of 95,000")
         self.assertEqual(self.browser.complaints(), [])

@@ -137,6 +137,16 @@ class PageTests(unittest.TestCase):
                 self.page(**wanted)
             self.assertEqual(caught.exception.code, code)
 
+    def test_only_the_newest_orders_are_kept(self) -> None:
+        for number in range(25):
+            self.assertEqual(
+                self.page(where=[f"id under {number + 1}"]).numbers,
+                self.numbers_of(lambda row, n=number: int(row[0]) <= n),
+            )
+        held = [file.name for file in self.kept.parent.glob(f"{self.kept.name}.*")]
+        self.assertEqual(len(held), 20, held)
+        self.assertEqual(self.page(where=["id under 1"]).total, sum(int(row[0]) < 1 for row in self.rows))
+
     def test_a_value_is_never_read_as_anything_else(self) -> None:
         for value in ("Brae' OR 1=1 --", "'", "%", '"; DROP TABLE x', "\\"):
             self.assertEqual(self.page(where=[f"harbour is {value}"]).total, 0, value)

@@ -5,6 +5,7 @@ import { useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { TableShown } from "../../api/queries";
 import { count, group } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Loading, ProblemBox } from "../../shell/states";
 import { Conditions } from "./Conditions";
@@ -56,7 +57,16 @@ export function RowsGrid({ of, table, profiles }: { of: OfTable; table: string; 
         </span>
       </div>
       {told && <Conditions columns={told.columns.map((one) => one.name)} held={where} onHeld={(held) => set({ where: held, page: "" })} />}
-      {found.isError && <ProblemBox error={found.error} />}
+      {found.isError && (
+        <>
+          <ProblemBox error={found.error} />
+          {(sort || where.length > 0 || page > 0) && (
+            <p className="pad">
+              <TextAct onClick={() => set({ sort: "", where: [], page: "" })}>Show all rows in the order of the file</TextAct>
+            </p>
+          )}
+        </>
+      )}
       {!told && !found.isError && <Loading what="Reading the table" />}
       {/* The grid forgets a page and an order of columns it does not know, so it comes with them. */}
       {told && (

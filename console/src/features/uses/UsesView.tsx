@@ -140,10 +140,13 @@ function PartField({
   const columns = known.data?.table?.columns.map((column) => column.name) ?? [];
   const parts = known.data?.parts.map((one) => one.label) ?? [];
   const names = [...new Set(columns.length ? columns : parts)].filter(Boolean).slice(0, 300);
-  const isKnown = typed !== part && names.includes(typed);
+  const [isNew, setNew] = useState(false);
+  const isKnown = isNew && names.includes(typed);
   // Also a name that was typed before the names had arrived.
   useEffect(() => {
-    if (isKnown) onPart(typed);
+    if (!isKnown) return;
+    setNew(false);
+    onPart(typed);
   }, [isKnown, typed, onPart]);
   return (
     <form
@@ -161,6 +164,7 @@ function PartField({
         placeholder="all of it, or a part"
         onChange={(e) => {
           setTyped(e.target.value);
+          setNew(true);
           if (e.target.value === "") onPart("");
         }}
       />

@@ -57,6 +57,8 @@ def rows(
     shelf, desk = open_shelf(shelf_key, address)
     ref, path = ref or default_ref(desk), desk.as_path(artifact) if desk else artifact
     wanted = count or (_PAGE if as_csv else _SHOWN)
+    if as_csv and version is None:
+        version = shelf.artifact(path, ref).version  # all pages of one version, whatever is committed meanwhile
 
     def page(first: int, most: int) -> TableRows:
         return shelf.rows(path, ref, version, table=table, start=first, count=most, sort=sort, where=where)

@@ -8,6 +8,7 @@ sorted, is kept in a file beside it: the first page of one takes a look at all r
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import uuid
@@ -24,6 +25,7 @@ from everyshelf.core.tables.expressions import plain_text, shown
 
 MOST_ROWS = 1_000  # of a page
 _GROUP_ROWS = 16_384
+_MOST_ORDERS = 20  # kept of one table
 _ABOUT = "everyshelf.columns"
 # What a columnar file gives back as it was; all else is kept as its text.
 _KEPT_AS_IS = frozenset(
@@ -90,6 +92,7 @@ def rows_of(
     ``InvalidError`` (rows.column, rows.condition) for what does not fit the table.
     """
     about = _about(engine, path)
+    os.utime(path)
     columns = [Column(f.name, f.engine_type, f.family, f.spelling, f.declared, f.said) for f in about.columns]
     tests = [_condition(columns, condition) for condition in where]
     order = [_order(columns, name) for name in sort]
@@ -129,6 +132,7 @@ def _numbers(
         part = _part_of(kept)
         engine.run(f"COPY ({asked}) TO {literal(str(part))} (FORMAT parquet, COMPRESSION zstd)")
         part.replace(kept)
+        _drop_orders(path, kept)
     os.utime(kept)
     read = f"read_parquet([{literal(str(kept))}], hive_partitioning=false, file_row_number=true)"
     total = engine.row(f"SELECT count(*) FROM {read}")[0]
@@ -137,9 +141,20 @@ def _numbers(
     return int(total), [int(number) for (number,) in numbers]
 
 
+def _drop_orders(path: Path, newest: Path) -> None:
+    """Remove the orders of a table that were asked for longest ago, until ``_MOST_ORDERS`` are left."""
+    held = []
+    for order in path.parent.glob(f"{path.name}.*"):
+        with contextlib.suppress(FileNotFoundError):  # another process may be dropping orders as well
+            held.append((order.stat().st_mtime, order))
+    for _, order in sorted(held)[:-_MOST_ORDERS]:
+        if order != newest:
+            order.unlink(missing_ok=True)
+
+
 def _part_of(path: Path) -> Path:
-    """A name beside ``path`` for what is being written."""
-    return path.with_name(f".{uuid.uuid4().hex}.part")
+    """A name beside ``path`` for what is being written; one a crash leaves makes room like a finished one."""
+    return path.with_name(f"{path.name}.{uuid.uuid4().hex}.part")
 
 
 def _order(columns: list[Column], wanted: str) -> str:

@@ -1,6 +1,7 @@
 """The rows of one version of a table by pages, whatever its size: kept once in a file that is read anywhere.
 
-A small table is kept while somebody waits, a large one by a job. The files make room for newer ones, see ``kept_rows``.
+A request keeps a small table itself and leaves a large one to a job. The files make room for newer ones, see
+``kept_rows``.
 """
 
 from __future__ import annotations
@@ -56,7 +57,6 @@ def rows_of(caller: Caller, shelf: Shelf, path: str, entry: Entry, rules: Rules,
         given = {"path": path, "type": entry.type, "content": entry.id, "size": entry.size}
         job = start_job(caller, KIND, shelf, {**given, "table": wanted.table, "rules": rules.source})
         raise RowsReadingError(job.uid)
-    kept_rows.mark_used(kept)
     with reader() as worker:
         return worker.table_rows(kept, wanted.start, wanted.count, sort=wanted.sort, where=wanted.where)
 
