@@ -84,9 +84,11 @@ class Campaign:
         ]
         for worker in workers:
             worker.start()
-        # Only once promotions run is every instant one in which something can be cut short.
-        before, end = self.promoted, time.monotonic() + 8
-        while self.promoted == before and time.monotonic() < end:
+        # Only once commits and promotions run is every instant one in which something can be cut short.
+        promoted, committed = self.promoted, len(self.acknowledged)
+        while all(worker.is_alive() for worker in workers):
+            if self.promoted > promoted and len(self.acknowledged) > committed + 1:
+                break
             time.sleep(0.01)
         time.sleep(delay)
         service.kill_group()

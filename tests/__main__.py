@@ -12,6 +12,7 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
 
 from tests.check import CHECKED
+from tests.support.records import keep_for_this_run
 from tests.support.running import Ran, run
 
 # Those that wait for browsers and services come first, so that the end is not a wait for one of them.
@@ -44,6 +45,7 @@ def _all(names: list[str]) -> Iterator[Ran]:
 def main() -> int:
     start = time.monotonic()
     tests = failed = skipped = 0
+    keep_for_this_run()
     for ran in _all(sys.argv[1:] or modules()):
         tests, failed, skipped = tests + ran.tests, failed + ran.failed, skipped + ran.skipped
         sign = "✗" if ran.failed else "✓"

@@ -54,7 +54,6 @@ LATE = {
     "core/kinds/rules.py",
     "core/kinds/testing.py",
     "service/serve.py",
-    "service/worker.py",
 }
 # Functions of the reading process that take nothing apart; rules are parsed where they are saved, with a bound.
 HARMLESS = {"everyshelf.core.kinds.rules.parse_rules"}

@@ -11,6 +11,7 @@ import time
 import unittest
 import uuid
 from contextlib import closing
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -305,11 +306,5 @@ class AfterwardsTests(unittest.TestCase):
         self.assertEqual(seen, {200, 503})
 
     def worker_of(self, service: Service) -> int | None:
-        assert service.process is not None
-        found = subprocess.run(
-            ["pgrep", "-P", str(service.process.pid), "-f", "everyshelf.service.worker"],
-            capture_output=True,
-            text=True,
-            check=False,
-        ).stdout.split()
-        return int(found[0]) if found else None
+        found = json.loads((service.data / "processes.json").read_text())["worker"]["pid"]
+        return found if found is not None and Path(f"/proc/{found}").exists() else None

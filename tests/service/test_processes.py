@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import unittest
@@ -19,14 +20,14 @@ from tests.support.waiting import until
 PROCESSES = 3
 
 
-def children_of(pid: int) -> dict[int, str]:
-    """Process id -> command of what a process started and is still there."""
-    found = {}
+def children_of(pid: int) -> set[int]:
+    """Process ids of what a process started and is still there."""
+    found = set()
     for entry in Path("/proc").iterdir():
         try:
             parent = int((entry / "stat").read_text().rpartition(")")[2].split()[1])
             if parent == pid:
-                found[int(entry.name)] = (entry / "cmdline").read_bytes().decode().replace("\0", " ")
+                found.add(int(entry.name))
         except (OSError, ValueError, IndexError):
             continue
     return found
@@ -40,8 +41,10 @@ class ProcessCase(unittest.TestCase):
         self.first = self.service.process.pid
 
     def web(self) -> set[int]:
-        """Those that answer: copies of the first process."""
-        return {pid for pid, command in children_of(self.first).items() if " serve " in command}
+        """Those that answer."""
+        states = json.loads((self.service.data / "processes.json").read_text())
+        noted = {state["pid"] for name, state in states.items() if name.startswith("web process")}
+        return noted & children_of(self.first)
 
 
 class KeptAliveTests(ProcessCase):

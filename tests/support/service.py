@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 
 from everyshelf.client import Client, UnreachableError
+from tests.support.records import copy_records
 
 PASSWORD = "a-password-for-tests"
 ALL_SCOPES = ["read", "write", "promote", "admin", "import"]
@@ -39,6 +40,8 @@ class Service:
         self._module = module
         self._own = data is None
         self.data = data or Path(tempfile.mkdtemp(prefix="es-service-"))
+        if data is None:
+            copy_records(self.data)
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         self._settings = settings or {}

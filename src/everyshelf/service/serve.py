@@ -6,8 +6,6 @@ import os
 import secrets
 import signal
 import socket
-import subprocess
-import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -87,6 +85,7 @@ def serve(ready: Callable[[], None]) -> None:
 
     set_up_logs()
     load()
+    _load_application()
     config = get_config()
     listener = listen(config.host, config.port)
     # What the children are not to share: a segment that is written, connections to the records.
@@ -102,13 +101,32 @@ def serve(ready: Callable[[], None]) -> None:
     children = [
         Kept(f"web process {number + 1}", lambda: Forked(lambda: _answer(listener))) for number in range(config.workers)
     ]
-    children.append(Kept("worker", _job_worker))
+    children.append(Kept("worker", lambda: Forked(lambda: _work(listener))))
     ready()
     keep_alive(children, lambda: bool(stopping), keep_reserve)
 
 
-def _job_worker() -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-m", "everyshelf.service.worker", str(os.getpid())])
+def _load_application() -> None:
+    """Load what answers and what works on jobs, so that the children share it instead of loading it each."""
+    import gc
+
+    from django.urls import get_resolver
+
+    import everyshelf.service.worker
+    import everyshelf.service.wsgi  # noqa: F401
+
+    _ = get_resolver().url_patterns
+    gc.collect()
+    gc.freeze()  # what is here now is never garbage: a child that looks through it would copy its pages
+
+
+def _work(listener: socket.socket) -> None:
+    """The work of the job worker."""
+    listener.close()
+    signal.signal(signal.SIGTERM, _stop)
+    from everyshelf.service.worker import work
+
+    work()
 
 
 def _answer(listener: socket.socket) -> None:

@@ -1,38 +1,23 @@
-"""The job worker: a process of its own beside the web process, which ends with it however that ends.
-
-``python -m everyshelf.service.worker PARENT``; PARENT is the process whose end is its end.
-"""
+"""The job worker: a process of its own beside the web processes."""
 
 from __future__ import annotations
 
 import os
 import signal
-import sys
 import threading
 from pathlib import Path
 
-from everyshelf.service.base.processes import end_with_parent
+from everyshelf.service.base.context import get_store
+from everyshelf.service.base.processes import beat_file
+from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
+from everyshelf.service.jobs.working import LANES, work_on_jobs
 
 _BEAT_SECONDS = 1.0
 _STOP_SECONDS = 5.0
 
 
-def main() -> None:
-    """Take up what an earlier process left, then work until SIGTERM."""
-    end_with_parent(int(sys.argv[1]))
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "everyshelf.service.settings")
-    import django
-
-    django.setup()
-    from everyshelf.service.base.context import get_store
-    from everyshelf.service.base.logs import set_up_logs
-    from everyshelf.service.base.processes import beat_file
-    from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
-    from everyshelf.service.jobs.working import LANES, work_on_jobs
-    from everyshelf.service.web.job_kinds import load
-
-    set_up_logs()
-    load()
+def work() -> None:
+    """Take up what an earlier process left, then work until SIGTERM; does not return."""
     take_up_after_restart()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -56,7 +41,3 @@ def _beat(beat: Path) -> None:
         beat.touch(mode=0o600)
     except OSError:
         pass  # on a full disk the file cannot be made; its age then says so
-
-
-if __name__ == "__main__":
-    main()

@@ -99,6 +99,11 @@ class Kept:
         """Whether it runs."""
         return self._process is not None and self._process.poll() is None
 
+    @property
+    def pid(self) -> int | None:
+        """Its number; None while it does not run."""
+        return self._process.pid if self.alive and self._process is not None else None
+
     def look(self) -> bool:
         """Start it if it does not run and its pause is over; True if something changed."""
         now = time.monotonic()
@@ -156,14 +161,15 @@ def keep_alive(children: list[Kept], until: Callable[[], bool], meanwhile: Calla
 
 
 class State(msgspec.Struct):
-    """Whether a child runs, and how often it was started."""
+    """Whether a child runs, how often it was started, and the number the system gave it last."""
 
     running: bool
     starts: int
+    pid: int | None = None
 
 
 def _note(children: list[Kept]) -> None:
-    states = {child.name: State(child.alive, child.starts) for child in children}
+    states = {child.name: State(child.alive, child.starts, child.pid) for child in children}
     part = states_file().with_name(".processes.part")
     with contextlib.suppress(OSError):  # on a full disk; the beat of the worker still says how it is
         part.write_bytes(msgspec.json.encode(states))
