@@ -1,8 +1,11 @@
+import { diff } from "@codemirror/merge";
 import { describe, expect, test } from "vitest";
 import type { Finding } from "../src/api/queries";
-import { aligned, byType, plural, sideBySide, told } from "../src/features/compare/model";
+import { byType, plural, told } from "../src/features/compare/model";
 import { inlinePieces, wordPieces } from "../src/features/compare/words";
+import { aligned } from "../src/features/settle/aligned";
 import { originsOf } from "../src/features/settle/origins";
+import { wholeWords } from "../src/features/text/wholeWords";
 import { edited, lines, numbers } from "./random";
 
 const joined = (pieces: { text: string }[]) => pieces.map((piece) => piece.text).join("");
@@ -20,24 +23,6 @@ describe("lines of two texts", () => {
         expect(i > x && j > y).toBe(true);
       });
     }
-  });
-
-  test("are all shown, each once, unless equal ones are folded away", () => {
-    for (let seed = 1; seed <= 60; seed++) {
-      const next = numbers(seed);
-      const before = lines(next, 80);
-      const after = edited(next, before);
-      const rows = sideBySide(before.join("\n"), after.join("\n"), Number.MAX_SAFE_INTEGER);
-      expect(rows.flatMap((row) => (row.left === null ? [] : [row.left]))).toEqual(before);
-      expect(rows.flatMap((row) => (row.right === null ? [] : [row.right]))).toEqual(after);
-    }
-  });
-
-  test("fold what is far from a change, and say how much", () => {
-    const before = Array.from({ length: 100 }, (_, i) => `row ${i}`);
-    const rows = sideBySide(before.join("\n"), before.with(50, "changed").join("\n"));
-    expect(rows.filter((row) => row.kind === "gap").map((row) => row.left)).toEqual(["46 equal lines", "45 equal lines"]);
-    expect(rows.filter((row) => row.kind === "changed")).toHaveLength(1);
   });
 });
 
@@ -98,5 +83,31 @@ describe("findings", () => {
     ]);
     expect(["step", "property", "class", "rows"].map((type) => plural(type, 2))).toEqual(["steps", "properties", "class", "rows"]);
     expect(plural("property", 1)).toBe("property");
+  });
+});
+
+describe("differences by whole words", () => {
+  const of = (a: string, b: string) => {
+    const changes = wholeWords(a, b, diff(a, b));
+    return [changes.map((one) => a.slice(one.fromA, one.toA)), changes.map((one) => b.slice(one.fromB, one.toB))];
+  };
+  test("mark words, not letters", () => {
+    expect(of("delay > 30 min", "delay > 20 min")).toEqual([["30"], ["20"]]);
+    expect(of("leave at eight today", "leave at nine today")).toEqual([["eight"], ["nine"]]);
+    expect(of("kept", "kept")).toEqual([[], []]);
+  });
+
+  test("leave both texts the same outside of them", () => {
+    for (let seed = 1; seed <= 60; seed++) {
+      const next = numbers(seed);
+      const before = lines(next, 30);
+      const [a, b] = [before.join("\n"), edited(next, before).join("\n")];
+      let [i, j] = [0, 0];
+      for (const one of [...wholeWords(a, b, diff(a, b)), { fromA: a.length, toA: a.length, fromB: b.length, toB: b.length }]) {
+        expect(a.slice(i, one.fromA)).toBe(b.slice(j, one.fromB));
+        expect(one.fromA >= i && one.fromB >= j).toBe(true);
+        [i, j] = [one.toA, one.toB];
+      }
+    }
   });
 });

@@ -23,8 +23,12 @@ class MeaningTests(ConsoleCase):
         self.page(f"/compare?from=tag:one&path={name}{more}")
 
     def marked(self, tag: str, within: str) -> list[str]:
-        found = self.browser.driver.find_elements(By.CSS_SELECTOR, f"{within} {tag}")
-        return [element.text for element in found]
+        return self.browser.texts(f"{within} {tag}")
+
+    def differing(self) -> tuple[list[str], list[str]]:
+        """What is marked in both texts beside each other."""
+        left, right = (self.browser.texts(f".cm-merge-{side} .cm-changedText") for side in "ab")
+        return left, right
 
     def test_only_the_words_that_differ_are_marked(self) -> None:
         before = "# Plan\n\nBoats leave at eight in the morning.\n\nIn fog they wait.\n"
@@ -34,16 +38,33 @@ class MeaningTests(ConsoleCase):
             self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["eight"], ["nine"]))
         self.browser.press("Raw text")
         self.browser.see("tag:one left")
-        within = "[aria-label='Both texts']"
-        self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["eight"], ["nine"]))
+        self.browser.wait_for(lambda: self.differing() == (["eight"], ["nine"]))
+
+    def test_one_goes_from_change_to_change_in_a_long_text(self) -> None:
+        lines = [f"row {n}" for n in range(3000)]
+        after = [*lines]
+        after[100], after[2000] = "row one hundred", "row two thousand"
+        self.show("rows.txt", "\n".join(lines).encode(), "\n".join(after).encode(), "&seen=text")
+        self.browser.see("2 changes")
+        self.browser.see("equal lines")
+        self.browser.press("Next change")
+        self.browser.see("Change 1 of 2")
+        self.browser.driver.find_element(By.CSS_SELECTOR, "body").send_keys("n")
+        self.browser.see("Change 2 of 2")
+        self.browser.wait_for(lambda: "row two thousand" in self.browser.text())
+        self.browser.driver.find_element(By.CSS_SELECTOR, "body").send_keys("p")
+        self.browser.see("Change 1 of 2")
+        self.browser.press("Show equal lines")
+        self.browser.see("Fold equal lines")
+        self.assertEqual(self.browser.axe(), [])
+        self.assertEqual(self.browser.complaints(), [])
 
     def test_cells_of_a_notebook_are_shown_line_by_line(self) -> None:
         after = [*CELLS[:2], cell(CLEAN.replace("> 5", "> 10")), *CELLS[3:]]
         sides = [json.dumps(notebook(cells)).encode() for cells in (CELLS, after)]
         self.show("delays.ipynb", sides[0], sides[1])
         self.browser.see("Cell: source changed, 1 of 2 lines new, 1 of 2 gone")
-        within = "[aria-label='Both texts, line by line']"
-        self.assertEqual((self.marked("del", within), self.marked("ins", within)), (["5"], ["10"]))
+        self.browser.wait_for(lambda: self.differing() == (["5"], ["10"]))
         self.assertIn("kept = [row for row in rows", self.browser.text())
 
     def test_what_was_not_read_is_not_judged(self) -> None:

@@ -306,5 +306,7 @@ class AfterwardsTests(unittest.TestCase):
         self.assertEqual(seen, {200, 503})
 
     def worker_of(self, service: Service) -> int | None:
-        found = json.loads((service.data / "processes.json").read_text())["worker"]["pid"]
+        path = service.data / "processes.json"
+        until(path.exists, "the first process did not write what it has started")
+        found = json.loads(path.read_text())["worker"]["pid"]
         return found if found is not None and Path(f"/proc/{found}").exists() else None

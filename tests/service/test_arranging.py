@@ -7,7 +7,7 @@ from typing import Any
 
 import httpx
 
-from everyshelf.client import ChangeRequest
+from everyshelf.client import ChangeRequest, CommitMessage, Saving
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.waiting import until
 
@@ -63,6 +63,34 @@ class ArrangingTests(ServiceCase):
         self.assertEqual((page["total"], page["bytes"]), (len(known), sum(one["size"] for one in known.values())))
         wrong = self.listed(sort="colour")
         self.assertEqual((wrong["status"], wrong["code"]), (400, "input.unknown"))
+
+    def test_by_label_time_and_what_is_edited(self) -> None:
+        head = self.shelf.branch("main").head
+        first, second, third = sorted(self.known)[:3]
+        contents = [ChangeRequest(path, self.shelf.upload(f"# {path}\n".encode()).id) for path in (first, second)]
+        message = CommitMessage("Checked", labels={"checked": "yes", "season": "spring"})
+        made = self.shelf.commit("main", head, contents, message)
+        self.assertEqual(self.paths(label="checked"), [first, second])
+        self.assertEqual(self.paths(label="season=spring", kind=self.known[first]["kind"])[0], first)
+        self.assertEqual(self.paths(label="season=autumn"), [])
+        moment = next(one["recorded"] for one in self.listed(limit=1000)["items"] if one["path"] == first)
+        self.assertEqual(self.paths(since=moment), [first, second])
+        self.assertEqual(self.paths(since="2001-01-01"), sorted(self.known))
+        self.assertEqual(self.listed(since="some day")["status"], 400)
+        self.assertEqual(self.paths(state="edited"), [])
+        self.shelf.save("main", [Saving(third, self.shelf.upload(b"n = 1\n").id)], made.commit)
+        self.assertEqual(self.paths(state="edited"), [third])
+        self.assertEqual(self.paths(state="same"), sorted(self.known.keys() - {third}))
+        self.shelf.set_member("reader", "reader")
+        theirs = self.client_of("reader").shelf(self.shelf.key).artifacts(state="edited")
+        self.assertEqual([a.path for a in theirs], [], "each sees their own edits")
+        wrong = self.listed(state="edit")
+        self.assertEqual((wrong["status"], wrong["code"], "edited" in wrong["hint"]), (400, "input.unknown", True))
+        terminal = Terminal(self, self.service)
+        terminal.set("EVERYSHELF_SHELF", self.shelf.key)
+        self.assertEqual([a["path"] for a in terminal.json("browse", "--edited")], [third])
+        listed = terminal.json("browse", "--label", "checked", "--since", "2001-01-01")
+        self.assertEqual([a["path"] for a in listed], [first, second])
 
     def test_each_state_has_its_own(self) -> None:
         """A later state is made from an earlier one that is kept, also where it was changed and changed back."""

@@ -42,7 +42,9 @@ class ProcessCase(unittest.TestCase):
 
     def web(self) -> set[int]:
         """Those that answer."""
-        states = json.loads((self.service.data / "processes.json").read_text())
+        path = self.service.data / "processes.json"
+        until(path.exists, "the first process did not write what it has started")
+        states = json.loads(path.read_text())
         noted = {state["pid"] for name, state in states.items() if name.startswith("web process")}
         return noted & children_of(self.first)
 

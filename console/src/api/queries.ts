@@ -51,6 +51,11 @@ export interface Listed {
   by?: string;
   effect?: string;
   folder?: string;
+  label?: string;
+  /** Changed on this day or later. */
+  since?: string;
+  /** edited: what the reader has changed and not committed; same: the rest. */
+  state?: string;
   sort: string;
 }
 

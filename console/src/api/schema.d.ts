@@ -5229,7 +5229,7 @@ export interface components {
             job: string | null;
             parted: components["schemas"]["Parted"] | null;
         };
-        /** @description A state in short; of more than 500 folders the first. */
+        /** @description A state in short; of more than 500 folders and 100 labels (KEY=VALUE) the first. */
         StateSummary: {
             ref: string;
             commit: string | null;
@@ -5239,6 +5239,7 @@ export interface components {
             folders: components["schemas"]["FolderSummary"][];
             folder_count: number;
             authors: string[];
+            labels: string[];
         };
         /** @description One thing that is done to a place beyond artifacts; ``lost`` if something would be gone for good. */
         StepOut: {
@@ -8296,6 +8297,11 @@ export interface operations {
                  */
                 kind?: string;
                 /**
+                 * @description Only artifacts whose last commit has this label: KEY or KEY=VALUE.
+                 * @example fare
+                 */
+                label?: string;
+                /**
                  * @description Entries on a page.
                  * @example 100
                  */
@@ -8306,6 +8312,11 @@ export interface operations {
                  */
                 ref?: string;
                 /**
+                 * @description Only artifacts changed on this day or later; a date or a time.
+                 * @example
+                 */
+                since?: string;
+                /**
                  * @description path, kind, version, summary, who, when, size, effect; with a minus the other way round.
                  * @example
                  */
@@ -8315,6 +8326,11 @@ export interface operations {
                  * @example 1
                  */
                 start?: number;
+                /**
+                 * @description edited: only what you have changed on this branch and not committed yet; same: only the rest.
+                 * @example
+                 */
+                state?: string;
                 /**
                  * @description All of these words in the path, the last commit's summary or its author.
                  * @example committed to
@@ -16303,7 +16319,8 @@ export interface operations {
                      *         }
                      *       ],
                      *       "folder_count": 1,
-                     *       "authors": []
+                     *       "authors": [],
+                     *       "labels": []
                      *     }
                      */
                     "application/json": components["schemas"]["StateSummary"];

@@ -176,8 +176,10 @@ class ShelfClient(
         """Everything at a ref, by path; pages are fetched as they are needed.
 
         ``files``: every file of a folder kept whole, instead of the folder. ``sought`` filters and sorts: ``kind``,
-        ``by`` (author of the last change), ``effect`` (of it), ``words`` (in path, summary or author), ``sort`` (path,
-        kind, version, summary, who, when, size, effect; with a minus the other way round).
+        ``by`` (author of the last change), ``effect`` (of it), ``words`` (in path, summary or author), ``label`` (of
+        the last commit: KEY or KEY=VALUE), ``since`` (a date or time), ``state`` (edited: what you have changed on this
+        branch and not committed; same: the rest), ``sort`` (path, kind, version, summary, who, when, size, effect;
+        with a minus the other way round).
         """
         if sought:
             yield from self._arranged(ref, folder, sought)

@@ -1,6 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy } from "react";
+import { lazy, Suspense } from "react";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
@@ -28,6 +28,8 @@ import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = {
   graph: "Graph",
+  cells: "Cells",
+  read: "Read",
   outline: "Outline",
   origins: "Origins",
   uses: "Uses",
@@ -43,6 +45,17 @@ const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind 
 const MOST_PROFILED = 32_000_000;
 const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
 const DRAWN = ["pipeline", "workflow"];
+const NotebookView = lazy(() => import("../notebook/NotebookView").then((part) => ({ default: part.NotebookView })));
+const MarkedView = lazy(() => import("./MarkedView"));
+/** Larger ones are read as an outline. */
+const MOST_READ = 30_000_000;
+
+/** The view in which an artifact is read rather than taken apart; "" where it has none. */
+function reading(kind: string, path: string, size: number): "cells" | "read" | "" {
+  if (size > MOST_READ) return "";
+  if (kind === "notebook" && path.endsWith(".ipynb")) return "cells";
+  return /\.(md|markdown)$/i.test(path) ? "read" : "";
+}
 
 export function ArtifactPage() {
   const key = useShelfKey();
@@ -57,7 +70,9 @@ export function ArtifactPage() {
   const drawable = DRAWN.includes(found.data?.kind ?? "");
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
   const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
-  const view = asked && (asked !== "graph" || hasGraph) ? asked : hasGraph ? "graph" : "outline";
+  const read = found.data && !found.data.whole ? reading(found.data.kind, path, found.data.size) : "";
+  const can = (view: string) => (view !== "graph" || hasGraph) && ((view !== "cells" && view !== "read") || view === read);
+  const view = asked && can(asked) ? asked : hasGraph ? "graph" : read || "outline";
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({
     ...outline(key, path, at, version || undefined),
@@ -116,7 +131,7 @@ export function ArtifactPage() {
                 {Object.entries(VIEWS)
                   .filter(
                     ([v]) =>
-                      (v !== "graph" || hasGraph) &&
+                      can(v) &&
                       (v !== "unfolded" || (UNFOLDED.includes(a.kind) && !isCaptured(a.kind, path))) &&
                       (v !== "text" || !(a.whole || isOfBytes(a.kind, path))) &&
                       (v !== "edit" || editable) &&
@@ -171,6 +186,10 @@ export function ArtifactPage() {
           </p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
+          <Suspense fallback={<Loading what={`Reading ${name}`} />}>
+            {view === "cells" && <NotebookView shelf={key} path={path} at={at} version={version || undefined} />}
+            {view === "read" && <MarkedView shelf={key} path={path} at={at} version={version || undefined} />}
+          </Suspense>
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
           {view === "outline" && asRows && (
             <RowsGrid of={{ shelf: key, path, at, version: version || undefined }} table="" profiles={parts.data?.table?.profiles} />

@@ -1,4 +1,6 @@
+/** Raw text of an artifact, in the encoding found or chosen. */
 import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { text } from "../../api/queries";
 import { size } from "../../marks/words";
 import { Choice } from "../../parts/Choice";
@@ -6,12 +8,11 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 
 const ENCODINGS = ["", "utf-8", "utf-16", "latin-1", "cp1252", "shift_jis"];
-const MOST_LINES = 5000;
+const ReadText = lazy(() => import("../text/ReadText"));
 
 export function TextView({ shelf, path, at, version }: { shelf: string; path: string; at: string; version: string }) {
   const [encoding, setEncoding] = useParam("encoding");
   const found = useQuery(text(shelf, path, at, version || undefined, encoding || undefined));
-  const lines = found.data ? found.data.text.split(/\r\n|\r|\n/) : [];
   return (
     <section className="sheet" aria-label="Raw text">
       <div className="ph">
@@ -19,7 +20,7 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
         {found.data && (
           <span className="cap">
             {found.data.encoding}, {size(found.data.size)}
-            {found.data.truncated || lines.length > MOST_LINES ? ", the beginning is shown" : ""}
+            {found.data.truncated ? ", the beginning is shown" : ""}
           </span>
         )}
         <span className="r">
@@ -39,11 +40,9 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
         </div>
       )}
       {found.data && (
-        <pre className="text" tabIndex={0} role="region" aria-label={`Text of ${path}`}>
-          {lines.slice(0, MOST_LINES).map((line, i) => (
-            <span key={i}>{line}</span>
-          ))}
-        </pre>
+        <Suspense fallback={<Loading what="Reading the text" />}>
+          <ReadText path={path} text={found.data.text} label={`Text of ${path}`} />
+        </Suspense>
       )}
     </section>
   );

@@ -2,7 +2,7 @@
 
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { useNavigate } from "react-router";
 import { address, putFile, type Schemas, send } from "../../api/client";
 import { unfolded } from "../../api/queries";
@@ -12,6 +12,8 @@ import { FileField } from "../../parts/FileField";
 import { isReadOnly } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
+
+const ReadText = lazy(() => import("../text/ReadText"));
 
 interface Props {
   shelf: string;
@@ -65,14 +67,9 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
         {file?.text === null ? (
           <p className="cap pad">No text, or too long to be shown here; download it.</p>
         ) : (
-          <pre className="text" tabIndex={0} role="region" aria-label={`Text of ${file?.path}`}>
-            {(file?.text ?? "")
-              .split("\n")
-              .slice(0, 5000)
-              .map((line, i) => (
-                <span key={i}>{line}</span>
-              ))}
-          </pre>
+          <Suspense fallback={<Loading what="Reading the text" />}>
+            <ReadText path={file?.path ?? ""} text={file?.text ?? ""} label={`Text of ${file?.path}`} />
+          </Suspense>
         )}
       </section>
     </div>

@@ -2,7 +2,7 @@
 
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { type ArtifactComparison, artifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
 import { isOfBytes } from "../../marks/kinds";
 import { Effect, Mark } from "../../marks/Mark";
@@ -21,7 +21,6 @@ import { RowBars } from "../table/RowBars";
 import { TableComparison } from "../table/TableComparison";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
 import { FindingDetail } from "./FindingDetail";
-import { Lines } from "./Lines";
 import { byType, plural, told } from "./model";
 import { PendingJob } from "./PendingJob";
 import { Inline } from "./Worded";
@@ -33,6 +32,7 @@ interface Props {
   to: string;
   onAll?: () => void;
 }
+const TwoTexts = lazy(() => import("../text/SideBySide"));
 const MOST = 1000;
 const DRAWN = ["pipeline", "workflow"];
 /** Kinds whose bytes are no text to look at. */
@@ -188,7 +188,7 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
       <div className="stack">
         {drawing && <DrawingView drawing={drawing} chosen={picked || (chosen?.part ?? "")} onChoose={pick} compared />}
         {chosen && !picked && (
-          <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} />
+          <FindingDetail finding={chosen} place={order.indexOf(chosen) + 1} total={order.length} comparison={comparison} path={path} />
         )}
         {chosen && !picked && <RemarkOnPart shelf={shelf} path={path} finding={chosen} />}
         {picked && (
@@ -237,7 +237,9 @@ function SideBySide({ shelf, path, from, to }: Props) {
           {from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}
         </span>
       </div>
-      <Lines before={before.data.text} after={after.data.text} label="Both texts" />
+      <Suspense fallback={<Loading what="Comparing both texts" />}>
+        <TwoTexts path={path} before={before.data.text} after={after.data.text} labels={[`${path} at ${from}`, `${path} at ${to}`]} keys />
+      </Suspense>
     </section>
   );
 }

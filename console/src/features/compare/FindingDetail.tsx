@@ -1,21 +1,26 @@
 /** One finding in full: before and after, line by line where it is long, and whom it breaks. */
 import { Table } from "@mui/material";
+import { lazy, Suspense } from "react";
 import type { ArtifactComparison, Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
-import { Lines } from "./Lines";
+import { Loading } from "../../shell/states";
 import { told } from "./model";
 import { Worded } from "./Worded";
+
+const TwoTexts = lazy(() => import("../text/SideBySide"));
 
 export function FindingDetail({
   finding,
   place,
   total,
   comparison,
+  path,
 }: {
   finding: Finding;
   place: number;
   total: number;
   comparison: ArtifactComparison;
+  path: string;
 }) {
   const { lead, before, after } = told(finding);
   const version = (side: Record<string, unknown> | null) => (side?.version ? `version ${String(side.version)}` : "");
@@ -37,7 +42,9 @@ export function FindingDetail({
         </span>
       </div>
       {lines ? (
-        <Lines before={before ?? ""} after={after ?? ""} label="Both texts, line by line" />
+        <Suspense fallback={<Loading what="Comparing both texts" />}>
+          <TwoTexts path={named(comparison.kind, path, finding)} before={before ?? ""} after={after ?? ""} labels={["Before", "After"]} />
+        </Suspense>
       ) : (
         <div className="ba">
           {before !== null && (
@@ -72,6 +79,13 @@ export function FindingDetail({
       {finding.used_by && finding.used_by.length > 0 && <UsedBy uses={finding.used_by} />}
     </section>
   );
+}
+
+/** A name that says which syntax a field's text has; "" where the text itself says it. */
+function named(kind: string, path: string, finding: Finding): string {
+  if (kind === "notebook") return finding.type.includes("markdown") ? "cell.md" : "cell.py";
+  if (/sql|query/i.test(finding.field ?? "")) return "query.sql";
+  return ["text", "module", "script"].includes(kind) ? path : "";
 }
 
 /** Whom a breaking finding breaks: where, and whether that is exact or a guess. */

@@ -1,12 +1,13 @@
 /** A pipeline or workflow as a drawing, of one version or of both in one. */
 
+import { Autocomplete, createFilterOptions, TextField } from "@mui/material";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { count } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
-import { asDrawn, type Drawing, type DrawnEdge, type DrawnNode, isPlaced, laidOut, type Placed } from "./place";
-import { Frame, Line, Patterns, Shape } from "./shapes";
+import { Canvas, type View } from "./Canvas";
+import { asDrawn, type Drawing, type DrawnNode, isBehind, isPlaced, laidOut, type Placed } from "./place";
+import { LARGEST, owner, READABLE, type Side, SMALLEST, visible, whole } from "./view";
 
-type Side = "before" | "both" | "after";
 interface Props {
   drawing: Drawing;
   /** Path of the part chosen elsewhere, such as that of a finding. */
@@ -15,42 +16,62 @@ interface Props {
   compared?: boolean;
   height?: number;
 }
+const few = createFilterOptions<DrawnNode>({ limit: 60, stringify: (n) => `${n.label} ${n.type} ${n.detail}` });
 
 export function DrawingView({ drawing, chosen, onChoose, compared = false, height = 470 }: Props) {
   const [side, setSide] = useState<Side>("both");
   const [ownPlaces, setOwnPlaces] = useState(false);
   const fromFile = isPlaced(drawing) && !ownPlaces;
   const placed = usePlaces(drawing, fromFile);
-  const [zoom, setZoom] = useState<number | null>(null);
   const frame = useRef<HTMLDivElement>(null);
+  const view = useRef<View>(null);
   const shown = useMemo(() => visible(drawing, side), [drawing, side]);
   const width = useWidth(frame);
-  // As wide as the panel allows, yet never so small that names cannot be read.
-  const scale = zoom ?? (placed ? Math.min(1.1, Math.max(0.66, (width - 18) / placed.bounds.width)) : 1);
-  const tall = placed ? Math.min(height, Math.max(200, placed.bounds.height * scale + 2)) : height;
-  const at = owner(drawing, chosen);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
-  useEffect(() => {
-    // Only within the frame: the page itself does not move.
-    const [box, node] = [frame.current, frame.current?.querySelector("[data-chosen=true]")];
-    if (!box || !node) return;
-    const [around, own] = [box.getBoundingClientRect(), node.getBoundingClientRect()];
-    box.scrollBy(
-      Math.min(0, own.left - around.left) || Math.max(0, own.right - around.right),
-      Math.min(0, own.top - around.top) || Math.max(0, own.bottom - around.bottom),
-    );
-  }, [at, placed]);
-  const steps = drawing.nodes.filter((n) => !["frame", "lane", "port"].includes(n.shape)).length;
+  const title = compared ? "Both versions in one graph" : "Graph";
+  const tall = placed ? Math.min(height, Math.max(200, Math.ceil(placed.bounds.height * 1.1))) : height;
+  const steps = useMemo(() => shown.nodes.filter((n) => !isBehind(n)), [shown]);
+  const sized = steps.filter((n) => n.shape !== "port").length;
+  const zoom = (by: number) => {
+    const now = view.current?.getZoom() ?? 1;
+    void view.current?.zoomTo(Math.min(LARGEST, Math.max(SMALLEST, now * by)));
+  };
+  const showAll = () => placed && void view.current?.setViewport(whole(placed, { width, height: tall }));
+  const keys = (event: React.KeyboardEvent) => {
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
+    if (event.key === "+" || event.key === "=") zoom(1.25);
+    else if (event.key === "-") zoom(0.8);
+    else if (event.key === "0") showAll();
+    else return;
+    event.preventDefault();
+  };
   return (
-    <section className="sheet drawing" aria-label={compared ? "Both versions in one graph" : "Graph"}>
+    <section className="sheet drawing" aria-label={title}>
       <div className="ph">
-        <h2 className="h3">{compared ? "Both versions in one graph" : "Graph"}</h2>
+        <h2 className="h3">{title}</h2>
         {!compared && (
           <span className="cap">
-            {count(steps, "step")}, {count(drawing.edges.length, "connection")}
+            {count(sized, "step")}, {count(drawing.edges.length, "connection")}
           </span>
         )}
         <span className="r">
+          <Autocomplete
+            size="small"
+            sx={{ width: 170 }}
+            options={steps}
+            filterOptions={few}
+            getOptionLabel={(n) => n.label}
+            getOptionKey={(n) => n.id}
+            isOptionEqualToValue={(a, b) => a.id === b.id}
+            value={null}
+            blurOnSelect
+            onChange={(_, node) => node && onChoose(node.part)}
+            renderOption={({ key, ...props }, node) => (
+              <li key={key} {...props}>
+                {node.label}&nbsp;<span className="cap">{node.type}</span>
+              </li>
+            )}
+            renderInput={(given) => <TextField {...given} placeholder="Find a step" aria-label="Find a step" />}
+          />
           {compared && (
             <Switch label="Version drawn">
               {(["before", "both", "after"] as Side[]).map((s) => (
@@ -61,19 +82,34 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
             </Switch>
           )}
           <Switch label="Zoom">
-            <Part aria-label="smaller" onClick={() => setZoom(Math.max(0.2, scale / 1.25))}>
+            <Part aria-label="smaller" title="smaller (-)" onClick={() => zoom(0.8)}>
               −
             </Part>
-            <Part onClick={() => setZoom(null)}>fit</Part>
-            <Part aria-label="larger" onClick={() => setZoom(Math.min(3, scale * 1.25))}>
+            <Part title="all of it (0)" onClick={showAll}>
+              fit
+            </Part>
+            <Part aria-label="larger" title="larger (+)" onClick={() => zoom(1.25)}>
               +
             </Part>
           </Switch>
         </span>
       </div>
-      <div className="gr scroll" ref={frame} style={{ height: tall }}>
-        {placed ? (
-          <Canvas drawing={shown} placed={placed} scale={scale} at={at} onChoose={onChoose} ghosts={side === "both"} />
+      <div className="gr" ref={frame} style={{ height: tall }} onKeyDown={keys}>
+        {placed && width > 0 ? (
+          <Canvas
+            key={`${fromFile} ${side}`}
+            drawing={shown}
+            placed={placed}
+            width={width}
+            height={tall}
+            at={owner(drawing, chosen)}
+            onChoose={onChoose}
+            ghosts={side === "both"}
+            onView={(made) => {
+              view.current = made;
+            }}
+            label="Drawing; arrows follow connections, plus and minus change its size, 0 shows all of it"
+          />
         ) : (
           <p className="cap pad">Laying it out</p>
         )}
@@ -85,6 +121,7 @@ export function DrawingView({ drawing, chosen, onChoose, compared = false, heigh
           "Laid out by Every Shelf; the file has no coordinates of its own."
         )}
         {drawing.note && ` ${drawing.note.charAt(0).toUpperCase()}${drawing.note.slice(1)}.`}
+        {placed && placed.bounds.width * READABLE > width && width > 0 && " Drag it or turn the wheel to move; Ctrl and the wheel to zoom."}
       </p>
     </section>
   );
@@ -104,144 +141,14 @@ function usePlaces(drawing: Drawing, fromFile: boolean): Placed | null {
   return own ?? (made?.of === drawing ? made.placed : null);
 }
 
+/** Its width in pixels; 0 until it is known. */
 function useWidth(ref: React.RefObject<HTMLDivElement | null>): number {
-  const [width, setWidth] = useState(860);
+  const [width, setWidth] = useState(0);
   useEffect(() => {
     if (!ref.current) return;
-    const watcher = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    const watcher = new ResizeObserver(([entry]) => entry && setWidth(Math.round(entry.contentRect.width)));
     watcher.observe(ref.current);
     return () => watcher.disconnect();
   }, [ref]);
   return width;
-}
-
-function visible(drawing: Drawing, side: Side): Drawing {
-  if (side === "both") return drawing;
-  const hidden = side === "before" ? ["added"] : ["removed", "was"];
-  const nodes = drawing.nodes
-    .filter((n) => !hidden.includes(n.state))
-    .map((n) => (side === "before" && n.before_label ? { ...n, label: n.before_label } : n));
-  const there = new Set(nodes.map((n) => n.id));
-  const moved = new Set(drawing.edges.filter((e) => e.state === "was").map((e) => e.part));
-  const edges = drawing.edges.filter(
-    (e) => !hidden.includes(e.state) && !(side === "before" && e.state === "changed" && moved.has(e.part)),
-  );
-  return { ...drawing, nodes, edges: edges.filter((e) => there.has(e.source) && there.has(e.target)) };
-}
-
-/** Id of the node or edge the chosen part belongs to: its own, or that of what holds it. */
-function owner(drawing: Drawing, part: string): string {
-  for (let path = part; path && path !== "/"; path = path.slice(0, path.lastIndexOf("/"))) {
-    const node = drawing.nodes.find((n) => n.part === path);
-    if (node) return node.id;
-    const edge = drawing.edges.find((e) => e.part === path && e.state !== "was") ?? drawing.edges.find((e) => e.part === path);
-    if (edge) return edge.id;
-  }
-  return "";
-}
-
-function Canvas({
-  drawing,
-  placed,
-  scale,
-  at,
-  onChoose,
-  ghosts,
-}: {
-  drawing: Drawing;
-  placed: Placed;
-  scale: number;
-  at: string;
-  onChoose: (part: string) => void;
-  ghosts: boolean;
-}) {
-  const { bounds } = placed;
-  const frames = drawing.nodes.filter((n) => (n.shape === "frame" || n.shape === "lane") && placed.boxes.has(n.id));
-  const nodes = drawing.nodes.filter((n) => n.shape !== "frame" && n.shape !== "lane" && placed.boxes.has(n.id));
-  const labels = new Map(drawing.nodes.map((n) => [n.id, n.label]));
-  const walk = (event: React.KeyboardEvent<SVGGElement>, node: DrawnNode) => {
-    const out = drawing.edges.find((e) => e.source === node.id)?.target;
-    const back = drawing.edges.find((e) => e.target === node.id)?.source;
-    const place = nodes.indexOf(node);
-    const next = { ArrowRight: out, ArrowLeft: back, ArrowDown: nodes[place + 1]?.id, ArrowUp: nodes[place - 1]?.id }[event.key];
-    if (event.key === "Enter" || event.key === " ") onChoose(node.part);
-    else if (next) event.currentTarget.ownerSVGElement?.querySelector<SVGGElement>(`[data-node="${CSS.escape(next)}"]`)?.focus();
-    else return;
-    event.preventDefault();
-  };
-  const first = nodes.find((n) => n.id === at) ?? nodes[0];
-  return (
-    <>
-      <svg
-        width={bounds.width * scale}
-        height={bounds.height * scale}
-        viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`}
-        role="group"
-        aria-label="Drawing; arrows follow connections"
-      >
-        <Patterns />
-        <rect x={bounds.x} y={bounds.y} width={bounds.width} height={bounds.height} fill="url(#d-dots)" />
-        {frames.map((n) => (
-          <Frame key={n.id} node={n} box={placed.boxes.get(n.id) ?? bounds} />
-        ))}
-        {ghosts &&
-          nodes.map((n) => {
-            const ghost = placed.ghosts.get(n.id);
-            const now = placed.boxes.get(n.id);
-            if (!ghost || !now) return null;
-            return (
-              <g key={n.id} fill="none" stroke="var(--moved)" strokeDasharray="2 3">
-                <rect x={ghost.x} y={ghost.y} width={ghost.width} height={ghost.height} rx="3" />
-                <path
-                  d={`M${ghost.x + ghost.width / 2} ${ghost.y + ghost.height / 2}L${now.x + now.width / 2} ${now.y + now.height / 2}`}
-                />
-              </g>
-            );
-          })}
-        {drawing.edges.map((e) => {
-          const points = placed.lines.get(e.id);
-          return points && points.length > 1 ? (
-            <g key={e.id} data-chosen={e.id === at} className="edge" onClick={() => onChoose(e.part)}>
-              <Line edge={e} points={points} at={placed.labels.get(e.id)} chosen={e.id === at} />
-            </g>
-          ) : null;
-        })}
-        {nodes.map((n) => (
-          <g
-            key={n.id}
-            data-node={n.id}
-            data-chosen={n.id === at}
-            className="node"
-            role="button"
-            tabIndex={n === first ? 0 : -1}
-            aria-pressed={n.id === at}
-            aria-label={`${n.type} ${n.label}${n.detail ? ` ${n.detail}` : ""}${n.state === "same" ? "" : `, ${n.state}`}`}
-            onClick={() => onChoose(n.part)}
-            onKeyDown={(event) => walk(event, n)}
-          >
-            <Shape node={n} box={placed.boxes.get(n.id) ?? bounds} chosen={n.id === at} />
-            {ghosts && placed.ghosts.has(n.id) && n.state === "same" && <Moved box={placed.boxes.get(n.id) ?? bounds} />}
-          </g>
-        ))}
-      </svg>
-      <ul className="sr" aria-label="Connections">
-        {drawing.edges.map((e: DrawnEdge) => (
-          <li key={e.id}>
-            {labels.get(e.source)} leads to {labels.get(e.target)}
-            {e.label ? `, ${e.label}` : ""}
-            {e.state === "same" ? "" : `, ${e.state === "was" ? "before" : e.state}`}
-          </li>
-        ))}
-      </ul>
-    </>
-  );
-}
-
-function Moved({ box }: { box: { x: number; y: number; width: number } }) {
-  return (
-    <svg x={box.x + box.width - 8} y={box.y - 8} width="16" height="16" viewBox="0 0 16 16" aria-hidden="true">
-      <circle cx="8" cy="8" r="7.1" fill="var(--moved-wash)" stroke="var(--moved)" strokeWidth="1.3" />
-      <path d="M4.2 10.4A3.9 3.9 0 0 1 11.6 8.8M12.4 5.9L11.7 9.3L8.6 8" stroke="var(--moved)" strokeWidth="1.6" fill="none" />
-    </svg>
-  );
 }

@@ -34,6 +34,11 @@ const SIZES: Record<string, [number, number]> = {
 const MARGIN = 28;
 const MOVED = 4;
 
+/** A frame or lane: behind everything else, and nothing that can be chosen. */
+export function isBehind(node: DrawnNode): boolean {
+  return node.shape === "frame" || node.shape === "lane";
+}
+
 /** True if the file's coordinates can be used: everything but ports has some. */
 export function isPlaced(drawing: Drawing): boolean {
   return drawing.placed && drawing.nodes.every((n) => n.shape === "port" || n.after || n.before);

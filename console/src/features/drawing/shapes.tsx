@@ -2,7 +2,7 @@
 import { MarkShape } from "../../marks/Mark";
 import type { Box, DrawnEdge, DrawnNode, Point } from "./place";
 
-const INK: Record<string, string> = {
+export const INK: Record<string, string> = {
   same: "var(--line-strong)",
   added: "var(--added)",
   removed: "var(--removed)",
@@ -27,9 +27,6 @@ export function Patterns() {
       </pattern>
       <pattern id="d-add" width="6" height="6" patternUnits="userSpaceOnUse">
         <circle cx="1.5" cy="1.5" r=".9" fill="var(--added)" opacity=".7" />
-      </pattern>
-      <pattern id="d-dots" width="16" height="16" patternUnits="userSpaceOnUse">
-        <circle cx="1" cy="1" r=".8" fill="var(--line)" />
       </pattern>
       {Object.entries({ ...INK, same: "var(--ink-3)" }).map(([state, fill]) => arrow(`d-${state}`, fill))}
     </defs>

@@ -1,5 +1,5 @@
 /** Where each line of a merged text comes from; pure. */
-import { aligned } from "../compare/model";
+import { aligned } from "./aligned";
 
 export type Origin = "both" | "base" | "target" | "source" | "new" | "gone";
 

@@ -1,12 +1,14 @@
 /** The dense list; long lists are drawn window by window. */
 
+import { Fragment } from "react";
 import { Link } from "react-router";
 import type { Artifact } from "../../api/queries";
-import { Effect } from "../../marks/Mark";
+import { Effect, Mark } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
 import { LongTable } from "../../shell/LongTable";
+import { shownPath } from "./folders";
 import { COLUMNS } from "./model";
 
 interface Props {
@@ -17,9 +19,14 @@ interface Props {
   onSort: (sort: string) => void;
   href: (artifact: Artifact) => string;
   onOpen: (to: string) => void;
+  /** The folder that is looked at: paths are shown from there. */
+  folder: string;
+  /** What the reader has edited and not committed, by path, and how. */
+  edited: Map<string, string>;
 }
 
-export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen }: Props) {
+export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen, folder, edited }: Props) {
+  const columns = edited.size > 0 ? 9 : 8;
   const walk = (event: React.KeyboardEvent<HTMLDivElement>) => {
     const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
     if (!step) return;
@@ -32,7 +39,7 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
     <LongTable
       caption="Artifacts"
       className="sheet list"
-      columns={8}
+      columns={columns}
       count={total}
       onKeyDown={walk}
       onRange={onRange}
@@ -41,18 +48,21 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
           {COLUMNS.map(([id, label]) => {
             const on = sort.replace("-", "") === id;
             const down = sort.startsWith("-");
+            const mine = id === "effect" && edited.size > 0 && <th scope="col">In your draft</th>;
             return (
-              <th
-                key={id}
-                scope="col"
-                className={id === "size" || id === "version" ? "num" : ""}
-                aria-sort={on ? (down ? "descending" : "ascending") : undefined}
-              >
-                <RowAct className="sort" onClick={() => onSort(on && !down ? `-${id}` : id)}>
-                  {label}
-                  {on ? (down ? " ▾" : " ▴") : ""}
-                </RowAct>
-              </th>
+              <Fragment key={id}>
+                {mine}
+                <th
+                  scope="col"
+                  className={id === "size" || id === "version" ? "num" : ""}
+                  aria-sort={on ? (down ? "descending" : "ascending") : undefined}
+                >
+                  <RowAct className="sort" onClick={() => onSort(on && !down ? `-${id}` : id)}>
+                    {label}
+                    {on ? (down ? " ▾" : " ▴") : ""}
+                  </RowAct>
+                </th>
+              </Fragment>
             );
           })}
         </tr>
@@ -62,7 +72,7 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
         if (!a)
           return (
             <tr key={index} {...place}>
-              <td colSpan={8} className="mut">
+              <td colSpan={columns} className="mut">
                 …
               </td>
             </tr>
@@ -72,9 +82,9 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
             <td>
               <KindIcon kind={a.kind} tone={tone(a.recorded)} /> <span className="sec">{a.kind}</span>
             </td>
-            <td title={a.path}>
+            <td className="path" title={a.path}>
               <Link className="row" to={href(a)}>
-                {a.name}
+                <Path path={a.path} folder={folder} />
               </Link>
             </td>
             <td className="num">{a.version}</td>
@@ -84,6 +94,9 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
             <td>{a.author}</td>
             <td title={a.recorded ?? ""}>{when(a.recorded)}</td>
             <td className="num sec">{size(a.size)}</td>
+            {edited.size > 0 && (
+              <td>{edited.has(a.path) ? <Edited state={edited.get(a.path) ?? ""} /> : <span className="mut">same</span>}</td>
+            )}
             <td title={a.headline}>
               <Effect effect={a.effect} /> <span className="sec">{a.headline}</span>
             </td>
@@ -91,5 +104,25 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen 
         );
       }}
     />
+  );
+}
+
+function Path({ path, folder }: { path: string; folder: string }) {
+  const [before, name] = shownPath(path, folder);
+  return (
+    <>
+      {before && <span className="in">{before}</span>}
+      {name}
+    </>
+  );
+}
+
+const ACTS: Record<string, string> = { new: "added", edited: "changed", moved: "moved", gone: "removed" };
+
+function Edited({ state }: { state: string }) {
+  return (
+    <>
+      <Mark action={ACTS[state] ?? "changed"} /> {state}
+    </>
   );
 }

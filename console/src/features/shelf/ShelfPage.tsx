@@ -1,23 +1,33 @@
-import { TextField } from "@mui/material";
+import { Breadcrumbs } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { memo, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
-import { KindIcon } from "../../marks/spines";
 import { count, group, size } from "../../marks/words";
-import { RowAct, TextAct } from "../../parts/Acts";
+import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { usePending } from "../pending/pending";
 import { ArtifactTable } from "./ArtifactTable";
+import { Kinds, Narrow } from "./Filters";
+import { Folders } from "./Folders";
+import { above, sinceDay, WHEN } from "./folders";
 import { csvOf } from "./model";
 import { Upload } from "./Upload";
 import { useArtifacts } from "./useArtifacts";
 
 const EFFECTS = ["breaks", "alters", "cosmetic"];
+const STATES: [string, string][] = [
+  ["edited", "edited by you"],
+  ["same", "as committed"],
+];
+const TIMES = Object.entries(WHEN).map(([id, [name]]): [string, string] => [id, name]);
 const NONE: string[] = [];
+/** A tree of one folder says nothing a path does not. */
+const FEWEST_FOLDERS = 2;
 
 export function ShelfPage() {
   const key = useShelfKey();
@@ -30,19 +40,28 @@ export function ShelfPage() {
   const [effect, setEffect] = useParam("effect");
   const [by, setBy] = useParam("by");
   const [folder, setFolder] = useParam("folder");
+  const [label, setLabel] = useParam("label");
+  const [changed, setChanged] = useParam("changed");
+  const [draft, setDraft] = useParam("state");
   const [typed, setTyped] = useState("");
+  const { pending } = usePending(key);
+  const mine = useMemo(() => new Map(pending.filter((p) => p.branch === at).map((p) => [p.path, p.state])), [pending, at]);
   const listed: Listed = {
     words: typed.trim() || undefined,
     kind: kind || undefined,
     by: by || undefined,
     effect: effect || undefined,
     folder: folder || undefined,
+    label: label || undefined,
+    since: sinceDay(changed, new Date()) || undefined,
+    state: draft || undefined,
     sort,
   };
   const { first: found, total, row, see } = useArtifacts(key, at, listed);
   const state = useQuery(summary(key, at));
   const all = state.data?.total ?? 0;
-  const folders = useMemo(() => (state.data?.folders ?? []).filter((one) => one.folder).map((one) => one.folder), [state.data]);
+  const folders = useMemo(() => (state.data?.folders ?? []).filter((one) => one.folder), [state.data]);
+  const hasTree = folders.length >= FEWEST_FOLDERS;
   const say = (
     <>
       <i>at</i>
@@ -70,20 +89,19 @@ export function ShelfPage() {
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        {state.data?.kinds.map((one) => (
-          <RowAct
-            key={one.kind}
-            className="chip"
-            aria-pressed={kind === one.kind}
-            onClick={() => setKind(kind === one.kind ? "" : one.kind)}
-          >
-            <KindIcon kind={one.kind} />
-            {one.kind} <em>{one.count}</em>
-          </RowAct>
-        ))}
-        <Narrow label="Folder" value={folder} onChoose={setFolder} options={folders} />
-        <Narrow label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
+        <Kinds kinds={state.data?.kinds ?? []} chosen={kind} onChoose={setKind} />
+      </div>
+      <div className="line1">
+        {hasTree && (
+          <span className="small">
+            <Narrow label="Folder" value={folder} onChoose={setFolder} options={folders.map((one) => one.folder)} />
+          </span>
+        )}
+        <Narrow label="State" value={draft} onChoose={setDraft} options={mine.size > 0 ? STATES : NONE} />
         <Narrow label="Effect" value={effect} onChoose={setEffect} options={EFFECTS} />
+        <Narrow label="Who" value={by} onChoose={setBy} options={state.data?.authors ?? NONE} />
+        <Narrow label="Label" value={label} onChoose={setLabel} options={state.data?.labels ?? NONE} />
+        <Narrow label="Changed" value={changed} onChoose={setChanged} options={TIMES} />
         <span className="end">
           <TextAct onClick={() => void save()}>Save as CSV</TextAct>{" "}
           {all > 0 && (
@@ -104,17 +122,31 @@ export function ShelfPage() {
       )}
       {all > 0 && found.data && (
         <>
-          <ArtifactTable
-            total={total}
-            row={row}
-            onRange={see}
-            sort={sort}
-            onSort={setSort}
-            href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`}
-            onOpen={(to) => void go(to)}
-          />
+          <div className={hasTree ? "withfolders" : "alone"}>
+            {hasTree && (
+              <Folders
+                folders={folders}
+                more={(state.data?.folder_count ?? 0) - (state.data?.folders.length ?? 0)}
+                total={all}
+                chosen={folder}
+                onChoose={setFolder}
+              />
+            )}
+            <ArtifactTable
+              total={total}
+              row={row}
+              onRange={see}
+              sort={sort}
+              onSort={setSort}
+              folder={folder}
+              edited={mine}
+              href={(a) => `/s/${key}/artifact?${new URLSearchParams({ path: a.path, ref: at })}`}
+              onOpen={(to) => void go(to)}
+            />
+          </div>
           <p className="foot">
             <span>{total === all ? count(all, "artifact") : `${group(total)} of ${count(all, "artifact")}`}</span>
+            {folder && <Trail folder={folder} onChoose={setFolder} />}
             <span>{size(found.data.bytes ?? 0)}</span>
             {info.data && <span>{count(info.data.commits, "commit")}</span>}
             <span style={{ marginLeft: "auto" }}>
@@ -127,35 +159,18 @@ export function ShelfPage() {
   );
 }
 
-/** One filter: any, or one of what there is. */
-const Narrow = memo(function Narrow({
-  label,
-  value,
-  options,
-  onChoose,
-}: {
-  label: string;
-  value: string;
-  options: string[];
-  onChoose: (value: string) => void;
-}) {
-  if (options.length < 2 && !value) return null;
+/** Where one is: each folder on the way leads there. */
+function Trail({ folder, onChoose }: { folder: string; onChoose: (folder: string) => void }) {
+  const way = above(folder);
   return (
-    <TextField
-      select
-      size="small"
-      label={label}
-      value={value}
-      onChange={(e) => onChoose(e.target.value)}
-      slotProps={{ select: { native: true }, inputLabel: { shrink: true } }}
-      sx={{ minWidth: 110, maxWidth: 220, "& .MuiInputBase-root": { height: 30, fontSize: 14 } }}
-    >
-      <option value="">any</option>
-      {options.map((one) => (
-        <option key={one} value={one}>
-          {one}
-        </option>
+    <Breadcrumbs aria-label="Folder" sx={{ fontSize: 13 }}>
+      <TextAct onClick={() => onChoose("")}>All folders</TextAct>
+      {way.slice(0, -1).map((path) => (
+        <TextAct key={path} onClick={() => onChoose(path)}>
+          {path.slice(path.lastIndexOf("/") + 1)}
+        </TextAct>
       ))}
-    </TextField>
+      <span>{folder.slice(folder.lastIndexOf("/") + 1)}</span>
+    </Breadcrumbs>
   );
-});
+}

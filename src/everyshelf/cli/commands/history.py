@@ -192,6 +192,9 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
 @click.option("--by", metavar="PERSON", help="Only artifacts last changed by this person.")
 @click.option("--effect", type=click.Choice(["breaks", "alters", "cosmetic"]), help="Only with this last effect.")
 @click.option("--words", help="Only with these words in path, last commit's summary or author.")
+@click.option("--label", metavar="KEY[=VALUE]", help="Only artifacts whose last commit has this label.")
+@click.option("--since", metavar="DATE", help="Only artifacts changed on this day or later.")
+@click.option("--edited", "state", flag_value="edited", help="Only what you have edited and not committed.")
 @click.option("--sort", type=click.Choice(_SORTS), help="Sort by this; size, version and when begin with the largest.")
 @shelf_options
 def browse(

@@ -33,6 +33,14 @@ def draft_state(person: Any, shelf: Shelf, ref: str, named: str) -> Resolved:
     return Resolved(ref, "draft", base, marked(root, get_trees().apply(root, changes)))
 
 
+def edited_paths(person: Any, shelf: Shelf, branch: str) -> frozenset[str]:
+    """What a person has changed on a branch and not committed yet, under its old and its new name."""
+    rows = SavePoint.objects.filter(
+        draft__person=person, draft__shelf=shelf, draft__branch=branch, newest=True, commit=None
+    ).exclude(state="discarded")
+    return frozenset(path for row in rows.values_list("path", "moved_from") for path in row if path)
+
+
 def _points(draft: Draft, number: str, named: str) -> list[SavePoint]:
     """The newest save point of each path that is pending now, or was at save point ``number``."""
     rows = SavePoint.objects.filter(draft=draft)

@@ -11,6 +11,7 @@ import time
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 import msgspec
@@ -20,6 +21,7 @@ from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.outline.model import EFFECTS
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.shelves.actions.histories import has_label
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import describe
 from everyshelf.service.shelves.actions.recognising import kinds_of
@@ -35,6 +37,7 @@ _MOST_ARTIFACTS_KEPT = 300_000
 _MOST_APART, _MOST_COMMITS_APART = 2000, 200  # up to which an index is made from an earlier one
 _SHOWN_OF_KIND = 40
 _MOST_FOLDERS = 500
+_MOST_LABELS = 100
 _AT_ONCE = 500
 _LOOK_AGAIN_SECONDS = 0.5
 
@@ -52,18 +55,24 @@ class Line(msgspec.Struct, gc=False):
     when: float
     effect: str
     text: str
+    labels: dict[str, str] = {}
 
 
 @dataclass(frozen=True)
 class Wanted:
     """Which artifacts: in a folder, of a kind, by an author, of an effect, with all of these words in path, last
-    commit or author; sorted by one of ``SORTS``, with a minus the other way round."""
+    commit or author, last changed by a commit with a label (KEY or KEY=VALUE) or since a moment, ``only`` these
+    paths, or ``without`` these; sorted by one of ``SORTS``, with a minus the other way round."""
 
     folder: str = ""
     kind: str = ""
     by: str = ""
     effect: str = ""
     words: str = ""
+    label: str = ""
+    since: datetime | None = None
+    only: frozenset[str] | None = None
+    without: frozenset[str] = frozenset()
     sort: str = "path"
 
 
@@ -99,12 +108,17 @@ class StateIndex:
         down, key = wanted.sort.startswith("-"), wanted.sort.removeprefix("-")
         if key not in self._orders:
             self._orders[key] = sorted(self.lines.values(), key=_KEYS[key])
-        return [line for line in (reversed(self._orders[key]) if down else self._orders[key]) if _fits(line, wanted)]
+        since = wanted.since.timestamp() if wanted.since is not None else None
+        order = reversed(self._orders[key]) if down else self._orders[key]
+        return [line for line in order if _fits(line, wanted) and (since is None or line.when >= since)]
 
 
 def _fits(line: Line, wanted: Wanted) -> bool:
     return (
-        (not wanted.kind or line.kind == wanted.kind)
+        (wanted.only is None or line.path in wanted.only)
+        and line.path not in wanted.without
+        and (not wanted.label or has_label(line.labels, wanted.label))
+        and (not wanted.kind or line.kind == wanted.kind)
         and (not wanted.by or line.author == wanted.by)
         and (not wanted.effect or line.effect == wanted.effect)
         and (not wanted.folder or line.path.startswith(f"{wanted.folder}/"))
@@ -123,6 +137,21 @@ _KEYS: dict[str, Callable[[Line], Any]] = {
     "size": lambda line: (line.entry.size, line.path),
     "effect": lambda line: (_RANKS.get(line.effect, len(_RANKS)), line.path),
 }
+
+Edited = Callable[[Any, Shelf, str], frozenset[str]]
+_edited: list[Edited] = []
+
+
+def register_edited(edited: Edited) -> None:
+    """Let ``edited`` say which paths a person has changed on a branch and not committed yet; it gets person, shelf and
+    branch."""
+    _edited.append(edited)
+
+
+def edited_by(person: Any, shelf: Shelf, branch: str) -> frozenset[str]:
+    """The paths a person has changed on a branch and not committed yet."""
+    return frozenset().union(*(edited(person, shelf, branch) for edited in _edited))
+
 
 _lock = threading.Lock()
 _kept: OrderedDict[tuple[int, str, str], StateIndex] = OrderedDict()
@@ -195,7 +224,17 @@ def _line(path: str, entry: Entry, version: SeenVersion | None, kind: str) -> Li
     when = commit.recorded.timestamp()
     number = version.number or 0
     return Line(
-        path, entry, version.pk, number, version.kind, commit.author, commit.summary, when, version.effect, text
+        path,
+        entry,
+        version.pk,
+        number,
+        version.kind,
+        commit.author,
+        commit.summary,
+        when,
+        version.effect,
+        text,
+        commit.labels,
     )
 
 
@@ -240,4 +279,5 @@ def summary_of(shelf: Shelf, at: Resolved) -> dict[str, Any]:
         "folders": [{"folder": name, "count": count} for name, count in sorted(folders.items())[:_MOST_FOLDERS]],
         "folder_count": len(folders),
         "authors": sorted({line.author for line in lines if line.author}),
+        "labels": sorted({f"{key}={value}" for line in lines for key, value in line.labels.items()})[:_MOST_LABELS],
     }

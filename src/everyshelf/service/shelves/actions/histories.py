@@ -116,14 +116,15 @@ def _among(shelf: Shelf, line: set[int], sought: Sought) -> set[int]:
     if sought.label or sought.task:
         rows = Commit.objects.filter(shelf=shelf).exclude(labels={}, tasks=[]).values_list("pk", "labels", "tasks")
         found = found & {
-            pk for pk, labels, tasks in rows if _is_labelled(labels, sought.label) and _is_for(tasks, sought.task)
+            pk for pk, labels, tasks in rows if has_label(labels, sought.label) and _is_for(tasks, sought.task)
         }
     if sought.path or sought.kind or sought.effect:
         found = found & _touching(shelf, sought)
     return found
 
 
-def _is_labelled(labels: dict[str, str], label: str) -> bool:
+def has_label(labels: dict[str, str], label: str) -> bool:
+    """Whether there is a label KEY, or KEY=VALUE; any there are if ``label`` is empty."""
     key, has_value, value = label.partition("=")
     return not label or (key in labels and (not has_value or labels[key] == value))
 

@@ -14,7 +14,8 @@ from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.tables import ROW_TESTS, TableRows
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
-from everyshelf.core.errors import MissingError
+from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file, send_pieces
@@ -32,7 +33,7 @@ from everyshelf.service.shelves.actions import (
     unfolding,
     zipping,
 )
-from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView
@@ -43,8 +44,12 @@ _ARRANGED = {
     "by": "Only artifacts last changed by this author.",
     "effect": "Only artifacts whose last change had this effect.",
     "words": "All of these words in the path, the last commit's summary or its author.",
+    "label": "Only artifacts whose last commit has this label: KEY or KEY=VALUE.",
+    "since": "Only artifacts changed on this day or later; a date or a time.",
+    "state": "edited: only what you have changed on this branch and not committed yet; same: only the rest.",
     "sort": f"{', '.join(arranging.SORTS)}; with a minus the other way round.",
 }
+_STATES = ("edited", "same")
 
 
 class ArtifactsView(ShelfView):
@@ -69,8 +74,7 @@ class ArtifactsView(ShelfView):
         _, found = self.shelf(request, shelf)
         at = self.at(request, found)
         if any(request.query_params.get(name) for name in _ARRANGED):
-            given = {name: request.query_params.get(name, "") for name in ("folder", *_ARRANGED)}
-            wanted = arranging.Wanted(**{**given, "sort": given["sort"] or "path"})
+            wanted = self._wanted(request, found, at)
             start, limit = number_of(request, "start", 0), number(request, "limit", 200)
             arranged = arranging.list_arranged(found, at, wanted, start, limit)
             return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **arranged})
@@ -83,6 +87,20 @@ class ArtifactsView(ShelfView):
             files=flag(request, "files"),
         )
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **page})
+
+    def _wanted(self, request: Any, shelf: Shelf, at: Resolved) -> arranging.Wanted:
+        given = {name: request.query_params.get(name, "") for name in ("folder", *_ARRANGED)}
+        since, state = given.pop("since"), given.pop("state")
+        if state and state not in _STATES:
+            hint = f"{did_you_mean(nearest(state, _STATES))}Known are {' and '.join(_STATES)}."
+            raise InvalidError(f"unknown state {state[:40]!r}", code="input.unknown", pointer="/state", hint=hint)
+        edited = arranging.edited_by(request.user, shelf, at.ref) if state else frozenset()
+        return arranging.Wanted(
+            **{**given, "sort": given["sort"] or "path"},
+            since=parse_moment(since, first=True) if since else None,
+            only=edited if state == "edited" else None,
+            without=edited if state == "same" else frozenset(),
+        )
 
 
 class SummaryView(ShelfView):

@@ -152,7 +152,7 @@ class FolderSummary(serializers.Serializer[Any]):
 
 
 class StateSummary(serializers.Serializer[Any]):
-    """A state in short; of more than 500 folders the first."""
+    """A state in short; of more than 500 folders and 100 labels (KEY=VALUE) the first."""
 
     ref = serializers.CharField()
     commit = serializers.CharField(allow_null=True)
@@ -162,6 +162,7 @@ class StateSummary(serializers.Serializer[Any]):
     folders = FolderSummary(many=True)
     folder_count = serializers.IntegerField()
     authors = serializers.ListField(child=serializers.CharField())
+    labels = serializers.ListField(child=serializers.CharField())
 
 
 class TouchedOut(serializers.Serializer[Any]):
