@@ -23,6 +23,7 @@ from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
+from selenium.webdriver.support.select import Select
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 _FLAGS = (
@@ -136,6 +137,10 @@ class Browser:
         found: WebElement = self.wait_for(lambda: self.driver.execute_script(script, name, within))
         return found
 
+    def choose(self, label: str, option: str) -> None:
+        """Choose of a list what is called so."""
+        Select(self.field(label)).select_by_visible_text(option)
+
     def press(self, name: str, within: str = "") -> None:
         """Click it; once more if the page drew it again, or moved it, between being found and being clicked."""
         for _ in range(5):
@@ -158,8 +163,8 @@ class Browser:
         rows = self.driver.get_log("browser")  # type: ignore[no-untyped-call]
         return [r["message"] for r in rows if r["level"] == "SEVERE" and "Failed to load resource" not in r["message"]]
 
-    def axe(self) -> list[str]:
-        """Every finding of axe-core on the page once it is there, however small."""
+    def axe(self, only: str = "") -> list[str]:
+        """Every finding of axe-core on the page once it is there, however small; of one rule if ``only`` names it."""
         self.wait_for(
             lambda: (
                 not self.driver.find_elements(By.CSS_SELECTOR, "main [aria-busy=true], body > #root > [aria-busy=true]")
@@ -167,7 +172,10 @@ class Browser:
         )
         self.driver.execute_script(AXE.read_text())
         found = self.driver.execute_async_script(
-            "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations))"
+            """const [only, done] = arguments;
+            const wanted = {resultTypes: ['violations'], ...(only ? {runOnly: {type: 'rule', values: [only]}} : {})};
+            axe.run(document, wanted).then((found) => done(found.violations));""",
+            only,
         )
         return [f"{v['id']}: {v['help']} at {n['target']}" for v in found for n in v["nodes"][:3]]
 

@@ -1,9 +1,9 @@
-import { Table } from "@mui/material";
 import { Link } from "react-router";
 import type { ArtifactVersion } from "../../api/queries";
 import { Effect } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
 import { RowAct, TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 
 /** Versions as bars: height and fill tell the effect on users. */
 export function Versions({

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -9,6 +9,7 @@ import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { GitState } from "../git/GitState";

@@ -1,8 +1,8 @@
 /** One finding in full: before and after, line by line where it is long, and whom it breaks. */
-import { Table } from "@mui/material";
 import { lazy, Suspense } from "react";
 import type { ArtifactComparison, Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
+import { Table } from "../../parts/Table";
 import { Loading } from "../../shell/states";
 import { told } from "./model";
 import { Worded } from "./Worded";

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Schemas, send } from "../../api/client";
@@ -6,6 +6,7 @@ import type { Environment } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
 import { Field } from "../../parts/Field";
+import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 

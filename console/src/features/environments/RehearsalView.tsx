@@ -1,4 +1,4 @@
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
@@ -9,6 +9,7 @@ import { when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
+import { Table } from "../../parts/Table";
 import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { SaveReport } from "../../shell/SaveReport";

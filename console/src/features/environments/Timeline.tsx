@@ -1,8 +1,8 @@
 /** What ran where, over time: one row an environment; a table with the same content for who cannot see it. */
-import { Table } from "@mui/material";
 import { useQueries } from "@tanstack/react-query";
 import { type Deployment, deployments, type Environment } from "../../api/queries";
 import { when } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 
 const WIDTH = 1100;

@@ -1,12 +1,12 @@
 /** What a webhook was sent: each event, whether it arrived, and the event itself. */
 
-import { Table } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
+import { Table } from "../../parts/Table";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { type Delivery, deliveries } from "./queries";
 

@@ -1,11 +1,11 @@
 /** Programs that hear of what happens on the shelf, and what each of them was sent. */
 
-import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { send } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -7,6 +7,7 @@ import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { type Experiment, experiments } from "./queries";

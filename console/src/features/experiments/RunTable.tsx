@@ -1,12 +1,12 @@
 /** Runs side by side: what differs from the base run is marked, the best of each metric is named. */
 
-import { Table } from "@mui/material";
 import { extent } from "d3-array";
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { when } from "../../marks/words";
 import { RowAct, TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
+import { Table } from "../../parts/Table";
 import { cellOf, GROUPS, heading, numberOf, type Sorting, shown, sorted, took } from "./model";
 import type { Column, Experiment, Run } from "./queries";
 import { Sign } from "./Sign";

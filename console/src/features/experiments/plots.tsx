@@ -1,9 +1,9 @@
 /** Plots of runs: metric over runs, parameter against metric, courses. Each is told as a table, too. */
-import { Table } from "@mui/material";
 import { extent } from "d3-array";
 import { scaleLinear, scalePoint } from "d3-scale";
 import { curveLinear, line } from "d3-shape";
 import { useState } from "react";
+import { Table } from "../../parts/Table";
 import { heading, numberOf, type Shape, shown } from "./model";
 import type { Column, Course, Experiment, Run } from "./queries";
 import { DASH, inkOf, SignShape } from "./Sign";

@@ -1,12 +1,13 @@
 /** The shelf as a Git repository: its address, and each commit under both of its ids. */
 
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { Links } from "./Links";

@@ -1,6 +1,5 @@
 /** The links of a shelf: how far both sides are from each other, and what can be done about it. */
 
-import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -9,6 +8,7 @@ import { ended, type Job, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
+import { Table } from "../../parts/Table";
 import { ProblemBox } from "../../shell/states";
 import { ChangeLink } from "./ChangeLink";
 import { PARTS } from "./MakeLink";

@@ -1,4 +1,3 @@
-import { Table } from "@mui/material";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { commits } from "../../api/queries";
@@ -6,6 +5,7 @@ import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { SaveReport } from "../../shell/SaveReport";

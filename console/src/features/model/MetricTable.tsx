@@ -1,6 +1,6 @@
 /** What files beside the model say was measured, before and after, with the direction where the name tells which is good. */
-import { Table } from "@mui/material";
 import { group } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { type Metric, small } from "./model";
 
 export function MetricTable({ metrics }: { metrics: Metric[] }) {

@@ -1,11 +1,11 @@
 /** A compared model: findings, how far each layer's weights moved, and what was measured before and after. */
 
-import { Table } from "@mui/material";
 import { useMemo, useState } from "react";
 import type { Finding } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
 import { Part, RowAct, Switch, TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { told } from "../compare/model";
 import { Inline } from "../compare/Worded";
 import { MetricTable } from "./MetricTable";

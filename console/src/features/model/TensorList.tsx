@@ -1,6 +1,6 @@
 /** A model alone: its tensors with their shapes, and a bar for how much of the model each is. */
-import { Table } from "@mui/material";
 import { count, group } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import type { ShownTensor } from "./model";
 
 const MOST = 1000;

@@ -1,11 +1,11 @@
 /** Lines of a text; neighbours of one origin share one label. */
 
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { text } from "../../api/queries";
 import { tone, when } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Loading } from "../../shell/states";
 import { isShown, type OriginCommit, type Origins, TONES } from "./model";
 

@@ -1,10 +1,10 @@
 /** Parts with who set each, when and why; below them the parts that were removed. */
 
-import { Table } from "@mui/material";
 import { useEffect, useState } from "react";
 import { Mark } from "../../marks/Mark";
 import { count, group, tone, when } from "../../marks/words";
 import { RowAct, TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { type Entry, type Origins, TONES } from "./model";
 
 const SHOWN = 1500;

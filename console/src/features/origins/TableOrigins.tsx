@@ -1,11 +1,11 @@
 /** A table: who last changed a cell in each column, what each commit did to rows, and a row to look for by its key. */
 
-import { Table } from "@mui/material";
 import { useState } from "react";
 import { group, tone, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
+import { Table } from "../../parts/Table";
 import { type Origins, TONES } from "./model";
 
 export function TableOrigins({ told, row, onRow }: { told: Origins; row: string; onRow: (row: string) => void }) {

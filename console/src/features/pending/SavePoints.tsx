@@ -1,10 +1,10 @@
-import { Table } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { send } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { savePoints } from "./pending";

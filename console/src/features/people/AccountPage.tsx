@@ -1,6 +1,6 @@
 /** One's own account: the password and the sessions; for administrators everybody's. */
 
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
@@ -10,6 +10,7 @@ import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -122,7 +123,7 @@ function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
           {count(end.data.ended, "session")} ended{" "}
         </span>
       )}
-      <TextAct aria-label={own ? undefined : `End the sessions of ${name}`} onClick={() => end.mutate()}>
+      <TextAct aria-label={own ? undefined : `End sessions of ${name}`} onClick={() => end.mutate()}>
         {own ? "Sign out everywhere else" : "End sessions"}
       </TextAct>
     </>
@@ -196,7 +197,7 @@ function ResetPassword({ name }: { name: string }) {
   return (
     <>
       <TextAct
-        aria-label={`Reset the password of ${name}`}
+        aria-label={`Reset password of ${name}`}
         onClick={() => {
           reset.reset();
           dialog.show();

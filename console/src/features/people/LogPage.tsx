@@ -1,9 +1,9 @@
-import { Table } from "@mui/material";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -62,7 +62,7 @@ export function LogPage() {
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && rows.length === 0 && <Empty>No matching entries.</Empty>}
       {rows.length > 0 && (
-        <section className="sheet scroll" aria-label="Log">
+        <section className="sheet" aria-label="Log">
           <Table>
             <thead>
               <tr>

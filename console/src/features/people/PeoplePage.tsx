@@ -1,4 +1,4 @@
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
@@ -8,6 +8,7 @@ import { Part, Switch, TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { invitations, members, ROLES } from "./queries";

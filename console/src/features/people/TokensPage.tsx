@@ -1,6 +1,6 @@
 /** One's own tokens: made with scope and expiry, shown once, revoked at once. */
 
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
@@ -10,6 +10,7 @@ import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";

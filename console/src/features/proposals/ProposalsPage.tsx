@@ -1,8 +1,8 @@
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";

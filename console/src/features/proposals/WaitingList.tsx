@@ -1,8 +1,8 @@
 /** The tasks of whoever is signed in: verdicts, answers, merges. */
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { when } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { type Waiting, waiting } from "./queries";
 
 const WHAT: Record<Waiting["what"], string> = {

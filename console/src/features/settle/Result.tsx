@@ -1,12 +1,12 @@
 /** What an artifact becomes, line by line, and where each line comes from. */
 
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { blob, get, type Schemas } from "../../api/client";
 import { Mark, Tick } from "../../marks/Mark";
 import { count } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 import { Loading } from "../../shell/states";
 import { DrawingView } from "../drawing/DrawingView";

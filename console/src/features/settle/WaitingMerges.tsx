@@ -1,7 +1,7 @@
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 import { merges } from "./model";
 

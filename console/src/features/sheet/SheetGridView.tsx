@@ -1,7 +1,7 @@
 /** Rows around what changed, both versions laid on each other, each cell with what it was where it differs. */
-import { Table } from "@mui/material";
 import { Mark } from "../../marks/Mark";
 import { count } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { type ComparedSheet, type SheetCell, type SheetGrid, type SheetRow, shown } from "./model";
 
 export function SheetGridView({ name, sheet, grid }: { name: string; sheet: ComparedSheet; grid: SheetGrid }) {

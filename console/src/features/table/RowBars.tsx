@@ -20,6 +20,7 @@ export function RowBars({ table }: { table: ComparedTable }) {
   );
   return (
     <svg
+      className="rowbars"
       width="520"
       height="48"
       role="img"

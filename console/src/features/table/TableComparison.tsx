@@ -1,12 +1,12 @@
 /** A compared table: rows as bars, schema, each column's values before and after, and the rows that differ in place. */
 
-import { Table } from "@mui/material";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { compareRows, type Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count, group } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { told } from "../compare/model";
 import { Histogram } from "./Histogram";
 import { type ComparedTable, figure, isNumber, type Lane, lanes, type Row, sameBetween } from "./model";

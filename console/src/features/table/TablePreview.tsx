@@ -1,7 +1,7 @@
 /** A table alone: each column with its type and its values as bars, and the first rows. */
-import { Table } from "@mui/material";
 import type { TableShown } from "../../api/queries";
 import { count, group } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { Histogram } from "./Histogram";
 import { figure, isNumber, type Profile, short } from "./model";
 

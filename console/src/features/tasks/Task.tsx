@@ -1,6 +1,5 @@
 /** One task: where its commits have come to, what they changed, who made them. */
 
-import { Table } from "@mui/material";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
@@ -8,6 +7,7 @@ import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { Loading, ProblemBox } from "../../shell/states";
 import { task } from "./queries";
 

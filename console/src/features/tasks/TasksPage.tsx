@@ -1,6 +1,6 @@
 /** Tasks that commits are for; one of them with what it changed and where that has come to. */
 
-import { Button, Table } from "@mui/material";
+import { Button } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
@@ -8,6 +8,7 @@ import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";

@@ -8,8 +8,16 @@ const SAFE = {
   FORBID_ATTR: ["style", "class", "id", "name", "border"],
 };
 
+/** Pictures that are within the file are kept; one that would be fetched is not. */
+const purifier = DOMPurify();
+purifier.addHook("afterSanitizeAttributes", (node) => {
+  if (node.nodeName !== "IMG") return;
+  if (!/^data:image\//.test(node.getAttribute("src") ?? "")) node.remove();
+  else if (!node.hasAttribute("alt")) node.setAttribute("alt", "a picture of the output");
+});
+
 export function SafePage({ html, label }: { html: string; label: string }) {
-  const safe = useMemo(() => DOMPurify.sanitize(html, SAFE), [html]);
+  const safe = useMemo(() => purifier.sanitize(html, SAFE), [html]);
   return (
     // biome-ignore lint/security/noDangerouslySetInnerHtml: it has just been made safe
     <div className="marked scroll" tabIndex={0} role="region" aria-label={label} dangerouslySetInnerHTML={{ __html: safe }} />

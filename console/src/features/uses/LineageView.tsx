@@ -1,11 +1,11 @@
 /** What a version was made from, what was made from it, and whether it can be made again. */
-import { Table } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { address } from "../../api/client";
 import { lineage as lineageQuery } from "../../api/queries";
 import { KindIcon } from "../../marks/spines";
 import { fileName, when } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { type Lineage, type Made, type Making, placed, versionName } from "./lineage";
 

@@ -1,12 +1,12 @@
 /** The same in words: each user with its place, and the version each environment has. */
 
-import { Table } from "@mui/material";
 import { Link } from "react-router";
 import { csvCell } from "../../marks/csv";
 import { Effect } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
 import { fileName } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Table } from "../../parts/Table";
 import { addressOf, nameOf, type UsedOne, type Uses, type Using } from "./model";
 
 interface Listed {
