@@ -124,7 +124,7 @@ def _pages(browser: Browser, base: str) -> Iterator[Figure]:
             "C7",
             "workflow of 3,000 steps usable",
             "/artifact?path=large.json",
-            _has(browser, "svg .node, .graph svg g"),
+            _has(browser, ".drawing .node"),
             2.5,
         ),
     ]

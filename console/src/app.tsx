@@ -92,6 +92,7 @@ function Gate() {
         <GoTo />
       </Suspense>
       <Suspense fallback={<PageLoading what="Opening the page" />}>
+        <SkipLink />
         <Routes>
           <Route path="/" element={<ShelvesPage />} />
           <Route path="/find" element={<FindPage />} />
@@ -120,5 +121,24 @@ function Gate() {
         </Routes>
       </Suspense>
     </>
+  );
+}
+
+/** First of all that Tab reaches, seen only then: past the strip and the tabs to what the page is about. */
+function SkipLink() {
+  return (
+    <a
+      className="skip"
+      href="#page"
+      onClick={(event) => {
+        event.preventDefault();
+        const main = document.querySelector("main");
+        if (!main) return;
+        main.tabIndex = -1;
+        main.focus();
+      }}
+    >
+      Skip to the page
+    </a>
   );
 }

@@ -37,6 +37,17 @@ class GoingTests(ConsoleCase):
         self.browser.press_key(";")
         self.browser.wait_for(lambda: self.browser.field("Page, act or artifact").is_displayed())
 
+    def test_one_key_leads_past_the_head_of_the_page(self) -> None:
+        self.put({"notes.md": b"# Notes\n"})
+        self.page("")
+        self.browser.see("1 artifact")
+        self.browser.press_key(Keys.TAB)
+        self.assertEqual(self.browser.driver.switch_to.active_element.text, "Skip to the page")
+        self.browser.press_key(Keys.ENTER)
+        self.browser.press_key(Keys.TAB)
+        inside = "return document.activeElement.closest('main') !== null"
+        self.assertTrue(self.browser.driver.execute_script(inside))
+
     def test_pages_acts_and_artifacts_by_typing(self) -> None:
         self.put({"data/fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"})
         self.page("")

@@ -76,8 +76,10 @@ def prefork() -> Prefork:
 
 
 def _serve(address: str) -> NoReturn:
-    for name in ("client", "desk", "desk.unsent", "desk.running", "desk.watching", "core.kinds.rules"):
+    for name in ("client", "desk", "desk.unsent", "desk.running", "desk.watching", "desk.unfolded", "core.kinds.rules"):
         __import__(f"everyshelf.{name}")
+    for name in ("kinds.reading", "unfolding.whole", "content.store", "reading.worker", "reading.messages"):
+        __import__(f"everyshelf.core.{name}")
     for name in ("main", "terminal", "session", "errors"):
         __import__(f"everyshelf.cli.{name}")
     from everyshelf.cli.main import COMMANDS

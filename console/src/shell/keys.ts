@@ -1,8 +1,13 @@
 /** Keys that work on every page, unless something is being typed. */
 
+const NOT_TEXT = ["checkbox", "radio", "button", "range", "file"];
+
+/** Whether a key goes into what has the focus: into text, or into a list where letters and digits choose. */
 export function isTyping(event: KeyboardEvent): boolean {
   const at = event.target as HTMLElement;
-  return at.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(at.tagName);
+  if (at.isContentEditable || at.tagName === "TEXTAREA") return true;
+  if (at.tagName === "INPUT") return !NOT_TEXT.includes((at as HTMLInputElement).type);
+  return at.tagName === "SELECT" && /^[\p{L}\p{N} ]$/u.test(event.key);
 }
 
 export function isPlain(event: KeyboardEvent): boolean {

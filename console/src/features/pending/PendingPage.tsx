@@ -88,6 +88,42 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
           <ProblemBox error={problem} />
         </div>
       )}
+      <div className="pad">
+        <Field
+          id={`summary-${branch}`}
+          label="Summary"
+          wide
+          required
+          maxLength={300}
+          value={summary}
+          onChange={(e) => setSummary(e.target.value)}
+        />
+        <Field
+          id={`description-${branch}`}
+          label="Description"
+          rows={2}
+          value={description}
+          onChange={(e) => setDescription(e.target.value)}
+        />
+        {commit.isError && <ProblemBox error={commit.error} />}
+        <div className="line1">
+          <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>
+            Commit {count(chosen.length, "artifact")}
+          </Button>
+          {commit.isError && !isWaiting(commit.error) && (
+            <Button onClick={() => commit.mutate(true)}>Merge with newer commits and commit</Button>
+          )}
+          <SettleButton error={commit.error} />
+          <span className="end">
+            <TextAct disabled={left.length === 0} onClick={() => setLeft([])}>
+              Commit all
+            </TextAct>
+            <TextAct disabled={chosen.length === 0} onClick={() => setLeft(waiting.map((p) => p.path))}>
+              Commit none
+            </TextAct>
+          </span>
+        </div>
+      </div>
       <LongTable
         caption={`Pending artifacts for ${branch}`}
         maxHeight="520px"
@@ -141,34 +177,6 @@ function CommitForm({ branch, waiting }: { branch: string; waiting: Pending[] })
           );
         }}
       />
-      <div className="pad">
-        <Field
-          id={`summary-${branch}`}
-          label="Summary"
-          wide
-          required
-          maxLength={300}
-          value={summary}
-          onChange={(e) => setSummary(e.target.value)}
-        />
-        <Field
-          id={`description-${branch}`}
-          label="Description"
-          rows={2}
-          value={description}
-          onChange={(e) => setDescription(e.target.value)}
-        />
-        {commit.isError && <ProblemBox error={commit.error} />}
-        <div className="line1">
-          <Button type="submit" variant="contained" disabled={commit.isPending || chosen.length === 0}>
-            Commit {count(chosen.length, "artifact")}
-          </Button>
-          {commit.isError && !isWaiting(commit.error) && (
-            <Button onClick={() => commit.mutate(true)}>Merge with newer commits and commit</Button>
-          )}
-          <SettleButton error={commit.error} />
-        </div>
-      </div>
       {trail && (
         <>
           <div className="ph">

@@ -1,7 +1,7 @@
 /** The folders of a state as a tree; the chosen one narrows the list. */
 import { SimpleTreeView } from "@mui/x-tree-view/SimpleTreeView";
 import { TreeItem } from "@mui/x-tree-view/TreeItem";
-import { useEffect, useMemo, useState } from "react";
+import { memo, useEffect, useMemo, useState } from "react";
 import { count, group } from "../../marks/words";
 import { above, type Folder, treeOf } from "./folders";
 
@@ -16,7 +16,7 @@ interface Props {
   onChoose: (folder: string) => void;
 }
 
-export function Folders({ folders, more, total, chosen, onChoose }: Props) {
+export default memo(function Folders({ folders, more, total, chosen, onChoose }: Props) {
   const tree = useMemo(() => treeOf(folders), [folders]);
   const [open, setOpen] = useState<string[]>([ALL, ...above(chosen)]);
   useEffect(() => setOpen((old) => [...new Set([...old, ...above(chosen)])]), [chosen]);
@@ -40,7 +40,7 @@ export function Folders({ folders, more, total, chosen, onChoose }: Props) {
       {more > 0 && <p className="cap pad">{count(more, "more folder")}; narrow by words to see what is in them</p>}
     </nav>
   );
-}
+});
 
 function Branch({ folder }: { folder: Folder }) {
   return (

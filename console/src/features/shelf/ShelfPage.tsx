@@ -1,6 +1,6 @@
 import { Breadcrumbs } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { lazy, Suspense, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
 import { count, group, size } from "../../marks/words";
@@ -13,12 +13,12 @@ import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
 import { ArtifactTable } from "./ArtifactTable";
 import { Kinds, Narrow } from "./Filters";
-import { Folders } from "./Folders";
 import { above, sinceDay, WHEN } from "./folders";
 import { csvOf } from "./model";
 import { Upload } from "./Upload";
 import { useArtifacts } from "./useArtifacts";
 
+const Folders = lazy(() => import("./Folders"));
 const EFFECTS = ["breaks", "alters", "cosmetic"];
 const STATES: [string, string][] = [
   ["edited", "edited by you"],
@@ -124,13 +124,15 @@ export function ShelfPage() {
         <>
           <div className={hasTree ? "withfolders" : "alone"}>
             {hasTree && (
-              <Folders
-                folders={folders}
-                more={(state.data?.folder_count ?? 0) - (state.data?.folders.length ?? 0)}
-                total={all}
-                chosen={folder}
-                onChoose={setFolder}
-              />
+              <Suspense fallback={<div className="sheet folders" />}>
+                <Folders
+                  folders={folders}
+                  more={(state.data?.folder_count ?? 0) - (state.data?.folders.length ?? 0)}
+                  total={all}
+                  chosen={folder}
+                  onChoose={setFolder}
+                />
+              </Suspense>
             )}
             <ArtifactTable
               total={total}
