@@ -72,7 +72,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   if (info.isPending) return <PageLoading what="Reading the shelf" />;
   if (info.isError)
     return (
-      <main>
+      <main id="page">
         <h1 className="sr">{title}</h1>
         <ProblemBox error={info.error} />
       </main>
@@ -105,7 +105,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
       </header>
       <Strip kinds={all.data?.kinds ?? NONE} low={!tall} current={current} marks={marks} onShow={setShown} onOpen={openArtifact} />
       <Board page={page} at={at} shown={shown} total={all.data?.total} />
-      <main>
+      <main id="page">
         <h1 className="sr fallback">{title}</h1>
         {children}
       </main>

@@ -25,7 +25,7 @@ export function Loading({ what }: { what: string }) {
 /** A whole page that is not there yet. */
 export function PageLoading({ what }: { what: string }) {
   return (
-    <main>
+    <main id="page">
       <h1 className="sr">{what}</h1>
       <Loading what={what} />
     </main>

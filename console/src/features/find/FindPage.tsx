@@ -97,7 +97,7 @@ export function FindPage() {
         </div>
       </header>
       <div className="board" />
-      <main>
+      <main id="page">
         <form
           role="search"
           className="findbar"

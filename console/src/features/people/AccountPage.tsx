@@ -35,7 +35,7 @@ export function AccountPage() {
         </div>
       </header>
       <div className="board" />
-      <main>
+      <main id="page">
         {me?.person && (
           <>
             <div className="line1">

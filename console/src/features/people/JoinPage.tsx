@@ -31,7 +31,7 @@ export function JoinPage() {
     },
   });
   return (
-    <main>
+    <main id="page">
       <form
         className="sheet signin"
         onSubmit={(e) => {

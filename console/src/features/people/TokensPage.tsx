@@ -47,7 +47,7 @@ export function TokensPage() {
         </div>
       </header>
       <div className="board" />
-      <main>
+      <main id="page">
         <div className="line1">
           <h1>{found.data ? `${count(found.data.length, "token")} can act for you.` : "Your tokens"}</h1>
           <span className="end">

@@ -25,7 +25,7 @@ export function SignIn() {
     }
   };
   return (
-    <main>
+    <main id="page">
       <form className="sheet signin" onSubmit={(e) => void submit(e)}>
         <div style={{ display: "flex", gap: 12, alignItems: "center", color: "var(--accent)", marginBottom: 10 }}>
           <span className="addr" style={{ padding: 0, minHeight: 0, background: "none" }}>

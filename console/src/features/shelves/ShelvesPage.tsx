@@ -34,7 +34,7 @@ export function ShelvesPage() {
         </div>
       </header>
       <div className="board" />
-      <main>
+      <main id="page">
         <div className="line1">
           <h1>{found.data ? `${count(found.data.length, "shelf", "shelves")}` : "Shelves"}</h1>
           <span className="end">
