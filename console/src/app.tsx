@@ -127,17 +127,7 @@ function Gate() {
 /** First of all that Tab reaches, seen only then: past the strip and the tabs to what the page is about. */
 function SkipLink() {
   return (
-    <a
-      className="skip"
-      href="#page"
-      onClick={(event) => {
-        event.preventDefault();
-        const main = document.querySelector("main");
-        if (!main) return;
-        main.tabIndex = -1;
-        main.focus();
-      }}
-    >
+    <a className="skip" href="#page">
       Skip to the page
     </a>
   );

@@ -273,10 +273,10 @@ class WorkTests(ConsoleCase):
         self.browser.press("dataset 1")
         self.browser.see("1 of 3 artifacts")
         self.browser.press("dataset 1")
-        names = [one.name for one in self.shelf.artifacts(sort="size")]
+        names = [one.path for one in self.shelf.artifacts(sort="size")]
 
         def listed() -> list[str]:
-            return [row.text for row in self.browser.driver.find_elements(By.CSS_SELECTOR, "a.row")]
+            return self.browser.texts("a.row")
 
         self.browser.press("Size")
         self.browser.wait_for(lambda: listed() == names)

@@ -151,7 +151,7 @@ class DayTests(ConsoleCase):
     # --- page 900 of a table sorted by a column ---
 
     def test_page_900_of_a_sorted_table_is_read(self) -> None:
-        self.both("read_page_900_of_a_sorted_table", 4, 90)
+        self.both("read_page_900_of_a_sorted_table", 4, 120)
 
     def prepare_read_page_900_of_a_sorted_table(self) -> None:
         rows = "".join(f"{n},{(n * 7919) % 100_003}\n" for n in range(90_000))

@@ -37,6 +37,20 @@ class GoingTests(ConsoleCase):
         self.browser.press_key(";")
         self.browser.wait_for(lambda: self.browser.field("Page, act or artifact").is_displayed())
 
+    def test_each_page_explains_its_words(self) -> None:
+        self.put({"notes.md": b"# Notes\n"})
+        for rest, words in (("", "One artifact in the strip above"), ("/environments", "A tag is rehearsed first")):
+            self.page(rest)
+            self.browser.wait_for(lambda: self.browser.texts("button.helpact"))
+            self.browser.press_key("?")
+            self.browser.see("Keys")
+            self.assertIn(words, self.browser.text())
+            self.assertEqual(self.browser.axe(), [])
+            self.browser.press_key(Keys.ESCAPE)
+            self.browser.wait_for(lambda: not self.browser.texts("[role=dialog]"))
+        self.browser.press("Help for this page")
+        self.browser.see("Keys")
+
     def test_one_key_leads_past_the_head_of_the_page(self) -> None:
         self.put({"notes.md": b"# Notes\n"})
         self.page("")

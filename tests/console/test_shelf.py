@@ -84,7 +84,7 @@ class ReadingTests(ConsoleCase):
         self.browser.see("3 cells, 2 of python, not run from top to bottom")
         self.assertEqual(self.browser.texts(".marked h3"), ["Fares"])
         self.browser.wait_for(
-            lambda: "fares" in self.browser.texts(".code")[0] and self.browser.texts(".code .tok-string")
+            lambda: "fares" in self.browser.texts(".setcode")[0] and self.browser.texts(".setcode .tok-string")
         )
         self.assertIn("42", self.browser.texts("[aria-label='Output 1 of cell 2']")[0])
         self.assertTrue(self.browser.driver.find_elements(By.CSS_SELECTOR, "img[alt='Output 2 of cell 2']"))

@@ -133,3 +133,20 @@ export async function putFile(shelf: string, file: Blob): Promise<Schemas["Conte
   );
   return (await response.json()) as Schemas["ContentOut"];
 }
+
+/** Several small files in one call, in order: each after its length, 8 bytes, big-endian. */
+export async function putFiles(shelf: string, files: Blob[]): Promise<Schemas["ContentOut"][]> {
+  const pieces = files.flatMap((file) => {
+    const length = new DataView(new ArrayBuffer(8));
+    length.setBigUint64(0, BigInt(file.size));
+    return [length.buffer, file];
+  });
+  const response = await answer(() =>
+    fetch(address(`shelves/${shelf}/contents/many`), {
+      method: "PUT",
+      headers: { "Content-Type": "application/octet-stream", "X-CSRFToken": csrf() },
+      body: new Blob(pieces),
+    }),
+  );
+  return ((await response.json()) as Schemas["ContentsOut"]).contents;
+}

@@ -15,7 +15,7 @@ export function Table(props: TableProps) {
   }, []);
   const reached = isWider ? { tabIndex: 0, role: "group", "aria-label": `${props["aria-label"] ?? "Table"}, wider than the page` } : {};
   return (
-    <div className="wide" ref={frame} {...reached}>
+    <div className="ownframe" ref={frame} {...reached}>
       <Plain {...props} />
     </div>
   );

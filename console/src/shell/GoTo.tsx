@@ -3,7 +3,7 @@ import { Autocomplete, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { artifactPage } from "../api/queries";
+import { artifactPage, shelf as ofShelf } from "../api/queries";
 import { GroupInPlace, InPlace } from "../parts/InPlace";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { type Destination, matching, pagesOf } from "./destinations";
@@ -52,7 +52,8 @@ function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: R
   const [typed, setTyped] = useState("");
   const words = typed.trim();
   const listed = { words, kind: "", by: "", effect: "", folder: "", sort: "path" };
-  const found = useQuery({ ...artifactPage(shelf ?? "", "main", listed, 0), enabled: Boolean(shelf && words) });
+  const main = useQuery({ ...ofShelf(shelf ?? ""), enabled: Boolean(shelf) }).data?.main_branch;
+  const found = useQuery({ ...artifactPage(shelf ?? "", main ?? "main", listed, 0), enabled: Boolean(shelf && words && main) });
   const artifacts = words
     ? (found.data?.items ?? []).slice(0, MOST_ARTIFACTS).map((one): Row => {
         const to = `/s/${shelf}/artifact?${new URLSearchParams({ path: one.path })}`;

@@ -8,6 +8,7 @@ import { Link } from "react-router";
 import { send } from "../api/client";
 import { session } from "../api/queries";
 import { RowAct } from "../parts/Acts";
+import { HelpAct } from "./HelpAct";
 
 export function Person() {
   const who = useQuery(session()).data?.person;
@@ -24,6 +25,7 @@ export function Person() {
   const shut = () => setOpen(false);
   return (
     <>
+      <HelpAct />
       <RowAct
         ref={button}
         className="me"

@@ -18,6 +18,7 @@ export function isPlain(event: KeyboardEvent): boolean {
 export const KEYS: [string, string][] = [
   ["/", "find words on the shelf, or on all of them"],
   [";", "go to any page, act or artifact by typing"],
+  ["?", "what this page is for, and what its words mean"],
   ["↑ ↓", "rows of a list, parts of an outline, findings"],
   ["← →", "spines of the strip, steps of a graph"],
   ["Enter", "open or choose"],

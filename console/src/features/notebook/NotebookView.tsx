@@ -67,7 +67,7 @@ export function NotebookView({ shelf, path, at, version }: Props) {
 
 function CellShown({ cell, language, place }: { cell: Cell; language: string; place: number }) {
   return (
-    <article className={`cell ${cell.type}`} aria-label={`Cell ${place}`}>
+    <article className={`nbcell ${cell.type}`} aria-label={`Cell ${place}`}>
       <span className="n" title={cell.type === "code" ? (cell.count === null ? "never run" : `run as number ${cell.count}`) : cell.type}>
         {cell.type === "code" ? (cell.count ?? "–") : ""}
       </span>
@@ -77,7 +77,7 @@ function CellShown({ cell, language, place }: { cell: Cell; language: string; pl
         ) : cell.type === "code" ? (
           <CodeText code={cell.source} language={language} />
         ) : (
-          <pre className="code">{cell.source}</pre>
+          <pre className="setcode">{cell.source}</pre>
         )}
         {cell.outputs.map((output, n) => (
           <OutputShown key={n} output={output} label={`Output ${n + 1} of cell ${place}`} />

@@ -19,6 +19,13 @@ export interface Edit {
   base: string | null;
 }
 
+/** Several edits of one branch, kept all or none. */
+export interface Edits {
+  branch: string;
+  base: string | null;
+  entries: { path: string; content: string | null }[];
+}
+
 const ASK_AGAIN_MS = 15_000;
 
 export const drafts = (key: string) =>
@@ -43,14 +50,16 @@ export function usePending(shelf: string) {
     [found.data],
   );
   const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
-  const keep = useMutation({
-    mutationFn: ({ branch, base, path, content }: Edit) => {
+  const keepAll = useMutation({
+    mutationFn: ({ branch, base, entries }: Edits) => {
       // Made on what this page shows: saved elsewhere meanwhile, the service asks.
-      const onto = pending.find((p) => p.path === path && p.branch === branch)?.point ?? 0;
-      return send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries: [{ path, content, onto }] });
+      const known = new Map(pending.filter((p) => p.branch === branch).map((p) => [p.path, p.point]));
+      const made = entries.map((one) => ({ ...one, onto: known.get(one.path) ?? 0 }));
+      return send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries: made });
     },
     onSettled: again,
   });
+  const keep = ({ branch, base, path, content }: Edit) => keepAll.mutateAsync({ branch, base, entries: [{ path, content }] });
   const discard = useMutation({
     mutationFn: ({ branch, paths }: { branch: string; paths: string[] }) =>
       send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
@@ -66,8 +75,9 @@ export function usePending(shelf: string) {
     pending,
     saved,
     outOfReach: found.isError,
-    problem: keep.error ?? discard.error,
-    keep: keep.mutateAsync,
+    problem: keepAll.error ?? discard.error,
+    keep,
+    keepAll: keepAll.mutateAsync,
     discard: discard.mutateAsync,
     again,
   };

@@ -38,7 +38,7 @@ export function ArtifactTable({ total, row, onRange, sort, onSort, href, onOpen,
   return (
     <LongTable
       caption="Artifacts"
-      className="sheet list"
+      className={edited.size > 0 ? "sheet list drafted" : "sheet list"}
       columns={columns}
       count={total}
       onKeyDown={walk}

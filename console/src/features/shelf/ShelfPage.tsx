@@ -93,7 +93,7 @@ export function ShelfPage() {
       </div>
       <div className="line1">
         {hasTree && (
-          <span className="small">
+          <span className="onlysmall">
             <Narrow label="Folder" value={folder} onChoose={setFolder} options={folders.map((one) => one.folder)} />
           </span>
         )}
@@ -116,13 +116,23 @@ export function ShelfPage() {
       {found.isError && <ProblemBox error={found.error} />}
       {state.data && all === 0 && (
         <Empty>
-          This shelf has a {main} branch and no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. Bring in files with <b>Add files</b>,
-          or a folder with <span className="mono">everyshelf take {key}</span> and <span className="mono">everyshelf commit</span>.
+          {info.data?.role === "reader" ? (
+            <>
+              {main} has no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. You may look, compare and download here; authors, keepers
+              and owners of the shelf bring in files. Who they are stands under <b>People</b>.
+            </>
+          ) : (
+            <>
+              This shelf has a {main} branch and no artifacts {isReadOnly(at) ? "at this moment" : "yet"}. Bring in files with{" "}
+              <b>Add files</b>, or a folder with <span className="mono">everyshelf take {key}</span> and{" "}
+              <span className="mono">everyshelf commit</span>. The key <kbd>?</kbd> explains the words of each page.
+            </>
+          )}
         </Empty>
       )}
       {all > 0 && found.data && (
         <>
-          <div className={hasTree ? "withfolders" : "alone"}>
+          <div className={hasTree ? "withfolders" : undefined}>
             {hasTree && (
               <Suspense fallback={<div className="sheet folders" />}>
                 <Folders

@@ -3,12 +3,14 @@
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { putFile } from "../../api/client";
+import { putFile, putFiles } from "../../api/client";
+import { group } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { FileField } from "../../parts/FileField";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
+import { batchesOf } from "./batches";
 
 interface Props {
   shelf: string;
@@ -20,7 +22,7 @@ interface Props {
 
 export function Upload({ shelf, branch, commit, only, label = "Add files" }: Props) {
   const dialog = useSheet();
-  const { keep } = usePending(shelf);
+  const { keepAll } = usePending(shelf);
   const go = useNavigate();
   const [folder, setFolder] = useState("");
   const [note, setNote] = useState("");
@@ -28,11 +30,16 @@ export function Upload({ shelf, branch, commit, only, label = "Add files" }: Pro
   const take = async (files: File[]) => {
     setProblem(null);
     try {
-      for (const [done, file] of files.entries()) {
-        setNote(`Sending ${done + 1} of ${files.length}: ${file.name}`);
-        const sent = await putFile(shelf, file);
-        const path = only ?? [folder.replace(/^\/+|\/+$/g, ""), file.webkitRelativePath || file.name].filter(Boolean).join("/");
-        await keep({ path, content: sent.id, branch, base: commit });
+      let done = 0;
+      for (const batch of batchesOf(files)) {
+        const [first] = batch;
+        setNote(`Sending ${group(done + 1)} of ${group(files.length)}: ${first?.name}`);
+        const sent = first && batch.length === 1 ? [await putFile(shelf, first)] : await putFiles(shelf, batch);
+        const pathOf = (file: File) =>
+          only ?? [folder.replace(/^\/+|\/+$/g, ""), file.webkitRelativePath || file.name].filter(Boolean).join("/");
+        const entries = batch.map((file, n) => ({ path: pathOf(file), content: sent[n]?.id ?? null }));
+        await keepAll({ branch, base: commit, entries });
+        done += batch.length;
       }
       dialog.hide();
       await go(`/s/${shelf}/pending`);

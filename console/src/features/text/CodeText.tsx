@@ -11,7 +11,7 @@ const PARSERS: Record<string, () => Promise<Parser>> = {
 
 export function CodeText({ code, language }: { code: string; language: string }) {
   const parser = useParser(language);
-  return <pre className="code">{parser ? coloured(code, parser) : code}</pre>;
+  return <pre className="setcode">{parser ? coloured(code, parser) : code}</pre>;
 }
 
 function useParser(language: string): Parser | null {

@@ -132,7 +132,7 @@ export default function SideBySide({ path, before, after, labels, keys = false }
           </>
         )}
       </div>
-      <div ref={place} className="beside" />
+      <div ref={place} className="twotexts" />
     </>
   );
 }

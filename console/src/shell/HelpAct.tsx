@@ -1,0 +1,52 @@
+/** The key ? and the button beside one's name: what this page is for, what its words mean, and the keys. */
+import { useEffect } from "react";
+import { useLocation } from "react-router";
+import { RowAct } from "../parts/Acts";
+import { Sheet, useSheet } from "../parts/Sheet";
+import { helpFor } from "./help";
+import { isPlain, isTyping, KEYS } from "./keys";
+
+export function HelpAct() {
+  const sheet = useSheet();
+  const { show } = sheet;
+  const help = helpFor(useLocation().pathname);
+  useEffect(() => {
+    const pressed = (event: KeyboardEvent) => {
+      if (event.key !== "?" || !isPlain(event) || isTyping(event)) return;
+      event.preventDefault();
+      show();
+    };
+    window.addEventListener("keydown", pressed);
+    return () => window.removeEventListener("keydown", pressed);
+  }, [show]);
+  return (
+    <>
+      <RowAct className="helpact" aria-label="Help for this page" title="Help for this page (?)" onClick={show}>
+        ?
+      </RowAct>
+      <Sheet of={sheet} label={`Help: ${help.title}`}>
+        <h2>{help.title}</h2>
+        <p>{help.lead}</p>
+        <dl className="helpwords">
+          {help.words.map(([word, meaning]) => (
+            <div key={word}>
+              <dt>{word}</dt>
+              <dd>{meaning}</dd>
+            </div>
+          ))}
+        </dl>
+        <h3 className="h3">Keys</h3>
+        <dl className="helpwords keys">
+          {KEYS.map(([key, does]) => (
+            <div key={key}>
+              <dt>
+                <kbd>{key}</kbd>
+              </dt>
+              <dd>{does}</dd>
+            </div>
+          ))}
+        </dl>
+      </Sheet>
+    </>
+  );
+}
