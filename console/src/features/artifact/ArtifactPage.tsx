@@ -1,6 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
@@ -69,6 +69,10 @@ export function ArtifactPage() {
   const versions = useQuery(artifactHistory(key, path, at));
   const drawable = DRAWN.includes(found.data?.kind ?? "");
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
+  useEffect(() => {
+    // Files of these forms have places of their own, as a rule.
+    if (drawable && !/\.(bpmn|xml)$/i.test(path)) void import("../drawing/place").then((drawing) => drawing.warmUp());
+  }, [drawable, path]);
   const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
   const read = found.data && !found.data.whole ? reading(found.data.kind, path, found.data.size) : "";
   const can = (view: string) => (view !== "graph" || hasGraph) && ((view !== "cells" && view !== "read") || view === read);
@@ -76,7 +80,7 @@ export function ArtifactPage() {
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({
     ...outline(key, path, at, version || undefined),
-    enabled: (view === "outline" || view === "graph") && !waiting && (found.data?.size ?? 0) <= MOST_PROFILED,
+    enabled: (view === "outline" || view === "graph") && (found.data?.size ?? 0) <= MOST_PROFILED,
   });
   // Rows are there before the columns are described; a file that turns out to be no table has an outline of its own.
   const asRows = found.data?.kind === "dataset" && !parts.isError && (!parts.data || parts.data.table !== null);

@@ -215,6 +215,11 @@ async function layoutKernel(): Promise<ELK> {
   return kernel;
 }
 
+/** Start the thread that lays out while what is to be drawn is still on its way. */
+export function warmUp(): void {
+  void layoutKernel();
+}
+
 /** Laid out in layers from left to right (Sugiyama's method, by the Eclipse Layout Kernel). */
 export async function laidOut(drawing: Drawing): Promise<Placed> {
   const kernel = await layoutKernel();

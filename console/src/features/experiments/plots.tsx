@@ -152,7 +152,11 @@ export function PointPlot({
 
 const WIDE = 490;
 /** Room for the names at the ends of the lines. */
-const END = 92;
+const END = 118;
+const named = (branch: string) => {
+  const own = branch.split("/").pop() ?? branch;
+  return own.length > 14 ? `${own.slice(0, 13)}…` : own;
+};
 
 /** Courses of one metric; a line under the pointer reads all of them at one step. */
 export function CoursePlot({ courses, metric, unit, branches }: { courses: Course[]; metric: string; unit: string; branches: Branch[] }) {
@@ -209,7 +213,7 @@ export function CoursePlot({ courses, metric, unit, branches }: { courses: Cours
             <g key={course.number}>
               <SignShape shape={shapeOf(course)} x={x(end[0])} y={y(end[1])} size={4} />
               <text x={x(end[0]) + 10} y={at + 4} className="axis end">
-                {course.number} {course.branch.split("/").pop()?.slice(0, 9)}
+                {course.number} {named(course.branch)}
               </text>
             </g>
           );
