@@ -38,7 +38,7 @@ class DayTests(ConsoleCase):
     # --- bring in a folder ---
 
     def test_300_files_are_brought_in(self) -> None:
-        self.both("bring_in_files", 3, 60)
+        self.both("bring_in_files", 3, 90)
 
     def do_bring_in_files(self, hand: Mouse) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -114,7 +114,7 @@ class DayTests(ConsoleCase):
     # --- compare a branch from where it parted ---
 
     def test_a_branch_is_compared_from_where_it_parted(self) -> None:
-        self.both("compare_a_branch", 2, 60)
+        self.both("compare_a_branch", 2, 80)
 
     def prepare_compare_a_branch(self) -> None:
         self.put({"fares.csv": b"zone,fare\nZ1,4\n", "notes.md": b"# Notes\n"})
@@ -191,7 +191,7 @@ class DayTests(ConsoleCase):
     # --- invite a colleague ---
 
     def test_a_colleague_is_invited(self) -> None:
-        self.both("invite_a_colleague", 6, 70)
+        self.both("invite_a_colleague", 6, 80)
 
     def do_invite_a_colleague(self, hand: Mouse) -> None:
         hand.visit("People")

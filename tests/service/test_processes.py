@@ -39,12 +39,12 @@ class ProcessCase(unittest.TestCase):
         self.addCleanup(self.service.stop)
         assert self.service.process is not None
         self.first = self.service.process.pid
+        # The first that is ready answers; the others may still be on their way.
+        until((self.service.data / "processes.json").exists, "the first process did not write what it has started")
 
     def web(self) -> set[int]:
         """Those that answer."""
-        path = self.service.data / "processes.json"
-        until(path.exists, "the first process did not write what it has started")
-        states = json.loads(path.read_text())
+        states = json.loads((self.service.data / "processes.json").read_text())
         noted = {state["pid"] for name, state in states.items() if name.startswith("web process")}
         return noted & children_of(self.first)
 
