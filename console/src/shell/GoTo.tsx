@@ -7,7 +7,8 @@ import { artifactPage, shelf as ofShelf } from "../api/queries";
 import { GroupInPlace, InPlace } from "../parts/InPlace";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { type Destination, matching, pagesOf } from "./destinations";
-import { isPlain, isTyping, KEYS } from "./keys";
+import { KeyList } from "./KeyList";
+import { isPlain, isTyping } from "./keys";
 
 const MOST_ARTIFACTS = 8;
 
@@ -100,16 +101,7 @@ function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: R
           />
         )}
       />
-      <dl className="keys" aria-label="Keys">
-        {KEYS.map(([key, does]) => (
-          <div key={key}>
-            <dt>
-              <kbd>{key}</kbd>
-            </dt>
-            <dd>{does}</dd>
-          </div>
-        ))}
-      </dl>
+      <KeyList />
     </div>
   );
 }

@@ -4,7 +4,8 @@ import { useLocation } from "react-router";
 import { RowAct } from "../parts/Acts";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { helpFor } from "./help";
-import { isPlain, isTyping, KEYS } from "./keys";
+import { KeyList } from "./KeyList";
+import { isPlain, isTyping } from "./keys";
 
 export function HelpAct() {
   const sheet = useSheet();
@@ -36,16 +37,7 @@ export function HelpAct() {
           ))}
         </dl>
         <h3 className="h3">Keys</h3>
-        <dl className="helpwords keys">
-          {KEYS.map(([key, does]) => (
-            <div key={key}>
-              <dt>
-                <kbd>{key}</kbd>
-              </dt>
-              <dd>{does}</dd>
-            </div>
-          ))}
-        </dl>
+        <KeyList />
       </Sheet>
     </>
   );

@@ -29,7 +29,7 @@ function joined(value: unknown): string {
   return Array.isArray(value) ? value.filter((line) => typeof line === "string").join("") : "";
 }
 
-/** Raises an error that says what is wrong where a text is no notebook. */
+/** Read a notebook from its text; throws an error that says what is wrong if the text does not hold one. */
 export function readNotebook(text: string): Notebook {
   const found: unknown = JSON.parse(text);
   if (!isJson(found)) throw new Error("it holds no cells");

@@ -8,7 +8,7 @@ import { look } from "./look";
 
 const tall = EditorView.theme({ "&": { maxHeight: "calc(100vh - 260px)", minHeight: "120px" } });
 
-export default function ReadText({ path, text, label, line }: { path: string; text: string; label: string; line?: number }) {
+export default function ReadText({ path, text, label }: { path: string; text: string; label: string }) {
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (!place.current) return;
@@ -31,10 +31,6 @@ export default function ReadText({ path, text, label, line }: { path: string; te
         ],
       }),
     });
-    if (line && line <= view.state.doc.lines) {
-      const { from } = view.state.doc.line(line);
-      view.dispatch({ selection: { anchor: from }, effects: EditorView.scrollIntoView(from, { y: "center" }) });
-    }
     let gone = false;
     void languageOf(path, text).then((found) => {
       if (!gone) view.dispatch({ effects: language.reconfigure(found) });
@@ -43,6 +39,6 @@ export default function ReadText({ path, text, label, line }: { path: string; te
       gone = true;
       view.destroy();
     };
-  }, [path, text, label, line]);
+  }, [path, text, label]);
   return <div ref={place} className="reads" />;
 }
