@@ -8,6 +8,7 @@ import { session } from "./api/queries";
 import { SignIn } from "./features/session/SignIn";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
+import { DoneProvider } from "./shell/Done";
 import { FindKey } from "./shell/FindKey";
 import { PageLoading, ProblemBox } from "./shell/states";
 import { WorkedOut } from "./shell/WorkedOut";
@@ -66,7 +67,9 @@ export function App() {
           <Patterns />
           <WorkedOut />
           <BrowserRouter>
-            <Gate />
+            <DoneProvider>
+              <Gate />
+            </DoneProvider>
           </BrowserRouter>
         </QueryClientProvider>
       </ThemeProvider>

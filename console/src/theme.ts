@@ -45,6 +45,13 @@ export const theme = createTheme({
         outlined: { borderColor: "var(--line-strong)", background: "var(--sheet)", color: "var(--ink)" },
       },
     },
+    MuiSnackbarContent: {
+      styleOverrides: {
+        root: { ...FLOATS, background: "var(--sheet)", color: "var(--ink)", padding: "4px 12px", maxWidth: 560 },
+        action: { gap: 14 },
+      },
+    },
+    MuiChip: { defaultProps: { size: "small" }, styleOverrides: { root: { borderRadius: 3 } } },
     MuiTooltip: { defaultProps: { enterDelay: 300 } },
     MuiTextField: { defaultProps: { size: "small" } },
     MuiFormControl: { styleOverrides: { root: { gap: 3 } } },

@@ -1,5 +1,7 @@
 import { describe, expect, test } from "vitest";
-import { asDrawn, type Drawing, type DrawnEdge, type DrawnNode, type Placed } from "../src/features/drawing/place";
+import { inColumns } from "../src/features/drawing/columns";
+import type { Box, Drawing, DrawnEdge, DrawnNode, Placed } from "../src/features/drawing/geometry";
+import { asDrawn } from "../src/features/drawing/place";
 import { next, owner, READABLE, sees, shownAtFirst, visible, whole } from "../src/features/drawing/view";
 import { numbers } from "./random";
 
@@ -104,5 +106,66 @@ describe("places of the file", () => {
     const nodes = ["a", "b", "c"].map((id, n) => step(id, { before: at(n * 200, 0), after: at(n * 200 + 70, 30) }));
     nodes.push(step("d", { before: at(600, 0), after: at(900, 300) }));
     expect([...asDrawn(drawingOf(nodes)).ghosts.keys()]).toEqual(["d"]);
+  });
+});
+
+describe("thousands of steps", () => {
+  const overlap = (a: Box, b: Box) => a.x < b.x + b.width && b.x < a.x + a.width && a.y < b.y + b.height && b.y < a.y + a.height;
+  const none = (boxes: Box[]) => {
+    const sorted = [...boxes].sort((a, b) => a.x - b.x);
+    sorted.forEach((a, n) => {
+      for (let m = n + 1; m < sorted.length && (sorted[m]?.x ?? 0) < a.x + a.width; m++) {
+        const b = sorted[m];
+        if (b && overlap(a, b)) throw new Error(`${a.x},${a.y} lies over ${b.x},${b.y}`);
+      }
+    });
+  };
+
+  test("lie apart in a window's shape, a tree, a chain and a mesh with circles alike", () => {
+    const random = numbers(11);
+    const steps = Array.from({ length: 3000 }, (_, n) => step(`s${n}`));
+    const any = () => `s${Math.floor(random() * 3000)}`;
+    for (const edges of [
+      steps.slice(1).map((one, n) => edge(`s${Math.floor((n + 1) / 2)}`, one.id)),
+      steps.slice(1).map((one, n) => edge(`s${n}`, one.id)),
+      Array.from({ length: 6000 }, () => edge(any(), any())),
+      [],
+    ]) {
+      const { boxes, bounds } = inColumns(drawingOf(steps, edges));
+      expect(boxes.size).toBe(3000);
+      none([...boxes.values()]);
+      expect(bounds.width / bounds.height).toBeGreaterThan(1);
+      expect(bounds.width / bounds.height).toBeLessThan(3);
+    }
+  });
+
+  test("stand behind what leads to them, or in a band below", () => {
+    const steps = Array.from({ length: 800 }, (_, n) => step(`s${n}`));
+    const edges = steps.slice(1).map((one, n) => edge(`s${Math.floor((n + 1) / 3)}`, one.id));
+    const { boxes, lines } = inColumns(drawingOf(steps, edges));
+    for (const { source, target } of edges) {
+      const [a, b] = [boxes.get(source), boxes.get(target)];
+      expect(a && b && (b.x >= a.x + a.width || b.y >= a.y + a.height)).toBe(true);
+    }
+    expect(lines.size).toBe(edges.length);
+  });
+
+  test("lie in their frames, also connected from outside", () => {
+    const frame = step("f", { shape: "frame" });
+    const inner = step("g", { shape: "frame", group: "f" });
+    const steps = [step("a"), frame, inner, step("b", { group: "f" }), step("c", { group: "g" }), step("d", { group: "g" })];
+    const { boxes } = inColumns(drawingOf(steps, [edge("a", "b"), edge("b", "c"), edge("c", "d"), edge("d", "f"), edge("f", "a")]));
+    const within = (id: string, of: string) => {
+      const [a, b] = [boxes.get(id), boxes.get(of)];
+      return !!a && !!b && a.x >= b.x && a.y >= b.y && a.x + a.width <= b.x + b.width && a.y + a.height <= b.y + b.height;
+    };
+    for (const [id, of] of [
+      ["b", "f"],
+      ["g", "f"],
+      ["c", "g"],
+      ["d", "g"],
+    ] as const)
+      expect(within(id, of)).toBe(true);
+    expect(within("a", "f")).toBe(false);
   });
 });

@@ -20,7 +20,7 @@ class CommitPageTests(TwoBrowsersCase):
         self.browser.see("“SK-4: dearer”")
         self.browser.see("1 cell in fare")
         self.browser.see("tag:spring-1")
-        near = self.browser.driver.find_element("css selector", "section[aria-label='Before and after it']").text
+        near = self.browser.find("section[aria-label='Before and after it']").text
         self.assertIn("First fares", near)
         self.assertIn("Notes", near)
         self.assertEqual(self.browser.axe(), [])

@@ -93,9 +93,7 @@ class PathTests(ConsoleCase):
         self.browser.press("Make a tag")
         self.browser.type_into("Name", name)
         self.browser.press("Make the tag")
-        self.browser.wait_for(
-            lambda: name in self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label=Tags]").text
-        )
+        self.browser.wait_for(lambda: name in self.browser.find("[aria-label=Tags]").text)
 
     def replace_fares(self, data: bytes) -> None:
         self.page("/artifact?path=data%2Ffares.csv")
@@ -159,7 +157,7 @@ class PageTests(ConsoleCase):
         self.fill()
         self.page("/compare?from=tag:one&path=flow.json")
         self.browser.see("1 of 2")
-        self.browser.driver.find_element(By.TAG_NAME, "body").send_keys("n")
+        self.browser.find("body", By.TAG_NAME).send_keys("n")
         self.browser.see("2 of 2")
 
     def test_strip_is_one_tab_stop_walked_by_arrows(self) -> None:
@@ -223,7 +221,7 @@ class LargeShelfTests(ConsoleCase):
         self.assertLess(len(self.browser.driver.find_elements(By.CSS_SELECTOR, "g.spine")), 200)
         self.browser.type_into("Narrow the list", "number 04242")
         self.browser.see("1 of 5\u202f000 artifacts")
-        self.browser.driver.find_element(By.CSS_SELECTOR, "a.row").click()
+        self.browser.find("a.row").click()
         self.browser.see("04242")
         self.assertEqual(self.browser.axe(), [])
 
@@ -282,9 +280,7 @@ class WorkTests(ConsoleCase):
         self.browser.wait_for(lambda: listed() == names)
         self.browser.press("Size ▴")
         self.browser.wait_for(lambda: listed() == names[::-1])
-        self.assertEqual(
-            self.browser.driver.find_element(By.CSS_SELECTOR, "th[aria-sort]").get_attribute("aria-sort"), "descending"
-        )
+        self.assertEqual(self.browser.find("th[aria-sort]").get_attribute("aria-sort"), "descending")
 
     def test_branch_is_made_and_dropped(self) -> None:
         self.fill()
@@ -378,7 +374,7 @@ class WorkTests(ConsoleCase):
         self.browser.press_key("2")
         self.browser.see("1 of 2 settled")
         self.browser.see("Both sides changed run of step load")
-        self.browser.driver.find_element(By.CSS_SELECTOR, ".opt").click()
+        self.browser.find(".opt").click()
         self.browser.type_into("The value of run", "both.py")
         self.browser.press("Settle with this")
         self.browser.see("2 of 2 settled")

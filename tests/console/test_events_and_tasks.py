@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from selenium.webdriver.common.by import By
+
 from tests.console.test_together import TwoBrowsersCase
 from tests.support.receiver import receiver
 
@@ -17,7 +19,7 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.press("Make a webhook")
             self.browser.field("Name").send_keys("builds")
             self.browser.field("Address").send_keys(program.address)
-            self.browser.driver.find_element("xpath", "//label[normalize-space()='commits']//input").click()
+            self.browser.find("//label[normalize-space()='commits']//input", By.XPATH).click()
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Make it and try it")
             self.browser.see("A test event arrived: answered 202.")
@@ -36,7 +38,7 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.see("not everything reached builds")
             program.status = 202
             self.browser.press("Change builds")
-            changed = self.browser.driver.find_element("css selector", "[role=dialog]")
+            changed = self.browser.find("[role=dialog]")
             changed.find_element("xpath", ".//label[normalize-space()='tags']//input").click()
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Change it and try it")

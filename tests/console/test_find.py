@@ -22,7 +22,7 @@ class FindPageTests(TwoBrowsersCase):
         self.put({"p.json": tree, "notes.txt": b"dry\nthe lowtide9 of Brae\n"}, "Low tide")
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}")
         self.browser.see("Find on this shelf")
-        self.browser.driver.find_element("css selector", "body").send_keys("/")
+        self.browser.find("body").send_keys("/")
         self.browser.see("Type a word; an exact phrase goes in quotes.")
         self.browser.field("Words to find").send_keys("LOWTIDE9\n")
         self.browser.see("2 artifacts on 1 shelf.")

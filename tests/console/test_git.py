@@ -124,7 +124,7 @@ class LinksTests(TwoBrowsersCase):
         self.browser.press("Let the other side call")
         self.browser.see("Secret, shown once")
         self.browser.see(f"{self.service.address}/api/v1/shelves/{self.shelf.key}/git/links/port/called")
-        Select(self.browser.driver.find_element("css selector", "table.links select")).select_by_value("beside")
+        Select(self.browser.find("table.links select")).select_by_value("beside")
         self.browser.see("parts beside files")
         self.assertEqual(self.browser.axe(), [])
         until(lambda: "from/shelf/look.ipynb" in GitServer.files(bare), "the file beside its parts")

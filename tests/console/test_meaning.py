@@ -49,10 +49,10 @@ class MeaningTests(ConsoleCase):
         self.browser.see("equal lines")
         self.browser.press("Next change")
         self.browser.see("Change 1 of 2")
-        self.browser.driver.find_element(By.CSS_SELECTOR, "body").send_keys("n")
+        self.browser.find("body").send_keys("n")
         self.browser.see("Change 2 of 2")
         self.browser.wait_for(lambda: "row two thousand" in self.browser.text())
-        self.browser.driver.find_element(By.CSS_SELECTOR, "body").send_keys("p")
+        self.browser.find("body").send_keys("p")
         self.browser.see("Change 1 of 2")
         self.browser.press("Show equal lines")
         self.browser.see("Fold equal lines")
@@ -75,7 +75,7 @@ class MeaningTests(ConsoleCase):
         self.browser.see("its effects are not judged")
         self.page("/compare?from=tag:one")
         self.browser.see("1 artifact edited; 1 artifact could not be judged.")
-        effects = self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label=Effect]")
+        effects = self.browser.find("[aria-label=Effect]")
         self.assertEqual(" ".join(effects.text.split()), "breaks 0 alters 0 cosmetic 0 not judged 1")
         effects.find_element(By.XPATH, ".//button[contains(., 'breaks')]").click()
         self.browser.wait_for(lambda: "gauge.parquet" not in self.browser.text())
@@ -90,7 +90,7 @@ class MeaningTests(ConsoleCase):
         self.show("sailings.json", json.dumps(API).encode(), json.dumps(after).encode())
         self.browser.see("1 finding may break users")
         self.browser.see("Show 1 cosmetic finding")
-        button = self.browser.driver.find_element(By.CSS_SELECTOR, ".eff, [aria-label*=ffect]")
+        button = self.browser.find(".eff, [aria-label*=ffect]")
         button.find_element(By.XPATH, ".//button[contains(., 'breaks')]").click()
         self.browser.wait_for(lambda: len(self.browser.driver.find_elements(By.CSS_SELECTOR, ".find")) == 1)
         self.assertIn("POST /sailings", self.browser.text())
@@ -101,7 +101,7 @@ class MeaningTests(ConsoleCase):
         self.put({"clean.cwl": TOOL.replace(b"table: File, ", b"")}, "No table any more")
         self.page("/compare?from=tag:one&path=clean.cwl")
         self.browser.see("1 finding may break users")
-        table = self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label='Used by']").text
+        table = self.browser.find("[aria-label='Used by']").text
         for words in ("delays.cwl", "/step:plot/source:table", "exactly"):
             self.assertIn(words, table)
         self.assertEqual(self.browser.axe(), [])
@@ -112,7 +112,7 @@ class MeaningTests(ConsoleCase):
         self.show("limits.json", json.dumps(before).encode(), json.dumps(after).encode())
         self.browser.see("1 of 1000")
         self.browser.see("500 more; narrow by effect")
-        body = self.browser.driver.find_element(By.TAG_NAME, "body")
+        body = self.browser.find("body", By.TAG_NAME)
         for _ in range(3):
             body.send_keys("n")
         self.browser.see("4 of 1000")

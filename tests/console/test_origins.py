@@ -49,7 +49,7 @@ class OriginsPageTests(TwoBrowsersCase):
         self.assertTrue(any(row.startswith("load step maren") for row in self.rows()))
         self.browser.press("limit")
         self.browser.see("2 forms in 2 versions")
-        forms = self.browser.driver.find_element("css selector", "section[aria-label='One part over time']")
+        forms = self.browser.find("section[aria-label='One part over time']")
         self.assertIn("/step:join/limit", forms.text)
         self.assertEqual([d.text for d in forms.find_elements("css selector", "del, ins")][:2], ["2", "20"])
         self.assertEqual(self.browser.axe(), [])
@@ -57,7 +57,7 @@ class OriginsPageTests(TwoBrowsersCase):
         self.browser.see("old step")
         Select(self.browser.field("Who")).select_by_visible_text("maren")
         self.browser.wait_for(lambda: all("ines" not in row for row in self.rows()[:3]))
-        self.browser.driver.find_element("css selector", ".origins .pick").send_keys(Keys.ARROW_DOWN)
+        self.browser.find(".origins .pick").send_keys(Keys.ARROW_DOWN)
 
         self.page("notes.txt")
         self.browser.see("2 lines by 2 people in 2 versions")

@@ -33,7 +33,7 @@ class FolderTests(ConsoleCase):
         self.browser.see("4 artifacts")
         self.assertEqual(sorted(self.names())[0], "data/north/fares.csv", "files of one name are told apart")
         # By keys alone: the tree is one stop, right opens a folder, Enter shows it.
-        tree = self.browser.driver.find_element(By.CSS_SELECTOR, "[role=tree] [tabindex='0']")
+        tree = self.browser.find("[role=tree] [tabindex='0']")
         tree.send_keys(Keys.ARROW_DOWN)
         self.browser.press_key(Keys.ARROW_RIGHT)
         self.browser.press_key(Keys.ARROW_DOWN)

@@ -51,7 +51,7 @@ class TableTests(ConsoleCase):
         self.page("/compare?from=tag:one&path=counter.sqlite")
         self.browser.see("2 tables in both")
         self.browser.see("70041")
-        clerks = self.browser.driver.find_element(By.XPATH, "//button[contains(., 'clerks')]")
+        clerks = self.browser.find("//button[contains(., 'clerks')]", By.XPATH)
         clerks.click()
         self.browser.see("Maren")
         self.browser.see("5 of 5 rows that differ")
@@ -72,9 +72,7 @@ class TableTests(ConsoleCase):
         self.put({"fares.csv": f"zone,ticket,paid\n{rows}".encode()})
         self.page("/artifact?path=fares.csv")
         self.browser.see("95\u202f000 rows, 3 columns")
-        head = self.browser.wait_for(
-            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, "[role=columnheader][data-field=paid]")
-        )
+        head = self.browser.find("[role=columnheader][data-field=paid]")
         head.click()
         self.browser.wait_for(lambda: "sort=paid" in self.browser.driver.current_url)
         box = self.browser.field("Go to row")
@@ -82,17 +80,13 @@ class TableTests(ConsoleCase):
         self.browser.see("89,901–90,000 of 95,000")
         order = sorted(((n * 7919) % 100_003, n) for n in range(95_000))
         cell = "[role=gridcell][data-field=ticket]"
-        self.browser.wait_for(
-            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, cell).text == str(order[89_900][1])
-        )
+        self.browser.wait_for(lambda: self.browser.find(cell).text == str(order[89_900][1]))
         self.browser.open(self.browser.driver.current_url)
         self.browser.see("89,901–90,000 of 95,000")
         self.browser.type_into("Value of the condition", "Z03")
         self.browser.press("Only such rows")
         self.browser.see("9\u202f500 rows of 95\u202f000, 3 columns")
-        self.browser.wait_for(
-            lambda: self.browser.driver.find_element(By.CSS_SELECTOR, "[role=gridcell][data-field=zone]").text == "Z03"
-        )
+        self.browser.wait_for(lambda: self.browser.find("[role=gridcell][data-field=zone]").text == "Z03")
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("remove the condition zone is Z03")
         self.browser.see("95\u202f000 rows, 3 columns")

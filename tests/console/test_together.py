@@ -54,9 +54,9 @@ class TwoBrowsersCase(ConsoleCase):
     def field(self, browser: Browser, part: str, label: str, value: str) -> None:
         """Change one field of one part, and wait until it is saved."""
         browser.see("Every edit is saved into your draft")
-        tree = browser.driver.find_element(By.CSS_SELECTOR, ".fields .tree")
+        tree = browser.find(".fields .tree")
         next(b for b in tree.find_elements(By.TAG_NAME, "button") if b.text.split("\n")[-1] == part).click()
-        browser.wait_for(lambda: browser.driver.find_element(By.CSS_SELECTOR, ".fields h2:not(.h3)").text == part)
+        browser.wait_for(lambda: browser.find(".fields h2:not(.h3)").text == part)
         box = browser.field(label)
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys(value, Keys.TAB)
@@ -67,9 +67,9 @@ class TwoBrowsersCase(ConsoleCase):
 
     def cell(self, browser: Browser, row: int, column: int, value: str) -> None:
         browser.see("Every edit is saved into your draft")
-        grid = browser.driver.find_element(By.CSS_SELECTOR, "[role=grid]")
+        grid = browser.find("[role=grid]")
         grid.click()
-        browser.driver.find_element(By.ID, f"cell-{row}-{column}").click()
+        browser.find(f"cell-{row}-{column}", By.ID).click()
         grid.send_keys(Keys.ENTER)
         box = browser.wait_for(lambda: browser.driver.find_elements(By.CSS_SELECTOR, ".cells td input"))[0]
         box.send_keys(Keys.CONTROL, "a")
@@ -84,8 +84,8 @@ class TwoBrowsersCase(ConsoleCase):
         editor.send_keys(Keys.CONTROL, "f")
         find = browser.wait_for(lambda: browser.driver.find_elements(By.CSS_SELECTOR, ".cm-search [name=search]"))[0]
         find.send_keys(old)
-        browser.driver.find_element(By.CSS_SELECTOR, ".cm-search [name=replace]").send_keys(new)
-        browser.driver.find_element(By.CSS_SELECTOR, ".cm-search [name=replaceAll]").click()
+        browser.find(".cm-search [name=replace]").send_keys(new)
+        browser.find(".cm-search [name=replaceAll]").click()
         self.saved(browser)
 
     def commit(self, browser: Browser, summary: str, count: int = 1) -> None:
@@ -177,10 +177,10 @@ class EditingTests(TwoBrowsersCase):
 
     def type_again(self, browser: Browser, old: str, new: str) -> None:
         for name, text in (("search", old), ("replace", new)):
-            box = browser.driver.find_element(By.CSS_SELECTOR, f".cm-search [name={name}]")
+            box = browser.find(f".cm-search [name={name}]")
             box.send_keys(Keys.CONTROL, "a")
             box.send_keys(text)
-        browser.driver.find_element(By.CSS_SELECTOR, ".cm-search [name=replaceAll]").click()
+        browser.find(".cm-search [name=replaceAll]").click()
 
     def test_pages_pass_axe(self) -> None:
         self.put({"flow.json": FLOW, "fares.csv": FARES}, "Base")
@@ -242,7 +242,7 @@ class TogetherTests(TwoBrowsersCase):
         )
         self.other.open(f"{self.service.address}/s/{self.shelf.key}/branches")
         self.other.see("keeper/faster")
-        self.other.driver.find_element(By.LINK_TEXT, "Propose").click()
+        self.other.find("Propose", By.LINK_TEXT).click()
         self.other.type_into("Title: what changes, in one line", "Weigh faster")
         self.other.press("Open the proposal")
         self.other.see("at least one person must agree")
@@ -250,15 +250,15 @@ class TogetherTests(TwoBrowsersCase):
         self.browser.see("1 artifact edited")
         self.browser.press("flow.json")
         self.browser.see("see its findings part by part")
-        self.browser.driver.find_element(By.PARTIAL_LINK_TEXT, "see its findings").click()
+        self.browser.find("see its findings", By.PARTIAL_LINK_TEXT).click()
         self.browser.see("Remark on weigh")
-        self.browser.driver.find_element(By.ID, "part-remark").send_keys("Is the scale quick enough?")
+        self.browser.find("part-remark", By.ID).send_keys("Is the scale quick enough?")
         self.browser.press("Add remark")
         self.browser.see("Added to proposal 1")
-        self.browser.driver.find_element(By.LINK_TEXT, "Back to proposal 1").click()
+        self.browser.find("Back to proposal 1", By.LINK_TEXT).click()
         self.browser.see("Is the scale quick enough?")
         self.browser.press("against")
-        self.browser.driver.find_element(By.CSS_SELECTOR, "[aria-label='Reason']").send_keys("not in March")
+        self.browser.find("[aria-label='Reason']").send_keys("not in March")
         self.browser.press("Give verdict")
         self.browser.see("against: not in March")
         self.browser.type_into("Remark on the proposal", "The scale is tried first")
@@ -298,7 +298,7 @@ class TogetherTests(TwoBrowsersCase):
             )
         self.page("/experiments")
         self.browser.see("So far mean error went from 4.12 to 3.41 min (−17 %), in run 2.")
-        self.browser.driver.find_element(By.PARTIAL_LINK_TEXT, "Does depth cut").click()
+        self.browser.find("Does depth cut", By.PARTIAL_LINK_TEXT).click()
         self.browser.see("best so far")
         differing = self.browser.driver.find_elements(By.CSS_SELECTOR, "td.df")
         self.assertEqual([d.text for d in differing], ["8"])

@@ -51,9 +51,9 @@ class UsesPageTests(TwoBrowsersCase):
     def test_keys_lead_through_the_levels_and_to_the_place(self) -> None:
         self.page("data/tides.csv", part="tide_window")
         self.browser.see("breaks 7 of 11 users")
-        first = self.browser.driver.find_element("css selector", "button.usebox")
+        first = self.browser.find("button.usebox")
         first.send_keys(Keys.ARROW_RIGHT)
-        pressed = lambda: self.browser.driver.find_element("css selector", "button.usebox[aria-pressed=true]")  # noqa: E731
+        pressed = lambda: self.browser.find("button.usebox[aria-pressed=true]")  # noqa: E731
         self.browser.wait_for(pressed)
         pressed().send_keys(Keys.ARROW_DOWN)
         self.browser.wait_for(lambda: pressed().get_attribute("data-box") == self.boxes()[1])

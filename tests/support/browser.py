@@ -116,6 +116,11 @@ class Browser:
         found: WebElement = self.wait_for(lambda: self.driver.execute_script(script, label))
         return found
 
+    def find(self, selector: str, by: str = By.CSS_SELECTOR) -> WebElement:
+        """The first such element, as soon as the page has one: pages draw their parts one after another."""
+        found: WebElement = self.wait_for(lambda: self.driver.find_element(by, selector))
+        return found
+
     def type_into(self, label: str, text: str) -> None:
         box = self.field(label)
         self.empty(box)

@@ -59,7 +59,7 @@ class Mouse:
     def head(self, column: str) -> None:
         """Sort a grid by a column."""
         selector = f"[role=columnheader][data-field={column}]"
-        self.browser.wait_for(lambda: self.browser.driver.find_element("css selector", selector)).click()
+        self.browser.find(selector).click()
         self.clicks += 1
 
     def submit(self) -> None:

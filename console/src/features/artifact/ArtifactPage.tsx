@@ -8,6 +8,7 @@ import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
+import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -71,7 +72,7 @@ export function ArtifactPage() {
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
   useEffect(() => {
     // Files of these forms have places of their own, as a rule.
-    if (drawable && !/\.(bpmn|xml)$/i.test(path)) void import("../drawing/place").then((drawing) => drawing.warmUp());
+    if (drawable && !/\.(bpmn|xml)$/i.test(path)) void import("../drawing/layers").then((drawing) => drawing.warmUp());
   }, [drawable, path]);
   const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
   const read = found.data && !found.data.whole ? reading(found.data.kind, path, found.data.size) : "";
@@ -85,7 +86,8 @@ export function ArtifactPage() {
   // Rows are there before the columns are described; a file that turns out to be no table has an outline of its own.
   const asRows = found.data?.kind === "dataset" && !parts.isError && (!parts.data || parts.data.table !== null);
   const all = useQuery(summary(key, at));
-  const { keep, problem } = usePending(key);
+  const { keep, discard, restore, pending, problem } = usePending(key);
+  const done = useDone();
   const name = found.data?.name ?? path.split("/").pop() ?? "";
   const say = (
     <>
@@ -96,8 +98,13 @@ export function ArtifactPage() {
     </>
   );
   const remove = () => {
+    const before = pending.find((one) => one.branch === at && one.path === path);
     keep({ path, content: null, branch: at, base: all.data?.commit ?? null }).then(
-      () => go(`/s/${key}/pending`),
+      () => {
+        const undo = () => (before ? restore({ branch: at, point: before.point }) : discard({ branch: at, paths: [path] }));
+        done({ said: `${name} is removed in your draft; a commit makes it so.`, undo });
+        void go(`/s/${key}/pending`);
+      },
       () => undefined, // told below
     );
   };

@@ -3,64 +3,65 @@
 import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group } from "../../marks/words";
-import { RowAct, TextAct } from "../../parts/Acts";
+import { TextAct } from "../../parts/Acts";
+import { type Branch, LongTree } from "../../parts/LongTree";
 import { DrawingView } from "../drawing/DrawingView";
-import type { Drawing } from "../drawing/place";
-import { PartDetail, RootFields } from "./OutlineView";
+import type { Drawing } from "../drawing/geometry";
+import { byPath, PartDetail, RootFields } from "./OutlineView";
 
-const MOST = 400;
-
-function everyPart(parts: Part[], out: Part[] = []): Part[] {
-  for (const part of parts) {
-    out.push(part);
-    everyPart(part.parts, out);
+/** What is drawn, by type in the order of the file, so that the list reads like the drawing's legend. */
+function branchesOf(known: Map<string, Part>, drawing: Drawing): Branch[] {
+  const labels = new Map(drawing.nodes.map((n) => [n.id, n.label]));
+  const drawn = new Map(drawing.nodes.map((n): [string, [string, string]] => [n.part, [n.type, n.label]]));
+  for (const edge of drawing.edges) {
+    const part = known.get(edge.part);
+    const label = part?.label || `${labels.get(edge.source) ?? ""} → ${labels.get(edge.target) ?? ""}`;
+    if (!drawn.has(edge.part)) drawn.set(edge.part, [part?.type ?? "connection", label]);
   }
-  return out;
+  const found = new Map<string, Branch[]>();
+  for (const [id, [type, label]] of drawn) {
+    const own = found.get(type) ?? [];
+    own.push({ id, name: <span className="name">{label}</span>, inside: [] });
+    found.set(type, own);
+  }
+  return [...found].map(([type, inside]) => ({
+    id: `${TYPE}${type}`,
+    name: (
+      <span className="name">
+        <b>{type.charAt(0).toUpperCase() + type.slice(1)}</b> <em>{group(inside.length)}</em>
+      </span>
+    ),
+    inside,
+  }));
 }
 
-/** What is drawn by type, and after it what is not, so that the outline reads like the drawing's legend. */
-function groups(parts: Part[], drawing: Drawing): [string, Part[]][] {
-  const drawn = new Set([...drawing.nodes.map((n) => n.part), ...drawing.edges.map((e) => e.part)]);
-  const found = new Map<string, Part[]>();
-  for (const part of parts) if (drawn.has(part.path)) found.set(part.type, [...(found.get(part.type) ?? []), part]);
-  return [...found];
-}
+/** Leads the id of a type; paths of parts begin with "/". */
+const TYPE = "type ";
 
 export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Outline }) {
-  const parts = useMemo(() => everyPart(outline.parts), [outline]);
-  const listed = useMemo(() => groups(parts, drawing), [parts, drawing]);
+  const known = useMemo(() => byPath(outline.parts), [outline]);
+  const tree = useMemo(() => branchesOf(known, drawing), [known, drawing]);
   const [path, setPath] = useState(drawing.nodes.find((n) => n.shape === "step")?.part ?? drawing.nodes[0]?.part ?? "");
-  const [closed, setClosed] = useState<Set<string>>(new Set());
-  const part = parts.find((p) => p.path === path);
-  const toggle = (type: string) => {
-    const next = new Set(closed);
-    if (!next.delete(type)) next.add(type);
-    setClosed(next);
-  };
+  const part = known.get(path);
   return (
     <div className="cols3 graphview">
       <section className="sheet" aria-label="Outline">
         <div className="ph">
           <h2 className="h3">Outline</h2>
-          <span className="cap">{group(parts.length)} parts</span>
+          <span className="cap">
+            {outline.truncated ? "more than " : ""}
+            {group(known.size)} parts
+          </span>
         </div>
-        <div className="tree">
-          {listed.map(([type, own]) => (
-            <div key={type}>
-              <RowAct aria-expanded={!closed.has(type)} onClick={() => toggle(type)}>
-                <b>
-                  {closed.has(type) ? "▸" : "▾"} {type.charAt(0).toUpperCase() + type.slice(1)}
-                </b>{" "}
-                <span className="cap">{group(own.length)}</span>
-              </RowAct>
-              {!closed.has(type) &&
-                own.slice(0, MOST).map((p) => (
-                  <RowAct key={p.path} aria-current={p.path === path} style={{ paddingLeft: 28 }} onClick={() => setPath(p.path)}>
-                    <span className="la">{p.label}</span>
-                  </RowAct>
-                ))}
-            </div>
-          ))}
+        <div className="folders parts">
+          <LongTree
+            label="Parts"
+            thing="part"
+            branches={tree}
+            opened={tree.map((one) => one.id)}
+            chosen={path}
+            onChoose={(id) => !id.startsWith(TYPE) && setPath(id)}
+          />
         </div>
       </section>
       <DrawingView drawing={drawing} chosen={path} onChoose={setPath} height={430} />

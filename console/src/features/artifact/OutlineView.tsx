@@ -3,25 +3,14 @@
 import { lazy, useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
-import { RowAct, TextAct } from "../../parts/Acts";
+import { TextAct } from "../../parts/Acts";
+import { type Branch, LongTree } from "../../parts/LongTree";
+import { smallEnough } from "../../parts/levels";
 import { TensorList } from "../model/TensorList";
 import type { OfTable } from "../table/queries";
 import { TablePreview } from "../table/TablePreview";
 
 const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
-
-interface Row {
-  part: Part;
-  depth: number;
-}
-
-function flat(parts: Part[], depth: number, closed: Set<string>, out: Row[]): Row[] {
-  for (const part of parts) {
-    out.push({ part, depth });
-    if (!closed.has(part.path)) flat(part.parts, depth + 1, closed, out);
-  }
-  return out;
-}
 
 export function OutlineView({ outline, of, onText }: { outline: Outline; of: OfTable; onText: () => void }) {
   if (outline.table) return <RowsGrid of={of} table="" profiles={outline.table.profiles} />;
@@ -51,23 +40,8 @@ function firstTold(parts: Part[]): Part | null {
 
 function TreeView({ outline, of }: { outline: Outline; of: OfTable }) {
   const [chosen, setChosen] = useState<Part | null>(firstTold(outline.parts));
-  const [closed, setClosed] = useState<Set<string>>(new Set());
-  const rows = useMemo(() => flat(outline.parts, 0, closed, []), [outline, closed]);
-  const shown = rows.slice(0, 1500);
-  const toggle = (path: string) => {
-    const next = new Set(closed);
-    if (!next.delete(path)) next.add(path);
-    setClosed(next);
-  };
-  const walk = (event: React.KeyboardEvent) => {
-    const at = rows.findIndex((r) => r.part === chosen);
-    const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
-    const next = rows[at + step];
-    if (step && next) {
-      event.preventDefault();
-      setChosen(next.part);
-    }
-  };
+  const known = useMemo(() => byPath(outline.parts), [outline]);
+  const tree = useMemo(() => outline.parts.map(asBranch), [outline]);
   const holder = chosen ? (/^\/(?:table|sheet):(.*?)(\/|$)/.exec(chosen.path)?.[1] ?? "") : "";
   const name = holder.replace(/%2F/g, "/");
   const table = outline.tables?.[name];
@@ -77,29 +51,20 @@ function TreeView({ outline, of }: { outline: Outline; of: OfTable }) {
         <div className="ph">
           <h2 className="h3">Outline</h2>
           <span className="cap">
-            {group(rows.length)} parts{outline.truncated ? ", more not shown" : ""}
+            {outline.truncated ? "the first " : ""}
+            {group(known.size)} parts
           </span>
         </div>
         {outline.note && <p className="cap pad">{outline.note}</p>}
-        <div className="tree" onKeyDown={walk} tabIndex={-1}>
-          {shown.map(({ part, depth }) => (
-            <RowAct
-              key={part.path}
-              aria-current={part === chosen}
-              style={{ paddingLeft: 12 + depth * 14 }}
-              onClick={() => setChosen(part)}
-              onDoubleClick={() => toggle(part.path)}
-            >
-              <span className="ty">
-                {part.parts.length ? (closed.has(part.path) ? "▸ " : "▾ ") : ""}
-                {part.type}
-              </span>
-              <span className="la">{part.label}</span>
-            </RowAct>
-          ))}
-          {rows.length > shown.length && (
-            <p className="cap pad">{group(rows.length - shown.length)} more parts; close some above by double click.</p>
-          )}
+        <div className="folders parts">
+          <LongTree
+            label="Parts"
+            thing="part"
+            branches={tree}
+            opened={smallEnough(tree)}
+            chosen={chosen?.path ?? ""}
+            onChoose={(path) => setChosen(known.get(path) ?? null)}
+          />
         </div>
       </section>
       <div className="stack">
@@ -115,6 +80,24 @@ function TreeView({ outline, of }: { outline: Outline; of: OfTable }) {
       </div>
     </div>
   );
+}
+
+/** All parts by their path. */
+export function byPath(parts: Part[], known = new Map<string, Part>()): Map<string, Part> {
+  for (const part of parts) {
+    known.set(part.path, part);
+    byPath(part.parts, known);
+  }
+  return known;
+}
+
+function asBranch(part: Part): Branch {
+  const name = (
+    <span className="name" title={part.label}>
+      <span className="ty">{part.type}</span> <span className="la">{part.label}</span>
+    </span>
+  );
+  return { id: part.path, name, inside: part.parts.map(asBranch) };
 }
 
 export function RootFields({ outline }: { outline: Outline }) {

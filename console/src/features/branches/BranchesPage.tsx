@@ -6,10 +6,12 @@ import { ProblemError, send } from "../../api/client";
 import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
+import { undoCommit, useDone } from "../../shell/Done";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { GitState } from "../git/GitState";
@@ -98,23 +100,30 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   const queries = useQueryClient();
   const dialog = useSheet();
   const [source, setSource] = useState("");
-  const remove = useMutation({
-    mutationFn: (name: string) => send("DELETE", `shelves/${key}/branches/${encodeURI(name)}`),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
-  });
+  const done = useDone();
+  const remove = async (b: Branch) => {
+    await send("DELETE", `shelves/${key}/branches/${encodeURI(b.name)}`);
+    await queries.invalidateQueries({ queryKey: ["shelf", key] });
+    const again = { name: b.name, start: `commit:${b.head}`, note: b.note };
+    done({ said: `Branch ${b.name} is deleted.`, undo: b.head ? () => send("POST", `shelves/${key}/branches`, again) : undefined });
+  };
   const owner = useQuery(shelf(key)).data?.role === "owner";
   const guard = useMutation({
     mutationFn: (b: Branch) => send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: !b.guarded }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
+    onSuccess: async (_, b) => {
+      await queries.invalidateQueries({ queryKey: ["shelf", key] });
+      const back = () => send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: b.guarded });
+      done({ said: `${b.name} is ${b.guarded ? "not guarded now" : "guarded now"}.`, undo: back });
+    },
   });
   return (
     <section className="sheet scroll" aria-label="Branches">
       <div className="ph">
         <h2 className="h3">Branches</h2>
       </div>
-      {(remove.isError || guard.isError) && (
+      {guard.isError && (
         <div className="pad">
-          <ProblemBox error={remove.error ?? guard.error} />
+          <ProblemBox error={guard.error} />
         </div>
       )}
       <Table>
@@ -165,7 +174,19 @@ function BranchTable({ rows }: { rows: Branch[] }) {
                       Merge
                     </TextAct>
                   )}
-                  {!b.main && <TextAct onClick={() => remove.mutate(b.name)}>Delete</TextAct>}
+                  {!b.main && (
+                    <Ask
+                      label="Delete"
+                      title={`Delete branch ${b.name}`}
+                      does={
+                        b.ahead > 0
+                          ? `${count(b.ahead, "commit")} of it ${b.ahead === 1 ? "is" : "are"} not in main. Without the branch they are found by their ids only.`
+                          : "All its commits are in main, and stay in its history."
+                      }
+                      act="Delete the branch"
+                      onAct={() => remove(b)}
+                    />
+                  )}
                 </div>
               </td>
             </tr>
@@ -198,6 +219,7 @@ function MergeDialog({ dialog, source }: { dialog: SheetState; source: string })
   const [deleteSource, setDeleteSource] = useState(false);
   const [anyway, setAnyway] = useState("");
   const [said, setSaid] = useState("");
+  const done = useDone();
   const merge = useMutation({
     mutationFn: (prefer: string | null) =>
       send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, {
@@ -209,6 +231,12 @@ function MergeDialog({ dialog, source }: { dialog: SheetState; source: string })
       }),
     onSuccess: async (result) => {
       setSaid(result.commit ? `${count(result.taken, "artifact")} merged.` : "Nothing to merge: main already contains everything.");
+      if (result.commit)
+        done({
+          said: `${source} is merged into main.`,
+          to: `/s/${key}/commit/${result.commit}`,
+          undo: undoCommit(key, "main", result.commit),
+        });
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });

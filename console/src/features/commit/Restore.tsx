@@ -7,6 +7,7 @@ import { useNavigate } from "react-router";
 import { send } from "../../api/client";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { undoCommit, useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
 
 interface Given {
@@ -26,11 +27,13 @@ export function Restore({ shelf, branch, from, path, label, title, does, usual }
   const dialog = useSheet();
   const id = useId();
   const [summary, setSummary] = useState("");
+  const done = useDone();
   const restore = useMutation({
     mutationFn: () => send<{ commit: string }>("POST", `shelves/${shelf}/restore`, { branch, ref: from, path: path ?? null, summary }),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
       dialog.hide();
+      done({ said: `Restored on ${branch}.`, undo: undoCommit(shelf, branch, made.commit) });
       void go(`/s/${shelf}/commit/${made.commit}`);
     },
   });

@@ -7,6 +7,7 @@ import { useNavigate } from "react-router";
 import { ProblemError, type Schemas, send } from "../../api/client";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { undoCommit, useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
 import { undoneIn } from "./words";
 
@@ -16,6 +17,7 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
   const dialog = useSheet();
   const id = useId();
   const [summary, setSummary] = useState("");
+  const done = useDone();
   const undo = useMutation({
     mutationFn: async () => {
       const branch = look.allowed
@@ -36,6 +38,7 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelf", shelf] });
       dialog.hide();
+      if (look.allowed) done({ said: `“${usual}” is undone.`, undo: undoCommit(shelf, made.branch, made.commit) });
       await go(
         look.allowed ? `/s/${shelf}/commit/${made.commit}` : `/s/${shelf}/proposals?${new URLSearchParams({ propose: made.branch })}`,
       );

@@ -15,7 +15,7 @@ import {
 } from "@xyflow/react";
 import "@xyflow/react/dist/base.css";
 import { createContext, type KeyboardEvent, useContext, useEffect, useMemo, useRef, useState } from "react";
-import { type Box, type Drawing, type DrawnEdge, type DrawnNode, isBehind, type Placed, type Point } from "./place";
+import { type Box, type Drawing, type DrawnEdge, type DrawnNode, isBehind, type Placed, type Point } from "./geometry";
 import { Frame, INK, Line, Patterns, Shape } from "./shapes";
 import { LARGEST, next, SMALLEST, sees, shownAtFirst } from "./view";
 
@@ -83,6 +83,8 @@ export function Canvas({ drawing, placed, width, height, at, onChoose, ghosts, o
       <ReactFlow<ShapeNode, CourseEdge>
         nodes={nodes}
         edges={edges}
+        width={width}
+        height={height}
         nodeTypes={NODES}
         edgeTypes={EDGES}
         onInit={(made) => {
@@ -147,6 +149,11 @@ function nodesOf(drawing: Drawing, placed: Placed, ghosts: boolean): ShapeNode[]
       position: { x: box.x, y: box.y },
       width: box.width,
       height: box.height,
+      // Known beforehand, so that steps out of sight need not be in the page to be measured.
+      handles: [
+        { type: "target" as const, position: Position.Left, x: 0, y: box.height / 2, width: 1, height: 1 },
+        { type: "source" as const, position: Position.Right, x: box.width, y: box.height / 2, width: 1, height: 1 },
+      ],
       zIndex: behind ? -1 : 1,
       className: behind ? "behind" : undefined,
       data: { drawn, box, moved: ghosts && drawn.state === "same" && placed.ghosts.has(drawn.id) },

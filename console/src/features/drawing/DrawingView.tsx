@@ -5,7 +5,9 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { count } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
 import { Canvas, type View } from "./Canvas";
-import { asDrawn, type Drawing, type DrawnNode, isBehind, isPlaced, laidOut, type Placed } from "./place";
+import { type Drawing, type DrawnNode, isBehind, type Placed } from "./geometry";
+import { laidOut } from "./layers";
+import { asDrawn, isPlaced } from "./place";
 import { LARGEST, owner, READABLE, type Side, SMALLEST, visible, whole } from "./view";
 
 interface Props {

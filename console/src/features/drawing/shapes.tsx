@@ -1,6 +1,6 @@
 /** The shapes of a drawing; what became of a thing is told by outline, band and mark before colour. */
 import { MarkShape } from "../../marks/Mark";
-import type { Box, DrawnEdge, DrawnNode, Point } from "./place";
+import type { Box, DrawnEdge, DrawnNode, Point } from "./geometry";
 
 export const INK: Record<string, string> = {
   same: "var(--line-strong)",

@@ -1,5 +1,5 @@
 /** What of a drawing is in sight, and which step a key leads to; pure. */
-import type { Box, Drawing, DrawnEdge, DrawnNode, Placed } from "./place";
+import type { Box, Drawing, DrawnEdge, DrawnNode, Placed } from "./geometry";
 
 export interface Size {
   width: number;

@@ -5,6 +5,7 @@ import { send } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
+import { useDone } from "../../shell/Done";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
@@ -25,6 +26,7 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
   const [kinds, setKinds] = useState((e.left_out.kinds ?? []).join(", "));
   const [records, setRecords] = useState(e.records.join(", "));
   const [watch, setWatch] = useState(String(e.watch_minutes));
+  const done = useDone();
   const change = useMutation({
     mutationFn: () =>
       send("PATCH", `shelves/${key}/environments/${e.name}`, {
@@ -41,7 +43,12 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
           quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [],
         },
       }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["shelf", key] });
+      const { fed_from, earlier_first, watch_minutes, left_out, gates, records: filled } = e;
+      const was = { fed_from, earlier_first, watch_minutes, left_out, gates, ...(e.destination === "database" ? { records: filled } : {}) };
+      done({ said: `The settings of ${e.name} are changed.`, undo: () => send("PATCH", `shelves/${key}/environments/${e.name}`, was) });
+    },
   });
   return (
     <section className="sheet" aria-label={`Settings of ${e.name}`}>

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { send } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -87,8 +88,11 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
   const address = `shelves/${shelf}/webhooks/${one.name}`;
   const test = useMutation({ mutationFn: () => send<Delivery>("POST", `${address}/test`), onSuccess: again });
   const start = useMutation({ mutationFn: () => send<Webhook>("PATCH", address, {}), onSuccess: again });
-  const remove = useMutation({ mutationFn: () => send("DELETE", address), onSuccess: again });
-  const error = test.error ?? start.error ?? remove.error;
+  const remove = async () => {
+    await send("DELETE", address);
+    await again();
+  };
+  const error = test.error ?? start.error;
   return (
     <>
       <tr className={chosen ? "chosen" : ""}>
@@ -110,9 +114,14 @@ function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; ch
             Test
           </TextAct>{" "}
           <MakeWebhook shelf={shelf} one={one} />{" "}
-          <TextAct aria-label={`Remove ${one.name}`} onClick={() => remove.mutate()}>
-            Remove
-          </TextAct>
+          <Ask
+            label="Remove"
+            aria-label={`Remove ${one.name}`}
+            title={`Remove ${one.name}`}
+            does={`${one.address} hears of nothing from then on${one.waiting ? `; ${one.waiting} waiting for it are not sent` : ""}. Its secret is gone with it.`}
+            act="Remove the webhook"
+            onAct={remove}
+          />
         </td>
       </tr>
       {one.stopped && (

@@ -7,8 +7,10 @@ import { type Schemas, send } from "../../api/client";
 import { ended, type Job, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { Choice } from "../../parts/Choice";
 import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
 import { ChangeLink } from "./ChangeLink";
 import { PARTS } from "./MakeLink";
@@ -207,20 +209,25 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "git-links"] });
   const follow = useMutation({
     mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }),
-    onSuccess: again,
+    onSuccess: async () => {
+      await again();
+      const back = () => send("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: link.follows });
+      done({ said: link.follows ? `${link.name} no longer follows.` : `${link.name} follows now.`, undo: back });
+    },
   });
   const lay = useMutation({
     mutationFn: (parts: string) => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { parts }),
     onSuccess: again,
   });
+  const done = useDone();
   const call = useMutation({
     mutationFn: () => send<Schemas["GitCalls"]>("POST", `shelves/${shelf}/git/links/${link.name}/calls`),
   });
   const error = follow.error ?? lay.error ?? call.error;
-  const remove = useMutation({
-    mutationFn: () => send("DELETE", `shelves/${shelf}/git/links/${link.name}`),
-    onSuccess: again,
-  });
+  const remove = async () => {
+    await send("DELETE", `shelves/${shelf}/git/links/${link.name}`);
+    await again();
+  };
   return (
     <>
       <div className="line1">
@@ -245,10 +252,17 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
           </Choice>{" "}
           <TextAct onClick={() => call.mutate()}>Let the other side call</TextAct>{" "}
           <TextAct onClick={() => follow.mutate()}>{link.follows ? "Follow no longer" : "Follow"}</TextAct>{" "}
-          <ChangeLink shelf={shelf} link={link} /> <TextAct onClick={() => remove.mutate()}>Remove the link</TextAct>
+          <ChangeLink shelf={shelf} link={link} />{" "}
+          <Ask
+            label="Remove the link"
+            title={`Remove link ${link.name}`}
+            does="Nothing is sent or fetched over it from then on. The shelf and the repository keep what they have."
+            act="Remove it"
+            onAct={remove}
+          />
         </span>
       </div>
-      {(error ?? remove.error) && <ProblemBox error={error ?? remove.error} />}
+      {error && <ProblemBox error={error} />}
       {call.data && (
         <dl aria-label={`How ${link.name} is called`}>
           <dt className="cap">Address for its webhook</dt>

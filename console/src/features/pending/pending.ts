@@ -26,6 +26,20 @@ export interface Edits {
   entries: { path: string; content: string | null }[];
 }
 
+/** Labels as typed, KEY=VALUE each, as the service takes them. */
+export function labelled(typed: string[]): Record<string, string> {
+  return Object.fromEntries(typed.map((one) => [one.slice(0, one.indexOf("=")).trim(), one.slice(one.indexOf("=") + 1).trim()]));
+}
+
+/** What is wrong with labels as typed; undefined if they can be sent. */
+export function wrongLabel(typed: string[]): string | undefined {
+  const wrong = typed.find((one) => one.indexOf("=") < 1);
+  if (wrong) return `“${wrong}” has no value: write it as name=value.`;
+  const names = typed.map((one) => one.slice(0, one.indexOf("=")).trim());
+  const twice = names.find((name, n) => names.indexOf(name) < n);
+  return twice && `“${twice}” is there twice: a label has one value.`;
+}
+
 const ASK_AGAIN_MS = 15_000;
 
 export const drafts = (key: string) =>
@@ -65,6 +79,10 @@ export function usePending(shelf: string) {
       send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
     onSettled: again,
   });
+  const restore = useMutation({
+    mutationFn: (wanted: { branch: string; point: number }) => send<Draft>("POST", `shelves/${shelf}/drafts/restore`, wanted),
+    onSettled: again,
+  });
   const saved = all
     .map((d) => d.saved)
     .filter((s): s is string => s !== null)
@@ -79,6 +97,8 @@ export function usePending(shelf: string) {
     keep,
     keepAll: keepAll.mutateAsync,
     discard: discard.mutateAsync,
+    /** Bring a save point back, also one that was discarded. */
+    restore: restore.mutateAsync,
     again,
   };
 }

@@ -8,9 +8,11 @@ import { type Schemas, send } from "../../api/client";
 import { session } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
@@ -117,15 +119,23 @@ function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
   });
   return (
     <>
-      {end.isError && <ProblemBox error={end.error} />}
       {end.data && (
         <span role="status" className="sec">
           {count(end.data.ended, "session")} ended{" "}
         </span>
       )}
-      <TextAct aria-label={own ? undefined : `End sessions of ${name}`} onClick={() => end.mutate()}>
-        {own ? "Sign out everywhere else" : "End sessions"}
-      </TextAct>
+      <Ask
+        label={own ? "Sign out everywhere else" : "End sessions"}
+        aria-label={own ? undefined : `End sessions of ${name}`}
+        title={own ? "Sign out everywhere else" : `End the sessions of ${name}`}
+        does={
+          own
+            ? "You are signed out in every browser but this one. Tokens stay valid."
+            : `${name} is signed out in every browser. Tokens stay valid; drafts are kept.`
+        }
+        act={own ? "Sign out everywhere else" : "End them"}
+        onAct={() => end.mutateAsync()}
+      />
     </>
   );
 }
@@ -133,8 +143,14 @@ function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
 function Accounts({ own }: { own: string }) {
   const found = useQuery(accounts());
   const queries = useQueryClient();
+  const done = useDone();
   const set = useMutation({
     mutationFn: ({ name, active }: { name: string; active: boolean }) => send("PATCH", `people/${encodeURIComponent(name)}`, { active }),
+    onSuccess: (_, { name, active }) =>
+      done({
+        said: active ? `${name} can sign in again.` : `${name} can no longer sign in.`,
+        undo: () => send("PATCH", `people/${encodeURIComponent(name)}`, { active: !active }),
+      }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["accounts"] }),
   });
   return (

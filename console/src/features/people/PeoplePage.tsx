@@ -4,11 +4,13 @@ import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
-import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Part, Switch } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { invitations, members, ROLES } from "./queries";
@@ -48,24 +50,35 @@ export function PeoplePage() {
   );
 }
 
+interface Given {
+  person: string;
+  role: string;
+  was: string;
+}
+
 function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boolean }) {
   const key = useShelfKey();
   const me = useMe();
+  const done = useDone();
   const queries = useQueryClient();
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", key] });
   const set = useMutation({
-    mutationFn: (body: { person: string; role: string }) => send("PUT", `shelves/${key}/members`, body),
+    mutationFn: ({ person, role }: Given) => send("PUT", `shelves/${key}/members`, { person, role }),
+    onSuccess: (_, { person, role, was }) =>
+      done({ said: `${person} is ${role} now.`, undo: () => send("PUT", `shelves/${key}/members`, { person, role: was }) }),
     onSettled: again,
   });
-  const remove = useMutation({
-    mutationFn: (person: string) => send("DELETE", `shelves/${key}/members/${encodeURIComponent(person)}`),
-    onSettled: again,
-  });
+  const remove = async ({ person, role }: Schemas["MemberOut"]) => {
+    await send("DELETE", `shelves/${key}/members/${encodeURIComponent(person)}`);
+    await again();
+    const undo = person === me ? undefined : () => send("PUT", `shelves/${key}/members`, { person, role });
+    done({ said: `${person} has no role here now.`, undo });
+  };
   return (
     <section className="sheet scroll" aria-label="Members">
-      {(set.isError || remove.isError) && (
+      {set.isError && (
         <div className="pad">
-          <ProblemBox error={set.error ?? remove.error} />
+          <ProblemBox error={set.error} />
         </div>
       )}
       <Table>
@@ -92,7 +105,7 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
                   <Choice
                     aria-label={`Role of ${m.full_name}`}
                     value={m.role}
-                    onChange={(e) => set.mutate({ person: m.person, role: e.target.value })}
+                    onChange={(e) => set.mutate({ person: m.person, role: e.target.value, was: m.role })}
                   >
                     {ROLES.map((r) => (
                       <option key={r}>{r}</option>
@@ -105,7 +118,13 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
               <td className="sec wrap">{MAY[m.role]}</td>
               <td>
                 {(owner || m.person === me) && (
-                  <TextAct onClick={() => remove.mutate(m.person)}>{m.person === me ? "Leave this shelf" : "Remove from shelf"}</TextAct>
+                  <Ask
+                    label={m.person === me ? "Leave this shelf" : "Remove from shelf"}
+                    title={m.person === me ? "Leave this shelf" : `Remove ${m.full_name} from the shelf`}
+                    does={`${m.person === me ? "You" : m.full_name} can no longer open it${m.role === "reader" ? "" : " or change it"}. What was committed stays, and so do drafts.`}
+                    act={m.person === me ? "Leave it" : `Remove ${m.person}`}
+                    onAct={() => remove(m)}
+                  />
                 )}
               </td>
             </tr>
@@ -118,9 +137,15 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
 
 function OpenSwitch({ open }: { open: boolean }) {
   const key = useShelfKey();
+  const done = useDone();
   const queries = useQueryClient();
   const change = useMutation({
     mutationFn: (wanted: boolean) => send("PATCH", `shelves/${key}`, { open_to_all: wanted }),
+    onSuccess: (_, wanted) =>
+      done({
+        said: wanted ? "All signed-in users can read this shelf now." : "Only members can open this shelf now.",
+        undo: () => send("PATCH", `shelves/${key}`, { open_to_all: !wanted }),
+      }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
   return (
@@ -223,10 +248,10 @@ function Invitations() {
   const key = useShelfKey();
   const queries = useQueryClient();
   const found = useQuery(invitations(key));
-  const withdraw = useMutation({
-    mutationFn: (id: string) => send("DELETE", `shelves/${key}/invitations/${id}`),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key, "invitations"] }),
-  });
+  const withdraw = async (id: string) => {
+    await send("DELETE", `shelves/${key}/invitations/${id}`);
+    await queries.invalidateQueries({ queryKey: ["shelf", key, "invitations"] });
+  };
   if (!found.data?.length) return null;
   return (
     <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Invitations">
@@ -234,11 +259,6 @@ function Invitations() {
         <h2 className="h3">Invitations</h2>
         <span className="cap">{count(found.data.filter((i) => i.state === "open").length, "open one")}</span>
       </div>
-      {withdraw.isError && (
-        <div className="pad">
-          <ProblemBox error={withdraw.error} />
-        </div>
-      )}
       <Table>
         <thead>
           <tr>
@@ -267,7 +287,17 @@ function Invitations() {
               <td>{when(i.created)}</td>
               <td>{i.created_by}</td>
               <td title={i.expires}>{when(i.expires)}</td>
-              <td>{i.state === "open" && <TextAct onClick={() => withdraw.mutate(i.id)}>Withdraw</TextAct>}</td>
+              <td>
+                {i.state === "open" && (
+                  <Ask
+                    label="Withdraw"
+                    title={`Withdraw the invitation for ${i.note || "anyone"}`}
+                    does="Its link lets no one in from then on. To invite again, make a new one."
+                    act="Withdraw it"
+                    onAct={() => withdraw(i.id)}
+                  />
+                )}
+              </td>
             </tr>
           ))}
         </tbody>

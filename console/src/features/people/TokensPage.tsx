@@ -6,7 +6,7 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { count, when } from "../../marks/words";
-import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
@@ -26,10 +26,10 @@ const SCOPES: [string, string][] = [
 export function TokensPage() {
   const queries = useQueryClient();
   const found = useQuery(tokens());
-  const revoke = useMutation({
-    mutationFn: (name: string) => send("DELETE", `tokens/${encodeURIComponent(name)}`),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
-  });
+  const revoke = async (name: string) => {
+    await send("DELETE", `tokens/${encodeURIComponent(name)}`);
+    await queries.invalidateQueries({ queryKey: ["tokens"] });
+  };
   useEffect(() => {
     document.title = "Tokens · Every Shelf";
   }, []);
@@ -55,7 +55,7 @@ export function TokensPage() {
           </span>
         </div>
         {found.isPending && <Loading what="Reading your tokens" />}
-        {(found.isError || revoke.isError) && <ProblemBox error={found.error ?? revoke.error} />}
+        {found.isError && <ProblemBox error={found.error} />}
         {found.data?.length === 0 && (
           <Empty>
             A token lets the command line or a program of yours act for you, as far as its scopes reach. everyshelf connect makes one by
@@ -90,9 +90,14 @@ export function TokensPage() {
                     <td title={t.expires ?? ""}>{t.expires ? when(t.expires) : "never"}</td>
                     <td>{when(t.last_used) || "never"}</td>
                     <td>
-                      <TextAct aria-label={`Revoke ${t.name}`} onClick={() => revoke.mutate(t.name)}>
-                        Revoke
-                      </TextAct>
+                      <Ask
+                        label="Revoke"
+                        aria-label={`Revoke ${t.name}`}
+                        title={`Revoke ${t.name}`}
+                        does={`Programs that use it are refused from then on${t.last_used ? `; it was used last ${when(t.last_used)}` : ""}. A revoked token cannot be used again: make a new one.`}
+                        act="Revoke the token"
+                        onAct={() => revoke(t.name)}
+                      />
                     </td>
                   </tr>
                 ))}

@@ -9,6 +9,7 @@ import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -107,11 +108,14 @@ function Change({ shelf, now }: { shelf: string; now: Schemas["TaskPage"] }) {
   const dialog = useSheet();
   const [pattern, setPattern] = useState(now.pattern);
   const [address, setAddress] = useState(now.address);
+  const done = useDone();
   const change = useMutation({
     mutationFn: () => send<Schemas["TaskPage"]>("PATCH", `shelves/${shelf}/tasks`, { pattern, address }),
     onSuccess: async () => {
       dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "tasks"] });
+      const was = { pattern: now.pattern, address: now.address };
+      done({ said: "How tasks are found is changed.", undo: () => send("PATCH", `shelves/${shelf}/tasks`, was) });
     },
   });
   return (

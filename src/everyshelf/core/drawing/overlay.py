@@ -10,7 +10,10 @@ from everyshelf.core.answers.drawings import Drawing, DrawnEdge, DrawnNode, Edge
 from everyshelf.core.drawing.graph import Edge, Graph, Node
 from everyshelf.core.outline.model import Finding
 
-MOST_NODES = 400
+MOST_COMPARED = 400
+"""Nodes of two versions in one drawing: what changed, and what is round it."""
+MOST_ALONE = 20_000
+"""Nodes of one version: all of it is looked at, and each of them is to be reached."""
 _MOVED_BY = 2.0
 
 
@@ -78,9 +81,10 @@ class _Overlay:
         nodes += [self._gone(n) for n in self._before.nodes.values() if n.path not in self._now]
         edges = self._edges(touched)
         note = ""
-        if len(nodes) > MOST_NODES:
-            nodes, edges, left_out = _nearest(nodes, edges)
-            note = f"{left_out} things that did not change are left out of the drawing"
+        most = MOST_ALONE if self._alone else MOST_COMPARED
+        if len(nodes) > most:
+            nodes, edges, left_out = _nearest(nodes, edges, most)
+            note = f"{left_out} things {'' if self._alone else 'that did not change '}are left out of the drawing"
         boxes = [n.after or n.before for n in nodes if n.shape not in ("lane", "port")]
         placed = bool(boxes) and sum(b is not None for b in boxes) >= 0.9 * len(boxes)
         return Drawing(nodes=nodes, edges=edges, placed=placed, note=note)
@@ -179,7 +183,9 @@ def _apart(old: Node, new: Node) -> bool:
     return abs(old.box.x - new.box.x) > _MOVED_BY or abs(old.box.y - new.box.y) > _MOVED_BY
 
 
-def _nearest(nodes: list[DrawnNode], edges: list[DrawnEdge]) -> tuple[list[DrawnNode], list[DrawnEdge], int]:
+def _nearest(
+    nodes: list[DrawnNode], edges: list[DrawnEdge], most: int
+) -> tuple[list[DrawnNode], list[DrawnEdge], int]:
     """What changed, then what it is joined to, step by step, up to the most that can be looked at."""
     neighbours: dict[str, list[str]] = {}
     for edge in edges:
@@ -188,10 +194,10 @@ def _nearest(nodes: list[DrawnNode], edges: list[DrawnEdge]) -> tuple[list[Drawn
     changed_ends = {end for e in edges if e.state != "same" for end in (e.source, e.target)}
     queue = [n.id for n in nodes if n.state != "same" or n.id in changed_ends]
     queue += [n.id for n in nodes[:1] if not queue]
-    kept = dict.fromkeys(queue[:MOST_NODES])
+    kept = dict.fromkeys(queue[:most])
     for identity in queue:
         for near in neighbours.get(identity, ()):
-            if len(kept) < MOST_NODES and near not in kept:
+            if len(kept) < most and near not in kept:
                 kept[near] = None
                 queue.append(near)
     groups = {n.group for n in nodes if n.id in kept}

@@ -15,7 +15,7 @@ from everyshelf.core.answers.uses import WantedPart
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.merge.model import Decision, Side
 
-MOST_PARTS = 5_000  # of an outline that is shown
+MOST_PARTS = 10_000  # of an outline that is shown
 
 
 class FileAt(msgspec.Struct, frozen=True):
