@@ -291,6 +291,8 @@ class WorkTests(ConsoleCase):
         self.browser.see("owner/quiet-hours")
         self.browser.see("0 ahead, 0 behind")
         self.browser.press("Delete")
+        self.browser.see("All its commits are in main")
+        self.browser.press("Delete the branch")
         self.browser.wait_for(lambda: [b.name for b in self.shelf.branches()] == ["main"])
 
     def test_gate_that_holds_is_shown_with_what_would_satisfy_it(self) -> None:

@@ -23,20 +23,20 @@ class DrawingTests(ConsoleCase):
         self.put({"flow.bpmn": flows.disruption(tide_check=True, approver="harbour master")})
         self.page("/compare?from=tag:one&path=flow.bpmn")
         self.browser.see("Both versions in one graph")
-        find = self.browser.driver.find_element
-        find(By.CSS_SELECTOR, self.node("Approve notice")).click()
+        find = self.browser.find
+        find(self.node("Approve notice")).click()
         self.browser.see("assignment")
-        current = find(By.CSS_SELECTOR, ".find[aria-current=true]").text
+        current = find(".find[aria-current=true]").text
         self.assertIn("harbour master", current)
-        find(By.CSS_SELECTOR, self.node("Draft notice")).click()
+        find(self.node("Draft notice")).click()
         self.browser.see("Nothing changed in")
         self.browser.press("Before")
         self.assertEqual(self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("Check tide window")), [])
         self.browser.press("Both")
         self.browser.press("Redraw layout")
         self.browser.see("Show it as drawn in the file")
-        self.browser.wait_for(lambda: find(By.CSS_SELECTOR, self.node("Check tide window")))
-        list_ = find(By.CSS_SELECTOR, "[aria-label=Connections]").get_attribute("textContent")
+        find(self.node("Check tide window"))
+        list_ = find("[aria-label=Connections]").get_attribute("textContent")
         self.assertIn("Sailing at risk leads to Over 30 min late?, before", list_)
         self.assertEqual(self.browser.axe(), [])
         self.assertEqual(self.browser.complaints(), [])
@@ -45,12 +45,12 @@ class DrawingTests(ConsoleCase):
         self.put({"nightly.cwl": flows.nightly_cwl()})
         self.page("/artifact?path=nightly.cwl&ref=main")
         self.browser.see("Laid out by Every Shelf")
-        find = self.browser.driver.find_element
+        find = self.browser.find
         self.browser.wait_for(lambda: self.browser.driver.find_elements(By.CSS_SELECTOR, self.node("join_timetable")))
-        find(By.CSS_SELECTOR, self.node("join_timetable")).click()
-        self.assertIn("join.cwl", find(By.CSS_SELECTOR, "section[aria-label=Part]").text)
+        find(self.node("join_timetable")).click()
+        self.assertIn("join.cwl", find("section[aria-label=Part]").text)
         self.browser.press("price_by_zone", within="section[aria-label=Part]")
-        self.assertIn("price.cwl", find(By.CSS_SELECTOR, "section[aria-label=Part]").text)
+        self.assertIn("price.cwl", find("section[aria-label=Part]").text)
         self.assertEqual(self.browser.axe(), [])
 
     def test_drawing_is_walked_by_keys(self) -> None:

@@ -98,6 +98,11 @@ class OverlayTests(unittest.TestCase):
 class OneVersionTests(unittest.TestCase):
     """One version drawn."""
 
+    def test_every_step_of_a_large_one_is_drawn(self) -> None:
+        steps = [{"id": f"s{n}", "run": "x", "depends_on": [f"s{n // 2}"] if n else []} for n in range(3000)]
+        found = draw_file(ArtifactSide("g.json", json.dumps({"steps": steps}).encode()), Rules())
+        self.assertEqual((len(found.nodes), len(found.edges), found.note), (3000, 2999, ""))
+
     def test_edges_in_every_form(self) -> None:
         forms = {
             "depends_on": {"steps": [{"id": "a", "run": "x"}, {"id": "b", "depends_on": ["a"]}]},

@@ -1,6 +1,6 @@
 /** A field for several words, each a chip once Enter or a comma ends it; what is known already is offered. */
 import { Autocomplete, TextField } from "@mui/material";
-import { useId } from "react";
+import { useId, useState } from "react";
 
 interface Props {
   label: string;
@@ -14,6 +14,7 @@ interface Props {
 
 export function Words({ label, value, options, onChange, placeholder, wrong }: Props) {
   const id = useId();
+  const [typed, setTyped] = useState("");
   const kept = (words: string[]) => onChange([...new Set(words.flatMap((one) => one.split(",")).map((one) => one.trim()))].filter(Boolean));
   return (
     <Autocomplete
@@ -25,8 +26,11 @@ export function Words({ label, value, options, onChange, placeholder, wrong }: P
       options={options}
       value={value}
       onChange={(_, words) => kept(words)}
+      inputValue={typed}
       onInputChange={(_, text) => {
-        if (text.endsWith(",")) kept([...value, text]);
+        const ended = text.endsWith(",");
+        if (ended) kept([...value, text]);
+        setTyped(ended ? "" : text);
       }}
       filterSelectedOptions
       renderInput={(given) => (
