@@ -183,9 +183,7 @@ def _apart(old: Node, new: Node) -> bool:
     return abs(old.box.x - new.box.x) > _MOVED_BY or abs(old.box.y - new.box.y) > _MOVED_BY
 
 
-def _nearest(
-    nodes: list[DrawnNode], edges: list[DrawnEdge], most: int
-) -> tuple[list[DrawnNode], list[DrawnEdge], int]:
+def _nearest(nodes: list[DrawnNode], edges: list[DrawnEdge], most: int) -> tuple[list[DrawnNode], list[DrawnEdge], int]:
     """What changed, then what it is joined to, step by step, up to the most that can be looked at."""
     neighbours: dict[str, list[str]] = {}
     for edge in edges:
