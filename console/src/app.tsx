@@ -20,6 +20,7 @@ const GoTo = lazy(() => import("./shell/GoTo"));
 const VersionPage = lazy(() => import("./features/version/VersionPage").then((page) => ({ default: page.VersionPage })));
 const ArtifactPage = lazy(() => import("./features/artifact/ArtifactPage").then((page) => ({ default: page.ArtifactPage })));
 const BranchesPage = lazy(() => import("./features/branches/BranchesPage").then((page) => ({ default: page.BranchesPage })));
+const NewsPage = lazy(() => import("./features/news/NewsPage").then((page) => ({ default: page.NewsPage })));
 const CommitPage = lazy(() => import("./features/commit/CommitPage").then((page) => ({ default: page.CommitPage })));
 const ComparePage = lazy(() => import("./features/compare/ComparePage").then((page) => ({ default: page.ComparePage })));
 const EnvironmentsPage = lazy(() =>
@@ -114,6 +115,7 @@ function Gate() {
           <Route path="/s/:key/experiments/:experiment" element={<ExperimentPage />} />
           <Route path="/s/:key/people" element={<PeoplePage />} />
           <Route path="/s/:key/git" element={<GitPage />} />
+          <Route path="/s/:key/news" element={<NewsPage />} />
           <Route path="/s/:key/tasks" element={<TasksPage />} />
           <Route path="/s/:key/webhooks" element={<WebhooksPage />} />
           <Route path="/s/:key/log" element={<LogPage />} />

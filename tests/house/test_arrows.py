@@ -37,7 +37,7 @@ SERVICE = [
     {"log"},
     {"people", "jobs"},
     {"shelves"},
-    {"drafts", "checks", "origins", "find"},
+    {"drafts", "checks", "origins", "find", "news"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},

@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/news": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what others did since you last looked, on each shelf that has such news, `limit` entries of each
+         * @description List what others did since you last looked, on each shelf that has such news, `limit` entries of each.
+         */
+        get: operations["news_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -1679,6 +1699,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/followed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the artifacts and branches you follow on a shelf
+         * @description List the artifacts and branches you follow on a shelf.
+         */
+        get: operations["followed_list"];
+        put?: never;
+        /**
+         * Follow an artifact or a branch
+         * @description Follow an artifact or a branch.
+         */
+        post: operations["followed_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/followed/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Follow an artifact or a branch no longer
+         * @description Follow an artifact or a branch no longer.
+         */
+        post: operations["followed_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/git": {
         parameters: {
             query?: never;
@@ -2139,6 +2203,30 @@ export interface paths {
          * @description Create the merge commit, with the decisions in its description.
          */
         post: operations["merges_finish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/news": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what others did on a shelf since you last looked, newest first
+         * @description List what others did on a shelf since you last looked, newest first.
+         */
+        get: operations["news_shelf"];
+        put?: never;
+        /**
+         * Say that you have seen what was done up to an entry
+         * @description Say that you have seen what was done up to an entry; a lower number makes the rest new again.
+         */
+        post: operations["news_look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3567,6 +3655,17 @@ export interface components {
             folder: string;
             count: number;
         };
+        /** @description What to follow: an artifact by its path, or a branch by its name. */
+        FollowInRequest: {
+            artifact?: string | null;
+            branch?: string | null;
+        };
+        /** @description An artifact, by the path it was last seen under, or a branch that the caller follows. */
+        FollowedThing: {
+            artifact: string | null;
+            branch: string | null;
+            since: string;
+        };
         /** @description The forms of one part, newest first: all commits that touched it. */
         FormsAnswer: {
             path: string;
@@ -4001,6 +4100,10 @@ export interface components {
             items: components["schemas"]["LogEntryOut"][];
             next: number | null;
         };
+        /** @description Up to which entry of the log the caller has seen what was done. */
+        LookInRequest: {
+            entry: number;
+        };
         /** @description One step: a run, a build, a commit that says what it was made from, or a copy from another shelf. ``reads`` and ``writes``: ids of versions; what of them is not in this lineage is counted in ``more_reads`` and ``more_writes``. ``distance``: that of what it reads. */
         Making: {
             id: string;
@@ -4418,6 +4521,33 @@ export interface components {
             /** @description Signs each event. */
             secret?: string;
             name: string;
+        };
+        /** @description News of a shelf, newest first. ``since``: when the caller last looked (null: never, then of two weeks). ``count``: how many are new, those after ``seen``; ``newest``: what to send once they are seen; ``next`` goes into ``before``. */
+        News: {
+            shelf: string;
+            shelf_name: string;
+            since: string | null;
+            seen: number;
+            newest: number;
+            count: number;
+            items: components["schemas"]["NewsItem"][];
+            /** @default null */
+            next?: number | null;
+        };
+        /** @description Something another person did: ``words`` go between the person and the subject. ``commit`` and ``branch`` where it has them; ``follows``: the branches and the paths of artifacts it is about that the caller follows. */
+        NewsItem: {
+            entry: number;
+            time: string;
+            person: string;
+            act: string;
+            words: string;
+            subject: string;
+            /** @default  */
+            commit?: string;
+            /** @default  */
+            branch?: string;
+            /** @default [] */
+            follows?: string[];
         };
         NullEnum: null;
         /**
@@ -6188,6 +6318,58 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["LogPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
+    news_list: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "shelf": "skerry-line",
+                     *         "shelf_name": "Skerry Line",
+                     *         "since": "",
+                     *         "seen": 1,
+                     *         "newest": 1,
+                     *         "count": 100,
+                     *         "items": [
+                     *           {
+                     *             "entry": 1,
+                     *             "time": "",
+                     *             "person": "ines",
+                     *             "act": "tag",
+                     *             "words": "committed to",
+                     *             "subject": "main"
+                     *           }
+                     *         ],
+                     *         "next": 1
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["News"][];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -13487,6 +13669,138 @@ export interface operations {
             507: components["responses"]["Problem507"];
         };
     };
+    followed_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "artifact": "data/fares.csv",
+                     *         "branch": "main",
+                     *         "since": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["FollowedThing"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    followed_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "artifact": "data/fares.csv",
+                 *       "branch": "main"
+                 *     }
+                 */
+                "application/json": components["schemas"]["FollowInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "artifact": "data/fares.csv",
+                     *         "branch": "main",
+                     *         "since": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["FollowedThing"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    followed_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "artifact": "data/fares.csv",
+                 *       "branch": "main"
+                 *     }
+                 */
+                "application/json": components["schemas"]["FollowInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "artifact": "data/fares.csv",
+                     *         "branch": "main",
+                     *         "since": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["FollowedThing"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
     git_commits: {
         parameters: {
             query?: {
@@ -15013,6 +15327,134 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["CommitOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    news_shelf: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Also what you have seen.
+                 * @example yes
+                 */
+                all?: "yes";
+                /**
+                 * @description `next` of the page before.
+                 * @example 1
+                 */
+                before?: number;
+                /**
+                 * @description Only what is about something you follow.
+                 * @example yes
+                 */
+                followed?: "yes";
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "shelf": "skerry-line",
+                     *       "shelf_name": "Skerry Line",
+                     *       "since": "",
+                     *       "seen": 1,
+                     *       "newest": 1,
+                     *       "count": 100,
+                     *       "items": [
+                     *         {
+                     *           "entry": 1,
+                     *           "time": "",
+                     *           "person": "ines",
+                     *           "act": "tag",
+                     *           "words": "committed to",
+                     *           "subject": "main"
+                     *         }
+                     *       ],
+                     *       "next": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["News"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    news_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "entry": 1
+                 *     }
+                 */
+                "application/json": components["schemas"]["LookInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "shelf": "skerry-line",
+                     *       "shelf_name": "Skerry Line",
+                     *       "since": "",
+                     *       "seen": 1,
+                     *       "newest": 1,
+                     *       "count": 100,
+                     *       "items": [
+                     *         {
+                     *           "entry": 1,
+                     *           "time": "",
+                     *           "person": "ines",
+                     *           "act": "tag",
+                     *           "words": "committed to",
+                     *           "subject": "main"
+                     *         }
+                     *       ],
+                     *       "next": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["News"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -6,6 +6,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { type Artifact, branches, environments, session, shelf, summary, tags } from "../api/queries";
 import { experiments } from "../features/experiments/queries";
 import { GitState } from "../features/git/GitState";
+import { NewsChip } from "../features/news/NewsOnShelves";
 import { usePending } from "../features/pending/pending";
 import { proposals, waiting } from "../features/proposals/queries";
 import { KindIcon } from "../marks/spines";
@@ -96,6 +97,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
             Find on this shelf<kbd aria-hidden="true">/</kbd>
           </Link>
           <WaitingChip />
+          <NewsChip shelf={key} />
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
             <b>{pending.length} pending</b>
             {outOfReach ? ", service out of reach" : saved ? `, saved ${when(saved)}` : ""}
@@ -131,6 +133,7 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
     ["experiments", "Experiments", `/s/${key}/experiments`, tried.data?.filter((e) => e.state === "open").length],
     ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
     ["git", "Git", `/s/${key}/git`, undefined],
+    ["news", "News", `/s/${key}/news`, undefined],
     ["log", "Log", `/s/${key}/log`, undefined],
     ["people", "People", `/s/${key}/people`, undefined],
   ];

@@ -15,6 +15,7 @@ const OF_A_SHELF: [string, string][] = [
   ["Branches and tags", "/branches"],
   ["Proposals", "/proposals"],
   ["Tasks", "/tasks"],
+  ["News", "/news"],
   ["Experiments", "/experiments"],
   ["Environments", "/environments"],
   ["Git", "/git"],

@@ -22,8 +22,19 @@ const EFFECT: [string, string] = [
 const FINDING: [string, string] = ["Finding", "One difference that means something: what part, what it was, what it is."];
 const SETTLE: [string, string] = ["Settle", "Decide a conflict: take the target, the source, both, or write it yourself."];
 
+const NEWS: Help = {
+  title: "News",
+  lead: "What others did on this shelf since you said that you had seen all of it. It comes by itself; what you did is in the log.",
+  words: [
+    ["Follow", "Mark an artifact or a branch: what others do to it is marked here. An artifact stays followed when it is moved."],
+    ["Seen", "Mark all as seen when you have read them; Undo makes them new again."],
+    BRANCH,
+  ],
+};
+
 /** The first that fits is shown; of a page of a shelf the part after its key. */
 const PAGES: [RegExp, Help][] = [
+  [/^news/, NEWS],
   [
     /^$/,
     {

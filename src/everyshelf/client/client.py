@@ -12,6 +12,7 @@ from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
 from everyshelf.client.transport import Transport, Working, nothing_shown
 from everyshelf.core.answers.find import FindAnswer
+from everyshelf.core.answers.news import News
 
 
 class Client:
@@ -150,6 +151,10 @@ class Client:
     def log(self, *, person: str = "", act: str = "", limit: int | None = None) -> Iterator[LogEntry]:
         """What one did anywhere, newest first; for who set the installation up, what anybody did."""
         return read_log(self._transport, "log", person=person, act=act, limit=limit)
+
+    def news(self, *, limit: int = 5) -> list[News]:
+        """What others did since one last looked, on each shelf that has such news."""
+        return self._transport.get("news", list[News], limit=limit)
 
     def waiting(self) -> list[dict[str, Any]]:
         """What waits for one on all shelves: verdicts, answers, merges; what has waited longest first."""

@@ -32,6 +32,7 @@ from everyshelf.client.models import (
     Shelf,
     Tag,
 )
+from everyshelf.client.news import NewsPart
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
 from everyshelf.client.tasks import TasksPart
@@ -61,6 +62,7 @@ class ShelfClient(
     ExchangePart,
     EventsPart,
     TasksPart,
+    NewsPart,
     LookingBackPart,
 ):
     """One shelf of a service."""

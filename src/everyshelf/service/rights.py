@@ -18,6 +18,7 @@ _RANK = {role: rank for rank, role in enumerate(ROLES)}
 _TABLE: dict[str, tuple[str, str]] = {
     "see": ("reader", "read"),
     "remark": ("reader", "write"),
+    "follow": ("reader", "write"),
     "commit": ("author", "write"),
     "branch": ("author", "write"),
     "propose": ("author", "write"),

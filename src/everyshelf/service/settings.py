@@ -41,6 +41,7 @@ INSTALLED_APPS = [
     "everyshelf.service.exchange",
     "everyshelf.service.events",
     "everyshelf.service.tasks",
+    "everyshelf.service.news",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

@@ -15,6 +15,7 @@ import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { Restore } from "../commit/Restore";
 import { EditView } from "../edit/EditView";
+import { FollowAct } from "../news/FollowAct";
 import { OriginsView } from "../origins/OriginsView";
 import { usePending } from "../pending/pending";
 import { PictureView } from "../picture/PictureView";
@@ -192,8 +193,8 @@ export function ArtifactPage() {
               )}
             </span>
           </div>
-          <p className="mut mono" style={{ marginBottom: 8 }}>
-            {a.path}
+          <p className="mut" style={{ marginBottom: 8 }}>
+            <span className="mono">{a.path}</span> <FollowAct shelf={key} artifact={path} />
           </p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}

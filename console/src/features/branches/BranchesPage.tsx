@@ -15,6 +15,7 @@ import { undoCommit, useDone } from "../../shell/Done";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { GitState } from "../git/GitState";
+import { FollowAct } from "../news/FollowAct";
 import { SettleButton } from "../settle/SettleButton";
 import { WaitingMerges } from "../settle/WaitingMerges";
 import { LinesView } from "./LinesView";
@@ -163,6 +164,7 @@ function BranchTable({ rows }: { rows: Branch[] }) {
                 <div className="rowacts">
                   {!b.main && <Link to={`/s/${key}/compare?${new URLSearchParams({ from: "main", to: b.name })}`}>Compare</Link>}
                   {!b.main && b.ahead > 0 && <Link to={`/s/${key}/proposals?propose=${encodeURIComponent(b.name)}`}>Propose</Link>}
+                  <FollowAct shelf={key} branch={b.name} />
                   {owner && <TextAct onClick={() => guard.mutate(b)}>{b.guarded ? "Remove guard" : "Guard"}</TextAct>}
                   {!b.main && (
                     <TextAct

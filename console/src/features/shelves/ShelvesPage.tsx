@@ -11,6 +11,7 @@ import { findAddress } from "../../shell/FindKey";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { NewsOnShelves } from "../news/NewsOnShelves";
 import { WaitingList } from "../proposals/WaitingList";
 
 export function ShelvesPage() {
@@ -63,6 +64,7 @@ export function ShelvesPage() {
           ))}
         </div>
         <WaitingList />
+        <NewsOnShelves />
         <MakeShelf dialog={dialog} />
       </main>
     </>

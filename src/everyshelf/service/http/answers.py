@@ -17,6 +17,11 @@ def answered(answer: type[msgspec.Struct], status: int = 200) -> dict[Any, Any]:
     return {status: _reference(answer)}
 
 
+def answered_list(answer: type[msgspec.Struct]) -> dict[Any, Any]:
+    """The ``responses`` of a view that answers with a list of this type."""
+    return {200: {"type": "array", "items": _reference(answer)}}
+
+
 def listed(answer: type[msgspec.Struct]) -> serializers.ListField:
     """A member of an answer that is a list of this type."""
     field = extend_schema_field({"type": "array", "items": _reference(answer)})

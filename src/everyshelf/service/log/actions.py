@@ -77,7 +77,7 @@ ACTS: dict[str, str] = {
 
 
 # Steps of an act that has an entry of its own: told to programs, and listed where they are asked for by name.
-_STEPS = ("promotion.phase",)
+STEPS = ("promotion.phase",)
 
 
 def note(caller: Caller, act: str, subject: str, shelf: Any = None, **detail: Any) -> None:
@@ -135,8 +135,8 @@ def _page(rows: Any, person: str, act: str, before: int | None, limit: int) -> d
         rows = rows.filter(person=person)
     if act:
         rows = rows.filter(act=act) if act in ACTS else rows.filter(act__startswith=f"{act}.")
-    if act not in _STEPS:
-        rows = rows.exclude(act__in=_STEPS)
+    if act not in STEPS:
+        rows = rows.exclude(act__in=STEPS)
     if before is not None:
         rows = rows.filter(pk__lt=before)
     size = min(limit, MAX_PAGE)

@@ -1,0 +1,1 @@
+"""What others did on one's shelves since one last looked, and what one follows."""

@@ -1,0 +1,1 @@
+"""Use cases of news and of following."""
