@@ -13,8 +13,8 @@ from tests.console.test_console import ConsoleCase
 from tests.core.kinds.test_notebooks import CELLS, notebook
 from tests.service.test_seen_and_unfolded import APP
 
-_APP = Path(__file__).parents[2] / "console" / "src" / "app.tsx"
-_ROUTE = re.compile(r'<Route path="(/[^"]*)"')
+_ROUTES = Path(__file__).parents[2] / "console" / "src" / "routes.tsx"
+_ROUTE = re.compile(r'^\s+\[?"(/[^"]*)"', re.MULTILINE)
 
 # The artifact, in the views that are a page of their own.
 _ARTIFACTS = [
@@ -100,7 +100,7 @@ class EveryPageTests(ConsoleCase):
 
     def addresses(self) -> list[str]:
         """What is to be looked at: of each route of the console at least one address."""
-        routes = _ROUTE.findall(_APP.read_text())
+        routes = ["/", *_ROUTE.findall(_ROUTES.read_text())]
         self.assertGreater(len(routes), 20)
         return [
             address for route in routes for address in self.found.get(route, [route.replace(":key", self.shelf.key)])

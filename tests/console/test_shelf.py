@@ -10,6 +10,7 @@ from selenium.webdriver.common.keys import Keys
 
 from everyshelf.client import ChangeRequest, CommitMessage, Saving
 from tests.console.test_console import ConsoleCase
+from tests.console.test_together import TwoBrowsersCase
 
 _HOSTILE = """<table><tr><td onclick="window.hurt = 1">42</td></tr></table><script>window.hurt = 1</script>
 <img src=x onerror="window.hurt = 1"><a href="javascript:window.hurt = 1">here</a><style>body{display:none}</style>"""
@@ -113,3 +114,28 @@ class ReadingTests(ConsoleCase):
         self.browser.wait_for(
             lambda: "cannot be shown as cells" in self.browser.text() or "No outline" in self.browser.text()
         )
+
+
+class FirstStepsTests(TwoBrowsersCase):
+    """Who opens a shelf for the first time is led to what their role can do, once."""
+
+    def test_by_role_until_read_or_closed(self) -> None:
+        self.put({"notes.md": b"# Notes\n"})
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}")
+        self.browser.press("First steps as an owner")
+        self.browser.see("Invite people")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Add files")
+        self.browser.see("notes.md")
+        self.assertNotIn("New here?", self.browser.text())
+        self.other.open(f"{self.service.address}/s/{self.shelf.key}")
+        self.other.see("First steps as a keeper")
+        self.other.press("Close", within=".newhere")
+        self.other.open(f"{self.service.address}/s/{self.shelf.key}")
+        self.other.see("notes.md")
+        self.assertNotIn("New here?", self.other.text())
+        self.shelf.set_member("keeper", "reader")
+        self.other.open(f"{self.service.address}/s/{self.shelf.key}")
+        self.other.press("First steps as a reader")
+        self.other.see("Say what you think")
+        self.assertNotIn("Bring in files", self.other.text())

@@ -352,6 +352,7 @@ class TogetherTests(TwoBrowsersCase):
         self.browser.press("Done")
         self.browser.wait_for(lambda: value not in self.browser.driver.page_source)
         self.browser.press(f"Revoke console {self.shelf.key}")
+        self.browser.press("Revoke the token")
         self.browser.wait_for(lambda: f"console {self.shelf.key}" not in self.browser.text())
 
 

@@ -16,6 +16,7 @@ const OF_A_SHELF: [string, string][] = [
   ["Proposals", "/proposals"],
   ["Tasks", "/tasks"],
   ["News", "/news"],
+  ["First steps", "/first-steps"],
   ["Experiments", "/experiments"],
   ["Environments", "/environments"],
   ["Git", "/git"],

@@ -11,6 +11,7 @@ import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
+import { NewHere } from "../start/NewHere";
 import { ArtifactTable } from "./ArtifactTable";
 import { Kinds, Narrow } from "./Filters";
 import { above, sinceDay, WHEN } from "./folders";
@@ -80,6 +81,7 @@ export function ShelfPage() {
   return (
     <Page page="artifacts" title={`${info.data?.name ?? key} at ${at}`} at={at} say={say} tall>
       <h1 className="sr">Artifacts at {at}</h1>
+      {info.data?.role && <NewHere shelf={key} role={info.data.role} />}
       <div className="line1">
         <Field
           type="search"
