@@ -1,13 +1,13 @@
 import { GlobalStyles } from "@mui/material";
 import { StyledEngineProvider, ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { ProblemError } from "./api/client";
 import { session, shelf } from "./api/queries";
 import { SignIn } from "./features/session/SignIn";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
+import { later } from "./parts/later";
 import { fetchAhead, routes } from "./routes";
 import { DoneProvider } from "./shell/Done";
 import { FindKey } from "./shell/FindKey";
@@ -16,8 +16,11 @@ import { WorkedOut } from "./shell/WorkedOut";
 import { theme } from "./theme";
 import { variables } from "./tokens";
 
-const GoTo = lazy(() => import("./shell/GoTo"));
-const JoinPage = lazy(() => import("./features/people/JoinPage").then((page) => ({ default: page.JoinPage })));
+const GoTo = later(() => import("./shell/GoTo"));
+const JoinPage = later(
+  async () => ({ default: (await import("./features/people/JoinPage")).JoinPage }),
+  <PageLoading what="Opening the page" />,
+);
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -63,29 +66,20 @@ function Gate() {
   const who = useQuery(session());
   if (who.isPending) return <PageLoading what="Asking who you are" />;
   if (who.isError) return <ProblemBox error={who.error} />;
-  if (window.location.pathname === "/join")
-    return (
-      <Suspense fallback={<PageLoading what="Opening the page" />}>
-        <JoinPage />
-      </Suspense>
-    );
+  if (window.location.pathname === "/join") return <JoinPage />;
   if (!who.data.person) return <SignIn />;
   return (
     <>
       <FindKey />
-      <Suspense fallback={null}>
-        <GoTo />
-      </Suspense>
-      <Suspense fallback={<PageLoading what="Opening the page" />}>
-        <SkipLink />
-        <Routes>
-          <Route path="/" element={<ShelvesPage />} />
-          {routes.map(({ path, Page }) => (
-            <Route key={path} path={path} element={<Page />} />
-          ))}
-          <Route path="*" element={<Navigate to="/" replace />} />
-        </Routes>
-      </Suspense>
+      <GoTo />
+      <SkipLink />
+      <Routes>
+        <Route path="/" element={<ShelvesPage />} />
+        {routes.map(({ path, Page }) => (
+          <Route key={path} path={path} element={<Page />} />
+        ))}
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Routes>
     </>
   );
 }

@@ -1,6 +1,8 @@
 /** Which address shows which page; each page is fetched when it is opened. */
-import { type ComponentType, lazy } from "react";
+import type { ComponentType } from "react";
 import { matchPath } from "react-router";
+import { later } from "./parts/later";
+import { PageLoading } from "./shell/states";
 
 const PAGES: [string, () => Promise<{ default: ComponentType }>][] = [
   ["/find", () => import("./features/find/FindPage").then((page) => ({ default: page.FindPage }))],
@@ -32,10 +34,9 @@ const PAGES: [string, () => Promise<{ default: ComponentType }>][] = [
   ["/s/:key/pending", () => import("./features/pending/PendingPage").then((page) => ({ default: page.PendingPage }))],
 ];
 
-export const routes = PAGES.map(([path, load]) => ({ path, Page: lazy(load) }));
+export const routes = PAGES.map(([path, load]) => ({ path, Page: later(load, <PageLoading what="Opening the page" />) }));
 
 /** Begin to fetch the page of an address while who asks is still being found out. */
 export function fetchAhead(address: string): void {
-  const page = PAGES.find(([path]) => matchPath(path, address));
-  void page?.[1]().catch(() => undefined); // said where the page is shown
+  routes.find(({ path }) => matchPath(path, address))?.Page.ahead();
 }

@@ -201,6 +201,7 @@ ROWS: dict[str, Row] = {
     "tokens_revoke": Row("signed in", 204, path={"name": "matrix {run}"}),
     "log_own": Row("signed in"),
     "waiting_list": Row("signed in"),
+    "news_list": Row("signed in"),
     "find_list": Row("signed in", query={"words": "anything"}),
     "jobs_get": Row("signed in", 404, path={"uid": "none"}),
     "jobs_cancel": Row("signed in", 404, path={"uid": "none"}),

@@ -1,6 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect } from "react";
+import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
@@ -8,6 +8,7 @@ import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
+import { later } from "../../parts/later";
 import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
@@ -45,10 +46,13 @@ const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document",
 const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
 /** Larger tables are shown without bars over their columns. */
 const MOST_PROFILED = 32_000_000;
-const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
+const RowsGrid = later(async () => ({ default: (await import("../table/RowsGrid")).RowsGrid }), <Loading what="Reading the table" />);
 const DRAWN = ["pipeline", "workflow"];
-const NotebookView = lazy(() => import("../notebook/NotebookView").then((part) => ({ default: part.NotebookView })));
-const MarkedView = lazy(() => import("./MarkedView"));
+const NotebookView = later(
+  async () => ({ default: (await import("../notebook/NotebookView")).NotebookView }),
+  <Loading what="Reading the cells" />,
+);
+const MarkedView = later(() => import("./MarkedView"), <Loading what="Reading the text" />);
 /** Larger ones are read as an outline. */
 const MOST_READ = 30_000_000;
 
@@ -198,10 +202,8 @@ export function ArtifactPage() {
           </p>
           {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
-          <Suspense fallback={<Loading what={`Reading ${name}`} />}>
-            {view === "cells" && <NotebookView shelf={key} path={path} at={at} version={version || undefined} />}
-            {view === "read" && <MarkedView shelf={key} path={path} at={at} version={version || undefined} />}
-          </Suspense>
+          {view === "cells" && <NotebookView shelf={key} path={path} at={at} version={version || undefined} />}
+          {view === "read" && <MarkedView shelf={key} path={path} at={at} version={version || undefined} />}
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
           {view === "outline" && asRows && (
             <RowsGrid of={{ shelf: key, path, at, version: version || undefined }} table="" profiles={parts.data?.table?.profiles} />

@@ -1,16 +1,18 @@
 /** What the artifact is made of: a tree of parts, and the chosen one in full. Tables show columns and first rows. */
 
-import { lazy, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group, value } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { type Branch, LongTree } from "../../parts/LongTree";
+import { later } from "../../parts/later";
 import { smallEnough } from "../../parts/levels";
+import { Loading } from "../../shell/states";
 import { TensorList } from "../model/TensorList";
 import type { OfTable } from "../table/queries";
 import { TablePreview } from "../table/TablePreview";
 
-const RowsGrid = lazy(() => import("../table/RowsGrid").then((part) => ({ default: part.RowsGrid })));
+const RowsGrid = later(async () => ({ default: (await import("../table/RowsGrid")).RowsGrid }), <Loading what="Reading the table" />);
 
 export function OutlineView({ outline, of, onText }: { outline: Outline; of: OfTable; onText: () => void }) {
   if (outline.table) return <RowsGrid of={of} table="" profiles={outline.table.profiles} />;

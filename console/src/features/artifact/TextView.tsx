@@ -1,14 +1,15 @@
 /** Raw text of an artifact, in the encoding found or chosen. */
+
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
 import { text } from "../../api/queries";
 import { size } from "../../marks/words";
 import { Choice } from "../../parts/Choice";
+import { later } from "../../parts/later";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 
 const ENCODINGS = ["", "utf-8", "utf-16", "latin-1", "cp1252", "shift_jis"];
-const ReadText = lazy(() => import("../text/ReadText"));
+const ReadText = later(() => import("../text/ReadText"), <Loading what="Reading the text" />);
 
 export function TextView({ shelf, path, at, version }: { shelf: string; path: string; at: string; version: string }) {
   const [encoding, setEncoding] = useParam("encoding");
@@ -39,11 +40,7 @@ export function TextView({ shelf, path, at, version }: { shelf: string; path: st
           <ProblemBox error={found.error} />
         </div>
       )}
-      {found.data && (
-        <Suspense fallback={<Loading what="Reading the text" />}>
-          <ReadText path={path} text={found.data.text} label={`Text of ${path}`} />
-        </Suspense>
-      )}
+      {found.data && <ReadText path={path} text={found.data.text} label={`Text of ${path}`} />}
     </section>
   );
 }

@@ -2,18 +2,19 @@
 
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { address, putFile, type Schemas, send } from "../../api/client";
 import { unfolded } from "../../api/queries";
 import { count, size } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
 import { FileField } from "../../parts/FileField";
+import { later } from "../../parts/later";
 import { isReadOnly } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { usePending } from "../pending/pending";
 
-const ReadText = lazy(() => import("../text/ReadText"));
+const ReadText = later(() => import("../text/ReadText"), <Loading what="Reading the text" />);
 
 interface Props {
   shelf: string;
@@ -67,9 +68,7 @@ export function UnfoldedView({ shelf, path, at, version, commit }: Props) {
         {file?.text === null ? (
           <p className="cap pad">No text, or too long to be shown here; download it.</p>
         ) : (
-          <Suspense fallback={<Loading what="Reading the text" />}>
-            <ReadText path={file?.path ?? ""} text={file?.text ?? ""} label={`Text of ${file?.path}`} />
-          </Suspense>
+          <ReadText path={file?.path ?? ""} text={file?.text ?? ""} label={`Text of ${file?.path}`} />
         )}
       </section>
     </div>

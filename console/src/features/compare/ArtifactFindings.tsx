@@ -2,12 +2,13 @@
 
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { type ArtifactComparison, artifactComparison, compareDrawing, type Finding, text } from "../../api/queries";
 import { isOfBytes } from "../../marks/kinds";
 import { Effect, Mark } from "../../marks/Mark";
 import { count, effectsPhrase, group } from "../../marks/words";
 import { Part, RowAct, Switch, TextAct } from "../../parts/Acts";
+import { later } from "../../parts/later";
 import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
@@ -32,7 +33,7 @@ interface Props {
   to: string;
   onAll?: () => void;
 }
-const TwoTexts = lazy(() => import("../text/SideBySide"));
+const TwoTexts = later(() => import("../text/SideBySide"), <Loading what="Comparing both texts" />);
 const MOST = 1000;
 const DRAWN = ["pipeline", "workflow"];
 /** Kinds whose bytes are no text to look at. */
@@ -237,9 +238,7 @@ function SideBySide({ shelf, path, from, to }: Props) {
           {from} left, {to} right{before.data.truncated || after.data.truncated ? "; the beginning only" : ""}
         </span>
       </div>
-      <Suspense fallback={<Loading what="Comparing both texts" />}>
-        <TwoTexts path={path} before={before.data.text} after={after.data.text} labels={[`${path} at ${from}`, `${path} at ${to}`]} keys />
-      </Suspense>
+      <TwoTexts path={path} before={before.data.text} after={after.data.text} labels={[`${path} at ${from}`, `${path} at ${to}`]} keys />
     </section>
   );
 }

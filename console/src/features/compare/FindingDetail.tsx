@@ -1,13 +1,14 @@
 /** One finding in full: before and after, line by line where it is long, and whom it breaks. */
-import { lazy, Suspense } from "react";
+
 import type { ArtifactComparison, Finding } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
+import { later } from "../../parts/later";
 import { Table } from "../../parts/Table";
 import { Loading } from "../../shell/states";
 import { told } from "./model";
 import { Worded } from "./Worded";
 
-const TwoTexts = lazy(() => import("../text/SideBySide"));
+const TwoTexts = later(() => import("../text/SideBySide"), <Loading what="Comparing both texts" />);
 
 export function FindingDetail({
   finding,
@@ -42,9 +43,7 @@ export function FindingDetail({
         </span>
       </div>
       {lines ? (
-        <Suspense fallback={<Loading what="Comparing both texts" />}>
-          <TwoTexts path={named(comparison.kind, path, finding)} before={before ?? ""} after={after ?? ""} labels={["Before", "After"]} />
-        </Suspense>
+        <TwoTexts path={named(comparison.kind, path, finding)} before={before ?? ""} after={after ?? ""} labels={["Before", "After"]} />
       ) : (
         <div className="ba">
           {before !== null && (

@@ -14,7 +14,7 @@ import {
   ViewportPortal,
 } from "@xyflow/react";
 import "@xyflow/react/dist/base.css";
-import { createContext, type KeyboardEvent, useContext, useEffect, useMemo, useRef, useState } from "react";
+import { createContext, type KeyboardEvent, startTransition, useContext, useEffect, useMemo, useRef, useState } from "react";
 import { type Box, type Drawing, type DrawnEdge, type DrawnNode, isBehind, type Placed, type Point } from "./geometry";
 import { Frame, INK, Line, Patterns, Shape } from "./shapes";
 import { LARGEST, next, SMALLEST, sees, shownAtFirst } from "./view";
@@ -54,6 +54,9 @@ interface Props {
 export function Canvas({ drawing, placed, width, height, at, onChoose, ghosts, onView, label }: Props) {
   const view = useRef<View>(null);
   const [focused, setFocused] = useState("");
+  // The map draws every step of all: it comes when what is in sight is there.
+  const [mapped, setMapped] = useState(drawing.nodes.length <= MOST_IN_PAGE);
+  useEffect(() => startTransition(() => setMapped(true)), []);
   const nodes = useMemo(() => nodesOf(drawing, placed, ghosts), [drawing, placed, ghosts]);
   const edges = useMemo(() => edgesOf(drawing, placed), [drawing, placed]);
   const steps = useMemo(() => nodes.filter((n) => n.type === "shape").map((n) => n.data.drawn), [nodes]);
@@ -120,7 +123,7 @@ export function Canvas({ drawing, placed, width, height, at, onChoose, ghosts, o
         <ViewportPortal>
           <Ghosts nodes={steps} placed={placed} shown={ghosts} />
         </ViewportPortal>
-        {(bounds.width * start.zoom > width || bounds.height * start.zoom > height) && (
+        {mapped && (bounds.width * start.zoom > width || bounds.height * start.zoom > height) && (
           <MiniMap<ShapeNode>
             pannable
             zoomable

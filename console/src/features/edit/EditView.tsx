@@ -1,11 +1,12 @@
 /** Editing an artifact in one's draft: as text, by field, by cell. */
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas } from "../../api/client";
 import { type Artifact, artifact, outline, text } from "../../api/queries";
 import { Part, Switch } from "../../parts/Acts";
+import { later } from "../../parts/later";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
@@ -14,7 +15,7 @@ import { CellEditor } from "./CellEditor";
 import { FieldEditor } from "./FieldEditor";
 import { SavedNote } from "./SavedNote";
 
-const TextEditor = lazy(() => import("./TextEditor"));
+const TextEditor = later(() => import("./TextEditor"), <Loading what="Opening the editor" />);
 const WAYS = { text: "Text", fields: "By field", cells: "By cell" } as const;
 type Way = keyof typeof WAYS;
 
@@ -136,11 +137,9 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
         <p className="problem">What you wrote while the service was out of reach is shown here; it is saved with your next edit.</p>
       )}
       {way === "text" && words.data && (
-        <Suspense fallback={<Loading what="Opening the editor" />}>
-          <section className="sheet" aria-label="Text">
-            <TextEditor path={path} text={kept ?? words.data.text} label={`Text of ${path}`} onChange={(t) => saving.edit({ text: t })} />
-          </section>
-        </Suspense>
+        <section className="sheet" aria-label="Text">
+          <TextEditor path={path} text={kept ?? words.data.text} label={`Text of ${path}`} onChange={(t) => saving.edit({ text: t })} />
+        </section>
       )}
       {way === "fields" && parts.data && <FieldEditor outline={parts.data} chosen={chosen} onChoose={setChosen} onEdit={change} />}
       {way === "cells" && cells.data && <CellEditor table={cells.data} onEdit={change} />}

@@ -1,11 +1,12 @@
 import { Breadcrumbs } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
 import { count, group, size } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
+import { later } from "../../parts/later";
 import { Page, useShelfKey } from "../../shell/Page";
 import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -19,7 +20,7 @@ import { csvOf } from "./model";
 import { Upload } from "./Upload";
 import { useArtifacts } from "./useArtifacts";
 
-const Folders = lazy(() => import("./Folders"));
+const Folders = later(() => import("./Folders"), <div className="sheet folders" />);
 const EFFECTS = ["breaks", "alters", "cosmetic"];
 const STATES: [string, string][] = [
   ["edited", "edited by you"],
@@ -136,15 +137,13 @@ export function ShelfPage() {
         <>
           <div className={hasTree ? "withfolders" : undefined}>
             {hasTree && (
-              <Suspense fallback={<div className="sheet folders" />}>
-                <Folders
-                  folders={folders}
-                  more={(state.data?.folder_count ?? 0) - (state.data?.folders.length ?? 0)}
-                  total={all}
-                  chosen={folder}
-                  onChoose={setFolder}
-                />
-              </Suspense>
+              <Folders
+                folders={folders}
+                more={(state.data?.folder_count ?? 0) - (state.data?.folders.length ?? 0)}
+                total={all}
+                chosen={folder}
+                onChoose={setFolder}
+              />
             )}
             <ArtifactTable
               total={total}

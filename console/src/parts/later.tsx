@@ -1,0 +1,38 @@
+/** A part of the console that is fetched when it is first shown.
+
+React's own `lazy` holds back for 300 ms what is ready already, once any loading outline was shown; this does not. */
+import { type ComponentType, type ReactNode, useEffect, useState } from "react";
+import { ProblemBox } from "../shell/states";
+
+export type Later<P> = ComponentType<P> & {
+  /** Begin to fetch it before it is shown. */
+  ahead: () => void;
+};
+
+export function later<P extends object>(load: () => Promise<{ default: ComponentType<P> }>, waiting: ReactNode = null): Later<P> {
+  let made: ComponentType<P> | undefined;
+  let coming: Promise<void> | undefined;
+  const fetched = () => {
+    coming ??= load().then(
+      (part) => {
+        made = part.default;
+      },
+      (error) => {
+        coming = undefined; // the next time it is shown it is asked for again
+        throw error;
+      },
+    );
+    return coming;
+  };
+  // biome-ignore lint/correctness/noComponentHookFactories: called once for each part, where its module begins
+  function Part(props: P) {
+    const [Shown, show] = useState(() => made);
+    const [failed, setFailed] = useState<unknown>(null);
+    useEffect(() => {
+      if (!Shown) fetched().then(() => show(() => made), setFailed);
+    }, [Shown]);
+    if (failed) return <ProblemBox error={failed instanceof Error ? failed : new Error(String(failed))} />;
+    return Shown ? <Shown {...props} /> : waiting;
+  }
+  return Object.assign(Part, { ahead: () => void fetched().catch(() => undefined) });
+}
