@@ -1,5 +1,5 @@
 /** The folders of a state as a tree; the chosen one narrows the list. */
-import { memo, useMemo } from "react";
+import { memo, startTransition, useEffect, useMemo, useState } from "react";
 import { count, group } from "../../marks/words";
 import { type Branch, LongTree } from "../../parts/LongTree";
 import { type Folder, treeOf } from "./folders";
@@ -24,6 +24,10 @@ export default memo(function Folders({ folders, more, total, chosen, onChoose }:
     });
     return [{ id: ALL, name: <Name name="All folders" count={total} />, inside: treeOf(folders).map(asBranch) }];
   }, [folders, total]);
+  // The list comes first: a tree of many folders takes longer to draw than its rows.
+  const [drawn, setDrawn] = useState(false);
+  useEffect(() => startTransition(() => setDrawn(true)), []);
+  if (!drawn) return <nav className="sheet folders" aria-label="Folders" />;
   return (
     <nav className="sheet folders" aria-label="Folders">
       <LongTree
