@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 from everyshelf.client import ChangeRequest, ProblemError, ShelfClient
 from tests.support.factories import ServiceCase, Terminal
+from tests.support.git import run_git
 
 
 class NewsTests(ServiceCase):
@@ -86,6 +90,21 @@ class NewsTests(ServiceCase):
         self.assertIn("proposal.opened", acts)
         self.assertEqual(acts.count("commit.made"), 1)
         self.assertEqual(self.reader.stop_following(branch="trial"), [], "what is gone can be let go")
+
+    def test_every_commit_of_a_push_is_looked_at(self) -> None:
+        self.commit({"a.csv": b"id\n1\n", "b.csv": b"id\n1\n"}, "One")
+        self.reader.follow("a.csv")
+        self.reader.look(self.reader.news().newest)
+        address = self.service.address.replace("//", f"//owner:{self.service.token('owner')}@")
+        with tempfile.TemporaryDirectory() as folder:
+            clone = Path(folder, "clone")
+            run_git("clone", "-q", f"{address}/git/{self.key}.git", str(clone), folder=Path(folder))
+            for name in ("a.csv", "b.csv"):
+                (clone / name).write_bytes(b"id\n2\n")
+                run_git("commit", "-q", "-a", "-m", f"Change {name}", folder=clone)
+            run_git("push", "-q", "origin", "main", folder=clone)
+        found = self.reader.news(followed=True).items
+        self.assertEqual([(item.act, item.follows) for item in found], [("git.pushed", ["a.csv"])])
 
     def test_asked_wrongly(self) -> None:
         self.commit({"a.csv": b"id\n1\n"}, "One")
