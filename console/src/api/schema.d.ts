@@ -4522,7 +4522,7 @@ export interface components {
             secret?: string;
             name: string;
         };
-        /** @description News of a shelf, newest first. ``since``: when the caller last looked (null: never, then of two weeks). ``count``: how many are new, those after ``seen``; ``newest``: what to send once they are seen; ``next`` goes into ``before``. */
+        /** @description News of a shelf, newest first. ``since``: when the caller last looked (null: never, then of two weeks). ``count``: how many are new, those after ``seen``, up to 1,000; ``newest``: what to send once they are seen; ``next`` goes into ``before``. */
         News: {
             shelf: string;
             shelf_name: string;

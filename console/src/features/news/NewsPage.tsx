@@ -3,7 +3,7 @@ import { Button } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { send } from "../../api/client";
-import { count, when } from "../../marks/words";
+import { count, group, when } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
 import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -11,6 +11,9 @@ import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { NewsTable } from "./NewsTable";
 import { followed, look, type News, news } from "./queries";
+
+/** The service counts no further. */
+const MOST_COUNTED = 1000;
 
 export function NewsPage() {
   const key = useShelfKey();
@@ -65,7 +68,8 @@ export function NewsPage() {
 function sentence(of: News): string {
   const since = of.since ? `since you looked, ${when(of.since)}` : "in the last two weeks";
   if (of.count === 0) return `Nothing new ${since}.`;
-  return of.count === 1 ? `Others did one thing ${since}.` : `Others did ${of.count} things ${since}.`;
+  if (of.count === 1) return `Others did one thing ${since}.`;
+  return `Others did ${of.count < MOST_COUNTED ? of.count : `${group(MOST_COUNTED)} or more`} things ${since}.`;
 }
 
 /** One click says that all of it is seen; what was new before can be made new again. */

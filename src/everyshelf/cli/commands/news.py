@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from everyshelf.core.answers.news import FollowedThing, News
 
 
+_MOST_COUNTED = 1000  # the service counts no further
+
+
 @click.command("news")
 @click.option("--all-shelves", is_flag=True, help="Of every shelf that has news, the newest five.")
 @click.option("--followed", is_flag=True, help="Only about what you follow.")
@@ -57,7 +60,8 @@ def news(
 
 def _say(found: News) -> None:
     since = f"since you looked, {terminal.when(found.since)}" if found.since else "in the last two weeks"
-    terminal.say(f"{terminal.bold(found.shelf_name)}: {found.count or 'nothing'} new {since}.")
+    much = "nothing" if not found.count else f"{found.count}{' or more' if found.count >= _MOST_COUNTED else ''}"
+    terminal.say(f"{terminal.bold(found.shelf_name)}: {much} new {since}.")
     listing = terminal.Listing(
         (terminal.Column(2), terminal.Column(14), terminal.Column(12), terminal.Column(60, text=True))
     )

@@ -20,6 +20,7 @@ from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 MOST_ITEMS = 200
+MOST_COUNTED = 1000
 _BEFORE_FIRST_LOOK = timedelta(days=14)
 # Entries that are looked through for what is followed.
 _MOST_LOOKED_AT = 2000
@@ -28,8 +29,13 @@ _MOST_PUSHED = 500
 
 def news_everywhere(caller: Caller, limit: int) -> list[News]:
     """The news of each shelf the caller may see and that has any, the newest first."""
-    found = [news_of(caller, shelf, limit) for shelf in visible_shelves(caller)]
-    return sorted((one for one in found if one.count), key=lambda one: -one.items[0].entry if one.items else 0)
+    looks = dict(LastLook.objects.filter(person=caller.person).values_list("shelf_id", "entry"))
+    found = []
+    for shelf in visible_shelves(caller):
+        newest = _others(caller, shelf).order_by("-pk").values_list("pk", flat=True).first()
+        if newest is not None and newest > looks.get(shelf.pk, 0):  # most shelves have none: one question each
+            found.append(news_of(caller, shelf, limit))
+    return sorted((one for one in found if one.count), key=lambda one: -one.items[0].entry)
 
 
 def news_of(
@@ -63,7 +69,7 @@ def news_of(
         since=look.time if look else None,
         seen=seen,
         newest=newest_entry(),
-        count=new.count(),
+        count=new[:MOST_COUNTED].count(),
         items=items[:size],
         next=items[size - 1].entry if len(items) > size else None,
     )
