@@ -24,8 +24,8 @@ class NewsItem(Answer):
 
 class News(Answer):
     """News of a shelf, newest first. ``since``: when the caller last looked (null: never, then of two weeks).
-    ``count``: how many are new, those after ``seen``, up to 1,000; ``newest``: what to send once they are seen; ``next``
-    goes into ``before``."""
+    ``count``: how many are new, those after ``seen``, up to 1,000; ``newest``: what to send once they are seen;
+    ``next`` goes into ``before``."""
 
     shelf: str
     shelf_name: str
