@@ -12,8 +12,9 @@ import { Sheet, useSheet } from "../../parts/Sheet";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
+import { CoursePlot } from "./CoursePlot";
 import { asCsv, branchesOf, mostTried } from "./model";
-import { CoursePlot, PointPlot } from "./plots";
+import { PointPlot } from "./PointPlot";
 import { courses, type Experiment, experiment } from "./queries";
 import { RunDetail } from "./RunDetail";
 import { RunTable } from "./RunTable";
@@ -212,7 +213,7 @@ function Plots({
           ) : (
             <b>{course || "nothing"}</b>
           )}
-          <span className="cap">{count(ticked.size, "ticked run")}</span>
+          <span className="cap">{count(ticked.size, "ticked run")}, step by step</span>
         </div>
         {named.length === 0 && <p className="pad mut">No run has logged metrics per step.</p>}
         {named.length > 0 && ticked.size === 0 && <p className="pad mut">Select runs in the table to plot them.</p>}
