@@ -2,7 +2,14 @@
 
 React's own `lazy` holds back for 300 ms what is ready already, once any loading outline was shown; this does not. */
 import { type ComponentType, type ReactNode, useEffect, useState } from "react";
+import { ProblemError } from "../api/client";
 import { ProblemBox } from "../shell/states";
+
+const NOT_FETCHED = new ProblemError({
+  detail: "This part of the console could not be fetched.",
+  code: "console.failed",
+  hint: "Reload the page: the service is out of reach, or has been updated since the page was opened.",
+});
 
 export type Later<P> = ComponentType<P> & {
   /** Begin to fetch it before it is shown. */
@@ -27,11 +34,15 @@ export function later<P extends object>(load: () => Promise<{ default: Component
   // biome-ignore lint/correctness/noComponentHookFactories: called once for each part, where its module begins
   function Part(props: P) {
     const [Shown, show] = useState(() => made);
-    const [failed, setFailed] = useState<unknown>(null);
+    const [failed, setFailed] = useState(false);
     useEffect(() => {
-      if (!Shown) fetched().then(() => show(() => made), setFailed);
+      if (!Shown)
+        fetched().then(
+          () => show(() => made),
+          () => setFailed(true),
+        );
     }, [Shown]);
-    if (failed) return <ProblemBox error={failed instanceof Error ? failed : new Error(String(failed))} />;
+    if (failed) return <ProblemBox error={NOT_FETCHED} />;
     return Shown ? <Shown {...props} /> : waiting;
   }
   return Object.assign(Part, { ahead: () => void fetched().catch(() => undefined) });

@@ -19,7 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "log": ("members", "Show who did what on a shelf."),
     "admin": ("admin", "Run an installation: accounts, passwords, sessions."),
     "news": ("news", "Show what others did on your shelves since you last looked."),
-    "follow": ("news", "Follow artifacts and branches: news about them come first."),
+    "follow": ("news", "Follow artifacts and branches: news about them are marked."),
     "take": ("desk", "Copy a shelf into a local folder (a desk), or update the desk you are in."),
     "catch-up": ("desk", "Update this desk with newer commits and merge them with your edits."),
     "pending": ("desk", "Show what has changed on this desk since its last commit or update."),

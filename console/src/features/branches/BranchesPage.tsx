@@ -106,7 +106,11 @@ function BranchTable({ rows }: { rows: Branch[] }) {
     await send("DELETE", `shelves/${key}/branches/${encodeURI(b.name)}`);
     await queries.invalidateQueries({ queryKey: ["shelf", key] });
     const again = { name: b.name, start: `commit:${b.head}`, note: b.note };
-    done({ said: `Branch ${b.name} is deleted.`, undo: b.head ? () => send("POST", `shelves/${key}/branches`, again) : undefined });
+    const undo = async () => {
+      await send("POST", `shelves/${key}/branches`, again);
+      if (b.guarded) await send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: true });
+    };
+    done({ said: `Branch ${b.name} is deleted.`, undo: b.head ? undo : undefined });
   };
   const owner = useQuery(shelf(key)).data?.role === "owner";
   const guard = useMutation({

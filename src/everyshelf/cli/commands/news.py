@@ -9,12 +9,10 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.options import shelf_options
 from everyshelf.cli.session import open_client, open_shelf
+from everyshelf.core.answers.news import MOST_COUNTED
 
 if TYPE_CHECKING:
     from everyshelf.core.answers.news import FollowedThing, News
-
-
-_MOST_COUNTED = 1000  # the service counts no further
 
 
 @click.command("news")
@@ -60,7 +58,7 @@ def news(
 
 def _say(found: News) -> None:
     since = f"since you looked, {terminal.when(found.since)}" if found.since else "in the last two weeks"
-    much = "nothing" if not found.count else f"{found.count}{' or more' if found.count >= _MOST_COUNTED else ''}"
+    much = "nothing" if not found.count else f"{found.count}{' or more' if found.count >= MOST_COUNTED else ''}"
     terminal.say(f"{terminal.bold(found.shelf_name)}: {much} new {since}.")
     listing = terminal.Listing(
         (terminal.Column(2), terminal.Column(14), terminal.Column(12), terminal.Column(60, text=True))

@@ -6,6 +6,9 @@ from datetime import datetime
 
 from everyshelf.core.answers.base import Answer
 
+MOST_COUNTED = 1000
+"""New entries are counted no further."""
+
 
 class NewsItem(Answer):
     """Something another person did: ``words`` go between the person and the subject. ``commit`` and ``branch`` where it

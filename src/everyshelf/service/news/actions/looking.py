@@ -8,7 +8,7 @@ from typing import Any
 from django.db.models import QuerySet
 from django.utils import timezone
 
-from everyshelf.core.answers.news import News, NewsItem
+from everyshelf.core.answers.news import MOST_COUNTED, News, NewsItem
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.log.actions import ACTS, STEPS, newest_entry
@@ -20,7 +20,6 @@ from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 MOST_ITEMS = 200
-MOST_COUNTED = 1000
 _BEFORE_FIRST_LOOK = timedelta(days=14)
 # Entries that are looked through for what is followed.
 _MOST_LOOKED_AT = 2000
@@ -50,7 +49,8 @@ def news_of(
     """What others did since the caller last looked, newest first; ``next`` is what ``before`` of the next page is.
     ``followed``: only what is about something they follow. ``all_time``: also what they have seen."""
     look = LastLook.objects.filter(shelf=shelf, person=caller.person).first()
-    rows = _others(caller, shelf)
+    newest = newest_entry()
+    rows = _others(caller, shelf).filter(pk__lte=newest)  # what comes while this is read stays new
     seen = look.entry if look else _before_first_look(rows)
     new = rows.filter(pk__gt=seen)
     about = _Followed(caller, shelf)
@@ -59,19 +59,21 @@ def news_of(
         shown = shown.filter(pk__lt=before)
     size = max(1, min(limit, MOST_ITEMS))
     if followed:
-        told = about.told(list(shown[:_MOST_LOOKED_AT]))
-        items = [item for item in told if item.follows]
+        entries = list(shown[:_MOST_LOOKED_AT])
+        items = [item for item in about.told(entries) if item.follows]
+        rest = entries[-1].pk if len(entries) == _MOST_LOOKED_AT else None
     else:
         items = about.told(list(shown[: size + 1]))
+        rest = None
     return News(
         shelf=shelf.key,
         shelf_name=shelf.name,
         since=look.time if look else None,
         seen=seen,
-        newest=newest_entry(),
+        newest=newest,
         count=new[:MOST_COUNTED].count(),
         items=items[:size],
-        next=items[size - 1].entry if len(items) > size else None,
+        next=items[size - 1].entry if len(items) > size else rest,
     )
 
 
