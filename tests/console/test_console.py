@@ -118,6 +118,8 @@ class PathTests(ConsoleCase):
             press("Promote into test")
             see(f"Deployment {number} is done")
         press("Roll back")
+        self.browser.see("spring-1 there again in place of tag:spring-2")
+        self.browser.type_into("Reason", "Fares were wrong")
         press("Roll back now")
         see("Deployment 3 is done")
         folder = Path(self.shelf.environments()[0].address)

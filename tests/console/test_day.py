@@ -131,7 +131,7 @@ class DayTests(ConsoleCase):
     # --- roll back ---
 
     def test_an_environment_is_rolled_back(self) -> None:
-        self.both("roll_back", 3, 80)
+        self.both("roll_back", 4, 90)
 
     def prepare_roll_back(self) -> None:
         self.shelf.make_environment("live")
@@ -143,10 +143,12 @@ class DayTests(ConsoleCase):
     def do_roll_back(self, hand: Mouse) -> None:
         hand.visit("Environments")
         hand.press("Roll back")
+        hand.write("Reason", "Too dear")
         hand.press("Roll back now")
         self.browser.see("Deployment 3 is done")
         folder = Path(self.shelf.environments()[0].address)
         self.assertEqual((folder / "now/fares.csv").read_bytes(), b"zone,fare\nZ1,4\n")
+        self.assertEqual(self.shelf.deployments("live")[0].reason, "Too dear")
 
     # --- page 900 of a table sorted by a column ---
 

@@ -39,8 +39,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         press("Save settings")
         see("1 review of others")
 
-        press("Rehearse here")
-        press("Rehearse")
+        press("Rehearse tag:one")
         see("1 gate not met, 2 bindings without a value")
         press("Set the value")
         for name, value in (("HARBOUR_ROLE", "harbour master"), ("FEED_TOKEN", "a-secret-4711")):
@@ -100,6 +99,42 @@ class EnvironmentsTests(TwoBrowsersCase):
         self.assertNotIn("sailing 299", self.browser.text())
         self.browser.driver.execute_script(f'document.querySelector("{frame}").scrollTop = 1e6')
         self.browser.see("sailing-299.txt")
+        self.assertEqual(self.browser.axe(), [])
+
+    def test_a_folder_is_chosen_and_one_going_back_asks_why(self) -> None:
+        see, press = self.browser.see, self.browser.press
+        self.page("/environments")
+        press("Make an environment")
+        self.browser.type_into("Name", "pier")
+        self.browser.field("Folder").click()
+        see("made with it")
+        option = self.browser.find(".suggested .mono")
+        self.assertTrue(option.text.endswith(f"/{self.shelf.key}/pier"))
+        self.assertEqual(self.browser.axe(), [])
+        option.click()
+        press("Make the environment", "[role=dialog] form")
+        see("nothing yet")
+        self.shelf.make_environment("quay", route="other")
+        for number, name in enumerate(("HARBOUR_ROLE", "FEED_TOKEN") * 2):
+            self.shelf.bind("pier" if number < 2 else "quay", name, "x")
+        self.shelf.make_tag("two")
+        for tag in ("one", "two"):
+            self.shelf.wait(self.shelf.promote(tag, "pier"))
+        self.page("/environments?env=quay")
+        see("Tag for quay")
+        press("Roll back pier")
+        see("tag:one there again in place of tag:two")
+        press("Roll back now")  # held by the browser: a reason is required
+        self.assertEqual(len(self.shelf.deployments("pier")), 2)
+        self.browser.type_into("Reason", "The wrong fares")
+        press("Roll back now")
+        self.browser.wait_for(
+            lambda: "Deployment 3 is done" in self.browser.find("[aria-label='Route main'] .ofstation").text
+        )
+        self.assertEqual(self.shelf.deployments("pier")[0].reason, "The wrong fares")
+        self.assertEqual(
+            self.browser.driver.find_elements(By.CSS_SELECTOR, "[aria-label='Route other'] .ofstation"), []
+        )
         self.assertEqual(self.browser.axe(), [])
 
     def test_a_trial_environment_is_made_and_shown(self) -> None:

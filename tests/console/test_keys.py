@@ -37,6 +37,32 @@ class GoingTests(ConsoleCase):
         self.browser.press_key(";")
         self.browser.wait_for(lambda: self.browser.field("Page, act or artifact").is_displayed())
 
+    def test_keys_can_be_changed_and_turned_off(self) -> None:
+        self.put({"fares.csv": b"id,fare\n1,4\n"})
+        self.page()
+        self.browser.see("fares.csv")
+        self.browser.press_key("?")
+        self.browser.press("Change keys")
+        for label, key in (
+            ("To go to any page, act or artifact by typing", "g"),
+            ("To find words on the shelf, or on all of them", ""),
+        ):
+            box = self.browser.field(label)
+            box.send_keys(Keys.BACKSPACE + key)
+            self.browser.wait_for(lambda b=box, k=key: b.get_property("value") == k)
+        self.browser.field("To what this page is for, and what its words mean").send_keys(Keys.BACKSPACE + "g")
+        self.browser.see("This key is used to go to any page")
+        self.assertEqual(self.browser.axe(), [])
+        self.page("/log")
+        self.browser.see("Log")
+        for key in ("/", ";"):
+            self.browser.press_key(key)
+        self.assertNotIn("/find", self.browser.driver.current_url)
+        self.assertEqual(self.browser.texts("[role=dialog]"), [])
+        self.browser.press_key("g")
+        self.browser.wait_for(lambda: self.browser.field("Page, act or artifact").is_displayed())
+        self.browser.driver.execute_script("localStorage.clear()")
+
     def test_each_page_explains_its_words(self) -> None:
         self.put({"notes.md": b"# Notes\n"})
         for rest, words in (("", "One artifact in the strip above"), ("/environments", "A tag is rehearsed first")):

@@ -90,6 +90,66 @@ class UndoTests(ConsoleCase):
             self.browser.press("Revoke the token")
             self.browser.wait_for(lambda: "for this test" not in [one.name for one in client.tokens()])
 
+    def test_bindings(self) -> None:
+        rules = b'[bindings]\nROLE = {in = "a.json"}\nTOKEN = {in = "a.json", secret = true}\n'
+        self.put({"shelf.toml": rules, "a.json": b'{"to": "${ROLE}", "token": "${TOKEN}"}'})
+        self.shelf.make_environment("quay")
+        self.page("/environments?env=quay&panel=bindings")
+
+        def values() -> dict[str, tuple[bool, str | None]]:
+            return {one.name: (one.set, one.value) for one in self.shelf.bindings("quay")}
+
+        def give(name: str, value: str) -> None:
+            self.browser.type_into(f"New value of {name}", value)
+            self.browser.press("Set", f"tr:has([aria-label='New value of {name}'])")
+            self.browser.see(f"{name} has a new value.")
+
+        give("ROLE", "purser")
+        self.assertEqual(values()["ROLE"], (True, "purser"))
+        self.undo()
+        self.assertFalse(values()["ROLE"][0])
+        self.shelf.bind("quay", "ROLE", "purser")
+        self.page("/environments?env=quay&panel=bindings")
+        give("ROLE", "mate")
+        self.undo()
+        self.assertEqual(values()["ROLE"], (True, "purser"))
+        self.shelf.bind("quay", "TOKEN", "a-secret-4711")
+        self.page("/environments?env=quay&panel=bindings")
+        give("TOKEN", "another")
+        self.assertEqual(
+            self.browser.texts(".done button"), ["Close"], "what it was cannot be read, and so not put back"
+        )
+
+    def test_proposals(self) -> None:
+        self.put({"a.csv": b"id\n1\n"})
+        for name in ("one", "two"):
+            self.shelf.make_branch(name)
+            self.put({f"{name}.csv": b"id\n2\n"}, name, branch=name)
+            self.shelf.open_proposal(f"About {name}", name)
+        self.page("/proposals/1")
+        self.browser.press("Merge into main")
+        self.browser.press("Merge", within="[role=dialog]")
+        self.browser.see("Proposal 1 is merged into main.")
+        self.assertIn("one.csv", [one.path for one in self.shelf.artifacts()])
+        self.undo()
+        self.assertEqual([one.path for one in self.shelf.artifacts()], ["a.csv"])
+        self.browser.see("Its commit")
+        self.page("/proposals/2")
+        self.browser.press("Close without merging")
+        self.browser.press("Close the proposal")
+        self.browser.see("Proposal 2 is closed.")
+        self.undo()
+        self.assertEqual(self.shelf.proposal(2)["state"], "open")
+
+    def test_environment_without_deployments(self) -> None:
+        self.shelf.make_environment("quay")
+        self.page("/environments?env=quay&panel=settings")
+        self.browser.press("Remove this environment")
+        self.browser.see("Nothing was deployed there")
+        self.browser.press("Remove it")
+        self.browser.see("quay is removed.")
+        self.assertEqual(self.shelf.environments(), [])
+
 
 class CommittingTests(ConsoleCase):
     """What a commit is for, and what the page says once it is made."""

@@ -37,7 +37,7 @@ SERVICE = [
     {"log"},
     {"people", "jobs"},
     {"shelves"},
-    {"drafts", "checks", "origins", "find", "news"},
+    {"drafts", "checks", "origins", "find", "news", "saved_views"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},

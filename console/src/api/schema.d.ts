@@ -1743,6 +1743,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/free-places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List folders, or database files, of the allowed places that belong to no environment
+         * @description List folders, or database files, of the allowed places that belong to no environment.
+         */
+        get: operations["environments_places"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/git": {
         parameters: {
             query?: never;
@@ -2525,6 +2545,34 @@ export interface paths {
          */
         post: operations["shelves_verify"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List your saved views of a shelf, and those that others share
+         * @description List your saved views of a shelf, and those that others share.
+         */
+        get: operations["views_list"];
+        /**
+         * Save a view under a name
+         * @description Save a view under a name; one of yours that has the name is replaced.
+         */
+        put: operations["views_save"];
+        post?: never;
+        /**
+         * Remove one of your saved views
+         * @description Remove one of your saved views.
+         */
+        delete: operations["views_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3716,6 +3764,12 @@ export interface components {
                 number,
                 number
             ][];
+        };
+        /** @description An address an environment can have: "new" is made with it, "empty" is a folder and "database" a file that lies there already. */
+        FreePlace: {
+            address: string;
+            /** @enum {unknown} */
+            what: "database" | "empty" | "new";
         };
         /** @description A condition, and what would satisfy it. */
         GateOut: {
@@ -5259,6 +5313,15 @@ export interface components {
             base?: string | null;
             entries: components["schemas"]["SavingInRequest"][];
         };
+        /** @description A page of the console with what it is narrowed to; ``address`` follows ``/s/KEY``. ``own``: the caller's; ``shared``: seen by all who see the shelf. */
+        SavedViewAnswer: {
+            name: string;
+            address: string;
+            person: string;
+            own: boolean;
+            shared: boolean;
+            saved: string;
+        };
         /** @description An edit: uploaded content at a path, null where it is gone; ``onto`` the save point it was made on (0: none). */
         SavingInRequest: {
             path: string;
@@ -5787,6 +5850,13 @@ export interface components {
             tag?: string;
             /** @default null */
             since?: string | null;
+        };
+        /** @description A page of the shelf under a name: ``address`` is what follows ``/s/KEY`` in the console. */
+        ViewInRequest: {
+            name: string;
+            address: string;
+            /** @default false */
+            shared?: boolean;
         };
         /** @description A merge that waits to be settled; ``decided`` conflicts are settled already. */
         WaitingMerge: {
@@ -13801,6 +13871,52 @@ export interface operations {
             507: components["responses"]["Problem507"];
         };
     };
+    environments_places: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Folders or files of databases; folders if left out.
+                 * @example folder
+                 */
+                destination?: "database" | "folder";
+                /**
+                 * @description Name of the environment: an address that is made for it comes first.
+                 * @example skerry-line
+                 */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "what": "database"
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["FreePlace"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
     git_commits: {
         parameters: {
             query?: {
@@ -17133,6 +17249,144 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    views_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "skerry-line",
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "person": "ines",
+                     *         "own": false,
+                     *         "shared": false,
+                     *         "saved": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["SavedViewAnswer"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    views_save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "skerry-line",
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "shared": false
+                 *     }
+                 */
+                "application/json": components["schemas"]["ViewInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "skerry-line",
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "person": "ines",
+                     *         "own": false,
+                     *         "shared": false,
+                     *         "saved": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["SavedViewAnswer"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    views_remove: {
+        parameters: {
+            query: {
+                /**
+                 * @description Name of the view.
+                 * @example skerry-line
+                 */
+                name: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "skerry-line",
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "person": "ines",
+                     *         "own": false,
+                     *         "shared": false,
+                     *         "saved": ""
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["SavedViewAnswer"][];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -38,8 +38,12 @@ export function when(iso: string | null | undefined, now = new Date()): string {
   const days = dayNumber(now) - dayNumber(at);
   if (days === 0) return `today ${clock}`;
   if (days > 0 && days < 7) return `${DAYS[at.getDay()]} ${clock}`;
-  const date = `${at.getDate()} ${MONTHS[at.getMonth()]}`;
-  return at.getFullYear() === now.getFullYear() ? date : `${date} ${at.getFullYear()}`;
+  return at.getFullYear() === now.getFullYear() ? day(at) : `${day(at)} ${at.getFullYear()}`;
+}
+
+/** A day without its year. */
+export function day(at: Date): string {
+  return `${at.getDate()} ${MONTHS[at.getMonth()]}`;
 }
 
 function dayNumber(date: Date): number {

@@ -49,7 +49,7 @@ export function Ask({ label, title, does, act, reason = false, disabled, onAct, 
         >
           <h2>{title}</h2>
           <p>{does}</p>
-          {reason && <Field label="Reason" required value={why} onChange={(e) => setWhy(e.target.value)} />}
+          {reason && <Field label="Reason" autoFocus required value={why} onChange={(e) => setWhy(e.target.value)} />}
           {run.isError && <ProblemBox error={run.error} />}
           <div className="acts">
             <Button onClick={() => dialog.hide()}>Cancel</Button>

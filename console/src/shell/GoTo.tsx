@@ -1,14 +1,15 @@
-/** The key ; opens a list of every page, act and artifact, narrowed by typing. */
+/** A key opens a list of every page, act and artifact, narrowed by typing. */
 import { Autocomplete, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { artifactPage, shelf as ofShelf } from "../api/queries";
+import { type SavedView, savedViews } from "../features/views/queries";
 import { GroupInPlace, InPlace } from "../parts/InPlace";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { type Destination, matching, pagesOf } from "./destinations";
 import { KeyList } from "./KeyList";
-import { isPlain, isTyping } from "./keys";
+import { useKey } from "./ownKeys";
 
 const MOST_ARTIFACTS = 8;
 
@@ -20,16 +21,11 @@ export default function GoTo() {
   const [acts, setActs] = useState<Row[]>([]);
   const shelf = /^\/s\/([^/]+)/.exec(pathname)?.[1];
   const { show } = sheet;
-  useEffect(() => {
-    const pressed = (event: KeyboardEvent) => {
-      if (event.key !== ";" || !isPlain(event) || isTyping(event)) return;
-      event.preventDefault();
-      setActs(actsOfThePage());
-      show();
-    };
-    window.addEventListener("keydown", pressed);
-    return () => window.removeEventListener("keydown", pressed);
+  const open = useCallback(() => {
+    setActs(actsOfThePage());
+    show();
   }, [show]);
+  useKey("go", open);
   return (
     <Sheet of={sheet} label="Go to a page, act or artifact">
       {sheet.shown && <Narrowing shelf={shelf} acts={acts} onDone={sheet.hide} />}
@@ -48,6 +44,11 @@ function actsOfThePage(): Row[] {
   return named.filter((one, n) => one.name !== "" && named.findIndex((other) => other.name === one.name) === n);
 }
 
+/** Names are one person's own: those of others are told apart by whose they are. */
+function viewName(view: SavedView): string {
+  return view.own ? view.name : `${view.name}, by ${view.person}`;
+}
+
 function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: Row[]; onDone: () => void }) {
   const go = useNavigate();
   const [typed, setTyped] = useState("");
@@ -61,7 +62,9 @@ function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: R
         return { group: "Artifacts", name: one.path, to };
       })
     : [];
-  const rows: Row[] = [...matching([...acts, ...pagesOf(shelf)], words), ...artifacts];
+  const saved = useQuery({ ...savedViews(shelf ?? ""), enabled: Boolean(shelf) });
+  const views = (saved.data ?? []).map((one): Row => ({ group: "Saved views", name: viewName(one), to: `/s/${shelf}${one.address}` }));
+  const rows: Row[] = [...matching([...acts, ...views, ...pagesOf(shelf)], words), ...artifacts];
   const chosen = useRef<HTMLElement | null>(null);
   useEffect(() => () => chosen.current?.click(), []);
   const choose = (row: Row) => {

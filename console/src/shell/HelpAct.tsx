@@ -1,28 +1,25 @@
-/** The key ? and the button beside one's name: what this page is for, what its words mean, and the keys. */
-import { useEffect } from "react";
+/** A key and the button beside one's name: what this page is for, what its words mean, and the keys. */
 import { useLocation } from "react-router";
 import { RowAct } from "../parts/Acts";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { helpFor } from "./help";
 import { KeyList } from "./KeyList";
-import { isPlain, isTyping } from "./keys";
+import { useKey, useOwnKeys } from "./ownKeys";
 
 export function HelpAct() {
   const sheet = useSheet();
   const { show } = sheet;
   const help = helpFor(useLocation().pathname);
-  useEffect(() => {
-    const pressed = (event: KeyboardEvent) => {
-      if (event.key !== "?" || !isPlain(event) || isTyping(event)) return;
-      event.preventDefault();
-      show();
-    };
-    window.addEventListener("keydown", pressed);
-    return () => window.removeEventListener("keydown", pressed);
-  }, [show]);
+  const key = useOwnKeys().help;
+  useKey("help", show);
   return (
     <>
-      <RowAct className="helpact" aria-label="Help for this page" title="Help for this page (?)" onClick={show}>
+      <RowAct
+        className="helpact"
+        aria-label="Help for this page"
+        title={key ? `Help for this page (${key})` : "Help for this page"}
+        onClick={show}
+      >
         ?
       </RowAct>
       <Sheet of={sheet} label={`Help: ${help.title}`}>
@@ -37,7 +34,7 @@ export function HelpAct() {
           ))}
         </dl>
         <h3 className="h3">Keys</h3>
-        <KeyList />
+        <KeyList change />
       </Sheet>
     </>
   );

@@ -9,9 +9,10 @@ import { GitState } from "../features/git/GitState";
 import { NewsChip } from "../features/news/NewsOnShelves";
 import { usePending } from "../features/pending/pending";
 import { proposals, waiting } from "../features/proposals/queries";
+import { ViewsAct } from "../features/views/ViewsAct";
 import { KindIcon } from "../marks/spines";
 import { size, when } from "../marks/words";
-import { findAddress } from "./FindKey";
+import { FindLink } from "./FindKey";
 import { Person } from "./Person";
 import { isReadOnly } from "./RefChooser";
 import { type Spine, Strip } from "./Strip";
@@ -93,9 +94,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
           {tall && <span className="what">{info.data.description}</span>}
         </div>
         <div className="right">
-          <Link to={findAddress(key)} className="findlink">
-            Find on this shelf<kbd aria-hidden="true">/</kbd>
-          </Link>
+          <FindLink shelf={key}>Find on this shelf</FindLink>
           <WaitingChip />
           <NewsChip shelf={key} />
           <Link to={`/s/${key}/pending`} className="draft" style={{ color: "var(--ink)", textDecoration: "none" }}>
@@ -146,8 +145,9 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
           {n !== undefined && <em>{n}</em>}
         </Link>
       ))}
-      {first && (
-        <div className="r">
+      <div className="r">
+        <ViewsAct shelf={key} />
+        {first && (
           <span className="plate">
             <KindIcon kind={shown?.kind ?? "opaque"} />
             {shown && shown.more > 0 ? (
@@ -158,8 +158,8 @@ function Board({ page, at, shown, total }: { page: string; at: string; shown: Sp
               </>
             )}
           </span>
-        </div>
-      )}
+        )}
+      </div>
     </nav>
   );
 }

@@ -25,6 +25,11 @@ const OF_A_SHELF: [string, string][] = [
   ["People", "/people"],
 ];
 
+/** The name of a page of a shelf by its path below the shelf; of one without a name, the words of the path. */
+export function pageNamed(path: string): string {
+  return OF_A_SHELF.find(([, end]) => end === path)?.[0] ?? path.split("/").filter(Boolean).map(decodeURIComponent).join(" ");
+}
+
 export function pagesOf(shelf: string | undefined): Destination[] {
   const own = shelf ? OF_A_SHELF.map(([name, end]) => ({ group: "Pages of this shelf", name, to: `/s/${shelf}${end}` })) : [];
   return [

@@ -2,6 +2,22 @@
 import { useCallback } from "react";
 import { useSearchParams } from "react-router";
 
+/** Change several at once, in one step of the browser's history; an empty value leaves the address. */
+export function useSetParams(): (values: Record<string, string>) => void {
+  const [, setParams] = useSearchParams();
+  return useCallback(
+    (values) =>
+      setParams((old) => {
+        const next = new URLSearchParams(old);
+        for (const [name, value] of Object.entries(values))
+          if (value) next.set(name, value);
+          else next.delete(name);
+        return next;
+      }),
+    [setParams],
+  );
+}
+
 export function useParam(name: string, fallback = ""): [string, (value: string) => void] {
   const [params, setParams] = useSearchParams();
   const set = useCallback(

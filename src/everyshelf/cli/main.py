@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "log": ("members", "Show who did what on a shelf."),
     "admin": ("admin", "Run an installation: accounts, passwords, sessions."),
     "news": ("news", "Show what others did on your shelves since you last looked."),
+    "view": ("saved_views", "List, save and remove saved views of a shelf."),
     "follow": ("news", "Follow artifacts and branches: news about them are marked."),
     "take": ("desk", "Copy a shelf into a local folder (a desk), or update the desk you are in."),
     "catch-up": ("desk", "Update this desk with newer commits and merge them with your edits."),

@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 from everyshelf.client.models import Binding, Deployment, Environment, Job
 from everyshelf.client.part import ShelfPart
+from everyshelf.core.answers.environments import FreePlace
 
 
 class EnvironmentsPart(ShelfPart):
@@ -21,6 +22,11 @@ class EnvironmentsPart(ShelfPart):
     def environment(self, name: str) -> Environment:
         """One environment and what runs there."""
         return self._transport.get(self._environment(name), Environment)
+
+    def free_places(self, destination: str = "folder", name: str = "") -> list[FreePlace]:
+        """Where a new environment called ``name`` can live: folders, or files of a database, that belong to none."""
+        address = f"{self._base}/free-places"
+        return self._transport.get(address, list[FreePlace], destination=destination, name=name)
 
     def make_environment(self, name: str, **said: Any) -> Environment:
         """Make an environment.

@@ -14,3 +14,8 @@ class ShelfPart:
         self._transport = transport
         self.key = key
         self._base = f"shelves/{quote(key, safe='')}"
+
+    @property
+    def console(self) -> str:
+        """The address of the shelf in the console."""
+        return f"{self._transport.address}/s/{quote(self.key, safe='')}"

@@ -35,6 +35,7 @@ from everyshelf.client.models import (
 from everyshelf.client.news import NewsPart
 from everyshelf.client.people import PeoplePart
 from everyshelf.client.proposals import ProposalsPart
+from everyshelf.client.saved_views import SavedViewsPart
 from everyshelf.client.tasks import TasksPart
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
@@ -63,6 +64,7 @@ class ShelfClient(
     EventsPart,
     TasksPart,
     NewsPart,
+    SavedViewsPart,
     LookingBackPart,
 ):
     """One shelf of a service."""

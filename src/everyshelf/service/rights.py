@@ -19,6 +19,8 @@ _TABLE: dict[str, tuple[str, str]] = {
     "see": ("reader", "read"),
     "remark": ("reader", "write"),
     "follow": ("reader", "write"),
+    "save views": ("reader", "write"),
+    "share views": ("author", "write"),
     "commit": ("author", "write"),
     "branch": ("author", "write"),
     "propose": ("author", "write"),

@@ -42,6 +42,7 @@ INSTALLED_APPS = [
     "everyshelf.service.events",
     "everyshelf.service.tasks",
     "everyshelf.service.news",
+    "everyshelf.service.saved_views",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

@@ -18,6 +18,7 @@ _v1: list[URLPattern | URLResolver] = [
     path("shelves/<str:shelf>/artifact", include("everyshelf.service.lineage.api")),
     path("shelves/<str:shelf>", include("everyshelf.service.reports.api")),
     path("find", include("everyshelf.service.find.api")),
+    path("shelves/<str:shelf>/views", include("everyshelf.service.saved_views.api")),
     path("shelves/<str:shelf>/drafts", include("everyshelf.service.drafts.api")),
     path("shelves/<str:shelf>/checks", include("everyshelf.service.checks.api")),
     path("shelves/<str:shelf>/proposals", include("everyshelf.service.proposals.api")),
@@ -27,6 +28,7 @@ _v1: list[URLPattern | URLResolver] = [
     path("shelves/<str:shelf>/tasks", include("everyshelf.service.tasks.api")),
     path("shelves/<str:shelf>/webhooks", include("everyshelf.service.events.api")),
     path("shelves/<str:shelf>/environments", include("everyshelf.service.environments.api")),
+    path("shelves/<str:shelf>/free-places", include("everyshelf.service.environments.places_api")),
 ]
 urlpatterns = [
     path("api/v1/", include(_v1)),

@@ -7,6 +7,7 @@ import { Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
@@ -63,10 +64,19 @@ function Row({ binding: b, address }: { binding: Binding; address: string }) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const [value, setValue] = useState("");
+  const done = useDone();
+  const was = b.value;
+  // What a secret one was cannot be read, and so not be put back.
+  const back = !b.set
+    ? () => send("DELETE", `${address}?name=${encodeURIComponent(b.name)}`)
+    : b.secret
+      ? undefined
+      : () => send("PUT", address, { name: b.name, value: was });
   const set = useMutation({
     mutationFn: () => send("PUT", address, { name: b.name, value }),
     onSuccess: async () => {
       setValue("");
+      done({ said: `${b.name} has a new value.`, undo: back });
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
     },
   });

@@ -1,65 +1,44 @@
-import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
-import { ProblemError, send } from "../../api/client";
-import { type Environment, environments, type Job, type Rehearsal, tags } from "../../api/queries";
-import { TextAct } from "../../parts/Acts";
-import { Choice } from "../../parts/Choice";
+import { useQuery } from "@tanstack/react-query";
+import { type Environment, environments, tags } from "../../api/queries";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { useParam } from "../../shell/useRefParam";
+import { useParam, useSetParams } from "../../shell/useRefParam";
 import { BesidePanel } from "./BesidePanel";
 import { BindingsPanel } from "./BindingsPanel";
 import { DriftPanel } from "./DriftPanel";
 import { GatesPanel } from "./GatesPanel";
-import { JobProgress } from "./JobProgress";
-import { MakeEnvironment, MakeTrial } from "./MakeEnvironment";
-import { RehearsalView } from "./RehearsalView";
-import { RouteLine } from "./RouteLine";
-import { GatesInto, Station } from "./Station";
+import { MakeEnvironment } from "./MakeEnvironment";
+import { MakeTrial } from "./MakeTrial";
+import { PANELS, type Panel } from "./panels";
+import { usePromotion } from "./promotion";
+import { RehearsalPanel } from "./RehearsalPanel";
+import { RouteSection } from "./RouteSection";
 import { Timeline } from "./Timeline";
-
-/** What is shown below the route, for the chosen environment. */
-const PANELS = ["rehearsal", "drift", "bindings", "gates", "beside"] as const;
-export type Panel = (typeof PANELS)[number];
 
 export function EnvironmentsPage() {
   const key = useShelfKey();
   const places = useQuery(environments(key));
   const marks = useQuery(tags(key));
-  const [name, setName] = useParam("env");
+  const [name] = useParam("env");
   const [tag, setTag] = useParam("tag");
   const [shown, setShown] = useParam("panel");
-  const [running, setRunning] = useState<string | null>(null);
-  const [atWork, setAtWork] = useState(false);
-  const queries = useQueryClient();
+  const setParams = useSetParams();
+  const promotion = usePromotion(key);
   const all = places.data ?? [];
   const waiting = all.find((e) => e.waiting && !e.trial_of);
   const chosen = all.find((e) => e.name === name) ?? waiting ?? all[0];
   const panel: Panel = PANELS.find((p) => p === shown) ?? "rehearsal";
   const wanted = tag || chosen?.waiting || chosen?.current?.tag || marks.data?.[0]?.name || "";
-  const rehearsal = useMutation({
-    mutationFn: () => send<Rehearsal>("POST", `shelves/${key}/environments/${chosen?.name}/rehearse`, { tag: wanted }),
-  });
-  const start = useMutation({
-    mutationFn: (act: { path: string; body: object }) => send<Job>("POST", `shelves/${key}/environments/${act.path}`, act.body),
-    onSuccess: (job) => {
-      setRunning(job.job);
-      setAtWork(true);
-    },
-  });
-  const done = async () => {
-    setAtWork(false);
-    await queries.invalidateQueries({ queryKey: ["shelf", key] });
-    rehearsal.reset();
+  const choose = (environment: Environment, next: Panel, rehearsed = "") => {
+    const other = environment.name !== chosen?.name;
+    if (other) promotion.forget();
+    setParams({ env: environment.name, panel: next, tag: rehearsed || (other ? "" : tag) });
   };
-  const choose = (environment: Environment, next: Panel) => {
-    if (environment.name !== chosen?.name) rehearsal.reset();
-    setName(environment.name);
-    setShown(next);
+  const rehearse = (environment: Environment) => {
+    choose(environment, "rehearsal", environment.waiting ?? "");
+    if (environment.waiting) promotion.rehearse(environment.name, environment.waiting);
   };
   const routes = [...new Set(all.map((e) => e.route))];
-  const known = (e: Environment) => (rehearsal.data?.environment === e.name ? rehearsal.data : undefined);
   return (
     <Page
       page="environments"
@@ -78,7 +57,7 @@ export function EnvironmentsPage() {
       <div className="line1">
         <h1>{headline(all, waiting)}</h1>
         <span className="end">
-          <MakeTrial tags={marks.data ?? []} onMade={(job) => setRunning(job)} /> <MakeEnvironment />
+          <MakeTrial tags={marks.data ?? []} onMade={promotion.follow} /> <MakeEnvironment />
         </span>
       </div>
       {places.isPending && <Loading what="Reading the environments" />}
@@ -89,105 +68,44 @@ export function EnvironmentsPage() {
           platform.
         </Empty>
       )}
-      {routes.map((route) => {
-        const stations = all.filter((e) => e.route === route);
-        return (
-          <section key={route} className="routeset" aria-label={`Route ${route}`}>
-            {routes.length > 1 && <h2 className="cap">route {route}</h2>}
-            <div className="route" tabIndex={0} role="region" aria-label={`Stations of ${route}`}>
-              {route !== "trial" && <RouteLine stations={stations} rehearsal={rehearsal.data} />}
-              <div className={`halts ${route === "trial" ? "loose" : ""}`}>
-                {stations.map((e, i) => (
-                  <div key={e.name} className="halt">
-                    {i > 0 && route !== "trial" && <GatesInto environment={e} known={known(e)} />}
-                    <Station
-                      shelf={key}
-                      environment={e}
-                      first={i === 0}
-                      chosen={e === chosen}
-                      panel={panel}
-                      onChoose={(next) => choose(e, next)}
-                      onRollBack={(overwrite) =>
-                        start.mutate({
-                          path: `${e.name}/roll-back`,
-                          body: { reason: "rolled back from the console", overwrite_drift: overwrite },
-                        })
-                      }
-                    />
-                  </div>
-                ))}
-              </div>
-            </div>
-          </section>
-        );
-      })}
-      {start.isError && <ProblemBox error={start.error} />}
-      {start.isError && losses(start.error).length > 0 && start.variables && (
-        <p className="pad">
-          <TextAct
-            onClick={() => start.mutate({ path: start.variables.path, body: { ...start.variables.body, lose: losses(start.error) } })}
-          >
-            Lose {losses(start.error).join(", ")}, and go on
-          </TextAct>
-        </p>
-      )}
-      {running && <JobProgress key={running} uid={running} onDone={() => void done()} />}
-      {chosen && panel === "rehearsal" && (
-        <>
-          <div className="line1" style={{ marginTop: 12 }}>
-            <Choice
-              id="tag-to-put"
-              label={<>Tag for {chosen.name}</>}
-              value={wanted}
-              onChange={(e) => {
-                setTag(e.target.value);
-                rehearsal.reset();
+      {routes.map((route) => (
+        <RouteSection
+          key={route}
+          route={route}
+          named={routes.length > 1}
+          stations={all.filter((e) => e.route === route)}
+          chosen={chosen}
+          panel={panel}
+          rehearsal={promotion.rehearsal.data}
+          onChoose={choose}
+          onRehearse={rehearse}
+          onRollBack={async (environment, reason) => {
+            choose(environment, "rehearsal");
+            await promotion.rollBack(environment, reason);
+          }}
+        >
+          {chosen && panel === "rehearsal" && (
+            <RehearsalPanel
+              environment={chosen}
+              tags={marks.data ?? []}
+              wanted={wanted}
+              promotion={promotion}
+              onTag={(next) => {
+                promotion.forget();
+                setTag(next);
               }}
-            >
-              {marks.data?.map((t) => (
-                <option key={t.name} value={t.name}>
-                  tag:{t.name}
-                </option>
-              ))}
-            </Choice>
-            <Button
-              variant={rehearsal.data ? "outlined" : "contained"}
-              disabled={!wanted || rehearsal.isPending}
-              onClick={() => rehearsal.mutate()}
-            >
-              {rehearsal.data ? "Rehearse again" : "Rehearse"}
-            </Button>
-            {rehearsal.isPending && (
-              <span className="sec" role="status">
-                Rehearsing; nothing is touched …
-              </span>
-            )}
-          </div>
-          {rehearsal.isError && <ProblemBox error={rehearsal.error} />}
-          {rehearsal.data && (
-            <RehearsalView
-              rehearsal={rehearsal.data}
-              busy={start.isPending || atWork}
-              onAgain={() => rehearsal.mutate()}
-              onPanel={(next) => setShown(next)}
-              onPromote={(said) => start.mutate({ path: `${chosen.name}/promote`, body: { tag: wanted, ...said } })}
+              onPanel={setShown}
             />
           )}
-        </>
-      )}
-      {chosen && panel === "drift" && <DriftPanel key={chosen.name} environment={chosen} />}
-      {chosen && panel === "bindings" && <BindingsPanel key={chosen.name} environment={chosen} />}
-      {chosen && panel === "gates" && <GatesPanel key={chosen.name} environment={chosen} />}
-      {chosen && panel === "beside" && <BesidePanel key={chosen.name} environment={chosen} all={all} />}
+          {chosen && panel === "drift" && <DriftPanel key={chosen.name} environment={chosen} />}
+          {chosen && panel === "bindings" && <BindingsPanel key={chosen.name} environment={chosen} />}
+          {chosen && panel === "settings" && <GatesPanel key={chosen.name} environment={chosen} />}
+          {chosen && panel === "beside" && <BesidePanel key={chosen.name} environment={chosen} all={all} />}
+        </RouteSection>
+      ))}
       {all.length > 0 && <Timeline places={all.filter((e) => !e.trial_of)} />}
     </Page>
   );
-}
-
-/** The names of what would be gone for good, where that is why a promotion was refused. */
-function losses(error: Error): string[] {
-  const problem = error instanceof ProblemError ? (error.problem as { code?: string; lost?: string[] }) : {};
-  return problem.code === "gate.loss" ? (problem.lost ?? []) : [];
 }
 
 function headline(all: Environment[], waiting: Environment | undefined) {

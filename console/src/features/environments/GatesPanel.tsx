@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { send } from "../../api/client";
 import type { Environment } from "../../api/queries";
+import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { useDone } from "../../shell/Done";
@@ -137,11 +138,36 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
               {" "}
               kept
             </span>
-          )}
+          )}{" "}
+          {(e.trial_of || !e.current) && <RemoveEnvironment environment={e} />}
         </div>
         {change.isError && <ProblemBox error={change.error} />}
       </form>
     </section>
+  );
+}
+
+/** Only of one that nothing was deployed to, or of a trial: of the others the record is kept. */
+function RemoveEnvironment({ environment: e }: { environment: Environment }) {
+  const key = useShelfKey();
+  const queries = useQueryClient();
+  const done = useDone();
+  return (
+    <Ask
+      label={e.trial_of ? "End this trial" : "Remove this environment"}
+      title={e.trial_of ? `End the trial ${e.name}` : `Remove ${e.name}`}
+      does={
+        e.trial_of
+          ? "What was deployed there is removed, and the environment leaves the shelf. There is no way back; its log entries stay."
+          : "Its settings and the values of its bindings are gone. Nothing was deployed there, and nothing is removed there."
+      }
+      act={e.trial_of ? "End it" : "Remove it"}
+      onAct={async () => {
+        await send("DELETE", `shelves/${key}/environments/${e.name}`);
+        done({ said: `${e.name} is removed.` });
+        await queries.invalidateQueries({ queryKey: ["shelf", key] });
+      }}
+    />
   );
 }
 

@@ -1,6 +1,6 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { type Problem, ProblemError, send } from "../../api/client";
 import { ended, job, type Rehearsal } from "../../api/queries";
 import { ProblemBox } from "../../shell/states";
@@ -9,6 +9,11 @@ import { Steps } from "./RehearsalView";
 /** A job's progress with numbers and cancel; it goes on if the page is left. */
 export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }) {
   const found = useQuery(job(uid));
+  const box = useRef<HTMLDivElement>(null);
+  const known = found.data !== undefined;
+  useEffect(() => {
+    if (known) box.current?.scrollIntoView({ block: "nearest" });
+  }, [known]);
   const state = found.data?.state;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(() => {
@@ -29,7 +34,7 @@ export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }
   const steps = result.steps ?? [];
   return (
     <>
-      <div className="sheet pad line1" role="status" aria-label="Progress of the promotion">
+      <div ref={box} className="sheet pad line1" role="status" aria-label="Progress of the promotion">
         {j.state === "done" ? (
           <span>
             <b>Deployment {result.number} is done.</b> {result.verified} artifacts read back and verified in{" "}

@@ -14,7 +14,7 @@ import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { SaveReport } from "../../shell/SaveReport";
 import { ProblemBox } from "../../shell/states";
-import type { Panel } from "./EnvironmentsPage";
+import type { Panel } from "./panels";
 
 export interface Said {
   reason: string;
@@ -40,7 +40,7 @@ export function RehearsalView({ rehearsal: r, busy, onAgain, onPanel, onPromote 
         <span className="cap">
           tag:{r.tag} into {r.environment}, {when(r.rehearsed)}, took {r.took_seconds.toFixed(1)} s, nothing touched
         </span>
-        <span className="end">
+        <span className="r">
           <SaveReport report={`shelves/${key}/environments/${r.environment}/report`} query={{ tag: r.tag }} />
         </span>
       </div>
@@ -139,6 +139,7 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
   const [agreed, setAgreed] = useState(false);
   const [force, setForce] = useState(false);
   const [given, setGiven] = useState<string[]>([]);
+  const gates = r.gates.filter((g) => g.id !== "loss").sort((a, b) => Number(a.met) - Number(b.met));
   const losses = r.steps.filter((s) => s.lost);
   const unlost = losses.filter((s) => !given.includes(s.name));
   const lost = r.drift.filter((d) => d.lost);
@@ -168,14 +169,12 @@ function ToSatisfy({ rehearsal: r, busy, onAgain, onPanel, onPromote }: Rehearsa
         <Item key={p.path} met={false} title={p.path} said={p.message} />
       ))}
       {r.gates.length === 0 && unbound === 0 && <p className="sec sm">none</p>}
-      {r.gates
-        .filter((g) => g.id !== "loss")
-        .map((g) => (
-          <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
-            {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
-            {!g.met && g.action === "capture" && <TextAct onClick={() => onPanel("drift")}>Capture in a draft first</TextAct>}
-          </Item>
-        ))}
+      {gates.map((g) => (
+        <Item key={g.gate} met={g.met} title={`${g.gate}${g.met ? ", met" : ", not met"}`} said={g.message}>
+          {!g.met && g.action === "review" && <Agree environment={r.environment} tag={r.tag} onGiven={onAgain} />}
+          {!g.met && g.action === "capture" && <TextAct onClick={() => onPanel("drift")}>Capture in a draft first</TextAct>}
+        </Item>
+      ))}
       {r.drift.length > 0 && (
         <p className="cap" style={{ marginTop: 8 }}>
           Changed there since the last deployment

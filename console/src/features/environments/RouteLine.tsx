@@ -1,8 +1,8 @@
 /** The line along the stations: where each stands, the gates between them, and the tag that waits, where it stopped. */
 import type { Environment, Rehearsal } from "../../api/queries";
 
-const STATION = 278;
-const GAP = 184;
+export const STATION = 278;
+export const GAP = 184;
 const HEIGHT = 30;
 const Y = 14;
 

@@ -1,25 +1,27 @@
-import { useState } from "react";
+import { Button } from "@mui/material";
 import { save } from "../../api/client";
 import type { Environment, Rehearsal } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
-import type { Panel } from "./EnvironmentsPage";
+import { Ask } from "../../parts/Ask";
+import { useShelfKey } from "../../shell/Page";
+import type { Panel } from "./panels";
 import { gateWords } from "./words";
 
 interface StationProps {
-  shelf: string;
   environment: Environment;
   /** at the start of its route: there is no room before it for its gates */
   first: boolean;
   chosen: boolean;
   panel: Panel;
   onChoose: (panel: Panel) => void;
-  onRollBack: (overwrite: boolean) => void;
+  onRehearse: () => void;
+  onRollBack: (reason: string) => Promise<unknown>;
 }
 
-export function Station({ shelf, environment: e, first, chosen, panel, onChoose, onRollBack }: StationProps) {
-  const [asks, setAsks] = useState(false);
+export function Station({ environment: e, first, chosen, panel, onChoose, onRehearse, onRollBack }: StationProps) {
+  const shelf = useShelfKey();
   const pressed = (p: Panel) => chosen && panel === p;
   return (
     <section className={`sheet stn ${chosen ? "" : "quiet"}`} aria-label={`Environment ${e.name}`}>
@@ -88,7 +90,7 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
             <dd>
               {e.before ? (
                 <>
-                  <span className="mono">tag:{e.before.tag}</span> <TextAct onClick={() => setAsks(true)}>Roll back</TextAct>
+                  <span className="mono">tag:{e.before.tag}</span> <RollBack environment={e} onRollBack={onRollBack} />
                 </>
               ) : (
                 "nothing"
@@ -97,28 +99,11 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
           </>
         )}
       </dl>
-      {asks && (
-        <div className="pad" role="group" aria-label={`Roll ${e.name} back`}>
-          <p className="sm">
-            Roll {e.name} back to <b className="mono">tag:{e.before?.tag}</b>?
-            {e.drift.length ? ` ${e.drift.length} changed there would be overwritten.` : ""}
-          </p>
-          <TextAct
-            onClick={() => {
-              setAsks(false);
-              onRollBack(e.drift.length > 0);
-            }}
-          >
-            Roll back now
-          </TextAct>{" "}
-          <TextAct onClick={() => setAsks(false)}>Cancel</TextAct>
-        </div>
-      )}
       <div className="pad">
-        <TextAct aria-pressed={pressed("rehearsal")} onClick={() => onChoose("rehearsal")}>
-          {pressed("rehearsal") ? "Chosen for rehearsal" : "Rehearse here"}
-        </TextAct>{" "}
-        <TextAct aria-pressed={pressed("gates")} onClick={() => onChoose("gates")}>
+        <Button size="small" variant={e.waiting ? "contained" : "outlined"} onClick={onRehearse}>
+          {e.waiting ? `Rehearse tag:${e.waiting}` : "Rehearse a tag"}
+        </Button>
+        <TextAct aria-pressed={pressed("settings")} onClick={() => onChoose("settings")}>
           Settings
         </TextAct>{" "}
         <TextAct aria-pressed={pressed("beside")} onClick={() => onChoose("beside")}>
@@ -126,6 +111,36 @@ export function Station({ shelf, environment: e, first, chosen, panel, onChoose,
         </TextAct>
       </div>
     </section>
+  );
+}
+
+function RollBack({ environment: e, onRollBack }: Pick<StationProps, "environment" | "onRollBack">) {
+  return (
+    <Ask
+      label="Roll back"
+      aria-label={`Roll back ${e.name}`}
+      title={`Roll ${e.name} back to tag:${e.before?.tag}`}
+      does={
+        <>
+          Puts <b className="mono">tag:{e.before?.tag}</b> there again in place of <b className="mono">tag:{e.current?.tag}</b>, as a
+          deployment of its own.
+          {e.drift.length > 0 && (
+            <>
+              {" "}
+              What was changed there directly is overwritten:{" "}
+              {e.drift
+                .slice(0, 5)
+                .map((d) => d.name)
+                .join(", ")}
+              {e.drift.length > 5 ? ` and ${e.drift.length - 5} more` : ""}.
+            </>
+          )}
+        </>
+      }
+      act="Roll back now"
+      reason
+      onAct={onRollBack}
+    />
   );
 }
 

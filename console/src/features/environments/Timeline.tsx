@@ -1,7 +1,8 @@
 /** What ran where, over time: one row an environment; a table with the same content for who cannot see it. */
 import { useQueries } from "@tanstack/react-query";
+import { scaleTime } from "d3-scale";
 import { type Deployment, deployments, type Environment } from "../../api/queries";
-import { when } from "../../marks/words";
+import { day, when } from "../../marks/words";
 import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 
@@ -20,7 +21,8 @@ export function Timeline({ places }: { places: Environment[] }) {
   if (starts.length === 0) return null;
   const now = Date.now();
   const first = Math.min(...starts);
-  const x = (time: number) => LEFT + ((WIDTH - LEFT - 10) * (time - first)) / Math.max(1, now - first);
+  const x = scaleTime([first, Math.max(now, first + 1)], [LEFT, WIDTH - 10]);
+  const ticks = x.ticks(6).filter((tick) => x(tick) < WIDTH - 90);
   const shade = shadesOf(places.map((e, i) => ({ route: e.route, runs: rows[i]?.runs ?? [] })));
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
@@ -29,6 +31,14 @@ export function Timeline({ places }: { places: Environment[] }) {
         <span className="cap">since {when(new Date(first).toISOString())}</span>
       </div>
       <svg className="tl" viewBox={`0 0 ${WIDTH} ${rows.length * ROW + 26}`} width="100%" aria-hidden="true">
+        {ticks.map((tick) => (
+          <g key={tick.getTime()}>
+            <path d={`M${x(tick)} 18V${rows.length * ROW + 20}`} stroke="var(--line)" strokeDasharray="3 3" />
+            <text x={x(tick)} y={14} textAnchor="middle">
+              {day(tick)}
+            </text>
+          </g>
+        ))}
         {rows.map((row, i) => (
           <g key={row.name} transform={`translate(0 ${i * ROW + 22})`}>
             <text x={12} y={18} style={{ fontWeight: 600, fill: "var(--ink)" }}>

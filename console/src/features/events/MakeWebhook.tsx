@@ -8,6 +8,7 @@ import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
 import type { Delivery, Webhook } from "./queries";
 
@@ -31,6 +32,7 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const [address, setAddress] = useState("");
   const [about, setAbout] = useState<string[]>([]);
   const all = `shelves/${shelf}/webhooks`;
+  const done = useDone();
   const make = useMutation({
     mutationFn: async () => {
       const made = one
@@ -38,7 +40,13 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
         : await send<Webhook>("POST", all, { name, address, about });
       return { made, tried: await send<Delivery>("POST", `${all}/${name}/test`) };
     },
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] }),
+    onSuccess: async () => {
+      if (one) {
+        const was = { address: one.address, about: one.about };
+        done({ said: `The webhook ${name} is changed.`, undo: () => send("PATCH", `${all}/${name}`, was) });
+      }
+      await queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] });
+    },
   });
   const open = () => {
     make.reset();

@@ -3,12 +3,13 @@
 import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
-import { ProblemError } from "../../api/client";
+import { Link, useNavigate } from "react-router";
+import { ProblemError, send } from "../../api/client";
 import { count } from "../../marks/words";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
+import { undoCommit, useDone } from "../../shell/Done";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import type { Act } from "./act";
@@ -18,6 +19,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
   const key = useShelfKey();
   const go = useNavigate();
   const queries = useQueryClient();
+  const done = useDone();
   const merging = useSheet();
   const closing = useSheet();
   const [deleteSource, setDeleteSource] = useState(p.delete_source);
@@ -30,8 +32,13 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
     act.mutate(
       { method: "POST", path: "/merge", body: { delete_source: deleteSource, reason: anyway } },
       {
-        onSuccess: () => {
+        onSuccess: (answer) => {
           merging.hide();
+          done({
+            said: `Proposal ${p.number} is merged into ${p.target}.`,
+            to: answer.merged ? `/s/${key}/commit/${answer.merged}` : undefined,
+            undo: answer.merged ? undoCommit(key, p.target, answer.merged) : undefined,
+          });
           void queries.invalidateQueries({ queryKey: ["shelf", key] });
         },
         onError: (error) => {
@@ -44,6 +51,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
     return (
       <span className="end">
         <span className="readonly">merged</span>
+        {p.merged && <Link to={`/s/${key}/commit/${p.merged}`}>Its commit</Link>}
       </span>
     );
   if (p.state === "closed")
@@ -114,7 +122,18 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            act.mutate({ method: "PATCH", path: "", body: { state: "closed", reason } }, { onSuccess: () => closing.hide() });
+            act.mutate(
+              { method: "PATCH", path: "", body: { state: "closed", reason } },
+              {
+                onSuccess: () => {
+                  closing.hide();
+                  done({
+                    said: `Proposal ${p.number} is closed.`,
+                    undo: () => send("PATCH", `shelves/${key}/proposals/${p.number}`, { state: "open" }),
+                  });
+                },
+              },
+            );
           }}
         >
           <h2>Close without merging</h2>

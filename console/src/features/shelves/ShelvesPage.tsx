@@ -7,7 +7,7 @@ import { type Shelf, shelves } from "../../api/queries";
 import { count } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
-import { findAddress } from "../../shell/FindKey";
+import { FindLink } from "../../shell/FindKey";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -28,9 +28,7 @@ export function ShelvesPage() {
           <b>Every Shelf</b>
         </div>
         <div className="right">
-          <Link to={findAddress()} className="findlink">
-            Find on all shelves<kbd aria-hidden="true">/</kbd>
-          </Link>
+          <FindLink>Find on all shelves</FindLink>
           <Person />
         </div>
       </header>

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link } from "react-router";
 import { shelf } from "../../api/queries";
+import { useOwnKeys } from "../../shell/ownKeys";
 import { Page, useShelfKey } from "../../shell/Page";
 import { readSteps } from "./read";
 import { stepsOf, withArticle } from "./steps";
@@ -10,6 +11,7 @@ import { stepsOf, withArticle } from "./steps";
 export function FirstStepsPage() {
   const key = useShelfKey();
   const info = useQuery(shelf(key)).data;
+  const keys = useOwnKeys();
   const role = info?.role ?? "reader";
   useEffect(() => {
     if (info?.role) readSteps(key, info.role);
@@ -20,8 +22,8 @@ export function FirstStepsPage() {
         What you can do on {info?.name ?? "this shelf"} as {withArticle(role)}.
       </h1>
       <p className="sec">
-        In the order in which most begin. The key <kbd>?</kbd> explains the words of each page, <kbd>;</kbd> leads to any page by typing,{" "}
-        <kbd>/</kbd> finds what is inside artifacts.
+        In the order in which most begin. The key <kbd>{keys.help || "(off)"}</kbd> explains the words of each page,{" "}
+        <kbd>{keys.go || "(off)"}</kbd> leads to any page by typing, <kbd>{keys.find || "(off)"}</kbd> finds what is inside artifacts.
       </p>
       <ol className="firststeps">
         {stepsOf(role).map((step) => (

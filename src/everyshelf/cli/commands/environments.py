@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -402,6 +403,31 @@ def env_compare(one: str, other: str, shelf_key: str | None, address: str | None
     terminal.say(terminal.bold(found["sentence"]))
     where = {"added": f"only in {other}", "removed": f"only in {one}"}
     print_by_folder([{**row, "headline": row["headline"] or where.get(row["state"], "")} for row in found["artifacts"]])
+
+
+@env.command("places")
+@click.option("--databases", is_flag=True, help="Files of databases instead of folders.")
+@click.option("--name", default="", help="Name of the environment: an address that is made for it comes first.")
+@shelf_options
+def env_places(databases: bool, name: str, shelf_key: str | None, address: str | None, as_json: bool) -> None:
+    """List folders, or database files, where a new environment can live."""
+    shelf, _ = open_shelf(shelf_key, address)
+    found = shelf.free_places("database" if databases else "folder", name)
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(f"{terminal.count(len(found), 'free place')}."))
+    listing = terminal.Listing((terminal.Column(2), terminal.Column(20)))
+    for place in found:
+        listing.row((_FREE[place.what], terminal.dim), place.address)
+    listing.show()
+    if found:
+        where = shlex.quote(found[0].address)
+        option = f"--subfolder FOLDER --database {where}" if databases else f"--folder {where}"
+        terminal.next_step(f"everyshelf env make {name or 'NAME'} {option}")
+
+
+_FREE = {"new": "made with it", "empty": "empty folder", "database": "database file"}
 
 
 @env.command("remove")

@@ -8,6 +8,14 @@ from everyshelf.core.answers.base import Answer
 from everyshelf.core.answers.findings import FindingAnswer
 
 
+class FreePlace(Answer, kw_only=True):
+    """An address an environment can have: "new" is made with it, "empty" is a folder and "database" a file that lies
+    there already."""
+
+    address: str
+    what: Literal["new", "empty", "database"]
+
+
 class ArtifactThere(Answer, kw_only=True):
     """An artifact that is not the same on both sides: "added" is only on the second. ``effect``: empty where it was not
     judged; ``findings``: the first of them."""

@@ -30,7 +30,7 @@ def check_claim(destination: str, address: str, shelf_id: int) -> None:
         # A repository in a folder is its shelf's as a whole; there each environment has a branch or a subfolder.
         shared = other.shelf_id == shelf_id and destination == other.destination == "git" and wanted[-1] == known[-1]
         pairs = [(wanted[0], known[0])] if shared else [(one, two) for one in wanted for two in known]
-        if any(_touch(one, two) for one, two in pairs):
+        if any(touches(one, two) for one, two in pairs):
             raise ConflictError(
                 f"{address} is, lies in, or holds the address of another environment",
                 code="environment.taken",
@@ -78,6 +78,7 @@ def _database(address: str) -> Claim:
     return ("host", host, str(port), "database", str(url.database))
 
 
-def _touch(one: Claim, other: Claim) -> bool:
+def touches(one: Claim, other: Claim) -> bool:
+    """Whether one claim is, or lies above or below, the other."""
     shorter = min(len(one), len(other))
     return one[:shorter] == other[:shorter]

@@ -134,8 +134,13 @@ def make_trial(caller: Caller, shelf: Shelf, name: str, tag: Tag, days: int, **o
     return make_environment(caller, shelf, name, route="trial", trial_of=tag, expires=expires, **options)
 
 
+def is_environment_name(name: str) -> bool:
+    """Whether an environment or a route can be called that."""
+    return _NAME.match(name) is not None and len(name) <= 60
+
+
 def _check_name(name: str, what: str, pointer: str) -> None:
-    if not _NAME.match(name) or len(name) > 60:
+    if not is_environment_name(name):
         raise InvalidError(
             f"{name!r} cannot be the {what} of an environment",
             code="environment.name",
