@@ -1,5 +1,11 @@
-/** The one place where requests are sent; failures become ProblemError. */
-import type { components } from "./schema";
+/** The one place where requests are sent; failures become ProblemError.
+ *
+ * `answer(api.GET("/shelves/{shelf}", { params: { path: { shelf } } }))` is typed by the OpenAPI document: addresses,
+ * parameters, bodies and answers.
+ */
+import createClient, { type FetchResponse } from "openapi-fetch";
+import type { MediaType, ResponseObjectMap, SuccessResponse } from "openapi-typescript-helpers";
+import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
 
@@ -39,7 +45,12 @@ const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading", "ro
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 
-type JobState = { state: string; ended: string | null; problem: Problem | null };
+type JobState = Pick<Schemas["JobOut"], "state" | "ended" | "problem">;
+
+/** Why a job did not end well. */
+export function problemOf(job: JobState): ProblemError {
+  return new ProblemError(job.problem ?? { detail: `The job was ${job.state}.`, code: "job.failed" });
+}
 
 async function ended(uid: string): Promise<void> {
   const tell = (detail: string | null) => window.dispatchEvent(new CustomEvent(WORKED_OUT, { detail }));
@@ -47,8 +58,7 @@ async function ended(uid: string): Promise<void> {
   try {
     for (;;) {
       const job = (await (await fetch(address(`jobs/${uid}`))).json()) as JobState;
-      if (job.ended && job.state !== "done")
-        throw new ProblemError(job.problem ?? { detail: `The job was ${job.state}.`, code: "job.failed" });
+      if (job.ended && job.state !== "done") throw problemOf(job);
       if (job.ended) return;
       await new Promise((go) => setTimeout(go, PAUSE_MS));
     }
@@ -58,7 +68,7 @@ async function ended(uid: string): Promise<void> {
 }
 
 /** An answer; where a job works it out first, it is asked for again once that is done. */
-async function answer(request: () => Promise<Response>, waits = 0): Promise<Response> {
+async function respond(request: () => Promise<Response>, waits = 0): Promise<Response> {
   let response: Response;
   try {
     response = await request();
@@ -74,30 +84,55 @@ async function answer(request: () => Promise<Response>, waits = 0): Promise<Resp
   }
   if (WAITS_FOR_A_JOB.includes(problem.code ?? "") && problem.job && waits < MOST_WAITS) {
     await ended(problem.job);
-    return answer(request, waits + 1);
+    return respond(request, waits + 1);
   }
   throw new ProblemError(problem);
 }
 
-export function address(path: string, query: Record<string, string | number | undefined> = {}): string {
-  const given = Object.entries(query).filter(([, v]) => v !== undefined && v !== "");
-  const text = new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString();
-  return `/api/v1/${path}${text ? `?${text}` : ""}`;
+type Given = Record<string, unknown>;
+// biome-ignore lint/suspicious/noExplicitAny: the bound the library puts on an operation
+type Operation = Record<string | number, any>;
+
+/** What is asked for; what is empty or not given is not sent. */
+function asked(query: Given): string {
+  const text = new URLSearchParams();
+  for (const [name, value] of Object.entries(query))
+    for (const one of Array.isArray(value) ? value : [value])
+      if (one !== undefined && one !== null && one !== "") text.append(name, String(one));
+  return text.toString();
 }
 
-export async function get<T>(path: string, query?: Record<string, string | number | undefined>): Promise<T> {
-  return getFrom<T>(address(path, query));
+const BASE = "/api/v1";
+type BelowBase<P> = { [K in keyof P as K extends `/api/v1${infer R}` ? R : never]: P[K] };
+
+export const api = createClient<BelowBase<paths>>({
+  baseUrl: BASE,
+  querySerializer: asked,
+  fetch: (request) => respond(() => fetch(request.clone())),
+});
+api.use({
+  onRequest({ request }) {
+    if (request.method === "GET") return;
+    request.headers.set("X-CSRFToken", csrf());
+    request.headers.set("Idempotency-Key", crypto.randomUUID());
+  },
+});
+
+/** What was answered. A refusal has become a ProblemError by then, so that it is there, save for answers without one. */
+export async function answer<T extends Operation, Options, Media extends MediaType>(
+  call: Promise<FetchResponse<T, Options, Media>>,
+): Promise<SuccessResponse<ResponseObjectMap<T>, Media>> {
+  return (await call).data as SuccessResponse<ResponseObjectMap<T>, Media>;
 }
 
-/** What an address of the service answers; see `address`. */
-export async function getFrom<T>(whole: string): Promise<T> {
-  const response = await answer(() => fetch(whole, { headers: { Accept: "application/json" } }));
-  return (await response.json()) as T;
+export function address(path: string, query: Given = {}): string {
+  const text = asked(query);
+  return `${BASE}/${path}${text ? `?${text}` : ""}`;
 }
 
 /** Save a file that the service makes; where a job works it out first, that is waited for. */
-export async function save(path: string, query?: Record<string, string | number | undefined>): Promise<void> {
-  const response = await answer(() => fetch(address(path, query)));
+export async function save(path: string, query?: Given): Promise<void> {
+  const response = await respond(() => fetch(address(path, query)));
   const named = /filename\*=UTF-8''([^;]+)|filename="([^"]+)"/i.exec(response.headers.get("Content-Disposition") ?? "");
   const link = document.createElement("a");
   link.href = URL.createObjectURL(await response.blob());
@@ -107,24 +142,12 @@ export async function save(path: string, query?: Record<string, string | number 
 }
 
 /** The bytes of a file. */
-export async function blob(path: string, query?: Record<string, string | number | undefined>): Promise<Blob> {
-  return (await answer(() => fetch(address(path, query)))).blob();
-}
-
-export async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const key = crypto.randomUUID();
-  const response = await answer(() =>
-    fetch(address(path), {
-      method,
-      headers: { "Content-Type": "application/json", "X-CSRFToken": csrf(), "Idempotency-Key": key },
-      body: body === undefined ? "{}" : JSON.stringify(body),
-    }),
-  );
-  return (response.status === 204 ? undefined : await response.json()) as T;
+export async function blob(path: string, query?: Given): Promise<Blob> {
+  return (await respond(() => fetch(address(path, query)))).blob();
 }
 
 export async function putFile(shelf: string, file: Blob): Promise<Schemas["ContentOut"]> {
-  const response = await answer(() =>
+  const response = await respond(() =>
     fetch(address(`shelves/${shelf}/contents`), {
       method: "PUT",
       headers: { "Content-Type": "application/octet-stream", "X-CSRFToken": csrf() },
@@ -141,7 +164,7 @@ export async function putFiles(shelf: string, files: Blob[]): Promise<Schemas["C
     length.setBigUint64(0, BigInt(file.size));
     return [length.buffer, file];
   });
-  const response = await answer(() =>
+  const response = await respond(() =>
     fetch(address(`shelves/${shelf}/contents/many`), {
       method: "PUT",
       headers: { "Content-Type": "application/octet-stream", "X-CSRFToken": csrf() },

@@ -1,6 +1,7 @@
 /** Query options: key and fetcher together, once. */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { get, type Schemas } from "./client";
+import { answer, api, type Schemas } from "./client";
+import { numberIn } from "./given";
 
 export type Artifact = Schemas["ArtifactOut"];
 export type ArtifactVersion = Schemas["ArtifactVersionOut"];
@@ -23,22 +24,30 @@ export type TableShown = Schemas["TablePreview"];
 export type Origins = Schemas["OriginsAnswer"];
 export type Forms = Schemas["FormsAnswer"];
 export type Outline = Schemas["OutlineAnswer"];
-export const session = () => queryOptions({ queryKey: ["session"], queryFn: () => get<Schemas["Session"]>("session"), staleTime: 60_000 });
+export const session = () => queryOptions({ queryKey: ["session"], queryFn: () => answer(api.GET("/session")), staleTime: 60_000 });
 
-export const shelves = () => queryOptions({ queryKey: ["shelves"], queryFn: () => get<Shelf[]>("shelves") });
+export const shelves = () => queryOptions({ queryKey: ["shelves"], queryFn: () => answer(api.GET("/shelves")) });
 
-export const shelf = (key: string) => queryOptions({ queryKey: ["shelf", key], queryFn: () => get<Shelf>(`shelves/${key}`) });
+export const shelf = (key: string) =>
+  queryOptions({ queryKey: ["shelf", key], queryFn: () => answer(api.GET("/shelves/{shelf}", { params: { path: { shelf: key } } })) });
 
 export const branches = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "branches"], queryFn: () => get<Branch[]>(`shelves/${key}/branches`) });
+  queryOptions({
+    queryKey: ["shelf", key, "branches"],
+    queryFn: () => answer(api.GET("/shelves/{shelf}/branches", { params: { path: { shelf: key } } })),
+  });
 
-export const tags = (key: string) => queryOptions({ queryKey: ["shelf", key, "tags"], queryFn: () => get<Tag[]>(`shelves/${key}/tags`) });
+export const tags = (key: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "tags"],
+    queryFn: () => answer(api.GET("/shelves/{shelf}/tags", { params: { path: { shelf: key } } })),
+  });
 
 /** A state in short: its kinds with the newest artifacts of each, its folders and people. */
 export const summary = (key: string, ref: string) =>
   queryOptions({
     queryKey: ["shelf", key, "summary", ref],
-    queryFn: () => get<Schemas["StateSummary"]>(`shelves/${key}/summary`, { ref }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/summary", { params: { path: { shelf: key }, query: { ref } } })),
     placeholderData: keepPreviousData,
     staleTime: 10_000,
   });
@@ -64,12 +73,19 @@ export const artifactPage = (key: string, ref: string, listed: Listed, page: num
   queryOptions({
     queryKey: ["shelf", key, "artifacts", ref, listed, page],
     queryFn: () =>
-      get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, {
-        ...listed,
-        ref,
-        start: page * ARTIFACTS_ON_A_PAGE,
-        limit: ARTIFACTS_ON_A_PAGE,
-      }),
+      answer(
+        api.GET("/shelves/{shelf}/artifacts", {
+          params: {
+            path: { shelf: key },
+            query: {
+              ...listed,
+              ref,
+              start: page * ARTIFACTS_ON_A_PAGE,
+              limit: ARTIFACTS_ON_A_PAGE,
+            },
+          },
+        }),
+      ),
     placeholderData: keepPreviousData,
     staleTime: 10_000,
   });
@@ -78,12 +94,19 @@ export const artifactPage = (key: string, ref: string, listed: Listed, page: num
 export async function everyArtifact(key: string, ref: string, listed: Listed): Promise<Artifact[]> {
   const found: Artifact[] = [];
   for (;;) {
-    const page = await get<Schemas["ArtifactPage"]>(`shelves/${key}/artifacts`, {
-      ...listed,
-      ref,
-      start: found.length,
-      limit: 1000,
-    });
+    const page = await answer(
+      api.GET("/shelves/{shelf}/artifacts", {
+        params: {
+          path: { shelf: key },
+          query: {
+            ...listed,
+            ref,
+            start: found.length,
+            limit: 1000,
+          },
+        },
+      }),
+    );
     found.push(...page.items);
     if (page.items.length === 0 || found.length >= page.total) return found;
   }
@@ -92,40 +115,49 @@ export async function everyArtifact(key: string, ref: string, listed: Listed): P
 export const artifact = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "artifact", path, ref, version],
-    queryFn: () => get<Artifact>(`shelves/${key}/artifact`, { path, ref, version }),
+    queryFn: () =>
+      answer(api.GET("/shelves/{shelf}/artifact", { params: { path: { shelf: key }, query: { path, ref, version: numberIn(version) } } })),
   });
 
 export const outline = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "outline", path, ref, version],
-    queryFn: () => get<Outline>(`shelves/${key}/artifact/outline`, { path, ref, version }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/outline", {
+          params: { path: { shelf: key }, query: { path, ref, version: numberIn(version) } },
+        }),
+      ),
   });
 
 export const commit = (key: string, uid: string) =>
   queryOptions({
     queryKey: ["shelf", key, "commit", uid],
-    queryFn: () => get<Schemas["CommitOut"]>(`shelves/${key}/commits/${uid}`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/commits/{uid}", { params: { path: { shelf: key, uid } } })),
   });
 
 /** What a commit is part of. */
 export const commitPlaces = (key: string, uid: string) =>
   queryOptions({
     queryKey: ["shelf", key, "commit places", uid],
-    queryFn: () => get<Schemas["CommitPlaces"]>(`shelves/${key}/commits/${uid}/places`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/commits/{uid}/places", { params: { path: { shelf: key, uid } } })),
   });
 
 /** What undoing a commit on a branch would do. */
 export const undoing = (key: string, uid: string, branch: string) =>
   queryOptions({
     queryKey: ["shelf", key, "undoing", uid, branch],
-    queryFn: () => get<Schemas["Undoing"]>(`shelves/${key}/commits/${uid}/undo`, { branch }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/commits/{uid}/undo", { params: { path: { shelf: key, uid }, query: { branch } } })),
   });
 
 /** One version of an artifact, and what has it. */
 export const versionPlaces = (key: string, path: string, ref: string, version: string) =>
   queryOptions({
     queryKey: ["shelf", key, "version places", path, ref, version],
-    queryFn: () => get<Schemas["VersionPlaces"]>(`shelves/${key}/artifact/places`, { path, ref, version }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/places", { params: { path: { shelf: key }, query: { path, ref, version: numberIn(version) } } }),
+      ),
   });
 
 /** Who last set each part or line, a page at a time. */
@@ -133,14 +165,21 @@ export const origins = (key: string, path: string, ref: string, version: string 
   infiniteQueryOptions({
     queryKey: ["shelf", key, "origins", path, ref, version, form],
     queryFn: ({ pageParam }) =>
-      get<Origins>(`shelves/${key}/artifact/origins`, {
-        path,
-        ref,
-        version,
-        form: form || undefined,
-        start: pageParam,
-        limit: 1000,
-      }),
+      answer(
+        api.GET("/shelves/{shelf}/artifact/origins", {
+          params: {
+            path: { shelf: key },
+            query: {
+              path,
+              ref,
+              version: numberIn(version),
+              form: form || undefined,
+              start: pageParam,
+              limit: 1000,
+            },
+          },
+        }),
+      ),
     initialPageParam: 1,
     getNextPageParam: (last: Origins) => {
       const held = (last.parts ?? []).length + (last.lines ?? []).length;
@@ -152,27 +191,42 @@ export const origins = (key: string, path: string, ref: string, version: string 
 export const forms = (key: string, path: string, ref: string, version: string | undefined, of: Record<string, string>) =>
   queryOptions({
     queryKey: ["shelf", key, "forms", path, ref, version, of],
-    queryFn: () => get<Forms>(`shelves/${key}/artifact/forms`, { path, ref, version, ...of }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/forms", {
+          params: { path: { shelf: key }, query: { path, ref, version: numberIn(version), ...of } },
+        }),
+      ),
   });
 
 export const text = (key: string, path: string, ref: string, version?: string, encoding?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "text", path, ref, version, encoding],
-    queryFn: () => get<Schemas["TextOut"]>(`shelves/${key}/artifact/text`, { path, ref, version, encoding }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/text", {
+          params: { path: { shelf: key }, query: { path, ref, version: numberIn(version), encoding } },
+        }),
+      ),
     retry: false,
   });
 
 export const artifactHistory = (key: string, path: string, ref: string) =>
   queryOptions({
     queryKey: ["shelf", key, "history", path, ref],
-    queryFn: () => get<ArtifactVersion[]>(`shelves/${key}/artifact/history`, { path, ref }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/artifact/history", { params: { path: { shelf: key }, query: { path, ref } } })),
   });
 
 /** History, a page at a time; pages that follow are of the same state. ``sought``: which commits are meant. */
 export const commits = (key: string, ref: string, sought: Record<string, string | undefined> = {}) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "commits", ref, sought],
-    queryFn: ({ pageParam }) => get<Schemas["CommitPage"]>(`shelves/${key}/commits`, { ref, ...sought, cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/shelves/{shelf}/commits", {
+          params: { path: { shelf: key }, query: { ref, ...sought, cursor: pageParam || undefined } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
@@ -181,7 +235,7 @@ export const commits = (key: string, ref: string, sought: Record<string, string 
 export const comparison = (key: string, from: string, to: string) =>
   queryOptions({
     queryKey: ["shelf", key, "compare", from, to],
-    queryFn: () => get<StateComparison>(`shelves/${key}/compare`, { from, to }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/compare", { params: { path: { shelf: key }, query: { from, to } } })),
     // a job works out what takes long; ask again until nothing is pending
     refetchInterval: (query) => (query.state.data?.pending ? 700 : false),
   });
@@ -189,45 +243,65 @@ export const comparison = (key: string, from: string, to: string) =>
 export const artifactComparison = (key: string, path: string, from: string, to: string, oldPath?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "compare", from, to, path],
-    queryFn: () => get<ArtifactComparison>(`shelves/${key}/compare/artifact`, { path, from, to, old_path: oldPath }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/compare/artifact", { params: { path: { shelf: key }, query: { path, from, to, old_path: oldPath } } }),
+      ),
   });
 
 export const drawing = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "drawing", path, ref, version],
-    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/artifact/drawing`, { path, ref, version }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/drawing", {
+          params: { path: { shelf: key }, query: { path, ref, version: numberIn(version) } },
+        }),
+      ),
   });
 
 export const uses = (key: string, path: string, ref: string, asked: { part?: string; depth?: number; exact?: boolean } = {}) =>
   queryOptions({
     queryKey: ["shelf", key, "uses", path, ref, asked],
     queryFn: () =>
-      get<Schemas["UsesAnswer"]>(`shelves/${key}/artifact/uses`, {
-        path,
-        ref,
-        part: asked.part || undefined,
-        depth: asked.depth,
-        exact: asked.exact ? "true" : undefined,
-      }),
+      answer(
+        api.GET("/shelves/{shelf}/artifact/uses", {
+          params: {
+            path: { shelf: key },
+            query: {
+              path,
+              ref,
+              part: asked.part || undefined,
+              depth: asked.depth,
+              exact: asked.exact || undefined,
+            },
+          },
+        }),
+      ),
   });
 
 export const lineage = (key: string, path: string, ref: string) =>
   queryOptions({
     queryKey: ["shelf", key, "lineage", path, ref],
-    queryFn: () => get<Schemas["LineageAnswer"]>(`shelves/${key}/artifact/lineage`, { path, ref }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/artifact/lineage", { params: { path: { shelf: key }, query: { path, ref } } })),
   });
 
 export const unfolded = (key: string, path: string, ref: string, version?: string) =>
   queryOptions({
     queryKey: ["shelf", key, "unfolded", path, ref, version],
-    queryFn: () => get<Schemas["UnfoldedAnswer"]>(`shelves/${key}/artifact/unfolded`, { path, ref, version }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/unfolded", {
+          params: { path: { shelf: key }, query: { path, ref, version: numberIn(version) } },
+        }),
+      ),
     retry: false,
   });
 
 export const compareDrawing = (key: string, path: string, from: string, to: string) =>
   queryOptions({
     queryKey: ["shelf", key, "compare drawing", from, to, path],
-    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/compare/drawing`, { path, from, to }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/compare/drawing", { params: { path: { shelf: key }, query: { path, from, to } } })),
   });
 
 const ROWS_AT_ONCE = 100;
@@ -236,16 +310,23 @@ export const compareRows = (key: string, path: string, from: string, to: string,
   infiniteQueryOptions({
     queryKey: ["shelf", key, "compare rows", from, to, path, action, column, table],
     queryFn: ({ pageParam }) =>
-      get<Schemas["RowPage"]>(`shelves/${key}/compare/rows`, {
-        path,
-        from,
-        to,
-        start: pageParam,
-        count: ROWS_AT_ONCE,
-        action: action || undefined,
-        column: column || undefined,
-        table: table || undefined,
-      }),
+      answer(
+        api.GET("/shelves/{shelf}/compare/rows", {
+          params: {
+            path: { shelf: key },
+            query: {
+              path,
+              from,
+              to,
+              start: pageParam,
+              count: ROWS_AT_ONCE,
+              action: action || undefined,
+              column: column || undefined,
+              table: table || undefined,
+            },
+          },
+        }),
+      ),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.start + last.rows.length < last.total ? last.start + last.rows.length : undefined),
   });
@@ -253,20 +334,20 @@ export const compareRows = (key: string, path: string, from: string, to: string,
 export const environments = (key: string) =>
   queryOptions({
     queryKey: ["shelf", key, "environments"],
-    queryFn: () => get<Environment[]>(`shelves/${key}/environments`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/environments", { params: { path: { shelf: key } } })),
     refetchInterval: 15_000,
   });
 
 export const deployments = (key: string, name: string) =>
   queryOptions({
     queryKey: ["shelf", key, "environments", name, "deployments"],
-    queryFn: () => get<Deployment[]>(`shelves/${key}/environments/${name}/deployments`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/environments/{name}/deployments", { params: { path: { shelf: key, name } } })),
   });
 
 export const job = (uid: string) =>
   queryOptions({
     queryKey: ["job", uid],
-    queryFn: () => get<Job>(`jobs/${uid}`),
+    queryFn: () => answer(api.GET("/jobs/{uid}", { params: { path: { uid } } })),
     refetchInterval: (query) => (ended(query.state.data) ? false : 400),
   });
 

@@ -4025,9 +4025,7 @@ export interface components {
             result: {
                 [key: string]: unknown;
             } | null;
-            problem: {
-                [key: string]: unknown;
-            } | null;
+            problem: components["schemas"]["Problem"] | null;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -6269,7 +6267,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -6314,7 +6312,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -12334,7 +12332,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -12663,7 +12661,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -12726,7 +12724,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -14104,11 +14102,7 @@ export interface operations {
                      *       "folder": "data",
                      *       "place": "/step:load",
                      *       "parts": "",
-                     *       "problem": {
-                     *         "detail": "2 of 14 lines new, 1 of 13 gone",
-                     *         "hint": "Catch up: everyshelf catch-up",
-                     *         "code": "branch.moved"
-                     *       },
+                     *       "problem": null,
                      *       "since": "",
                      *       "looked": "",
                      *       "next_look": ""
@@ -14175,11 +14169,7 @@ export interface operations {
                      *         "folder": "data",
                      *         "place": "/step:load",
                      *         "parts": "",
-                     *         "problem": {
-                     *           "detail": "2 of 14 lines new, 1 of 13 gone",
-                     *           "hint": "Catch up: everyshelf catch-up",
-                     *           "code": "branch.moved"
-                     *         },
+                     *         "problem": null,
                      *         "since": "",
                      *         "looked": "",
                      *         "next_look": ""
@@ -14308,11 +14298,7 @@ export interface operations {
                      *       "folder": "data",
                      *       "place": "/step:load",
                      *       "parts": "",
-                     *       "problem": {
-                     *         "detail": "2 of 14 lines new, 1 of 13 gone",
-                     *         "hint": "Catch up: everyshelf catch-up",
-                     *         "code": "branch.moved"
-                     *       },
+                     *       "problem": null,
                      *       "since": "",
                      *       "looked": "",
                      *       "next_look": ""
@@ -14425,7 +14411,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -14474,7 +14460,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -14523,7 +14509,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {
@@ -17240,7 +17226,7 @@ export interface operations {
                      *       "total": 1,
                      *       "note": "Fares of the spring",
                      *       "result": {},
-                     *       "problem": {},
+                     *       "problem": null,
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "ended": "2026-03-02T08:15:00Z",
                      *       "parameters": {

@@ -3,7 +3,7 @@ import { Snackbar, SnackbarContent } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useCallback, useContext, useState } from "react";
 import { Link } from "react-router";
-import { ProblemError, send } from "../api/client";
+import { answer, api, ProblemError } from "../api/client";
 import { TextAct } from "../parts/Acts";
 
 interface Act {
@@ -22,7 +22,7 @@ export function useDone(): (act: Act) => void {
 
 /** Undo a commit by a new one on the branch it was made on. */
 export function undoCommit(shelf: string, branch: string, commit: string): () => Promise<unknown> {
-  return () => send("POST", `shelves/${shelf}/commits/${commit}/undo`, { branch });
+  return () => answer(api.POST("/shelves/{shelf}/commits/{uid}/undo", { params: { path: { shelf, uid: commit } }, body: { branch } }));
 }
 
 export function DoneProvider({ children }: { children: ReactNode }) {

@@ -5,7 +5,7 @@ import { useColorScheme } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
-import { send } from "../api/client";
+import { answer, api } from "../api/client";
 import { session } from "../api/queries";
 import { RowAct } from "../parts/Acts";
 import { HelpAct } from "./HelpAct";
@@ -18,7 +18,7 @@ export function Person() {
   const button = useRef<HTMLButtonElement>(null);
   if (!who) return null;
   const signOut = async () => {
-    await send("DELETE", "session");
+    await answer(api.DELETE("/session"));
     queries.clear();
     window.location.assign("/");
   };

@@ -2,7 +2,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { send, WORKED_OUT } from "../api/client";
+import { answer, api, WORKED_OUT } from "../api/client";
 import { job } from "../api/queries";
 
 export function WorkedOut() {
@@ -26,7 +26,7 @@ function Shown({ uid }: { uid: string }) {
         <i style={{ width: `${share}%` }} />
       </span>
       <span className="mut">{found.note}</span>
-      <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+      <Button onClick={() => void answer(api.POST("/jobs/{uid}/cancel", { params: { path: { uid } } }))}>Cancel</Button>
     </div>
   );
 }

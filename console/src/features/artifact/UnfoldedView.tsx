@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { address, putFile, type Schemas, send } from "../../api/client";
+import { address, answer, api, putFile } from "../../api/client";
 import { unfolded } from "../../api/queries";
 import { count, size } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
@@ -87,7 +87,7 @@ function FoldBack({ shelf, path, branch, commit }: { shelf: string; path: string
     setBusy(true);
     try {
       const sent = await putFile(shelf, file);
-      const folded = await send<Schemas["FoldedOut"]>("POST", `shelves/${shelf}/contents/fold`, { content: sent.id });
+      const folded = await answer(api.POST("/shelves/{shelf}/contents/fold", { params: { path: { shelf } }, body: { content: sent.id } }));
       await keep({ path, content: folded.id, branch, base: commit });
       await go(`/s/${shelf}/pending`);
     } catch (error) {

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { ProblemError, send } from "../../api/client";
+import { answer, api, ProblemError } from "../../api/client";
 import { type Branch, branches, shelf, tags } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
@@ -103,21 +103,30 @@ function BranchTable({ rows }: { rows: Branch[] }) {
   const [source, setSource] = useState("");
   const done = useDone();
   const remove = async (b: Branch) => {
-    await send("DELETE", `shelves/${key}/branches/${encodeURI(b.name)}`);
+    await answer(api.DELETE("/shelves/{shelf}/branches/{name}", { params: { path: { shelf: key, name: b.name } } }));
     await queries.invalidateQueries({ queryKey: ["shelf", key] });
     const again = { name: b.name, start: `commit:${b.head}`, note: b.note };
     const undo = async () => {
-      await send("POST", `shelves/${key}/branches`, again);
-      if (b.guarded) await send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: true });
+      await answer(api.POST("/shelves/{shelf}/branches", { params: { path: { shelf: key } }, body: again }));
+      if (b.guarded)
+        await answer(
+          api.PATCH("/shelves/{shelf}/branches/{name}", { params: { path: { shelf: key, name: b.name } }, body: { guarded: true } }),
+        );
     };
     done({ said: `Branch ${b.name} is deleted.`, undo: b.head ? undo : undefined });
   };
   const owner = useQuery(shelf(key)).data?.role === "owner";
   const guard = useMutation({
-    mutationFn: (b: Branch) => send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: !b.guarded }),
+    mutationFn: (b: Branch) =>
+      answer(
+        api.PATCH("/shelves/{shelf}/branches/{name}", { params: { path: { shelf: key, name: b.name } }, body: { guarded: !b.guarded } }),
+      ),
     onSuccess: async (_, b) => {
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
-      const back = () => send("PATCH", `shelves/${key}/branches/${encodeURI(b.name)}`, { guarded: b.guarded });
+      const back = () =>
+        answer(
+          api.PATCH("/shelves/{shelf}/branches/{name}", { params: { path: { shelf: key, name: b.name } }, body: { guarded: b.guarded } }),
+        );
       done({ said: `${b.name} is ${b.guarded ? "not guarded now" : "guarded now"}.`, undo: back });
     },
   });
@@ -227,14 +236,19 @@ function MergeDialog({ dialog, source }: { dialog: SheetState; source: string })
   const [said, setSaid] = useState("");
   const done = useDone();
   const merge = useMutation({
-    mutationFn: (prefer: string | null) =>
-      send<{ commit: string | null; taken: number }>("POST", `shelves/${key}/merge`, {
-        source,
-        target: "main",
-        prefer,
-        delete_source: deleteSource,
-        reason: anyway,
-      }),
+    mutationFn: (prefer: "target" | "source" | null) =>
+      answer(
+        api.POST("/shelves/{shelf}/merge", {
+          params: { path: { shelf: key } },
+          body: {
+            source,
+            target: "main",
+            prefer,
+            delete_source: deleteSource,
+            reason: anyway,
+          },
+        }),
+      ),
     onSuccess: async (result) => {
       setSaid(result.commit ? `${count(result.taken, "artifact")} merged.` : "Nothing to merge: main already contains everything.");
       if (result.commit)
@@ -285,6 +299,7 @@ function MergeDialog({ dialog, source }: { dialog: SheetState; source: string })
 }
 
 function MakeBranch() {
+  const key = useShelfKey();
   const me = useMe();
   return (
     <MakeRef
@@ -294,13 +309,16 @@ function MakeBranch() {
         ["name", "Name", (v) => `${me}/${inName(v.note ?? "")}`],
         ["start", "From", "main"],
       ]}
-      where="branches"
       primary
+      onMake={({ name = "", note, start }) =>
+        answer(api.POST("/shelves/{shelf}/branches", { params: { path: { shelf: key } }, body: { name, note, start } }))
+      }
     />
   );
 }
 
 function MakeTag() {
+  const key = useShelfKey();
   return (
     <MakeRef
       what="tag"
@@ -309,7 +327,9 @@ function MakeTag() {
         ["ref", "At", "main"],
         ["note", "What it stands for", ""],
       ]}
-      where="tags"
+      onMake={({ name = "", note, ref }) =>
+        answer(api.POST("/shelves/{shelf}/tags", { params: { path: { shelf: key } }, body: { name, note, ref } }))
+      }
     />
   );
 }
@@ -328,14 +348,21 @@ type Values = Record<string, string>;
 /** Id, label, and what stands there until something else is typed. */
 type Asked = [string, string, string | ((values: Values) => string)];
 
-function MakeRef({ what, fields, where, primary = false }: { what: string; fields: Asked[]; where: string; primary?: boolean }) {
+interface MakeRefProps {
+  what: string;
+  fields: Asked[];
+  primary?: boolean;
+  onMake: (values: Values) => Promise<unknown>;
+}
+
+function MakeRef({ what, fields, primary = false, onMake }: MakeRefProps) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const dialog = useSheet();
   const [values, setValues] = useState<Values>({});
   const startOf = ([id, , start]: Asked) => values[id] ?? (typeof start === "string" ? start : start(values));
   const make = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/${where}`, Object.fromEntries(fields.map((f) => [f[0], startOf(f)]))),
+    mutationFn: () => onMake(Object.fromEntries(fields.map((field) => [field[0], startOf(field)]))),
     onSuccess: async () => {
       dialog.hide();
       setValues({});

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
-import { get, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
@@ -21,7 +21,7 @@ export function LinesView() {
   const [most, setMost] = useState(SHOWN);
   const found = useQuery({
     queryKey: ["shelf", key, "lines", most],
-    queryFn: () => get<Schemas["LinesOut"]>(`shelves/${key}/lines`, { limit: most }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/lines", { params: { path: { shelf: key }, query: { limit: most } } })),
   });
   const drawn = useMemo(() => (found.data ? arrange(found.data.commits, found.data.main) : null), [found.data]);
   const [at, setAt] = useState("");

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { putFile, type Schemas, send } from "../../api/client";
+import { answer, api, putFile } from "../../api/client";
 import { branches } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count } from "../../marks/words";
@@ -11,8 +11,6 @@ import { FileField } from "../../parts/FileField";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
-
-type Unpacked = Schemas["UnpackedOut"];
 
 /** A parcel from elsewhere, checked and brought into one's draft. */
 export function UnpackParcel() {
@@ -25,7 +23,9 @@ export function UnpackParcel() {
   const unpack = useMutation({
     mutationFn: async (chosen: File) => {
       const uploaded = await putFile(key, chosen);
-      return send<Unpacked>("POST", `shelves/${key}/drafts/unpack`, { content: uploaded.id, branch });
+      return answer(
+        api.POST("/shelves/{shelf}/drafts/unpack", { params: { path: { shelf: key } }, body: { content: uploaded.id, branch } }),
+      );
     },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });

@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import { useNavigate } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { undoCommit, useDone } from "../../shell/Done";
@@ -29,7 +29,10 @@ export function Restore({ shelf, branch, from, path, label, title, does, usual }
   const [summary, setSummary] = useState("");
   const done = useDone();
   const restore = useMutation({
-    mutationFn: () => send<{ commit: string }>("POST", `shelves/${shelf}/restore`, { branch, ref: from, path: path ?? null, summary }),
+    mutationFn: () =>
+      answer(
+        api.POST("/shelves/{shelf}/restore", { params: { path: { shelf } }, body: { branch, ref: from, path: path ?? null, summary } }),
+      ),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: ["shelf", shelf] });
       dialog.hide();

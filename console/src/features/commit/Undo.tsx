@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import { useNavigate } from "react-router";
-import { ProblemError, type Schemas, send } from "../../api/client";
+import { answer, api, ProblemError, type Schemas } from "../../api/client";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { undoCommit, useDone } from "../../shell/Done";
@@ -23,16 +23,26 @@ export function Undo({ shelf, look, summary: usual }: { shelf: string; look: Sch
       const branch = look.allowed
         ? look.branch
         : (
-            await send<{ name: string }>("POST", `shelves/${shelf}/branches`, {
-              name: "",
-              start: look.branch,
-              note: `undo ${look.commit.slice(0, 8)}`,
-            })
+            await answer(
+              api.POST("/shelves/{shelf}/branches", {
+                params: { path: { shelf } },
+                body: {
+                  name: "",
+                  start: look.branch,
+                  note: `undo ${look.commit.slice(0, 8)}`,
+                },
+              }),
+            )
           ).name;
-      const made = await send<{ commit: string }>("POST", `shelves/${shelf}/commits/${look.commit}/undo`, {
-        branch,
-        summary,
-      });
+      const made = await answer(
+        api.POST("/shelves/{shelf}/commits/{uid}/undo", {
+          params: { path: { shelf, uid: look.commit } },
+          body: {
+            branch,
+            summary,
+          },
+        }),
+      );
       return { ...made, branch };
     },
     onSuccess: async (made) => {

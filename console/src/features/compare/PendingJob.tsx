@@ -2,7 +2,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { type Problem, ProblemError, send } from "../../api/client";
+import { answer, api, problemOf } from "../../api/client";
 import { ended, job } from "../../api/queries";
 import { ProblemBox } from "../../shell/states";
 
@@ -15,12 +15,12 @@ export function PendingJob({ uid, onDone }: { uid: string; onDone: () => void })
     // onDone changes at every render of the page; only the job's end counts
   }, [state]);
   if (!found.data) return null;
-  if (ended(found.data) && state !== "done") return <ProblemBox error={new ProblemError(found.data.problem as unknown as Problem)} />;
+  if (ended(found.data) && state !== "done") return <ProblemBox error={problemOf(found.data)} />;
   return (
     <div className="sheet pad line1" role="status" aria-label="Progress of the comparison">
       <span>{state === "waiting" ? "Waiting to be compared" : "Being compared; large tables take a while"}</span>
       <span className="mut">{found.data.note}</span>
-      <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+      <Button onClick={() => void answer(api.POST("/jobs/{uid}/cancel", { params: { path: { uid } } }))}>Cancel</Button>
     </div>
   );
 }

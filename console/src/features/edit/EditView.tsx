@@ -3,7 +3,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import { get, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { type Artifact, artifact, outline, text } from "../../api/queries";
 import { Part, Switch } from "../../parts/Acts";
 import { later } from "../../parts/later";
@@ -75,7 +75,7 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
   });
   const cells = useQuery({
     queryKey: ["edit", "cells", shelf, branch, path, start.content],
-    queryFn: () => get<Schemas["ArtifactCells"]>(`shelves/${shelf}/artifact/cells`, { path, ref }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/artifact/cells", { params: { path: { shelf }, query: { path, ref } } })),
     enabled: first.kind === "dataset",
     ...still,
   });

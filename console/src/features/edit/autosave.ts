@@ -1,9 +1,7 @@
 /** Edits go into the draft as they are made: after a moment of quiet, one after the other, kept here while the service is out of reach. */
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { type Problem, ProblemError, type Schemas, send } from "../../api/client";
-
-type Draft = Schemas["DraftOut"];
+import { answer, api, type Problem, ProblemError } from "../../api/client";
 
 export type SaveState = "same" | "edited" | "saving" | "saved" | "kept here" | "moved" | "refused";
 
@@ -56,14 +54,19 @@ export function useAutosave(target: Target) {
 
   const sendOne = useCallback(
     async (change: Change, onto: number) => {
-      const made = await send<Schemas["ContentOut"]>("POST", `shelves/${shelf}/contents/edit`, {
-        content: at.current.content,
-        path,
-        ref: branch,
-        ...change,
-      });
+      const made = await answer(
+        api.POST("/shelves/{shelf}/contents/edit", {
+          params: { path: { shelf } },
+          body: {
+            content: at.current.content,
+            path,
+            ref: branch,
+            ...change,
+          },
+        }),
+      );
       const entries = [{ path, content: made.id, onto }];
-      const draft = await send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries });
+      const draft = await answer(api.POST("/shelves/{shelf}/drafts", { params: { path: { shelf } }, body: { branch, base, entries } }));
       at.current = { content: made.id, point: draft.entries.find((e) => e.path === path)?.point ?? 0 };
       return draft;
     },

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Effect, Mark } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
@@ -16,7 +16,10 @@ export function BesidePanel({ environment: e, all }: { environment: Environment;
   const [chosen, setChosen] = useState(others.find((o) => o.route === e.route)?.name ?? others[0]?.name ?? "");
   const found = useQuery({
     queryKey: ["shelf", key, "environments", e.name, "beside", chosen],
-    queryFn: () => get<Schemas["BesideOut"]>(`shelves/${key}/environments/${e.name}/beside/${chosen}`),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/environments/{name}/beside/{other}", { params: { path: { shelf: key, name: e.name, other: chosen } } }),
+      ),
     enabled: chosen !== "",
   });
   const places = { added: `only in ${chosen}`, removed: `only in ${e.name}`, changed: "differs" };

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Schemas, send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { when } from "../../marks/words";
@@ -12,14 +12,15 @@ import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
 type Binding = Schemas["BindingOut"];
+const BINDINGS = "/shelves/{shelf}/environments/{name}/bindings";
 
 /** The values that differ per environment; a secret one goes in and is never shown. */
 export function BindingsPanel({ environment: e }: { environment: Environment }) {
   const key = useShelfKey();
-  const address = `shelves/${key}/environments/${e.name}/bindings`;
+  const of = { shelf: key, name: e.name };
   const found = useQuery({
     queryKey: ["shelf", key, "environments", e.name, "bindings"],
-    queryFn: () => get<Binding[]>(address),
+    queryFn: () => answer(api.GET(BINDINGS, { params: { path: of } })),
   });
   if (found.isPending) return <Loading what="Reading the bindings" />;
   if (found.isError) return <ProblemBox error={found.error} />;
@@ -51,7 +52,7 @@ export function BindingsPanel({ environment: e }: { environment: Environment }) 
           </thead>
           <tbody>
             {found.data.map((b) => (
-              <Row key={b.name} binding={b} address={address} />
+              <Row key={b.name} binding={b} of={of} />
             ))}
           </tbody>
         </Table>
@@ -60,7 +61,7 @@ export function BindingsPanel({ environment: e }: { environment: Environment }) 
   );
 }
 
-function Row({ binding: b, address }: { binding: Binding; address: string }) {
+function Row({ binding: b, of }: { binding: Binding; of: { shelf: string; name: string } }) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const [value, setValue] = useState("");
@@ -68,12 +69,12 @@ function Row({ binding: b, address }: { binding: Binding; address: string }) {
   const was = b.value;
   // What a secret one was cannot be read, and so not be put back.
   const back = !b.set
-    ? () => send("DELETE", `${address}?name=${encodeURIComponent(b.name)}`)
+    ? () => answer(api.DELETE(BINDINGS, { params: { path: of, query: { name: b.name } } }))
     : b.secret
       ? undefined
-      : () => send("PUT", address, { name: b.name, value: was });
+      : () => answer(api.PUT(BINDINGS, { params: { path: of }, body: { name: b.name, value: was ?? "" } }));
   const set = useMutation({
-    mutationFn: () => send("PUT", address, { name: b.name, value }),
+    mutationFn: () => answer(api.PUT(BINDINGS, { params: { path: of }, body: { name: b.name, value } })),
     onSuccess: async () => {
       setValue("");
       done({ said: `${b.name} has a new value.`, undo: back });

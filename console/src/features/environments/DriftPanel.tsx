@@ -2,7 +2,8 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type Schemas, send } from "../../api/client";
+import { answer, api } from "../../api/client";
+import { oneOf } from "../../api/given";
 import type { Environment } from "../../api/queries";
 import { Mark, Tick } from "../../marks/Mark";
 import { CheckField } from "../../parts/CheckField";
@@ -11,27 +12,25 @@ import { LongTable } from "../../shell/LongTable";
 import { useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 
-type Differences = Schemas["DifferencesOut"];
-type Captured = Schemas["CaptureOut"];
-
 const SIDES = { environment: "in the environment", shelf: "on the branch", both: "on both sides" } as const;
 
 /** What differs in an environment, and bringing what was changed there into a draft. */
 export function DriftPanel({ environment: e }: { environment: Environment }) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const base = `shelves/${key}/environments/${e.name}`;
+  const of = { shelf: key, name: e.name };
   const [left, setLeft] = useState<string[]>([]);
-  const [prefer, setPrefer] = useState<string>("");
+  const [prefer, setPrefer] = useState<"" | "environment" | "shelf">("");
   const found = useQuery({
     queryKey: ["shelf", key, "environments", e.name, "drift"],
     queryFn: async () => {
-      await send("POST", `${base}/drift`);
-      return get<Differences>(`${base}/drift`);
+      await answer(api.POST("/shelves/{shelf}/environments/{name}/drift", { params: { path: of } }));
+      return answer(api.GET("/shelves/{shelf}/environments/{name}/drift", { params: { path: of } }));
     },
   });
   const capture = useMutation({
-    mutationFn: (paths: string[]) => send<Captured>("POST", `${base}/capture`, { paths, prefer: prefer || null }),
+    mutationFn: (paths: string[]) =>
+      answer(api.POST("/shelves/{shelf}/environments/{name}/capture", { params: { path: of }, body: { paths, prefer: prefer || null } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
   if (found.isPending) return <Loading what={`Looking into ${e.name}`} />;
@@ -104,7 +103,12 @@ export function DriftPanel({ environment: e }: { environment: Environment }) {
             <Button variant="contained" disabled={chosen.length === 0 || capture.isPending} onClick={() => capture.mutate(chosen)}>
               Capture {chosen.length} in my draft
             </Button>
-            <Choice id="prefer" label="Conflicts" value={prefer} onChange={(ev) => setPrefer(ev.target.value)}>
+            <Choice
+              id="prefer"
+              label="Conflicts"
+              value={prefer}
+              onChange={(ev) => setPrefer(oneOf(["environment", "shelf"], ev.target.value) ?? "")}
+            >
               <option value="">skip and report</option>
               <option value="environment">keep the environment's</option>
               <option value="shelf">keep the shelf's</option>

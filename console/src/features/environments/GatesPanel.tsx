@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import type { Environment } from "../../api/queries";
 import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
@@ -30,25 +30,34 @@ export function GatesPanel({ environment: e }: { environment: Environment }) {
   const done = useDone();
   const change = useMutation({
     mutationFn: () =>
-      send("PATCH", `shelves/${key}/environments/${e.name}`, {
-        fed_from: fed,
-        earlier_first: earlier,
-        watch_minutes: Number(watch) || 0,
-        ...(e.destination === "database" ? { records: list(records) } : {}),
-        left_out: { patterns: list(patterns), kinds: list(kinds) },
-        gates: {
-          guarded,
-          reviews: Number(reviews) || 0,
-          checks: list(checks),
-          drift,
-          quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [],
-        },
-      }),
+      answer(
+        api.PATCH("/shelves/{shelf}/environments/{name}", {
+          params: { path: { shelf: key, name: e.name } },
+          body: {
+            fed_from: fed,
+            earlier_first: earlier,
+            watch_minutes: Number(watch) || 0,
+            ...(e.destination === "database" ? { records: list(records) } : {}),
+            left_out: { patterns: list(patterns), kinds: list(kinds) },
+            gates: {
+              guarded,
+              reviews: Number(reviews) || 0,
+              checks: list(checks),
+              drift,
+              quiet: from && to ? [{ ...quiet, from, to }, ...(e.gates.quiet ?? []).slice(1)] : [],
+            },
+          },
+        }),
+      ),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       const { fed_from, earlier_first, watch_minutes, left_out, gates, records: filled } = e;
       const was = { fed_from, earlier_first, watch_minutes, left_out, gates, ...(e.destination === "database" ? { records: filled } : {}) };
-      done({ said: `The settings of ${e.name} are changed.`, undo: () => send("PATCH", `shelves/${key}/environments/${e.name}`, was) });
+      done({
+        said: `The settings of ${e.name} are changed.`,
+        undo: () =>
+          answer(api.PATCH("/shelves/{shelf}/environments/{name}", { params: { path: { shelf: key, name: e.name } }, body: was })),
+      });
     },
   });
   return (
@@ -163,7 +172,7 @@ function RemoveEnvironment({ environment: e }: { environment: Environment }) {
       }
       act={e.trial_of ? "End it" : "Remove it"}
       onAct={async () => {
-        await send("DELETE", `shelves/${key}/environments/${e.name}`);
+        await answer(api.DELETE("/shelves/{shelf}/environments/{name}", { params: { path: { shelf: key, name: e.name } } }));
         done({ said: `${e.name} is removed.` });
         await queries.invalidateQueries({ queryKey: ["shelf", key] });
       }}

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
-import { type Problem, ProblemError, send } from "../../api/client";
+import { answer, api, problemOf } from "../../api/client";
 import { ended, job, type Rehearsal } from "../../api/queries";
 import { ProblemBox } from "../../shell/states";
 import { Steps } from "./RehearsalView";
@@ -23,7 +23,7 @@ export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }
   if (!found.data) return null;
   const j = found.data;
   const share = j.total ? Math.round((100 * j.done) / j.total) : state === "done" ? 100 : 0;
-  if (j.state === "failed" || j.state === "cancelled") return <ProblemBox error={new ProblemError(j.problem as unknown as Problem)} />;
+  if (j.state === "failed" || j.state === "cancelled") return <ProblemBox error={problemOf(j)} />;
   const result = (j.result ?? {}) as {
     number?: number;
     verified?: number;
@@ -48,7 +48,7 @@ export function JobProgress({ uid, onDone }: { uid: string; onDone: () => void }
               <i style={{ width: `${share}%` }} />
             </span>
             <span className="mut">{j.note}</span>
-            <Button onClick={() => void send("POST", `jobs/${uid}/cancel`)}>Cancel</Button>
+            <Button onClick={() => void answer(api.POST("/jobs/{uid}/cancel", { params: { path: { uid } } }))}>Cancel</Button>
           </>
         )}
       </div>

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
@@ -20,13 +20,18 @@ export function MakeEnvironment() {
   const place = usePlace(name, dialog.shown);
   const make = useMutation({
     mutationFn: () =>
-      send("POST", `shelves/${key}/environments`, {
-        name,
-        route,
-        fed_from: fed,
-        earlier_first: earlier,
-        ...place.body,
-      }),
+      answer(
+        api.POST("/shelves/{shelf}/environments", {
+          params: { path: { shelf: key } },
+          body: {
+            name,
+            route,
+            fed_from: fed,
+            earlier_first: earlier,
+            ...place.body,
+          },
+        }),
+      ),
     onSuccess: async () => {
       dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });

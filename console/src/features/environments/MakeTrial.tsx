@@ -1,8 +1,8 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
-import type { Environment, Job, Tag } from "../../api/queries";
+import { answer, api } from "../../api/client";
+import type { Tag } from "../../api/queries";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
@@ -21,16 +21,26 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (environment:
   const wanted = tag || tags[0]?.name || "";
   const make = useMutation({
     mutationFn: async () => {
-      const made = await send<Environment>("POST", `shelves/${key}/environments/trials`, {
-        name,
-        tag: wanted,
-        days: Number(days),
-        ...place.body,
-      });
-      return send<Job>("POST", `shelves/${key}/environments/${made.name}/promote`, {
-        tag: wanted,
-        reason: "to try it",
-      });
+      const made = await answer(
+        api.POST("/shelves/{shelf}/environments/trials", {
+          params: { path: { shelf: key } },
+          body: {
+            name,
+            tag: wanted,
+            days: Number(days),
+            ...place.body,
+          },
+        }),
+      );
+      return answer(
+        api.POST("/shelves/{shelf}/environments/{name}/promote", {
+          params: { path: { shelf: key, name: made.name } },
+          body: {
+            tag: wanted,
+            reason: "to try it",
+          },
+        }),
+      );
     },
     onSuccess: async (job) => {
       dialog.hide();

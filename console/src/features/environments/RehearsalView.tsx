@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import type { Rehearsal } from "../../api/queries";
 import { Effect, Mark, Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
@@ -259,7 +259,13 @@ function Item({ met, title, said, children }: { met: boolean; title: string; sai
 function Agree({ environment, tag, onGiven }: { environment: string; tag: string; onGiven: () => void }) {
   const key = useShelfKey();
   const give = useMutation({
-    mutationFn: (agrees: boolean) => send("POST", `shelves/${key}/environments/${environment}/reviews`, { tag, agrees }),
+    mutationFn: (agrees: boolean) =>
+      answer(
+        api.POST("/shelves/{shelf}/environments/{name}/reviews", {
+          params: { path: { shelf: key, name: environment } },
+          body: { tag, agrees },
+        }),
+      ),
     onSuccess: onGiven,
   });
   return (

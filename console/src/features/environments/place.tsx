@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
+import { oneOf } from "../../api/given";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
 import { Suggest } from "../../parts/Suggest";
@@ -23,11 +24,12 @@ export function usePlace(name: string, shown: boolean) {
   const [records, setRecords] = useState("");
   const [address, setAddress] = useState("");
   const [token, setToken] = useState("");
-  const chosen = destination === "folder" || destination === "database";
+  const chosen = oneOf(["folder", "database"], destination);
   const free = useQuery({
     queryKey: ["shelf", key, "free-places", destination, name],
-    queryFn: () => get<Schemas["FreePlace"][]>(`shelves/${key}/free-places`, { destination, name }),
-    enabled: chosen && shown,
+    queryFn: () =>
+      answer(api.GET("/shelves/{shelf}/free-places", { params: { path: { shelf: key }, query: { destination: chosen, name } } })),
+    enabled: chosen !== undefined && shown,
     placeholderData: (before) => before,
   });
   const body = {

@@ -1,18 +1,29 @@
 /** Rehearsing, promoting and rolling back: one at a time on the page, its job followed to the end. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ProblemError, send } from "../../api/client";
-import type { Environment, Job, Rehearsal } from "../../api/queries";
+import { answer, api, ProblemError, type Schemas } from "../../api/client";
+import type { Environment, Job } from "../../api/queries";
 
 interface Started {
   environment: string;
   job: string;
 }
 
-interface Act {
-  environment: string;
-  act: "promote" | "roll-back";
-  body: object;
+/** What is asked for; `lose` names what may be gone for good. */
+type Act = { environment: string; lose?: string[] } & (
+  | { act: "promote"; body: Schemas["PromotionWantedRequest"] }
+  | { act: "roll-back"; body: Schemas["RollbackWantedRequest"] }
+);
+
+function begin(shelf: string, { environment, lose, ...asked }: Act): Promise<Job> {
+  const params = { path: { shelf, name: environment } };
+  if (asked.act === "promote")
+    return answer(
+      api.POST("/shelves/{shelf}/environments/{name}/promote", { params, body: { ...asked.body, lose: lose ?? asked.body.lose } }),
+    );
+  return answer(
+    api.POST("/shelves/{shelf}/environments/{name}/roll-back", { params, body: { ...asked.body, lose: lose ?? asked.body.lose } }),
+  );
 }
 
 export function usePromotion(key: string) {
@@ -21,10 +32,15 @@ export function usePromotion(key: string) {
   const [atWork, setAtWork] = useState(false);
   const rehearsal = useMutation({
     mutationFn: (asked: { environment: string; tag: string }) =>
-      send<Rehearsal>("POST", `shelves/${key}/environments/${asked.environment}/rehearse`, { tag: asked.tag }),
+      answer(
+        api.POST("/shelves/{shelf}/environments/{name}/rehearse", {
+          params: { path: { shelf: key, name: asked.environment } },
+          body: { tag: asked.tag },
+        }),
+      ),
   });
   const start = useMutation({
-    mutationFn: (act: Act) => send<Job>("POST", `shelves/${key}/environments/${act.environment}/${act.act}`, act.body),
+    mutationFn: (act: Act) => begin(key, act),
     onSuccess: (job, act) => {
       setRunning({ environment: act.environment, job: job.job });
       setAtWork(true);
@@ -56,7 +72,7 @@ export function usePromotion(key: string) {
       }),
     /** The names of what would be gone for good, where that is why it was refused. */
     lost,
-    lose: () => asked && start.mutate({ ...asked, body: { ...asked.body, lose: lost } }),
+    lose: () => asked && start.mutate({ ...asked, lose: lost }),
     ended: async () => {
       setAtWork(false);
       await queries.invalidateQueries({ queryKey: ["shelf", key] });

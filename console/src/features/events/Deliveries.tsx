@@ -2,7 +2,7 @@
 
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
@@ -63,7 +63,7 @@ export function Deliveries({ shelf, name }: { shelf: string; name: string }) {
   );
 }
 
-function answer(one: Delivery): string {
+function outcome(one: Delivery): string {
   const tries = one.tries > 1 ? `, ${count(one.tries, "try", "tries")}` : "";
   if (one.state === "done") return `${one.status} after ${one.took_ms ?? 0} ms${tries}`;
   const next = one.next_try && one.state === "waiting" && one.tries ? `, again ${when(one.next_try)}` : "";
@@ -74,7 +74,12 @@ function Row({ shelf, name, one }: { shelf: string; name: string; one: Delivery 
   const queries = useQueryClient();
   const [open, setOpen] = useState(false);
   const again = useMutation({
-    mutationFn: () => send<Delivery>("POST", `shelves/${shelf}/webhooks/${name}/deliveries/${one.event}/send`),
+    mutationFn: () =>
+      answer(
+        api.POST("/shelves/{shelf}/webhooks/{webhook}/deliveries/{event}/send", {
+          params: { path: { shelf, webhook: name, event: one.event } },
+        }),
+      ),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] }),
   });
   return (
@@ -86,7 +91,7 @@ function Row({ shelf, name, one }: { shelf: string; name: string; one: Delivery 
         </td>
         <td className="mono">{one.type.replace(/^every-shelf\./, "")}</td>
         <td className="wrap">{one.subject}</td>
-        <td className="wrap sec">{answer(one)}</td>
+        <td className="wrap sec">{outcome(one)}</td>
         <td className="num">
           <TextAct disabled={again.isPending} aria-label={`Send again ${one.event}`} onClick={() => again.mutate()}>
             Send again

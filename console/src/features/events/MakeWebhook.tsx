@@ -3,14 +3,14 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
-import type { Delivery, Webhook } from "./queries";
+import type { Webhook } from "./queries";
 
 const ABOUT: [string, string][] = [
   ["commit", "commits"],
@@ -31,19 +31,23 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
   const [about, setAbout] = useState<string[]>([]);
-  const all = `shelves/${shelf}/webhooks`;
+  const change = (body: Schemas["PatchedWebhookChangeRequest"]) =>
+    answer(api.PATCH("/shelves/{shelf}/webhooks/{webhook}", { params: { path: { shelf, webhook: name } }, body }));
   const done = useDone();
   const make = useMutation({
     mutationFn: async () => {
       const made = one
-        ? await send<Webhook>("PATCH", `${all}/${name}`, { address, about })
-        : await send<Webhook>("POST", all, { name, address, about });
-      return { made, tried: await send<Delivery>("POST", `${all}/${name}/test`) };
+        ? await change({ address, about })
+        : await answer(api.POST("/shelves/{shelf}/webhooks", { params: { path: { shelf } }, body: { name, address, about } }));
+      return {
+        made,
+        tried: await answer(api.POST("/shelves/{shelf}/webhooks/{webhook}/test", { params: { path: { shelf, webhook: name } } })),
+      };
     },
     onSuccess: async () => {
       if (one) {
         const was = { address: one.address, about: one.about };
-        done({ said: `The webhook ${name} is changed.`, undo: () => send("PATCH", `${all}/${name}`, was) });
+        done({ said: `The webhook ${name} is changed.`, undo: () => change(was) });
       }
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] });
     },

@@ -2,7 +2,7 @@
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Ask } from "../../parts/Ask";
@@ -12,7 +12,7 @@ import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { Deliveries } from "./Deliveries";
 import { MakeWebhook } from "./MakeWebhook";
-import { type Delivery, type Webhook, webhooks } from "./queries";
+import { type Webhook, webhooks } from "./queries";
 
 /** What people have to know first: whether anything did not arrive. */
 function sentence(found: Webhook[] | undefined) {
@@ -85,11 +85,17 @@ export function WebhooksPage() {
 function Row({ shelf, one, chosen, onChoose }: { shelf: string; one: Webhook; chosen: boolean; onChoose: () => void }) {
   const queries = useQueryClient();
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "webhooks"] });
-  const address = `shelves/${shelf}/webhooks/${one.name}`;
-  const test = useMutation({ mutationFn: () => send<Delivery>("POST", `${address}/test`), onSuccess: again });
-  const start = useMutation({ mutationFn: () => send<Webhook>("PATCH", address, {}), onSuccess: again });
+  const params = { path: { shelf, webhook: one.name } };
+  const test = useMutation({
+    mutationFn: () => answer(api.POST("/shelves/{shelf}/webhooks/{webhook}/test", { params })),
+    onSuccess: again,
+  });
+  const start = useMutation({
+    mutationFn: () => answer(api.PATCH("/shelves/{shelf}/webhooks/{webhook}", { params, body: {} })),
+    onSuccess: again,
+  });
   const remove = async () => {
-    await send("DELETE", address);
+    await answer(api.DELETE("/shelves/{shelf}/webhooks/{webhook}", { params }));
     await again();
   };
   const error = test.error ?? start.error;

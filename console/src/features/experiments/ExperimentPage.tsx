@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { session, shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
@@ -241,14 +241,16 @@ function Closing({ e, branches }: { e: Experiment; branches: string[] }) {
   const [reason, setReason] = useState("");
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", key] });
   const adopt = useMutation({
-    mutationFn: () => send<Experiment>("POST", `shelves/${key}/experiments/${e.key}/adopt`, { branch }),
+    mutationFn: () =>
+      answer(api.POST("/shelves/{shelf}/experiments/{key}/adopt", { params: { path: { shelf: key, key: e.key } }, body: { branch } })),
     onSuccess: async (made) => {
       await again();
       await go(`/s/${key}/proposals/${made.proposal}`);
     },
   });
   const abandon = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/experiments/${e.key}/abandon`, { reason }),
+    mutationFn: () =>
+      answer(api.POST("/shelves/{shelf}/experiments/{key}/abandon", { params: { path: { shelf: key, key: e.key } }, body: { reason } })),
     onSuccess: async () => {
       leaving.hide();
       await again();

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Field } from "../../parts/Field";
@@ -10,7 +10,7 @@ import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
-import { type Experiment, experiments } from "./queries";
+import { experiments } from "./queries";
 
 export function ExperimentsPage() {
   const key = useShelfKey();
@@ -91,7 +91,8 @@ function Begin() {
   const [branch, setBranch] = useState("");
   const [primary, setPrimary] = useState("");
   const begin = useMutation({
-    mutationFn: () => send<Experiment>("POST", `shelves/${key}/experiments`, { question, branch, primary }),
+    mutationFn: () =>
+      answer(api.POST("/shelves/{shelf}/experiments", { params: { path: { shelf: key } }, body: { question, branch, primary } })),
     onSuccess: async (made) => {
       dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });

@@ -1,6 +1,7 @@
 /** What the pages of experiments ask for. */
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { get, type Schemas } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
+import { numberIn } from "../../api/given";
 
 export type Experiment = Schemas["ExperimentOut"];
 export type Run = Schemas["RunCompared"];
@@ -10,13 +11,16 @@ export type Course = Schemas["CourseOut"];
 export const experiments = (key: string) =>
   queryOptions({
     queryKey: ["shelf", key, "experiments"],
-    queryFn: () => get<Schemas["ExperimentListed"][]>(`shelves/${key}/experiments`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/experiments", { params: { path: { shelf: key } } })),
   });
 
 export const experiment = (key: string, name: string, base: string) =>
   queryOptions({
     queryKey: ["shelf", key, "experiment", name, base],
-    queryFn: () => get<Experiment>(`shelves/${key}/experiments/${name}`, { base: base || undefined }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/experiments/{key}", { params: { path: { shelf: key, key: name }, query: { base: numberIn(base) } } }),
+      ),
     placeholderData: keepPreviousData,
     refetchInterval: 15_000,
   });
@@ -24,6 +28,9 @@ export const experiment = (key: string, name: string, base: string) =>
 export const courses = (key: string, name: string, metric: string, runs: string) =>
   queryOptions({
     queryKey: ["shelf", key, "experiment", name, "courses", metric, runs],
-    queryFn: () => get<Course[]>(`shelves/${key}/experiments/${name}/courses`, { metric, runs }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/experiments/{key}/courses", { params: { path: { shelf: key, key: name }, query: { metric, runs } } }),
+      ),
     placeholderData: keepPreviousData,
   });

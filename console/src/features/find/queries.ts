@@ -1,5 +1,5 @@
 import { infiniteQueryOptions } from "@tanstack/react-query";
-import { get } from "../../api/client";
+import { answer, api } from "../../api/client";
 import type { components } from "../../api/schema";
 
 type Schemas = components["schemas"];
@@ -11,11 +11,15 @@ export type FoundPlace = Schemas["FoundPlace"];
 export const FILTERS = ["shelf", "kind", "by", "since", "label", "task", "effect", "history", "order"] as const;
 export type Filters = Partial<Record<(typeof FILTERS)[number], string>>;
 
+function asked(words: string, { shelf, kind, history, ...rest }: Filters, cursor: string) {
+  return { words, ...rest, shelf: shelf ? [shelf] : [], kind: kind ? [kind] : [], history: history === "true" || undefined, cursor };
+}
+
 /** What holds the words, a page at a time; while something is unread it is asked again. */
 export const found = (words: string, filters: Filters) =>
   infiniteQueryOptions({
     queryKey: ["find", words, filters],
-    queryFn: ({ pageParam }) => get<Found>("find", { words, ...filters, cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) => answer(api.GET("/find", { params: { query: asked(words, filters, pageParam) } })),
     initialPageParam: "",
     getNextPageParam: (last: Found) => last.next,
     refetchInterval: (query) => ((query.state.data?.pages[0]?.unread ?? 0) > 0 ? 3000 : false),

@@ -3,28 +3,27 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { Access, type AccessSaid, NO_ACCESS } from "./Access";
-import { WAYS } from "./MakeLink";
-import { type GitLink, gitLinks } from "./queries";
+import { type GitLink, gitLinks, WAYS, type Way, wayOf } from "./queries";
 
 export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
   const queries = useQueryClient();
   const dialog = useSheet();
   const [address, setAddress] = useState("");
-  const [way, setWay] = useState("");
+  const [way, setWay] = useState<Way>("both");
   const [access, setAccess] = useState<AccessSaid>(NO_ACCESS);
-  const base = `shelves/${shelf}/git/links/${link.name}`;
+  const params = { path: { shelf, link: link.name } };
   const change = useMutation({
     mutationFn: async () => {
       const said = Object.fromEntries(Object.entries(access).filter(([, value]) => value !== ""));
-      await send<GitLink>("PATCH", base, { address, way, ...said });
-      await send("POST", `${base}/test`);
+      await answer(api.PATCH("/shelves/{shelf}/git/links/{link}", { params, body: { address, way, ...said } }));
+      await answer(api.POST("/shelves/{shelf}/git/links/{link}/test", { params }));
     },
     onSuccess: () => dialog.hide(),
     onSettled: () => queries.invalidateQueries({ queryKey: gitLinks(shelf).queryKey }),
@@ -32,7 +31,7 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
   const open = () => {
     change.reset();
     setAddress(link.address);
-    setWay(link.way);
+    setWay(wayOf(link.way));
     setAccess(NO_ACCESS);
     dialog.show();
   };
@@ -54,7 +53,7 @@ export function ChangeLink({ shelf, link }: { shelf: string; link: GitLink }) {
             value={address}
             onChange={(e) => setAddress(e.target.value)}
           />
-          <Choice id={`change-way-${link.name}`} label="Which way" value={way} onChange={(e) => setWay(e.target.value)}>
+          <Choice id={`change-way-${link.name}`} label="Which way" value={way} onChange={(e) => setWay(wayOf(e.target.value))}>
             {WAYS.map(([id, words]) => (
               <option key={id} value={id}>
                 {words}

@@ -3,8 +3,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { type Schemas, send } from "../../api/client";
-import { ended, type Job, job } from "../../api/queries";
+import { answer, api, type Schemas } from "../../api/client";
+import { ended, job } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Ask } from "../../parts/Ask";
@@ -13,8 +13,7 @@ import { Table } from "../../parts/Table";
 import { useDone } from "../../shell/Done";
 import { ProblemBox } from "../../shell/states";
 import { ChangeLink } from "./ChangeLink";
-import { PARTS } from "./MakeLink";
-import { type GitLink, gitLink, gitLinks } from "./queries";
+import { type GitLink, gitLink, gitLinks, moved, PARTS, type Parts, partsOf } from "./queries";
 
 export const WAYS: Record<string, string> = { send: "sends", fetch: "fetches", both: "both ways" };
 const MOST_SQUARES = 4;
@@ -68,7 +67,7 @@ function Row({ shelf, link, open, onOpen }: { shelf: string; link: GitLink; open
   const work = useQuery({ ...job(uid), enabled: uid !== "" });
   const isWorking = uid !== "" && !ended(work.data);
   const act = useMutation({
-    mutationFn: (what: "send" | "fetch") => send<Job>("POST", `shelves/${shelf}/git/links/${link.name}/${what}`),
+    mutationFn: (what: "send" | "fetch") => moved(shelf, link.name, what),
     onSuccess: (begun) => setUid(begun.job),
   });
   if (uid !== "" && ended(work.data)) {
@@ -208,24 +207,31 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
   const found = useQuery(gitLink(shelf, link.name));
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", shelf, "git-links"] });
   const follow = useMutation({
-    mutationFn: () => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: !link.follows }),
+    mutationFn: () =>
+      answer(
+        api.PATCH("/shelves/{shelf}/git/links/{link}", { params: { path: { shelf, link: link.name } }, body: { follows: !link.follows } }),
+      ),
     onSuccess: async () => {
       await again();
-      const back = () => send("PATCH", `shelves/${shelf}/git/links/${link.name}`, { follows: link.follows });
+      const back = () =>
+        answer(
+          api.PATCH("/shelves/{shelf}/git/links/{link}", { params: { path: { shelf, link: link.name } }, body: { follows: link.follows } }),
+        );
       done({ said: link.follows ? `${link.name} no longer follows.` : `${link.name} follows now.`, undo: back });
     },
   });
   const lay = useMutation({
-    mutationFn: (parts: string) => send<GitLink>("PATCH", `shelves/${shelf}/git/links/${link.name}`, { parts }),
+    mutationFn: (parts: Parts) =>
+      answer(api.PATCH("/shelves/{shelf}/git/links/{link}", { params: { path: { shelf, link: link.name } }, body: { parts } })),
     onSuccess: again,
   });
   const done = useDone();
   const call = useMutation({
-    mutationFn: () => send<Schemas["GitCalls"]>("POST", `shelves/${shelf}/git/links/${link.name}/calls`),
+    mutationFn: () => answer(api.POST("/shelves/{shelf}/git/links/{link}/calls", { params: { path: { shelf, link: link.name } } })),
   });
   const error = follow.error ?? lay.error ?? call.error;
   const remove = async () => {
-    await send("DELETE", `shelves/${shelf}/git/links/${link.name}`);
+    await answer(api.DELETE("/shelves/{shelf}/git/links/{link}", { params: { path: { shelf, link: link.name } } }));
     await again();
   };
   return (
@@ -242,7 +248,7 @@ function Transfers({ shelf, link }: { shelf: string; link: GitLink }) {
             id={`parts-${link.name}`}
             value={link.parts ?? ""}
             disabled={lay.isPending}
-            onChange={(e) => lay.mutate(e.target.value)}
+            onChange={(e) => lay.mutate(partsOf(e.target.value))}
           >
             {PARTS.map(([id, words]) => (
               <option key={id} value={id}>

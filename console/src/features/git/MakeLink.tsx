@@ -3,8 +3,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas, send } from "../../api/client";
-import type { Job } from "../../api/queries";
+import { answer, api, type Schemas } from "../../api/client";
 import { count } from "../../marks/words";
 import { CheckField } from "../../parts/CheckField";
 import { Choice } from "../../parts/Choice";
@@ -12,20 +11,9 @@ import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
 import { Access, type AccessSaid, NO_ACCESS } from "./Access";
-import { type GitLink, gitLinks } from "./queries";
+import { gitLinks, moved, PARTS, type Parts, partsOf, WAYS, type Way, wayOf } from "./queries";
 
 type Tried = Schemas["GitTried"];
-export const PARTS: [string, string][] = [
-  ["none", "In their files"],
-  ["beside", "Beside their files"],
-  ["instead", "Instead of their files"],
-];
-export const WAYS: [string, string][] = [
-  ["send", "Send"],
-  ["fetch", "Fetch"],
-  ["both", "Both"],
-];
-
 export function MakeLink({ shelf }: { shelf: string }) {
   const queries = useQueryClient();
   const dialog = useSheet();
@@ -35,21 +23,23 @@ export function MakeLink({ shelf }: { shelf: string }) {
   const [access, setAccess] = useState<AccessSaid>(NO_ACCESS);
   const [folder, setFolder] = useState("");
   const [place, setPlace] = useState("");
-  const [way, setWay] = useState("both");
-  const [parts, setParts] = useState("none");
+  const [way, setWay] = useState<Way>("both");
+  const [parts, setParts] = useState<Parts>("none");
   const [follows, setFollows] = useState(true);
   const [tried, setTried] = useState<Tried | null>(null);
-  const base = `shelves/${shelf}/git/links`;
+  const params = { path: { shelf, link: name } };
   const again = () => queries.invalidateQueries({ queryKey: gitLinks(shelf).queryKey });
 
   /** Made and tried at once; one that cannot be reached is not kept. */
   const reach = useMutation({
     mutationFn: async () => {
-      await send<GitLink>("POST", base, { name, address, ...access, folder, place });
+      await answer(
+        api.POST("/shelves/{shelf}/git/links", { params: { path: { shelf } }, body: { name, address, ...access, folder, place } }),
+      );
       try {
-        return await send<Tried>("POST", `${base}/${name}/test`);
+        return await answer(api.POST("/shelves/{shelf}/git/links/{link}/test", { params }));
       } catch (error) {
-        await send("DELETE", `${base}/${name}`);
+        await answer(api.DELETE("/shelves/{shelf}/git/links/{link}", { params }));
         throw error;
       }
     },
@@ -60,8 +50,8 @@ export function MakeLink({ shelf }: { shelf: string }) {
   });
   const look = useMutation({
     mutationFn: async () => {
-      await send<GitLink>("PATCH", `${base}/${name}`, { way, parts });
-      return send<Tried>("POST", `${base}/${name}/test`);
+      await answer(api.PATCH("/shelves/{shelf}/git/links/{link}", { params, body: { way, parts } }));
+      return answer(api.POST("/shelves/{shelf}/git/links/{link}/test", { params }));
     },
     onSuccess: (found) => {
       setTried(found);
@@ -70,8 +60,8 @@ export function MakeLink({ shelf }: { shelf: string }) {
   });
   const begin = useMutation({
     mutationFn: async () => {
-      if (follows) return send<GitLink>("PATCH", `${base}/${name}`, { follows });
-      return send<Job>("POST", `${base}/${name}/${way === "send" ? "send" : "fetch"}`);
+      if (follows) await answer(api.PATCH("/shelves/{shelf}/git/links/{link}", { params, body: { follows } }));
+      else await moved(shelf, name, way === "send" ? "send" : "fetch");
     },
     onSuccess: async () => {
       await again();
@@ -80,7 +70,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
   });
   const leave = useMutation({
     mutationFn: async () => {
-      if (step > 1) await send("DELETE", `${base}/${name}`);
+      if (step > 1) await answer(api.DELETE("/shelves/{shelf}/git/links/{link}", { params }));
     },
     onSettled: async () => {
       await again();
@@ -169,7 +159,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
                 <span className="cap">{folder ? `All branches, with ${folder} alone` : "All branches and tags, under the same names"}</span>
               ) : (
                 <>
-                  <Choice id="link-way" label="Which way" disabled={step > 2} value={way} onChange={(e) => setWay(e.target.value)}>
+                  <Choice id="link-way" label="Which way" disabled={step > 2} value={way} onChange={(e) => setWay(wayOf(e.target.value))}>
                     {WAYS.map(([id, words]) => (
                       <option key={id} value={id}>
                         {words}
@@ -181,7 +171,7 @@ export function MakeLink({ shelf }: { shelf: string }) {
                     label="Where parts of notebooks, apps, tests and archives lie there"
                     disabled={step > 2}
                     value={parts}
-                    onChange={(e) => setParts(e.target.value)}
+                    onChange={(e) => setParts(partsOf(e.target.value))}
                   >
                     {PARTS.map(([id, words]) => (
                       <option key={id} value={id}>

@@ -1,9 +1,8 @@
 /** Follow an artifact or a branch, or no longer. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { send } from "../../api/client";
 import { TextAct } from "../../parts/Acts";
 import { useDone } from "../../shell/Done";
-import { followed } from "./queries";
+import { follow, followed } from "./queries";
 
 export function FollowAct({ shelf, artifact, branch }: { shelf: string; artifact?: string; branch?: string }) {
   const queries = useQueryClient();
@@ -12,14 +11,14 @@ export function FollowAct({ shelf, artifact, branch }: { shelf: string; artifact
   const one = { artifact: artifact ?? null, branch: branch ?? null };
   const does = found.data?.some((other) => (artifact ? other.artifact === artifact : other.branch === branch)) ?? false;
   const set = useMutation({
-    mutationFn: (wanted: boolean) => send("POST", `shelves/${shelf}/followed${wanted ? "" : "/stop"}`, one),
+    mutationFn: (wanted: boolean) => follow(shelf, one, wanted),
     onSuccess: () =>
       done({
         said: does
           ? `You follow ${artifact ?? branch} no longer.`
           : `You follow ${artifact ?? branch}: what others do to it is marked in News.`,
         to: does ? undefined : `/s/${shelf}/news`,
-        undo: () => send("POST", `shelves/${shelf}/followed${does ? "" : "/stop"}`, one),
+        undo: () => follow(shelf, one, does),
       }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", shelf] }),
   });

@@ -2,7 +2,7 @@
 import { Button } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { count, group, when } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
 import { useDone } from "../../shell/Done";
@@ -98,7 +98,8 @@ function FollowedThings() {
   const queries = useQueryClient();
   const found = useQuery(followed(key));
   const stop = useMutation({
-    mutationFn: (one: { artifact: string | null; branch: string | null }) => send("POST", `shelves/${key}/followed/stop`, one),
+    mutationFn: (one: { artifact: string | null; branch: string | null }) =>
+      answer(api.POST("/shelves/{shelf}/followed/stop", { params: { path: { shelf: key } }, body: one })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
   if (!found.data?.length) return null;

@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { type Schemas, send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { summary as summaryOf } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
@@ -91,15 +91,20 @@ function CommitForm({ branch, waiting, onMade }: { branch: string; waiting: Pend
   const chosen = waiting.filter((p) => !out.has(p.path));
   const commit = useMutation({
     mutationFn: (merge: boolean) =>
-      send<Schemas["CommitOut"]>("POST", `shelves/${key}/drafts/commit`, {
-        branch,
-        summary,
-        description,
-        tasks,
-        labels: labelled(labels),
-        merge,
-        paths: chosen.map((p) => p.path),
-      }),
+      answer(
+        api.POST("/shelves/{shelf}/drafts/commit", {
+          params: { path: { shelf: key } },
+          body: {
+            branch,
+            summary,
+            description,
+            tasks,
+            labels: labelled(labels),
+            merge,
+            paths: chosen.map((p) => p.path),
+          },
+        }),
+      ),
     onSuccess: async (made) => {
       onMade({ commit: made.commit, summary: made.summary, branch, artifacts: chosen.length });
       setSummary("");

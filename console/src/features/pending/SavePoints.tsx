@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { Mark } from "../../marks/Mark";
 import { size, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
@@ -15,7 +15,8 @@ export function SavePoints({ branch }: { branch: string }) {
   const queries = useQueryClient();
   const found = useQuery(savePoints(key, branch));
   const back = useMutation({
-    mutationFn: (point: number) => send("POST", `shelves/${key}/drafts/restore`, { branch, point }),
+    mutationFn: (point: number) =>
+      answer(api.POST("/shelves/{shelf}/drafts/restore", { params: { path: { shelf: key } }, body: { branch, point } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key, "drafts"] }),
   });
   if (found.isPending) return <Loading what="Reading the save points" />;

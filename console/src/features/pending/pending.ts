@@ -2,7 +2,7 @@
 
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { get, type Schemas, send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 
 export type Draft = Schemas["DraftOut"];
 export type SavePoint = Schemas["PointOut"];
@@ -45,14 +45,14 @@ const ASK_AGAIN_MS = 15_000;
 export const drafts = (key: string) =>
   queryOptions({
     queryKey: ["shelf", key, "drafts"],
-    queryFn: () => get<Draft[]>(`shelves/${key}/drafts`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/drafts", { params: { path: { shelf: key } } })),
     refetchInterval: ASK_AGAIN_MS,
   });
 
 export const savePoints = (key: string, branch: string) =>
   queryOptions({
     queryKey: ["shelf", key, "drafts", branch, "points"],
-    queryFn: () => get<SavePoint[]>(`shelves/${key}/drafts/points`, { branch }),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/drafts/points", { params: { path: { shelf: key }, query: { branch } } })),
   });
 
 export function usePending(shelf: string) {
@@ -69,18 +69,19 @@ export function usePending(shelf: string) {
       // Made on what this page shows: saved elsewhere meanwhile, the service asks.
       const known = new Map(pending.filter((p) => p.branch === branch).map((p) => [p.path, p.point]));
       const made = entries.map((one) => ({ ...one, onto: known.get(one.path) ?? 0 }));
-      return send<Draft>("POST", `shelves/${shelf}/drafts`, { branch, base, entries: made });
+      return answer(api.POST("/shelves/{shelf}/drafts", { params: { path: { shelf } }, body: { branch, base, entries: made } }));
     },
     onSettled: again,
   });
   const keep = ({ branch, base, path, content }: Edit) => keepAll.mutateAsync({ branch, base, entries: [{ path, content }] });
   const discard = useMutation({
     mutationFn: ({ branch, paths }: { branch: string; paths: string[] }) =>
-      send<Draft>("POST", `shelves/${shelf}/drafts/discard`, { branch, paths }),
+      answer(api.POST("/shelves/{shelf}/drafts/discard", { params: { path: { shelf } }, body: { branch, paths } })),
     onSettled: again,
   });
   const restore = useMutation({
-    mutationFn: (wanted: { branch: string; point: number }) => send<Draft>("POST", `shelves/${shelf}/drafts/restore`, wanted),
+    mutationFn: (wanted: { branch: string; point: number }) =>
+      answer(api.POST("/shelves/{shelf}/drafts/restore", { params: { path: { shelf } }, body: wanted })),
     onSettled: again,
   });
   const saved = all

@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import { type Schemas, send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { session } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
@@ -61,7 +61,7 @@ function ChangePassword() {
   const [old, setOld] = useState("");
   const [fresh, setFresh] = useState("");
   const change = useMutation({
-    mutationFn: () => send("PUT", "session/password", { old, new: fresh }),
+    mutationFn: () => answer(api.PUT("/session/password", { body: { old, new: fresh } })),
     onSuccess: () => {
       setOld("");
       setFresh("");
@@ -115,7 +115,7 @@ function ChangePassword() {
 
 function EndSessions({ name, own = false }: { name: string; own?: boolean }) {
   const end = useMutation({
-    mutationFn: () => send<Schemas["SessionsEnded"]>("DELETE", `people/${encodeURIComponent(name)}/sessions`),
+    mutationFn: () => answer(api.DELETE("/people/{name}/sessions", { params: { path: { name } } })),
   });
   return (
     <>
@@ -145,11 +145,12 @@ function Accounts({ own }: { own: string }) {
   const queries = useQueryClient();
   const done = useDone();
   const set = useMutation({
-    mutationFn: ({ name, active }: { name: string; active: boolean }) => send("PATCH", `people/${encodeURIComponent(name)}`, { active }),
+    mutationFn: ({ name, active }: { name: string; active: boolean }) =>
+      answer(api.PATCH("/people/{name}", { params: { path: { name } }, body: { active } })),
     onSuccess: (_, { name, active }) =>
       done({
         said: active ? `${name} can sign in again.` : `${name} can no longer sign in.`,
-        undo: () => send("PATCH", `people/${encodeURIComponent(name)}`, { active: !active }),
+        undo: () => answer(api.PATCH("/people/{name}", { params: { path: { name } }, body: { active: !active } })),
       }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["accounts"] }),
   });
@@ -208,7 +209,7 @@ function Accounts({ own }: { own: string }) {
 function ResetPassword({ name }: { name: string }) {
   const dialog = useSheet();
   const reset = useMutation({
-    mutationFn: () => send<Schemas["PasswordMade"]>("POST", `people/${encodeURIComponent(name)}/password`, {}),
+    mutationFn: () => answer(api.POST("/people/{name}/password", { params: { path: { name } } })),
   });
   return (
     <>

@@ -3,7 +3,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas, send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { session } from "../../api/queries";
 import { when } from "../../marks/words";
 import { Field } from "../../parts/Field";
@@ -19,12 +19,12 @@ export function JoinPage() {
   const [password, setPassword] = useState("");
   const seen = useQuery({
     queryKey: ["invitation", invitation],
-    queryFn: () => send<Schemas["InvitationSeen"]>("POST", "invitations/look", { invitation }),
+    queryFn: () => answer(api.POST("/invitations/look", { body: { invitation } })),
     retry: false,
   });
   const accept = useMutation({
     mutationFn: () =>
-      send<Schemas["Joined"]>("POST", "invitations/accept", me ? { invitation } : { invitation, name, full_name: fullName, password }),
+      answer(api.POST("/invitations/accept", { body: me ? { invitation } : { invitation, name, full_name: fullName, password } })),
     onSuccess: async (joined) => {
       await queries.invalidateQueries();
       window.location.assign(`/s/${joined.shelf}`);

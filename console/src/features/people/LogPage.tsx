@@ -33,7 +33,7 @@ export function LogPage() {
   const [person, setPerson] = useParam("person");
   const [act, setAct] = useParam("about");
   const people = useQuery(members(key));
-  const found = useInfiniteQuery(log(`shelves/${key}/log`, person, act));
+  const found = useInfiniteQuery(log(key, person, act));
   const rows = found.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Page page="log" title="Log" at="main" say={<i className="j">log</i>}>

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas, send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
@@ -63,15 +63,22 @@ function MemberTable({ rows, owner }: { rows: Schemas["MemberOut"][]; owner: boo
   const queries = useQueryClient();
   const again = () => queries.invalidateQueries({ queryKey: ["shelf", key] });
   const set = useMutation({
-    mutationFn: ({ person, role }: Given) => send("PUT", `shelves/${key}/members`, { person, role }),
+    mutationFn: ({ person, role }: Given) =>
+      answer(api.PUT("/shelves/{shelf}/members", { params: { path: { shelf: key } }, body: { person, role } })),
     onSuccess: (_, { person, role, was }) =>
-      done({ said: `${person} is ${role} now.`, undo: () => send("PUT", `shelves/${key}/members`, { person, role: was }) }),
+      done({
+        said: `${person} is ${role} now.`,
+        undo: () => answer(api.PUT("/shelves/{shelf}/members", { params: { path: { shelf: key } }, body: { person, role: was } })),
+      }),
     onSettled: again,
   });
   const remove = async ({ person, role }: Schemas["MemberOut"]) => {
-    await send("DELETE", `shelves/${key}/members/${encodeURIComponent(person)}`);
+    await answer(api.DELETE("/shelves/{shelf}/members/{name}", { params: { path: { shelf: key, name: person } } }));
     await again();
-    const undo = person === me ? undefined : () => send("PUT", `shelves/${key}/members`, { person, role });
+    const undo =
+      person === me
+        ? undefined
+        : () => answer(api.PUT("/shelves/{shelf}/members", { params: { path: { shelf: key } }, body: { person, role } }));
     done({ said: `${person} has no role here now.`, undo });
   };
   return (
@@ -140,11 +147,12 @@ function OpenSwitch({ open }: { open: boolean }) {
   const done = useDone();
   const queries = useQueryClient();
   const change = useMutation({
-    mutationFn: (wanted: boolean) => send("PATCH", `shelves/${key}`, { open_to_all: wanted }),
+    mutationFn: (wanted: boolean) =>
+      answer(api.PATCH("/shelves/{shelf}", { params: { path: { shelf: key } }, body: { open_to_all: wanted } })),
     onSuccess: (_, wanted) =>
       done({
         said: wanted ? "All signed-in users can read this shelf now." : "Only members can open this shelf now.",
-        undo: () => send("PATCH", `shelves/${key}`, { open_to_all: !wanted }),
+        undo: () => answer(api.PATCH("/shelves/{shelf}", { params: { path: { shelf: key } }, body: { open_to_all: !wanted } })),
       }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
@@ -168,7 +176,7 @@ function Invite() {
   const [note, setNote] = useState("");
   const [days, setDays] = useState(7);
   const make = useMutation({
-    mutationFn: () => send<Schemas["InvitationMade"]>("POST", `shelves/${key}/invitations`, { role, note, days }),
+    mutationFn: () => answer(api.POST("/shelves/{shelf}/invitations", { params: { path: { shelf: key } }, body: { role, note, days } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["shelf", key, "invitations"] }),
   });
   const link = make.data ? `${window.location.origin}/join#${make.data.value}` : "";
@@ -249,7 +257,7 @@ function Invitations() {
   const queries = useQueryClient();
   const found = useQuery(invitations(key));
   const withdraw = async (id: string) => {
-    await send("DELETE", `shelves/${key}/invitations/${id}`);
+    await answer(api.DELETE("/shelves/{shelf}/invitations/{uid}", { params: { path: { shelf: key, uid: id } } }));
     await queries.invalidateQueries({ queryKey: ["shelf", key, "invitations"] });
   };
   if (!found.data?.length) return null;

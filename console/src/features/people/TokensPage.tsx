@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import { type Schemas, send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
@@ -16,7 +16,9 @@ import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { tokens } from "./queries";
 
-const SCOPES: [string, string][] = [
+type Scope = Schemas["NewTokenRequest"]["scopes"][number];
+
+const SCOPES: [Scope, string][] = [
   ["read", "see, compare, download"],
   ["write", "drafts, commits, branches, proposals, experiments"],
   ["promote", "tags, environments, promotions"],
@@ -27,7 +29,7 @@ export function TokensPage() {
   const queries = useQueryClient();
   const found = useQuery(tokens());
   const revoke = async (name: string) => {
-    await send("DELETE", `tokens/${encodeURIComponent(name)}`);
+    await answer(api.DELETE("/tokens/{name}", { params: { path: { name } } }));
     await queries.invalidateQueries({ queryKey: ["tokens"] });
   };
   useEffect(() => {
@@ -114,10 +116,10 @@ function MakeToken() {
   const queries = useQueryClient();
   const dialog = useSheet();
   const [name, setName] = useState("");
-  const [chosen, setChosen] = useState(["read"]);
+  const [chosen, setChosen] = useState<Scope[]>(["read"]);
   const [days, setDays] = useState(90);
   const make = useMutation({
-    mutationFn: () => send<Schemas["TokenMade"]>("POST", "tokens", { name, scopes: chosen, days }),
+    mutationFn: () => answer(api.POST("/tokens", { body: { name, scopes: chosen, days } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["tokens"] }),
   });
   return (

@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { branches, shelf } from "../../api/queries";
 import { count } from "../../marks/words";
 import { CheckField } from "../../parts/CheckField";
@@ -15,7 +15,6 @@ import { useMe, useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { members } from "../people/queries";
-import type { Proposal } from "./queries";
 
 export function OpenProposal() {
   const key = useShelfKey();
@@ -43,14 +42,19 @@ export function OpenProposal() {
   const from = chosen || ahead[0]?.name || "";
   const open = useMutation({
     mutationFn: () =>
-      send<Proposal>("POST", `shelves/${key}/proposals`, {
-        title,
-        description,
-        source: from,
-        target: target || main,
-        reviewers: asked,
-        delete_source: deleteSource,
-      }),
+      answer(
+        api.POST("/shelves/{shelf}/proposals", {
+          params: { path: { shelf: key } },
+          body: {
+            title,
+            description,
+            source: from,
+            target: target || main,
+            reviewers: asked,
+            delete_source: deleteSource,
+          },
+        }),
+      ),
     onSuccess: async (made) => {
       dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", key] });

@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { ProblemError, send } from "../../api/client";
+import { answer, api, ProblemError, type Schemas } from "../../api/client";
 import { count } from "../../marks/words";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
@@ -28,9 +28,13 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
   const judged = p.not_met.filter((h) => h.what !== "conflicts" && h.what !== "branch");
   const conflicts = p.not_met.some((h) => h.what === "conflicts");
   const gone = p.not_met.some((h) => h.what === "branch");
+  const params = { path: { shelf: key, number: p.number } };
+  const change = (body: Schemas["PatchedProposalChangeRequest"]) =>
+    answer(api.PATCH("/shelves/{shelf}/proposals/{number}", { params, body }));
   const merge = () =>
     act.mutate(
-      { method: "POST", path: "/merge", body: { delete_source: deleteSource, reason: anyway } },
+      () =>
+        answer(api.POST("/shelves/{shelf}/proposals/{number}/merge", { params, body: { delete_source: deleteSource, reason: anyway } })),
       {
         onSuccess: (answer) => {
           merging.hide();
@@ -59,7 +63,7 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
       <span className="end">
         <span className="readonly">closed</span>
         {p.may_change && (
-          <Button variant="outlined" onClick={() => act.mutate({ method: "PATCH", path: "", body: { state: "open" } })}>
+          <Button variant="outlined" onClick={() => act.mutate(() => change({ state: "open" }))}>
             Reopen
           </Button>
         )}
@@ -122,18 +126,15 @@ export function ProposalActs({ p, act }: { p: Proposal; act: Act }) {
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            act.mutate(
-              { method: "PATCH", path: "", body: { state: "closed", reason } },
-              {
-                onSuccess: () => {
-                  closing.hide();
-                  done({
-                    said: `Proposal ${p.number} is closed.`,
-                    undo: () => send("PATCH", `shelves/${key}/proposals/${p.number}`, { state: "open" }),
-                  });
-                },
+            act.mutate(() => change({ state: "closed", reason }), {
+              onSuccess: () => {
+                closing.hide();
+                done({
+                  said: `Proposal ${p.number} is closed.`,
+                  undo: () => change({ state: "open" }),
+                });
               },
-            );
+            });
           }}
         >
           <h2>Close without merging</h2>

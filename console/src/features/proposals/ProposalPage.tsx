@@ -1,7 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { send } from "../../api/client";
 import { comparison } from "../../api/queries";
 import { Tick } from "../../marks/Mark";
 import { KindIcon } from "../../marks/spines";
@@ -43,8 +42,7 @@ function Shown({ p }: { p: Proposal }) {
   const queries = useQueryClient();
   const [about, setAbout] = useState("");
   const act = useMutation({
-    mutationFn: ({ method, path, body }: { method: string; path: string; body: object }) =>
-      send<Proposal>(method, `shelves/${key}/proposals/${p.number}${path}`, body),
+    mutationFn: (call: () => Promise<Proposal>) => call(),
     onSuccess: (answer) => queries.setQueryData(proposal(key, p.number).queryKey, answer),
   });
   const from = `commit:${p.base ?? p.head}`;

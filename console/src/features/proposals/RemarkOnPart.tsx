@@ -4,12 +4,11 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import type { Finding } from "../../api/queries";
 import { Field } from "../../parts/Field";
 import { ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
-import type { Proposal } from "./queries";
 
 export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: string; finding: Finding }) {
   const [number] = useParam("proposal");
@@ -17,12 +16,17 @@ export function RemarkOnPart({ shelf, path, finding }: { shelf: string; path: st
   const [text, setText] = useState("");
   const say = useMutation({
     mutationFn: () =>
-      send<Proposal>("POST", `shelves/${shelf}/proposals/${number}/remarks`, {
-        text,
-        path,
-        part: finding.action === "removed" ? "" : finding.part,
-        label: finding.field ? `${finding.label}, ${finding.field}` : finding.label,
-      }),
+      answer(
+        api.POST("/shelves/{shelf}/proposals/{number}/remarks", {
+          params: { path: { shelf, number: Number(number) } },
+          body: {
+            text,
+            path,
+            part: finding.action === "removed" ? "" : finding.part,
+            label: finding.field ? `${finding.label}, ${finding.field}` : finding.label,
+          },
+        }),
+      ),
     onSuccess: async () => {
       setText("");
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "proposal"] });

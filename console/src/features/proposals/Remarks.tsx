@@ -3,6 +3,7 @@
 import { Button } from "@mui/material";
 import { useState } from "react";
 import { Link } from "react-router";
+import { answer, api, type Schemas } from "../../api/client";
 import { Tick } from "../../marks/Mark";
 import { count, fileName, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
@@ -12,7 +13,12 @@ import { useMe, useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
 import type { Proposal, Remark } from "./queries";
 
+function remarked(shelf: string, p: Proposal, body: Schemas["NewRemarkRequest"]): Promise<Proposal> {
+  return answer(api.POST("/shelves/{shelf}/proposals/{number}/remarks", { params: { path: { shelf, number: p.number } }, body }));
+}
+
 export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: string }) {
+  const key = useShelfKey();
   const [text, setText] = useState("");
   const [condition, setCondition] = useState(false);
   const open = p.remarks.filter((r) => !r.settled).length;
@@ -29,15 +35,12 @@ export function Remarks({ p, act, about }: { p: Proposal; act: Act; about: strin
         className="pad"
         onSubmit={(e) => {
           e.preventDefault();
-          act.mutate(
-            { method: "POST", path: "/remarks", body: { text, path: about, condition } },
-            {
-              onSuccess: () => {
-                setText("");
-                setCondition(false);
-              },
+          act.mutate(() => remarked(key, p, { text, path: about, condition }), {
+            onSuccess: () => {
+              setText("");
+              setCondition(false);
             },
-          );
+          });
         }}
       >
         <Field
@@ -86,6 +89,7 @@ function Place({ p, remark }: { p: Proposal; remark: Remark }) {
 }
 
 function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }) {
+  const key = useShelfKey();
   const me = useMe();
   const [answering, setAnswering] = useState(false);
   const [text, setText] = useState("");
@@ -118,15 +122,12 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            act.mutate(
-              { method: "POST", path: "/remarks", body: { text, answer_to: remark.id } },
-              {
-                onSuccess: () => {
-                  setText("");
-                  setAnswering(false);
-                },
+            act.mutate(() => remarked(key, p, { text, answer_to: remark.id }), {
+              onSuccess: () => {
+                setText("");
+                setAnswering(false);
               },
-            );
+            });
           }}
         >
           <Field aria-label="Your answer" rows={2} required value={text} onChange={(e) => setText(e.target.value)} />
@@ -138,7 +139,18 @@ function OneRemark({ p, remark, act }: { p: Proposal; remark: Remark; act: Act }
       <p className="acts">
         {!answering && <TextAct onClick={() => setAnswering(true)}>Answer</TextAct>}
         {mine && (
-          <TextAct onClick={() => act.mutate({ method: "PATCH", path: `/remarks/${remark.id}`, body: { settled: !remark.settled } })}>
+          <TextAct
+            onClick={() =>
+              act.mutate(() =>
+                answer(
+                  api.PATCH("/shelves/{shelf}/proposals/{number}/remarks/{uid}", {
+                    params: { path: { shelf: key, number: p.number, uid: remark.id } },
+                    body: { settled: !remark.settled },
+                  }),
+                ),
+              )
+            }
+          >
             {remark.settled ? (remark.condition ? "Not met after all" : "Reopen") : remark.condition ? "Mark as met" : "Mark as done"}
           </TextAct>
         )}

@@ -2,9 +2,11 @@
 
 import { Button } from "@mui/material";
 import { useState } from "react";
+import { answer, api } from "../../api/client";
 import { when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
+import { useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
 import type { Proposal } from "./queries";
 
@@ -30,6 +32,7 @@ function Sign({ verdict }: { verdict: string }) {
 }
 
 export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
+  const key = useShelfKey();
   const [verdict, setVerdict] = useState<(typeof VERDICTS)[number]>("agree");
   const [text, setText] = useState("");
   const given = new Set(p.verdicts.map((v) => v.person));
@@ -67,7 +70,16 @@ export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
           className="pad verdict"
           onSubmit={(e) => {
             e.preventDefault();
-            act.mutate({ method: "POST", path: "/verdict", body: { verdict, text, commit: p.head } }, { onSuccess: () => setText("") });
+            act.mutate(
+              () =>
+                answer(
+                  api.POST("/shelves/{shelf}/proposals/{number}/verdict", {
+                    params: { path: { shelf: key, number: p.number } },
+                    body: { verdict, text, commit: p.head },
+                  }),
+                ),
+              { onSuccess: () => setText("") },
+            );
           }}
         >
           <Switch label="Your verdict">

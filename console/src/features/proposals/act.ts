@@ -1,5 +1,5 @@
 import type { UseMutationResult } from "@tanstack/react-query";
 import type { Proposal } from "./queries";
 
-/** Something done to a proposal; the answer is the proposal as it stands then. */
-export type Act = UseMutationResult<Proposal, Error, { method: string; path: string; body: object }>;
+/** Something done to a proposal, given as the call; the answer is the proposal as it stands then. */
+export type Act = UseMutationResult<Proposal, Error, () => Promise<Proposal>>;

@@ -1,6 +1,7 @@
 /** What the pages of proposals ask for. */
 import { queryOptions } from "@tanstack/react-query";
-import { get, type Schemas } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
+import { oneOf } from "../../api/given";
 
 export type Proposal = Schemas["ProposalOut"];
 export type Listed = Schemas["ProposalListed"];
@@ -12,15 +13,20 @@ const ASK_AGAIN_MS = 20_000;
 export const proposals = (key: string, state: string) =>
   queryOptions({
     queryKey: ["shelf", key, "proposals", state],
-    queryFn: () => get<Listed[]>(`shelves/${key}/proposals`, { state }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/proposals", {
+          params: { path: { shelf: key }, query: { state: oneOf(["open", "merged", "closed", "all"], state) } },
+        }),
+      ),
   });
 
 export const proposal = (key: string, number: number) =>
   queryOptions({
     queryKey: ["shelf", key, "proposal", number],
-    queryFn: () => get<Proposal>(`shelves/${key}/proposals/${number}`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/proposals/{number}", { params: { path: { shelf: key, number } } })),
     refetchInterval: ASK_AGAIN_MS,
   });
 
 export const waiting = () =>
-  queryOptions({ queryKey: ["waiting"], queryFn: () => get<Waiting[]>("waiting"), refetchInterval: ASK_AGAIN_MS });
+  queryOptions({ queryKey: ["waiting"], queryFn: () => answer(api.GET("/waiting")), refetchInterval: ASK_AGAIN_MS });

@@ -1,7 +1,7 @@
 import { Button } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { Field } from "../../parts/Field";
 import { Logo } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
@@ -16,7 +16,7 @@ export function SignIn() {
     event.preventDefault();
     setBusy(true);
     try {
-      await send("POST", "session", { name, password });
+      await answer(api.POST("/session", { body: { name, password } }));
       await queries.invalidateQueries({ queryKey: ["session"] });
     } catch (error) {
       setProblem(error);

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { blob, get, type Schemas } from "../../api/client";
+import { answer, api, blob } from "../../api/client";
 import { Mark, Tick } from "../../marks/Mark";
 import { count } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
@@ -53,7 +53,12 @@ export function Result({ artifact, merge }: { artifact: MergeArtifact; merge: Me
   });
   const drawing = useQuery({
     queryKey: ["shelf", key, "result drawing", merge.id, artifact.path, target, result],
-    queryFn: () => get<Schemas["Drawing"]>(`shelves/${key}/merges/${merge.id}/drawing`, { path: artifact.path }),
+    queryFn: () =>
+      answer(
+        api.GET("/shelves/{shelf}/merges/{uid}/drawing", {
+          params: { path: { shelf: key, uid: merge.id }, query: { path: artifact.path } },
+        }),
+      ),
     enabled: Boolean(result && target),
     staleTime: Number.POSITIVE_INFINITY,
   });

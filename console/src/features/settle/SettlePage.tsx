@@ -2,7 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { KindIcon } from "../../marks/spines";
 import { count, fileName } from "../../marks/words";
 import { RowAct, TextAct } from "../../parts/Acts";
@@ -55,7 +55,10 @@ function Settling({ detail }: { detail: MergeDetail }) {
   const [chosen, setChosen] = useState("");
   const current = all.find((p) => idOf(p) === chosen) ?? all.find((p) => !p.conflict.decision) ?? all[0];
   const settle = useMutation({
-    mutationFn: (decisions: object[]) => send<MergeDetail>("POST", `shelves/${key}/merges/${detail.id}/decisions`, { decisions }),
+    mutationFn: (decisions: object[]) =>
+      answer(
+        api.POST("/shelves/{shelf}/merges/{uid}/decisions", { params: { path: { shelf: key, uid: detail.id } }, body: { decisions } }),
+      ),
     onSuccess: (answer) => queries.setQueryData(mergeDetail(key, detail.id).queryKey, answer),
   });
   function next(answer: MergeDetail) {
@@ -331,14 +334,14 @@ function Foot({ detail, open }: { detail: MergeDetail; open: number }) {
   const queries = useQueryClient();
   const go = useNavigate();
   const finish = useMutation({
-    mutationFn: () => send("POST", `shelves/${key}/merges/${detail.id}/finish`, {}),
+    mutationFn: () => answer(api.POST("/shelves/{shelf}/merges/{uid}/finish", { params: { path: { shelf: key, uid: detail.id } } })),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       await go(`/s/${key}/history?ref=${encodeURIComponent(detail.target)}`);
     },
   });
   const abandon = useMutation({
-    mutationFn: () => send("DELETE", `shelves/${key}/merges/${detail.id}`),
+    mutationFn: () => answer(api.DELETE("/shelves/{shelf}/merges/{uid}", { params: { path: { shelf: key, uid: detail.id } } })),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ["shelf", key] });
       await go(`/s/${key}/branches`);

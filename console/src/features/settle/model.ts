@@ -1,6 +1,6 @@
 /** An open merge, as the page needs it. */
 import { queryOptions } from "@tanstack/react-query";
-import { get, type Schemas } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 
 export type WaitingMerge = Schemas["WaitingMerge"];
 export type MergeDetail = Schemas["MergeDetail"];
@@ -9,12 +9,15 @@ export type Conflict = Schemas["ConflictAnswer"];
 export type Take = "target" | "source" | "both" | "edited";
 
 export const merges = (key: string) =>
-  queryOptions({ queryKey: ["shelf", key, "merges"], queryFn: () => get<WaitingMerge[]>(`shelves/${key}/merges`) });
+  queryOptions({
+    queryKey: ["shelf", key, "merges"],
+    queryFn: () => answer(api.GET("/shelves/{shelf}/merges", { params: { path: { shelf: key } } })),
+  });
 
 export const mergeDetail = (key: string, id: string) =>
   queryOptions({
     queryKey: ["shelf", key, "merges", id],
-    queryFn: () => get<MergeDetail>(`shelves/${key}/merges/${id}`),
+    queryFn: () => answer(api.GET("/shelves/{shelf}/merges/{uid}", { params: { path: { shelf: key, uid: id } } })),
   });
 
 /** What was taken, in the words of the merge: the name of a branch, both, or edited. */

@@ -2,8 +2,8 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { send } from "../../api/client";
-import { type Shelf, shelves } from "../../api/queries";
+import { answer, api } from "../../api/client";
+import { shelves } from "../../api/queries";
 import { count } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { Sheet, type SheetState, useSheet } from "../../parts/Sheet";
@@ -75,7 +75,7 @@ function MakeShelf({ dialog }: { dialog: SheetState }) {
   const go = useNavigate();
   const queries = useQueryClient();
   const make = useMutation({
-    mutationFn: () => send<Shelf>("POST", "shelves", { name, description }),
+    mutationFn: () => answer(api.POST("/shelves", { body: { name, description } })),
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelves"] });
       dialog.hide();

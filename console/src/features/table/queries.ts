@@ -1,6 +1,7 @@
 /** What the table's page asks the service. */
 import { queryOptions } from "@tanstack/react-query";
-import { address, getFrom, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
+import { numberIn } from "../../api/given";
 
 /** One version of one artifact. */
 export interface OfTable {
@@ -24,7 +25,7 @@ export const tableRows = (of: OfTable, wanted: Wanted) =>
     queryFn: () => {
       const { shelf, path, at, version } = of;
       const { table, start, count, sort, where } = wanted;
-      const base = address(`shelves/${shelf}/artifact/rows`, { path, ref: at, version, table, start, count, sort });
-      return getFrom<Schemas["TableRows"]>(base + where.map((one) => `&where=${encodeURIComponent(one)}`).join(""));
+      const query = { path, ref: at, version: numberIn(version), table, start, count, sort: [sort], where };
+      return answer(api.GET("/shelves/{shelf}/artifact/rows", { params: { path: { shelf }, query } }));
     },
   });

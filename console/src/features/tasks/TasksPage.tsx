@@ -3,7 +3,7 @@
 import { Button } from "@mui/material";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas, send } from "../../api/client";
+import { answer, api, type Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
@@ -110,12 +110,15 @@ function Change({ shelf, now }: { shelf: string; now: Schemas["TaskPage"] }) {
   const [address, setAddress] = useState(now.address);
   const done = useDone();
   const change = useMutation({
-    mutationFn: () => send<Schemas["TaskPage"]>("PATCH", `shelves/${shelf}/tasks`, { pattern, address }),
+    mutationFn: () => answer(api.PATCH("/shelves/{shelf}/tasks", { params: { path: { shelf } }, body: { pattern, address } })),
     onSuccess: async () => {
       dialog.hide();
       await queries.invalidateQueries({ queryKey: ["shelf", shelf, "tasks"] });
       const was = { pattern: now.pattern, address: now.address };
-      done({ said: "How tasks are found is changed.", undo: () => send("PATCH", `shelves/${shelf}/tasks`, was) });
+      done({
+        said: "How tasks are found is changed.",
+        undo: () => answer(api.PATCH("/shelves/{shelf}/tasks", { params: { path: { shelf } }, body: was })),
+      });
     },
   });
   return (

@@ -1,11 +1,12 @@
 /** What the pages of tasks ask for. */
 import { infiniteQueryOptions } from "@tanstack/react-query";
-import { get, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
 
 export const tasks = (key: string) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "tasks"],
-    queryFn: ({ pageParam }) => get<Schemas["TaskPage"]>(`shelves/${key}/tasks`, { cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) =>
+      answer(api.GET("/shelves/{shelf}/tasks", { params: { path: { shelf: key }, query: { cursor: pageParam || undefined } } })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
   });
@@ -14,9 +15,16 @@ export const task = (key: string, name: string) =>
   infiniteQueryOptions({
     queryKey: ["shelf", key, "tasks", name],
     queryFn: ({ pageParam }) =>
-      get<Schemas["TaskAnswer"]>(`shelves/${key}/tasks/${encodeURIComponent(name)}`, {
-        cursor: pageParam || undefined,
-      }),
+      answer(
+        api.GET("/shelves/{shelf}/tasks/{task}", {
+          params: {
+            path: { shelf: key, task: name },
+            query: {
+              cursor: pageParam || undefined,
+            },
+          },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
   });

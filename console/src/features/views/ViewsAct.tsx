@@ -3,7 +3,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useLocation } from "react-router";
-import { send } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
@@ -36,8 +36,13 @@ function Views({ shelf, sheet }: { shelf: string; sheet: SheetState }) {
   const [shared, setShared] = useState(false);
   const known = (views: SavedView[]) => queries.setQueryData(savedViews(shelf).queryKey, views);
   const keep = (view: Pick<SavedView, "name" | "address" | "shared">) =>
-    send<SavedView[]>("PUT", `shelves/${shelf}/views`, { name: view.name, address: view.address, shared: view.shared });
-  const drop = (view: string) => send<SavedView[]>("DELETE", `shelves/${shelf}/views?name=${encodeURIComponent(view)}`);
+    answer(
+      api.PUT("/shelves/{shelf}/views", {
+        params: { path: { shelf } },
+        body: { name: view.name, address: view.address, shared: view.shared },
+      }),
+    );
+  const drop = (view: string) => answer(api.DELETE("/shelves/{shelf}/views", { params: { path: { shelf }, query: { name: view } } }));
   const before = found.data?.find((one) => one.own && one.name === name.trim());
   const save = useMutation({
     mutationFn: () => keep({ name, address, shared }),

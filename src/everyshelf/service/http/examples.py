@@ -208,7 +208,8 @@ class _Maker:
             return self.of(schema["allOf"][0], name, depth)
         choices = schema.get("oneOf") or schema.get("anyOf")
         if choices:
-            is_empty = depth >= _DEEPEST and {"type": "null"} in choices
+            # An example is of what went well.
+            is_empty = (depth >= _DEEPEST or name == "problem") and {"type": "null"} in choices
             return None if is_empty else self.of(choices[0], name, depth)
         if "enum" in schema:
             known = _VALUES.get(name)

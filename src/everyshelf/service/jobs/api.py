@@ -5,13 +5,18 @@ from __future__ import annotations
 from typing import Any
 
 from django.urls import path
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.response import Response
 
 from everyshelf.service.http.views import ApiView
 from everyshelf.service.jobs import actions
 from everyshelf.service.rights import caller_of
+
+
+@extend_schema_field({"oneOf": [{"$ref": "#/components/schemas/Problem"}, {"type": "null"}]})
+class ProblemField(serializers.DictField):
+    """Why a job did not end well, in the form of every problem."""
 
 
 class JobOut(serializers.Serializer[Any]):
@@ -25,7 +30,7 @@ class JobOut(serializers.Serializer[Any]):
     total = serializers.IntegerField()
     note = serializers.CharField()
     result = serializers.DictField(allow_null=True)
-    problem = serializers.DictField(allow_null=True)
+    problem = ProblemField()
     created = serializers.DateTimeField()
     ended = serializers.DateTimeField(allow_null=True)
     parameters = serializers.DictField()
