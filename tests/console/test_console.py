@@ -119,7 +119,7 @@ class PathTests(ConsoleCase):
             see(f"Deployment {number} is done")
         press("Roll back")
         self.browser.see("spring-1 there again in place of tag:spring-2")
-        self.browser.type_into("Reason", "Fares were wrong")
+        self.browser.find("[role=dialog] input").send_keys("Fares were wrong")
         press("Roll back now")
         see("Deployment 3 is done")
         folder = Path(self.shelf.environments()[0].address)

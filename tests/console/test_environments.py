@@ -126,7 +126,7 @@ class EnvironmentsTests(TwoBrowsersCase):
         see("tag:one there again in place of tag:two")
         press("Roll back now")  # held by the browser: a reason is required
         self.assertEqual(len(self.shelf.deployments("pier")), 2)
-        self.browser.type_into("Reason", "The wrong fares")
+        self.browser.find("[role=dialog] input").send_keys("The wrong fares")
         press("Roll back now")
         self.browser.wait_for(
             lambda: "Deployment 3 is done" in self.browser.find("[aria-label='Route main'] .ofstation").text

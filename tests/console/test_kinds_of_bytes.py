@@ -42,7 +42,10 @@ class BytesTests(ConsoleCase):
         self.page("/compare?from=tag:one&path=models/tide.onnx")
         self.browser.see("2 tensors changed")
         self.browser.see("Change of hidden.weight")
-        self.assertEqual(len(self.browser.driver.find_elements(By.CSS_SELECTOR, "svg[aria-label^='Values moved']")), 1)
+        plot = "section[aria-label='Change of hidden.weight']"
+        told = [int(cell) for cell in self.browser.texts(f"{plot} td")]
+        drawn = self.browser.driver.find_elements(By.CSS_SELECTOR, f"{plot} rect.MuiBarChart-element")
+        self.assertEqual(len(drawn), len(told))
         self.browser.see("▲ better")
         self.assertNotIn("hidden.bias", self.browser.text())
         self.browser.press("all")

@@ -43,6 +43,13 @@ class OriginsPageTests(TwoBrowsersCase):
         )
         self.commit({"f.csv": table}, "Fares", "maren")
         self.commit({"f.csv": table.replace(b"Z3,adult,4", b"Z3,adult,5")}, "Zone 3", "ines")
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/artifact?path=p.json&view=outline")
+        self.browser.see("Set by maren")
+        said = {" ".join(row.split()) for row in self.browser.texts(".parts .name")}
+        self.assertTrue(any(one.startswith("step load maren, today") for one in said), said)
+        self.assertTrue(any(one.startswith("step join ines, today") for one in said), said)
+        self.browser.press("Its earlier forms")
+        self.browser.see("1 form in 2 versions")
         self.page("p.json")
         self.browser.see("by 2 people in 2 versions")
         self.assertTrue(any(row.startswith("join step ines") and row.endswith("SK-9: later v2") for row in self.rows()))

@@ -67,11 +67,10 @@ class TwoBrowsersCase(ConsoleCase):
 
     def cell(self, browser: Browser, row: int, column: int, value: str) -> None:
         browser.see("Every edit is saved into your draft")
-        grid = browser.find("[role=grid]")
-        grid.click()
-        browser.find(f"cell-{row}-{column}", By.ID).click()
-        grid.send_keys(Keys.ENTER)
-        box = browser.wait_for(lambda: browser.driver.find_elements(By.CSS_SELECTOR, ".cells td input"))[0]
+        cell = f".rowsgrid [data-rowindex='{row}'] [data-field='c{column}']"
+        browser.find(cell).click()
+        browser.press_key(Keys.ENTER)
+        box = browser.find(f"{cell} input")
         box.send_keys(Keys.CONTROL, "a")
         box.send_keys(value, Keys.ENTER)
         self.saved(browser)

@@ -118,6 +118,14 @@ api.use({
   },
 });
 
+/** For what a page can do without: an answer that a job works out first is not waited for, it is refused. */
+export const AT_ONCE = { fetch: (request: Request) => respond(() => fetch(request.clone()), MOST_WAITS) };
+
+/** Whether a job works the answer out, so that it is there later. */
+export function isWorkedOut(error: Error): boolean {
+  return error instanceof ProblemError && WAITS_FOR_A_JOB.includes(error.problem.code) && error.problem.job !== undefined;
+}
+
 /** What was answered. A refusal has become a ProblemError by then, so that it is there, save for answers without one. */
 export async function answer<T extends Operation, Options, Media extends MediaType>(
   call: Promise<FetchResponse<T, Options, Media>>,

@@ -82,6 +82,7 @@ export function ArtifactPage() {
   const hasGraph = (drawn.data?.nodes.length ?? 0) > 0;
   const read = found.data && !found.data.whole ? reading(found.data.kind, path, found.data.size) : "";
   const can = (view: string) => (view !== "graph" || hasGraph) && ((view !== "cells" && view !== "read") || view === read);
+  const of = { shelf: key, path, at, version: version || undefined };
   const view = asked && can(asked) ? asked : hasGraph ? "graph" : read || "outline";
   const waiting = drawable && drawn.isPending;
   const parts = useQuery({
@@ -200,23 +201,19 @@ export function ArtifactPage() {
           <p className="mut" style={{ marginBottom: 8 }}>
             <span className="mono">{a.path}</span> <FollowAct shelf={key} artifact={path} />
           </p>
-          {view === "graph" && drawn.data && parts.data && <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} />}
+          {view === "graph" && drawn.data && parts.data && (
+            <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} of={of} />
+          )}
           {view === "graph" && parts.isPending && <Loading what="Reading the graph" />}
           {view === "cells" && <NotebookView shelf={key} path={path} at={at} version={version || undefined} />}
           {view === "read" && <MarkedView shelf={key} path={path} at={at} version={version || undefined} />}
           {view === "outline" && a.kind === "picture" && <PictureView shelf={key} path={path} at={version ? `version:${version}` : at} />}
-          {view === "outline" && asRows && (
-            <RowsGrid of={{ shelf: key, path, at, version: version || undefined }} table="" profiles={parts.data?.table?.profiles} />
-          )}
+          {view === "outline" && asRows && <RowsGrid of={of} table="" profiles={parts.data?.table?.profiles} />}
           {view === "outline" &&
             !waiting &&
             !asRows &&
             (parts.data ? (
-              <OutlineView
-                outline={parts.data}
-                of={{ shelf: key, path, at, version: version || undefined }}
-                onText={() => setView("text")}
-              />
+              <OutlineView outline={parts.data} of={of} onText={() => setView("text")} />
             ) : parts.isError ? (
               <ProblemBox error={parts.error} />
             ) : (

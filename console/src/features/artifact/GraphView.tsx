@@ -7,6 +7,8 @@ import { TextAct } from "../../parts/Acts";
 import { type Branch, LongTree } from "../../parts/LongTree";
 import { DrawingView } from "../drawing/DrawingView";
 import type { Drawing } from "../drawing/geometry";
+import { WithOrigins } from "../origins/Beside";
+import type { OfTable } from "../table/queries";
 import { byPath, PartDetail, RootFields } from "./OutlineView";
 
 /** What is drawn, by type in the order of the file, so that the list reads like the drawing's legend. */
@@ -38,7 +40,7 @@ function branchesOf(known: Map<string, Part>, drawing: Drawing): Branch[] {
 /** Leads the id of a type; paths of parts begin with "/". */
 const TYPE = "type ";
 
-export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Outline }) {
+export function GraphView({ drawing, outline, of }: { drawing: Drawing; outline: Outline; of: OfTable }) {
   const known = useMemo(() => byPath(outline.parts), [outline]);
   const tree = useMemo(() => branchesOf(known, drawing), [known, drawing]);
   const [path, setPath] = useState(drawing.nodes.find((n) => n.shape === "step")?.part ?? drawing.nodes[0]?.part ?? "");
@@ -70,10 +72,10 @@ export function GraphView({ drawing, outline }: { drawing: Drawing; outline: Out
           <h2 className="h3">Part</h2>
         </div>
         {part ? (
-          <>
+          <WithOrigins of={of}>
             <PartDetail part={part} />
             <Ends drawing={drawing} part={path} onChoose={setPath} />
-          </>
+          </WithOrigins>
         ) : (
           <RootFields outline={outline} />
         )}

@@ -9,6 +9,7 @@ import { later } from "../../parts/later";
 import { smallEnough } from "../../parts/levels";
 import { Loading } from "../../shell/states";
 import { TensorList } from "../model/TensorList";
+import { SetBy, SetByWhom, WithOrigins } from "../origins/Beside";
 import type { OfTable } from "../table/queries";
 import { TablePreview } from "../table/TablePreview";
 
@@ -30,7 +31,11 @@ export function OutlineView({ outline, of, onText }: { outline: Outline; of: OfT
         <RootFields outline={outline} />
       </section>
     );
-  return <TreeView outline={outline} of={of} />;
+  return (
+    <WithOrigins of={of}>
+      <TreeView outline={outline} of={of} />
+    </WithOrigins>
+  );
 }
 
 /** The first part that says something of its own: not a mere list. */
@@ -97,6 +102,7 @@ function asBranch(part: Part): Branch {
   const name = (
     <span className="name" title={part.label}>
       <span className="ty">{part.type}</span> <span className="la">{part.label}</span>
+      <SetBy part={part.path} />
     </span>
   );
   return { id: part.path, name, inside: part.parts.map(asBranch) };
@@ -115,6 +121,7 @@ export function PartDetail({ part }: { part: Part }) {
           {part.path}
         </p>
       </div>
+      <SetByWhom part={part.path} />
       <Fields fields={{ type: part.type, ...part.fields }} />
       {part.parts.length > 0 && (
         <p className="cap pad">

@@ -1,14 +1,16 @@
 /** A small table by cell: arrows move, Enter edits and saves, Esc leaves the cell as it was. */
-
-import { Table } from "@mui/material";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef, useState } from "react";
+import { DataGrid, type GridColDef } from "@mui/x-data-grid";
+import { useMemo, useState } from "react";
 import type { Schemas } from "../../api/client";
-import { count } from "../../marks/words";
-import { Field } from "../../parts/Field";
+import { count, group } from "../../marks/words";
 import type { Change } from "./autosave";
 
+const PAGE = 100;
 const ROW = 28;
+const HEAD = 34;
+
+/** Cells under their columns' places: columns of a file may share a name. */
+type GridRow = { id: number } & Record<string, string | number>;
 
 interface Props {
   table: Schemas["ArtifactCells"];
@@ -16,160 +18,86 @@ interface Props {
 }
 
 export function CellEditor({ table, onEdit }: Props) {
-  const [rows, setRows] = useState(table.rows);
+  const { columns: names } = table;
+  const [rows, setRows] = useState(() => table.rows.map(rowOf));
   const [changed, setChanged] = useState<Set<string>>(new Set());
-  const [at, setAt] = useState({ row: 0, column: 0 });
-  const [typed, setTyped] = useState<string | null>(null);
-  const frame = useRef<HTMLDivElement>(null);
-  const list = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => frame.current,
-    estimateSize: () => ROW,
-    overscan: 12,
-  });
-  const input = useRef<HTMLInputElement>(null);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
-  useEffect(() => {
-    if (typed !== null) input.current?.focus();
-  }, [typed !== null]);
-  const move = (row: number, column: number) => {
-    const next = {
-      row: Math.max(0, Math.min(rows.length - 1, row)),
-      column: Math.max(0, Math.min(table.columns.length - 1, column)),
-    };
-    setAt(next);
-    list.scrollToIndex(next.row);
+  const columns = useMemo(() => columnsOf(names), [names]);
+  const save = (row: GridRow, was: GridRow) => {
+    const places = names.map((_, place) => place).filter((place) => row[fieldOf(place)] !== was[fieldOf(place)]);
+    if (places.length === 0) return was;
+    setRows((before) => before.map((one) => (one.id === row.id ? row : one)));
+    setChanged((before) => new Set([...before, ...places.map((place) => `${row.id} ${fieldOf(place)}`)]));
+    onEdit({
+      cells: places.map((place) => ({
+        row: row.id,
+        column: names[place] ?? "",
+        value: String(row[fieldOf(place)] ?? ""),
+        was: String(was[fieldOf(place)] ?? ""),
+      })),
+    });
+    return row;
   };
-  // Enter saves, and the field that goes away is left: whichever comes first saves, once.
-  const open = useRef(false);
-  open.current = typed !== null && open.current;
-  const begin = (text: string) => {
-    open.current = true;
-    setTyped(text);
-  };
-  const save = () => {
-    if (!open.current) return;
-    open.current = false;
-    const was = rows[at.row]?.[at.column] ?? "";
-    if (typed !== null && typed !== was) {
-      const row = [...(rows[at.row] ?? [])];
-      row[at.column] = typed;
-      setRows(rows.map((r, i) => (i === at.row ? row : r)));
-      setChanged(new Set(changed).add(`${at.row} ${at.column}`));
-      onEdit({ cells: [{ row: at.row, column: table.columns[at.column] ?? "", value: typed, was }] });
-    }
-    setTyped(null);
-    frame.current?.focus();
-  };
-  const press = (event: React.KeyboardEvent) => {
-    if (typed !== null) {
-      if (event.key === "Enter") save();
-      if (event.key === "Escape") {
-        open.current = false;
-        setTyped(null);
-        frame.current?.focus();
-      }
-      if (event.key === "Enter" || event.key === "Escape") event.stopPropagation();
-      return;
-    }
-    const steps: Record<string, [number, number]> = {
-      ArrowDown: [1, 0],
-      ArrowUp: [-1, 0],
-      ArrowLeft: [0, -1],
-      ArrowRight: [0, 1],
-    };
-    const step = steps[event.key];
-    if (step) {
-      event.preventDefault();
-      move(at.row + step[0], at.column + step[1]);
-    } else if (event.key === "Enter") {
-      event.preventDefault();
-      begin(rows[at.row]?.[at.column] ?? "");
-    } else if (event.key.length === 1 && !event.ctrlKey && !event.metaKey && !event.altKey) {
-      event.preventDefault();
-      begin(event.key);
-    }
-  };
-  const shown = list.getVirtualItems();
-  const top = shown[0]?.start ?? 0;
-  const below = list.getTotalSize() - (shown.at(-1)?.end ?? 0);
   return (
-    <section className="sheet" aria-label="Cells">
+    <section className="sheet rowsgrid" aria-label="Cells">
       <div className="ph">
         <h2 className="h3">
-          {count(rows.length, "row")}, {count(table.columns.length, "column")}
+          {count(rows.length, "row")}, {count(names.length, "column")}
         </h2>
         <span className="cap">Arrow keys move, Enter edits, Esc cancels</span>
       </div>
-      <div
-        ref={frame}
-        className="scroll grid cells"
-        tabIndex={0}
-        role="grid"
-        aria-label="Cells of the table"
-        aria-rowcount={rows.length}
-        aria-activedescendant={`cell-${at.row}-${at.column}`}
-        onKeyDown={press}
-      >
-        <Table role="presentation">
-          <thead>
-            <tr role="row">
-              <th className="corner" role="columnheader">
-                <span className="cap">row</span>
-              </th>
-              {table.columns.map((c) => (
-                <th key={c} role="columnheader">
-                  <span className="hd">
-                    <span className="mono">{c}</span>
-                  </span>
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {top > 0 && <tr style={{ height: top }} aria-hidden="true" />}
-            {shown.map(({ index }) => (
-              <tr key={index} role="row" aria-rowindex={index + 1}>
-                <th className="corner" role="rowheader">
-                  <span className="cap">{index + 1}</span>
-                </th>
-                {table.columns.map((c, column) => {
-                  const here = at.row === index && at.column === column;
-                  return (
-                    // biome-ignore lint/a11y/useFocusableInteractive: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
-                    // biome-ignore lint/a11y/useKeyWithClickEvents: a grid keeps the focus itself and says which cell is current (WAI-ARIA grid)
-                    <td
-                      key={c}
-                      id={`cell-${index}-${column}`}
-                      role="gridcell"
-                      aria-selected={here}
-                      className={`${here ? "here" : ""} ${changed.has(`${index} ${column}`) ? "cell" : ""}`}
-                      onClick={() => {
-                        if (typed !== null) save();
-                        setAt({ row: index, column });
-                      }}
-                      onDoubleClick={() => begin(rows[index]?.[column] ?? "")}
-                    >
-                      {here && typed !== null ? (
-                        <Field
-                          ref={input}
-                          aria-label={`${c}, row ${index + 1}`}
-                          value={typed}
-                          onChange={(e) => setTyped(e.target.value)}
-                          onBlur={save}
-                        />
-                      ) : (
-                        (rows[index]?.[column] ?? "")
-                      )}
-                    </td>
-                  );
-                })}
-              </tr>
-            ))}
-            {below > 0 && <tr style={{ height: below }} aria-hidden="true" />}
-          </tbody>
-        </Table>
-      </div>
+      <DataGrid<GridRow>
+        label="Cells of the table"
+        style={{
+          height: `min(${HEAD + (rows.length > PAGE ? 66 : 4) + ROW * Math.max(Math.min(rows.length, PAGE), 3)}px, calc(100vh - 300px))`,
+          minHeight: 160,
+        }}
+        columns={columns}
+        rows={rows}
+        rowHeight={ROW}
+        columnHeaderHeight={HEAD}
+        pageSizeOptions={[PAGE]}
+        initialState={{ pagination: { paginationModel: { pageSize: PAGE } } }}
+        hideFooter={rows.length <= PAGE}
+        processRowUpdate={save}
+        getCellClassName={({ id, field }) => (changed.has(`${id} ${field}`) ? "cell" : "")}
+        disableColumnSorting
+        disableColumnFilter
+        disableColumnMenu
+        disableRowSelectionOnClick
+      />
     </section>
   );
+}
+
+function fieldOf(place: number): string {
+  return `c${place}`;
+}
+
+function rowOf(cells: string[], id: number): GridRow {
+  return { ...Object.fromEntries(cells.map((text, place) => [fieldOf(place), text])), id };
+}
+
+function columnsOf(names: string[]): GridColDef<GridRow>[] {
+  const number: GridColDef<GridRow> = {
+    field: "row",
+    headerName: "row",
+    width: 84,
+    align: "right",
+    headerAlign: "right",
+    valueGetter: (_, row) => group(row.id + 1),
+    cellClassName: "cap",
+  };
+  return [
+    number,
+    ...names.map(
+      (name, place): GridColDef<GridRow> => ({
+        field: fieldOf(place),
+        headerName: name,
+        headerClassName: "mono",
+        minWidth: 110,
+        flex: 1,
+        editable: true,
+      }),
+    ),
+  ];
 }

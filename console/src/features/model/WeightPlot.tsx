@@ -1,18 +1,23 @@
 /** How many values of one tensor changed by how much. */
+import { BarChart } from "@mui/x-charts/BarChart";
+import { count } from "../../marks/words";
+import { Table } from "../../parts/Table";
 import { small, type TensorRow } from "./model";
 
-const WIDTH = 640;
-const HEIGHT = 120;
-const FOOT = 20;
+const HEIGHT = 170;
 
 export function WeightPlot({ tensor }: { tensor: TensorRow }) {
   const distance = tensor.distance;
   if (!distance) return null;
   const [low, high] = distance.within;
   if (low === null || high === null) return null;
-  const most = Math.max(...distance.bins, 1);
-  const step = WIDTH / distance.bins.length;
-  const at = (value: number) => ((value - low) / (high - low || 1)) * WIDTH;
+  const { bins } = distance;
+  const step = (high - low) / bins.length;
+  const edge = (place: number) => low + place * step;
+  const spans = bins.map((_, place) => `${small(edge(place))} to ${small(edge(place + 1))}`);
+  const zero = low < 0 && high > 0 ? Math.floor(-low / step) : -1;
+  const named = [...new Set([0, ...(zero > 0 ? [zero] : []), bins.length - 1])];
+  const heading = (place: number) => (place === zero ? "0" : small(place === 0 ? low : high));
   return (
     <section className="sheet" aria-label={`Change of ${tensor.name}`}>
       <div className="ph">
@@ -21,30 +26,37 @@ export function WeightPlot({ tensor }: { tensor: TensorRow }) {
         </h2>
         <span className="cap">how many values moved by how much</span>
       </div>
-      <svg
-        viewBox={`0 0 ${WIDTH} ${HEIGHT + FOOT}`}
-        role="img"
-        aria-label={`Values moved by ${small(low)} to ${small(high)}`}
-        style={{ width: "100%", display: "block", padding: "8px 12px" }}
-      >
-        {distance.bins.map((n, i) => {
-          const height = n ? Math.max(1.5, (n / most) * (HEIGHT - 6)) : 0;
-          return <rect key={i} x={i * step + 1} width={Math.max(step - 2, 1)} y={HEIGHT - height} height={height} fill="var(--tone-1)" />;
-        })}
-        <path d={`M0 ${HEIGHT + 0.5}H${WIDTH}`} stroke="var(--line-strong)" />
-        {low < 0 && high > 0 && <path d={`M${at(0)} 4V${HEIGHT}`} stroke="var(--ink)" strokeDasharray="2.5 2" />}
-        <text x="0" y={HEIGHT + 15} className="axis">
-          {small(low)}
-        </text>
-        {low < 0 && high > 0 && (
-          <text x={at(0)} y={HEIGHT + 15} textAnchor="middle" className="axis">
-            0
-          </text>
-        )}
-        <text x={WIDTH} y={HEIGHT + 15} textAnchor="end" className="axis">
-          {small(high)}
-        </text>
-      </svg>
+      <div role="group" aria-label={`Values moved by ${small(low)} to ${small(high)}`}>
+        <BarChart
+          height={HEIGHT}
+          skipAnimation
+          hideLegend
+          grid={{ horizontal: true }}
+          xAxis={[
+            {
+              scaleType: "band",
+              data: bins.map((_, place) => place),
+              categoryGapRatio: 0.1,
+              tickInterval: named,
+              tickLabelInterval: () => true,
+              valueFormatter: (place: number, { location }) => (location === "tick" ? heading(place) : `moved by ${spans[place]}`),
+            },
+          ]}
+          yAxis={[{ width: 56, tickMinStep: 1 }]}
+          series={[{ data: bins, color: "var(--tone-2)", valueFormatter: (n) => count(n ?? 0, "value") }]}
+        />
+      </div>
+      <Table className="sr">
+        <caption>{`Values of ${tensor.name} by how much they moved`}</caption>
+        <tbody>
+          {bins.map((n, place) => (
+            <tr key={spans[place]}>
+              <th>{spans[place]}</th>
+              <td>{n}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
     </section>
   );
 }

@@ -33,6 +33,16 @@ const NOBODY: OriginCommit = {
   others: 0,
 };
 
+/** The commit that last set each part, or a field of it. */
+export function setBy(found: Origins): Map<string, OriginCommit> {
+  const known = new Map<string, OriginCommit>();
+  for (const part of found.parts ?? []) {
+    const commit = found.commits[part.set];
+    if (commit) known.set(part.path, commit);
+  }
+  return known;
+}
+
 /** All pages as one answer. */
 export function whole(pages: Origins[]): Origins | undefined {
   const [first, ...rest] = pages;
