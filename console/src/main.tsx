@@ -1,7 +1,6 @@
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./app";
-import "./look.css";
 
 const root = document.getElementById("root");
 if (root) {

@@ -5,6 +5,8 @@
  */
 import createClient, { type FetchResponse } from "openapi-fetch";
 import type { MediaType, ResponseObjectMap, SuccessResponse } from "openapi-typescript-helpers";
+import { fetchOrTake } from "./ahead";
+import { address, asked, BASE, type Given } from "./query";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -89,26 +91,15 @@ async function respond(request: () => Promise<Response>, waits = 0): Promise<Res
   throw new ProblemError(problem);
 }
 
-type Given = Record<string, unknown>;
 // biome-ignore lint/suspicious/noExplicitAny: the bound the library puts on an operation
 type Operation = Record<string | number, any>;
 
-/** What is asked for; what is empty or not given is not sent. */
-function asked(query: Given): string {
-  const text = new URLSearchParams();
-  for (const [name, value] of Object.entries(query))
-    for (const one of Array.isArray(value) ? value : [value])
-      if (one !== undefined && one !== null && one !== "") text.append(name, String(one));
-  return text.toString();
-}
-
-const BASE = "/api/v1";
 type BelowBase<P> = { [K in keyof P as K extends `/api/v1${infer R}` ? R : never]: P[K] };
 
 export const api = createClient<BelowBase<paths>>({
   baseUrl: BASE,
   querySerializer: asked,
-  fetch: (request) => respond(() => fetch(request.clone())),
+  fetch: (request) => respond(() => fetchOrTake(request)),
 });
 api.use({
   onRequest({ request }) {
@@ -131,11 +122,6 @@ export async function answer<T extends Operation, Options, Media extends MediaTy
   call: Promise<FetchResponse<T, Options, Media>>,
 ): Promise<SuccessResponse<ResponseObjectMap<T>, Media>> {
   return (await call).data as SuccessResponse<ResponseObjectMap<T>, Media>;
-}
-
-export function address(path: string, query: Given = {}): string {
-  const text = asked(query);
-  return `${BASE}/${path}${text ? `?${text}` : ""}`;
 }
 
 /** Save a file that the service makes; where a job works it out first, that is waited for. */

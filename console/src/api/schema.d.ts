@@ -5375,6 +5375,10 @@ export interface components {
             tags: number;
             commits: number;
             environments: number;
+            /** @description Those that are open. */
+            proposals: number;
+            /** @description Those that are open. */
+            experiments: number;
         };
         /** @description One side's version of an artifact (null where no commit made it), its content and its size in bytes. */
         Side: {
@@ -6858,7 +6862,9 @@ export interface operations {
                      *         "branches": 1,
                      *         "tags": 1,
                      *         "commits": 1,
-                     *         "environments": 1
+                     *         "environments": 1,
+                     *         "proposals": 1,
+                     *         "experiments": 1
                      *       }
                      *     ]
                      */
@@ -6908,7 +6914,9 @@ export interface operations {
                      *       "branches": 1,
                      *       "tags": 1,
                      *       "commits": 1,
-                     *       "environments": 1
+                     *       "environments": 1,
+                     *       "proposals": 1,
+                     *       "experiments": 1
                      *     }
                      */
                     "application/json": components["schemas"]["ShelfOut"];
@@ -6951,7 +6959,9 @@ export interface operations {
                      *       "branches": 1,
                      *       "tags": 1,
                      *       "commits": 1,
-                     *       "environments": 1
+                     *       "environments": 1,
+                     *       "proposals": 1,
+                     *       "experiments": 1
                      *     }
                      */
                     "application/json": components["schemas"]["ShelfOut"];
@@ -7004,7 +7014,9 @@ export interface operations {
                      *       "branches": 1,
                      *       "tags": 1,
                      *       "commits": 1,
-                     *       "environments": 1
+                     *       "environments": 1,
+                     *       "proposals": 1,
+                     *       "experiments": 1
                      *     }
                      */
                     "application/json": components["schemas"]["ShelfOut"];

@@ -3,12 +3,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { type Artifact, branches, environments, session, shelf, summary, tags } from "../api/queries";
-import { experiments } from "../features/experiments/queries";
+import { type Artifact, type Shelf, session, shelf, summary } from "../api/queries";
 import { GitState } from "../features/git/GitState";
 import { NewsChip } from "../features/news/NewsOnShelves";
 import { usePending } from "../features/pending/pending";
-import { proposals, waiting } from "../features/proposals/queries";
+import { waiting } from "../features/proposals/queries";
 import { ViewsAct } from "../features/views/ViewsAct";
 import { KindIcon } from "../marks/spines";
 import { size, when } from "../marks/words";
@@ -105,7 +104,7 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
         </div>
       </header>
       <Strip kinds={all.data?.kinds ?? NONE} low={!tall} current={current} marks={marks} onShow={setShown} onOpen={openArtifact} />
-      <Board page={page} at={at} shown={shown} total={all.data?.total} />
+      <Board page={page} at={at} shelf={info.data} shown={shown} total={all.data?.total} />
       <main id="page">
         <h1 className="sr fallback">{title}</h1>
         {children}
@@ -114,23 +113,26 @@ export function Page({ page, title, say, at, tall = false, current, children }: 
   );
 }
 
-function Board({ page, at, shown, total }: { page: string; at: string; shown: Spine | null; total?: number }) {
-  const key = useShelfKey();
-  const lines = useQuery(branches(key));
-  const marks = useQuery(tags(key));
-  const places = useQuery(environments(key));
-  const asked = useQuery(proposals(key, "open"));
-  const tried = useQuery(experiments(key));
+interface BoardProps {
+  page: string;
+  at: string;
+  shelf: Shelf;
+  shown: Spine | null;
+  total?: number;
+}
+
+function Board({ page, at, shelf, shown, total }: BoardProps) {
+  const { key } = shelf;
   const ref = at === "main" ? "" : `?ref=${encodeURIComponent(at)}`;
   const labels: [string, string, string, number | undefined][] = [
     ["artifacts", "Artifacts", `/s/${key}${ref}`, total],
     ["history", "History", `/s/${key}/history${ref}`, undefined],
     ["compare", "Compare", `/s/${key}/compare`, undefined],
-    ["branches", "Branches and tags", `/s/${key}/branches`, (lines.data?.length ?? 0) + (marks.data?.length ?? 0)],
-    ["proposals", "Proposals", `/s/${key}/proposals`, asked.data?.length],
+    ["branches", "Branches and tags", `/s/${key}/branches`, shelf.branches + shelf.tags],
+    ["proposals", "Proposals", `/s/${key}/proposals`, shelf.proposals],
     ["tasks", "Tasks", `/s/${key}/tasks`, undefined],
-    ["experiments", "Experiments", `/s/${key}/experiments`, tried.data?.filter((e) => e.state === "open").length],
-    ["environments", "Environments", `/s/${key}/environments`, places.data?.length],
+    ["experiments", "Experiments", `/s/${key}/experiments`, shelf.experiments],
+    ["environments", "Environments", `/s/${key}/environments`, shelf.environments],
     ["git", "Git", `/s/${key}/git`, undefined],
     ["news", "News", `/s/${key}/news`, undefined],
     ["log", "Log", `/s/${key}/log`, undefined],

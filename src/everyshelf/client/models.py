@@ -24,6 +24,8 @@ class Shelf(msgspec.Struct):
     commits: int
     environments: int
     open_to_all: bool = False
+    proposals: int = 0
+    experiments: int = 0
 
 
 class Branch(msgspec.Struct):

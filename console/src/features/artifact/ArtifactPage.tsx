@@ -2,8 +2,8 @@ import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
-import { address } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
+import { address } from "../../api/query";
 import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
@@ -15,18 +15,12 @@ import { isReadOnly, RefChooser } from "../../shell/RefChooser";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { Restore } from "../commit/Restore";
-import { EditView } from "../edit/EditView";
 import { FollowAct } from "../news/FollowAct";
-import { OriginsView } from "../origins/OriginsView";
 import { usePending } from "../pending/pending";
-import { PictureView } from "../picture/PictureView";
 import { Upload } from "../shelf/Upload";
-import { UsesView } from "../uses/UsesView";
-import { GraphView } from "./GraphView";
 import { OutlineView } from "./OutlineView";
 import { References } from "./References";
 import { TextView } from "./TextView";
-import { UnfoldedView } from "./UnfoldedView";
 import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = {
@@ -46,6 +40,18 @@ const UNFOLDED = ["app", "tests", "notebook", "archive", "database", "document",
 const isEdited = (kind: string, path: string) => !isOfBytes(kind, path) && kind !== "model";
 /** Larger tables are shown without bars over their columns. */
 const MOST_PROFILED = 32_000_000;
+const EditView = later(async () => ({ default: (await import("../edit/EditView")).EditView }), <Loading what="Opening it" />);
+const OriginsView = later(
+  async () => ({ default: (await import("../origins/OriginsView")).OriginsView }),
+  <Loading what="Reading who set what" />,
+);
+const PictureView = later(
+  async () => ({ default: (await import("../picture/PictureView")).PictureView }),
+  <Loading what="Reading the picture" />,
+);
+const UsesView = later(async () => ({ default: (await import("../uses/UsesView")).UsesView }), <Loading what="Reading who uses it" />);
+const GraphView = later(async () => ({ default: (await import("./GraphView")).GraphView }), <Loading what="Reading the graph" />);
+const UnfoldedView = later(async () => ({ default: (await import("./UnfoldedView")).UnfoldedView }), <Loading what="Unfolding it" />);
 const RowsGrid = later(async () => ({ default: (await import("../table/RowsGrid")).RowsGrid }), <Loading what="Reading the table" />);
 const DRAWN = ["pipeline", "workflow"];
 const NotebookView = later(
@@ -76,6 +82,7 @@ export function ArtifactPage() {
   const drawable = DRAWN.includes(found.data?.kind ?? "");
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
   useEffect(() => {
+    if (drawable) GraphView.ahead();
     // Files of these forms have places of their own, as a rule.
     if (drawable && !/\.(bpmn|xml)$/i.test(path)) void import("../drawing/layers").then((drawing) => drawing.warmUp());
   }, [drawable, path]);

@@ -12,14 +12,8 @@ import { later } from "../../parts/later";
 import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
-import { DrawingView } from "../drawing/DrawingView";
-import { ModelComparison } from "../model/ModelComparison";
-import { PictureComparison } from "../picture/PictureComparison";
 import { RemarkOnPart } from "../proposals/RemarkOnPart";
-import { SheetComparison } from "../sheet/SheetComparison";
-import { DatabaseComparison } from "../table/DatabaseComparison";
 import { RowBars } from "../table/RowBars";
-import { TableComparison } from "../table/TableComparison";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
 import { FindingDetail } from "./FindingDetail";
 import { byType, plural, told } from "./model";
@@ -33,6 +27,30 @@ interface Props {
   to: string;
   onAll?: () => void;
 }
+const DrawingView = later(
+  async () => ({ default: (await import("../drawing/DrawingView")).DrawingView }),
+  <Loading what="Reading what changed" />,
+);
+const ModelComparison = later(
+  async () => ({ default: (await import("../model/ModelComparison")).ModelComparison }),
+  <Loading what="Reading what changed" />,
+);
+const PictureComparison = later(
+  async () => ({ default: (await import("../picture/PictureComparison")).PictureComparison }),
+  <Loading what="Reading what changed" />,
+);
+const SheetComparison = later(
+  async () => ({ default: (await import("../sheet/SheetComparison")).SheetComparison }),
+  <Loading what="Reading what changed" />,
+);
+const DatabaseComparison = later(
+  async () => ({ default: (await import("../table/DatabaseComparison")).DatabaseComparison }),
+  <Loading what="Reading what changed" />,
+);
+const TableComparison = later(
+  async () => ({ default: (await import("../table/TableComparison")).TableComparison }),
+  <Loading what="Reading what changed" />,
+);
 const TwoTexts = later(() => import("../text/SideBySide"), <Loading what="Comparing both texts" />);
 const MOST = 1000;
 const DRAWN = ["pipeline", "workflow"];

@@ -4,14 +4,19 @@ import { useEffect } from "react";
 import { comparison, shelf, tags } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { later } from "../../parts/later";
 import { Page, useShelfKey } from "../../shell/Page";
 import { RefChooser } from "../../shell/RefChooser";
 import { SaveReport } from "../../shell/SaveReport";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
-import { ArtifactFindings } from "./ArtifactFindings";
 import { EffectFilter, UNJUDGED } from "./EffectFilter";
 import { StateTable } from "./StateTable";
+
+const ArtifactFindings = later(
+  async () => ({ default: (await import("./ArtifactFindings")).ArtifactFindings }),
+  <Loading what="Reading what changed" />,
+);
 
 export function ComparePage() {
   const key = useShelfKey();

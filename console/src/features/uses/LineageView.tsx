@@ -1,8 +1,8 @@
 /** What a version was made from, what was made from it, and whether it can be made again. */
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { address } from "../../api/client";
 import { lineage as lineageQuery } from "../../api/queries";
+import { address } from "../../api/query";
 import { KindIcon } from "../../marks/spines";
 import { fileName, when } from "../../marks/words";
 import { Table } from "../../parts/Table";

@@ -3,8 +3,9 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { address, type Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import { shelf, versionPlaces } from "../../api/queries";
+import { address } from "../../api/query";
 import { Effect, Tick } from "../../marks/Mark";
 import { count, size, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";

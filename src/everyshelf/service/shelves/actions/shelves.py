@@ -89,7 +89,7 @@ def change_shelf(
 
 
 def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
-    """The shelf in numbers: branches, tags, commits, and the caller's role."""
+    """The shelf in numbers: branches, tags, commits, environments, open proposals and experiments; the caller's role."""
     return {
         "key": shelf.key,
         "name": shelf.name,
@@ -101,5 +101,7 @@ def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
         "branches": shelf.branches.count(),
         "tags": shelf.tags.count(),
         "commits": shelf.commits.count(),
-        "environments": shelf.environments.count(),
+        "environments": shelf.environments.filter(ended=None).count(),
+        "proposals": shelf.proposals.filter(state="open").count(),
+        "experiments": shelf.experiments.filter(state="open").count(),
     }

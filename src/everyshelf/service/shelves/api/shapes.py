@@ -21,6 +21,8 @@ class ShelfOut(serializers.Serializer[Any]):
     tags = serializers.IntegerField()
     commits = serializers.IntegerField()
     environments = serializers.IntegerField()
+    proposals = serializers.IntegerField(help_text="Those that are open.")
+    experiments = serializers.IntegerField(help_text="Those that are open.")
 
 
 class NewShelf(serializers.Serializer[Any]):
