@@ -4,7 +4,7 @@ import { defineConfig, type Plugin } from "vite";
 /** Shared by so many parts that are fetched by themselves, a module is needed by nearly every page. */
 const MOST_PAGES = 12;
 /** What runs before the rest is there has a file of its own. */
-const BEGIN = /src\/api\/(ahead|query)\.ts$/;
+const BEGIN = /src\/(api\/(ahead|query)|pages)\.ts$/;
 
 /** The page names the large files itself, so that they are fetched while the first, small one is read. */
 const namedInThePage: Plugin = {

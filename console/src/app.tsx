@@ -8,7 +8,7 @@ import { SignIn } from "./features/session/SignIn";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
 import { later } from "./parts/later";
-import { fetchAhead, routes } from "./routes";
+import { routes } from "./routes";
 import { DoneProvider } from "./shell/Done";
 import { FindKey } from "./shell/FindKey";
 import { PageLoading, ProblemBox } from "./shell/states";
@@ -31,8 +31,7 @@ const queries = new QueryClient({
   },
 });
 
-// All three at once, not one after another.
-fetchAhead(window.location.pathname);
+// Both at once, not one after another.
 void queries.prefetchQuery(session());
 const key = /^\/s\/([^/]+)/.exec(window.location.pathname)?.[1];
 if (key) void queries.prefetchQuery(shelf(key));

@@ -13,7 +13,7 @@ from tests.console.test_console import ConsoleCase
 from tests.core.kinds.test_notebooks import CELLS, notebook
 from tests.service.test_seen_and_unfolded import APP
 
-_ROUTES = Path(__file__).parents[2] / "console" / "src" / "routes.tsx"
+_ROUTES = Path(__file__).parents[2] / "console" / "src" / "pages.ts"
 _ROUTE = re.compile(r'^\s+\[?"(/[^"]*)"', re.MULTILINE)
 
 # The artifact, in the views that are a page of their own.

@@ -89,7 +89,7 @@ def change_shelf(
 
 
 def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
-    """The shelf in numbers: branches, tags, commits, environments, open proposals and experiments; the caller's role."""
+    """The shelf in numbers: branches, tags, commits, environments, what is open; the caller's role."""
     return {
         "key": shelf.key,
         "name": shelf.name,
