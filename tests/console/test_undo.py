@@ -149,6 +149,7 @@ class UndoTests(ConsoleCase):
         self.browser.press("Remove it")
         self.browser.see("quay is removed.")
         self.assertEqual(self.shelf.environments(), [])
+        self.assertNotIn("environment.changed", [entry.act for entry in self.shelf.log()])
 
 
 class CommittingTests(ConsoleCase):

@@ -150,6 +150,7 @@ class Browser:
         """Click it; once more if the page drew it again, or moved it, between being found and being clicked."""
         for _ in range(5):
             try:
+                self.wait_for(lambda: self.button(name, within).is_enabled())  # what it needs may still be on its way
                 self.button(name, within).click()
             except StaleElementReferenceException:
                 continue

@@ -32,6 +32,8 @@ export function Sheet({ of, label, onClose, wide = false, children }: Props) {
     <Dialog
       open={of.shown}
       onClose={of.hide}
+      // A form that the question was asked from is not sent with it.
+      onSubmit={(e) => e.stopPropagation()}
       maxWidth={wide ? "md" : "sm"}
       fullWidth
       slotProps={{ paper: { "aria-label": label, className: "sheetpaper" } }}

@@ -197,7 +197,14 @@ export function ArtifactPage() {
               </Button>
               {!isReadOnly(at) && !version && (
                 <>
-                  {all.data && !a.whole && <Upload shelf={key} branch={at} commit={all.data.commit} only={path} label="Replace" />}
+                  {!a.whole &&
+                    (all.data ? (
+                      <Upload shelf={key} branch={at} commit={all.data.commit} only={path} label="Replace" />
+                    ) : (
+                      <Button variant="outlined" disabled>
+                        Replace
+                      </Button>
+                    ))}
                   <Button variant="outlined" onClick={remove} disabled={!all.data}>
                     Remove
                   </Button>

@@ -65,9 +65,10 @@ export function usePending(shelf: string) {
   );
   const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
   const keepAll = useMutation({
-    mutationFn: ({ branch, base, entries }: Edits) => {
-      // Made on what this page shows: saved elsewhere meanwhile, the service asks.
-      const known = new Map(pending.filter((p) => p.branch === branch).map((p) => [p.path, p.point]));
+    mutationFn: async ({ branch, base, entries }: Edits) => {
+      // Made on what this page shows, once it is known: saved elsewhere meanwhile, the service asks.
+      const shown = await queries.ensureQueryData(drafts(shelf));
+      const known = new Map(shown.filter((d) => d.branch === branch).flatMap((d) => d.entries.map((e) => [e.path, e.point])));
       const made = entries.map((one) => ({ ...one, onto: known.get(one.path) ?? 0 }));
       return answer(api.POST("/shelves/{shelf}/drafts", { params: { path: { shelf } }, body: { branch, base, entries: made } }));
     },
