@@ -134,4 +134,7 @@ class NewsTests(ServiceCase):
         self.assertIn("committed One", run("news"))
         self.assertIn("nothing new since you looked", run("news"))
         self.assertEqual(terminal.json("news", "--seen-too")["items"][-1]["act"], "shelf.made")
+        self.assertIn("news --shelf", run("news", "--seen-too", "--limit", "1"))
+        self.assertIn("--seen-too --limit 200", run("news", "--seen-too", "--limit", "1"))
+        self.assertIn("goes with no other option", terminal.run("news", "--all-shelves", "--followed", code=2).stderr)
         self.assertIn("You follow nothing", run("follow", "a.csv", "--stop"))

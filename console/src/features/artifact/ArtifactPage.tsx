@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
@@ -99,7 +99,7 @@ export function ArtifactPage() {
   // Rows are there before the columns are described; a file that turns out to be no table has an outline of its own.
   const asRows = found.data?.kind === "dataset" && !parts.isError && (!parts.data || parts.data.table !== null);
   const all = useQuery(summary(key, at));
-  const { keep, discard, restore, pending, problem } = usePending(key);
+  const { keep, discard, restore, known, problem } = usePending(key);
   const done = useDone();
   const name = found.data?.name ?? path.split("/").pop() ?? "";
   const say = (
@@ -110,16 +110,13 @@ export function ArtifactPage() {
       {version && <i>version {version}</i>}
     </>
   );
-  const remove = () => {
-    const before = pending.find((one) => one.branch === at && one.path === path);
-    keep({ path, content: null, branch: at, base: all.data?.commit ?? null }).then(
-      () => {
-        const undo = () => (before ? restore({ branch: at, point: before.point }) : discard({ branch: at, paths: [path] }));
-        done({ said: `${name} is removed in your draft; a commit makes it so.`, undo });
-        void go(`/s/${key}/pending`);
-      },
-      () => undefined, // told below
-    );
+  const removing = useMutation({ mutationFn: () => remove() });
+  const remove = async () => {
+    const before = (await known()).find((one) => one.branch === at && one.path === path);
+    await keep({ path, content: null, branch: at, base: all.data?.commit ?? null });
+    const undo = () => (before ? restore({ branch: at, point: before.point }) : discard({ branch: at, paths: [path] }));
+    done({ said: `${name} is removed in your draft; a commit makes it so.`, undo });
+    void go(`/s/${key}/pending`);
   };
   const a = found.data;
   const editable = Boolean(
@@ -130,7 +127,7 @@ export function ArtifactPage() {
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
       {found.isPending && <Loading what={`Reading ${path}`} />}
       {found.isError && <ProblemBox error={found.error} />}
-      {problem && <ProblemBox error={problem} />}
+      {(removing.error ?? problem) && <ProblemBox error={removing.error ?? problem} />}
       {a && (
         <>
           <div className="line1">
@@ -205,7 +202,7 @@ export function ArtifactPage() {
                         Replace
                       </Button>
                     ))}
-                  <Button variant="outlined" onClick={remove} disabled={!all.data}>
+                  <Button variant="outlined" onClick={() => removing.mutate()} disabled={!all.data || removing.isPending}>
                     Remove
                   </Button>
                 </>

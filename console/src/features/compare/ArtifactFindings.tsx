@@ -198,9 +198,7 @@ function Parts({ findings, comparison, shelf, path, from, to }: Props & { findin
             <p className="cap pad">{comparison.equal ? "Both versions mean the same." : "Only cosmetic findings; they are hidden."}</p>
           )}
           {findings.length > MOST && (
-            <p className="cap pad">
-              {group(findings.length - MOST)} more; narrow by effect, or save as JSON with everyshelf compare --json.
-            </p>
+            <p className="cap pad">{group(findings.length - MOST)} more; narrow by effect, or save the report as JSON.</p>
           )}
         </div>
       </section>

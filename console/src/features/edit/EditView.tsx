@@ -29,7 +29,7 @@ interface Props {
 export function EditView({ shelf, path, branch, base }: Props) {
   const ref = `draft:${branch}`;
   const queries = useQueryClient();
-  const { pending } = usePending(shelf);
+  const { pending, isKnown } = usePending(shelf);
   const [round, setRound] = useState(0);
   const found = useQuery({ ...artifact(shelf, path, ref), staleTime: 0, refetchOnWindowFocus: false });
   const point = pending.find((p) => p.path === path && p.branch === branch)?.point ?? 0;
@@ -37,7 +37,7 @@ export function EditView({ shelf, path, branch, base }: Props) {
     await queries.invalidateQueries({ queryKey: ["shelf", shelf] });
     setRound(round + 1);
   };
-  if (found.isPending) return <Loading what="Reading your draft" />;
+  if (found.isPending || !isKnown) return <Loading what="Reading your draft" />;
   if (found.isError) return <ProblemBox error={found.error} />;
   return (
     <Editing

@@ -98,8 +98,8 @@ function Shown({ e, onBase }: { e: Experiment; onBase: (run: number) => void }) 
       </div>
       {e.runs.length === 0 && (
         <Empty>
-          No run yet. On a desk of {e.branch}: <span className="mono">everyshelf run --set NAME=VALUE -- COMMAND</span>. What the command
-          writes is committed, and what it read and measured is kept with it.
+          No run yet. On a desk of {e.branch}, <span className="mono">everyshelf run</span> runs a command with the parameters you give.
+          What it writes is committed, and what it read and measured is kept with it.
         </Empty>
       )}
       {e.runs.length > 0 && (

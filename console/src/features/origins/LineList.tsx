@@ -3,13 +3,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { text } from "../../api/queries";
-import { tone, when } from "../../marks/words";
+import { group, tone, when } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
+import { GoToNumber } from "../../parts/GoToNumber";
 import { Table } from "../../parts/Table";
 import { Loading } from "../../shell/states";
 import { isShown, type OriginCommit, type Origins, TONES } from "./model";
 
 const SHOWN = 4000;
+const MOST_LINES = 1e9;
 
 interface Run {
   first: number;
@@ -109,9 +111,10 @@ export function LineList({ asked, told, chosen, cosmetic, sought, onChoose }: Gi
             })}
         </Table>
         {(lines.length > SHOWN || found.data.truncated) && (
-          <p className="pad cap">
-            The first {SHOWN} lines. For any other: everyshelf origins {asked.path} --line N
-          </p>
+          <div className="pad cap">
+            <p>The first {group(SHOWN)} lines. Of any other, its forms are shown beside them.</p>
+            <GoToNumber label="Line" most={MOST_LINES} onGo={(line) => onChoose(String(line))} />
+          </div>
         )}
       </div>
     </section>

@@ -55,21 +55,23 @@ export const savePoints = (key: string, branch: string) =>
     queryFn: () => answer(api.GET("/shelves/{shelf}/drafts/points", { params: { path: { shelf: key }, query: { branch } } })),
   });
 
+function pendingOf(all: Draft[]): Pending[] {
+  return all.flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch })));
+}
+
 export function usePending(shelf: string) {
   const queries = useQueryClient();
   const found = useQuery(drafts(shelf));
   const all = found.data ?? [];
-  const pending: Pending[] = useMemo(
-    () => (found.data ?? []).flatMap((d) => d.entries.map((e) => ({ ...e, branch: d.branch }))),
-    [found.data],
-  );
+  const pending = useMemo(() => pendingOf(found.data ?? []), [found.data]);
+  /** What is pending, once it is known: what is done upon it must not take "not read yet" for "nothing". */
+  const known = async () => pendingOf(await queries.ensureQueryData(drafts(shelf)));
   const again = () => queries.invalidateQueries({ queryKey: drafts(shelf).queryKey });
   const keepAll = useMutation({
     mutationFn: async ({ branch, base, entries }: Edits) => {
-      // Made on what this page shows, once it is known: saved elsewhere meanwhile, the service asks.
-      const shown = await queries.ensureQueryData(drafts(shelf));
-      const known = new Map(shown.filter((d) => d.branch === branch).flatMap((d) => d.entries.map((e) => [e.path, e.point])));
-      const made = entries.map((one) => ({ ...one, onto: known.get(one.path) ?? 0 }));
+      // Made on what this page shows: saved elsewhere meanwhile, the service asks.
+      const points = new Map((await known()).filter((p) => p.branch === branch).map((p) => [p.path, p.point]));
+      const made = entries.map((one) => ({ ...one, onto: points.get(one.path) ?? 0 }));
       return answer(api.POST("/shelves/{shelf}/drafts", { params: { path: { shelf } }, body: { branch, base, entries: made } }));
     },
     onSettled: again,
@@ -93,6 +95,8 @@ export function usePending(shelf: string) {
   return {
     drafts: all,
     pending,
+    known,
+    isKnown: !found.isPending,
     saved,
     outOfReach: found.isError,
     problem: keepAll.error ?? discard.error,

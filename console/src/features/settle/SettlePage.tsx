@@ -201,7 +201,7 @@ function Left({ detail, current, choose, all }: LeftProps) {
             Take {detail.source} for all
           </Button>
           <p className="cap">
-            External program: <span className="mono">everyshelf settle ARTIFACT --program</span>
+            A program of your own can settle it, too: <span className="mono">everyshelf settle</span> at the command line.
           </p>
         </div>
       )}

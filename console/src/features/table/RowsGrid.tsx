@@ -1,12 +1,12 @@
 /** A table of any size: the service sorts, filters and pages it; what is shown is in the address. */
 import { DataGrid, type GridColDef, type GridSortModel } from "@mui/x-data-grid";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useMemo } from "react";
 import { useSearchParams } from "react-router";
 import type { TableShown } from "../../api/queries";
 import { count, group } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
-import { Field } from "../../parts/Field";
+import { GoToNumber } from "../../parts/GoToNumber";
 import { Loading, ProblemBox } from "../../shell/states";
 import { Conditions } from "./Conditions";
 import { pageOf } from "./conditions";
@@ -53,7 +53,11 @@ export function RowsGrid({ of, table, profiles }: { of: OfTable; table: string; 
         </h2>
         {told && where.length > 0 && <span className="cap">the columns' bars are of all rows</span>}
         <span className="r">
-          <GoTo total={told?.total ?? 0} onGo={(row) => set({ page: String(pageOf(row, told?.total ?? 0, PAGE) + 1) })} />
+          <GoToNumber
+            label="Go to row"
+            most={told?.total ?? 0}
+            onGo={(row) => set({ page: String(pageOf(row, told?.total ?? 0, PAGE) + 1) })}
+          />
         </span>
       </div>
       {told && <Conditions columns={told.columns.map((one) => one.name)} held={where} onHeld={(held) => set({ where: held, page: "" })} />}
@@ -142,27 +146,5 @@ function Head({ name, type, profile }: { name: string; type: string; profile: Pr
         </>
       )}
     </span>
-  );
-}
-
-function GoTo({ total, onGo }: { total: number; onGo: (row: number) => void }) {
-  const [typed, setTyped] = useState("");
-  return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        if (Number(typed) >= 1) onGo(Number(typed));
-      }}
-    >
-      <Field
-        label="Go to row"
-        type="number"
-        min={1}
-        max={Math.max(1, total)}
-        width={190}
-        value={typed}
-        onChange={(e) => setTyped(e.target.value)}
-      />
-    </form>
   );
 }

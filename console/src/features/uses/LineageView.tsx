@@ -41,8 +41,8 @@ export function LineageView({ shelf, path, at }: { shelf: string; path: string; 
           </div>
           {told.steps.length === 0 ? (
             <Empty>
-              Run what makes it with <code>everyshelf run</code>, or use <code>everyshelf commit --made-from</code>: then this page shows
-              where it comes from.
+              Run what makes it with <code>everyshelf run</code>, or say what it was made from when you commit it at the command line: then
+              this page shows where it comes from.
             </Empty>
           ) : (
             <Drawn told={told} at={at} />

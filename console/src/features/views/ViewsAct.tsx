@@ -81,7 +81,7 @@ function Views({ shelf, sheet }: { shelf: string; sheet: SheetState }) {
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
-          <Button type="submit" variant="contained" disabled={save.isPending}>
+          <Button type="submit" variant="contained" disabled={save.isPending || !found.data}>
             {before ? "Replace the view" : "Save the view"}
           </Button>
         </div>

@@ -37,6 +37,8 @@ def news(
     What was printed counts as seen, if it was all of it and --keep was not given.
     """
     if all_shelves:
+        if followed or seen_too or keep:
+            raise click.UsageError("--all-shelves shows the newest of each shelf, and goes with no other option")
         everywhere = open_client(address).news()
         if as_json:
             terminal.print_json(everywhere)
@@ -51,12 +53,12 @@ def news(
     if as_json:
         terminal.print_json(found)
     else:
-        _say(found)
+        _say(found, "".join(f" {name}" for name, is_on in (("--followed", followed), ("--seen-too", seen_too)) if is_on))
     if found.count and not keep and not followed and found.next is None:
         shelf.look(found.newest)
 
 
-def _say(found: News) -> None:
+def _say(found: News, asked: str = "") -> None:
     since = f"since you looked, {terminal.when(found.since)}" if found.since else "in the last two weeks"
     much = "nothing" if not found.count else f"{found.count}{' or more' if found.count >= MOST_COUNTED else ''}"
     terminal.say(f"{terminal.bold(found.shelf_name)}: {much} new {since}.")
@@ -71,7 +73,7 @@ def _say(found: News) -> None:
         listing.row(f"{mark} {terminal.when(item.time)}", (item.person, terminal.bold), did)
     listing.show()
     if found.next is not None:
-        terminal.next_step(f"everyshelf news --shelf {found.shelf} --limit 200")
+        terminal.next_step(f"everyshelf news --shelf {found.shelf}{asked} --limit 200")
 
 
 @click.command("follow")

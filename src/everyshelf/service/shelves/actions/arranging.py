@@ -9,9 +9,10 @@ from __future__ import annotations
 import threading
 import time
 from collections import Counter, OrderedDict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -108,22 +109,36 @@ class StateIndex:
         down, key = wanted.sort.startswith("-"), wanted.sort.removeprefix("-")
         if key not in self._orders:
             self._orders[key] = sorted(self.lines.values(), key=_KEYS[key])
-        since = wanted.since.timestamp() if wanted.since is not None else None
-        order = reversed(self._orders[key]) if down else self._orders[key]
-        return [line for line in order if _fits(line, wanted) and (since is None or line.when >= since)]
+        lines: Iterable[Line] = reversed(self._orders[key]) if down else self._orders[key]
+        for fits in _conditions(wanted):
+            lines = filter(fits, lines)
+        return list(lines)
 
 
-def _fits(line: Line, wanted: Wanted) -> bool:
-    return (
-        (wanted.only is None or line.path in wanted.only)
-        and line.path not in wanted.without
-        and (not wanted.label or has_label(line.labels, wanted.label))
-        and (not wanted.kind or line.kind == wanted.kind)
-        and (not wanted.by or line.author == wanted.by)
-        and (not wanted.effect or line.effect == wanted.effect)
-        and (not wanted.folder or line.path.startswith(f"{wanted.folder}/"))
-        and (not wanted.words or all(word in line.text for word in wanted.words.casefold().split()))
-    )
+def _conditions(wanted: Wanted) -> Iterator[Callable[[Line], bool]]:
+    """What a line has to meet, of what was asked for only: each is tried on every artifact of a state at each letter
+    that is typed into a list."""
+    if (only := wanted.only) is not None:
+        yield lambda line: line.path in only
+    if wanted.without:
+        yield lambda line: line.path not in wanted.without
+    if wanted.label:
+        yield lambda line: has_label(line.labels, wanted.label)
+    if wanted.kind:
+        yield lambda line: line.kind == wanted.kind
+    if wanted.by:
+        yield lambda line: line.author == wanted.by
+    if wanted.effect:
+        yield lambda line: line.effect == wanted.effect
+    if below := wanted.folder and f"{wanted.folder}/":
+        yield lambda line: line.path.startswith(below)
+    if (since := wanted.since.timestamp() if wanted.since else None) is not None:
+        yield lambda line: line.when >= since
+    yield from (partial(_has_word, word) for word in wanted.words.casefold().split())
+
+
+def _has_word(word: str, line: Line) -> bool:
+    return word in line.text
 
 
 _RANKS: dict[str, int] = {effect: rank for rank, effect in enumerate(EFFECTS)}
