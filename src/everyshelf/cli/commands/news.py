@@ -53,12 +53,13 @@ def news(
     if as_json:
         terminal.print_json(found)
     else:
-        _say(found, "".join(f" {name}" for name, is_on in (("--followed", followed), ("--seen-too", seen_too)) if is_on))
+        asked = [name for name, is_on in (("--followed", followed), ("--seen-too", seen_too)) if is_on]
+        _say(found, *asked)
     if found.count and not keep and not followed and found.next is None:
         shelf.look(found.newest)
 
 
-def _say(found: News, asked: str = "") -> None:
+def _say(found: News, *asked: str) -> None:
     since = f"since you looked, {terminal.when(found.since)}" if found.since else "in the last two weeks"
     much = "nothing" if not found.count else f"{found.count}{' or more' if found.count >= MOST_COUNTED else ''}"
     terminal.say(f"{terminal.bold(found.shelf_name)}: {much} new {since}.")
@@ -73,7 +74,7 @@ def _say(found: News, asked: str = "") -> None:
         listing.row(f"{mark} {terminal.when(item.time)}", (item.person, terminal.bold), did)
     listing.show()
     if found.next is not None:
-        terminal.next_step(f"everyshelf news --shelf {found.shelf}{asked} --limit 200")
+        terminal.next_step(" ".join(("everyshelf news --shelf", found.shelf, *asked, "--limit 200")))
 
 
 @click.command("follow")
