@@ -150,8 +150,7 @@ class Browser:
         """Click it; once more if the page drew it again, or moved it, between being found and being clicked."""
         for _ in range(5):
             try:
-                self.wait_for(lambda: self.button(name, within).is_enabled())  # what it needs may still be on its way
-                self.button(name, within).click()
+                self.wait_for(lambda: self._at_rest(name, within)).click()
             except StaleElementReferenceException:
                 continue
             except ElementClickInterceptedException:  # an answer that came in moved it: see where it is now
@@ -159,6 +158,13 @@ class Browser:
                 continue
             return
         self.button(name, within).click()
+
+    def _at_rest(self, name: str, within: str) -> WebElement | None:
+        """What can be clicked and stays where it is: what it needs, or what is above it, may still be on its way."""
+        found = self.button(name, within)
+        place = found.rect
+        time.sleep(0.05)
+        return found if found.is_enabled() and found.rect == place else None
 
     def press_key(self, key: str) -> None:
         """A key, on whatever has the focus."""
