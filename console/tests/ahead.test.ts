@@ -19,6 +19,5 @@ test("a list that is narrowed, and a comparison without its first side, are left
 test("an artifact is asked for as its page does", () => {
   expect(firstNeeds("/s/ferries/artifact", "?path=data%2Ffares.csv&version=3").slice(3)).toEqual([
     "/api/v1/shelves/ferries/artifact?path=data%2Ffares.csv&ref=main&version=3",
-    "/api/v1/shelves/ferries/artifact/outline?path=data%2Ffares.csv&ref=main&version=3",
   ]);
 });

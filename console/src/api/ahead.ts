@@ -5,7 +5,7 @@ const coming = new Map<string, { at: number; answer: Promise<Response> }>();
 /** Older answers may not be true any more. */
 const NEW_MS = 5_000;
 
-/** The addresses that the page at an address of the console begins with; none is longer work than the page would ask for. */
+/** List what the page at an address of the console asks for first; nothing that it would not ask for itself. */
 export function firstNeeds(pathname: string, search: string): string[] {
   const needs = [address("session")];
   const [, s, key, page] = pathname.split("/");
@@ -19,7 +19,7 @@ export function firstNeeds(pathname: string, search: string): string[] {
     needs.push(address(`shelves/${key}/artifacts`, { sort: "-when", ref, start: 0, limit: 200 }));
   if (page === "artifact") {
     const of = { path: given("path"), ref, version: given("version") };
-    needs.push(address(`shelves/${key}/artifact`, of), address(`shelves/${key}/artifact/outline`, of));
+    needs.push(address(`shelves/${key}/artifact`, of)); // not its outline: that of a very large table is left out by the page
   }
   if (page === "compare" && given("from") && !given("path"))
     needs.push(address(`shelves/${key}/compare`, { from: given("from"), to: given("to") ?? "main" }));

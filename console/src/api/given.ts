@@ -1,6 +1,6 @@
 /** What stands in a page's address, as the service takes it. */
 
-/** A whole number, or nothing where nothing is given; what is no number is sent as such, and the service says so. */
+/** A number; undefined for an empty text. Any other text becomes NaN, which the service refuses with a problem. */
 export function numberIn(text: string | undefined): number | undefined {
   return text ? Number(text) : undefined;
 }

@@ -167,7 +167,7 @@ function RemoveEnvironment({ environment: e }: { environment: Environment }) {
       title={e.trial_of ? `End the trial ${e.name}` : `Remove ${e.name}`}
       does={
         e.trial_of
-          ? "What was deployed there is removed, and the environment leaves the shelf. There is no way back; its log entries stay."
+          ? "Removes what was deployed there, and the environment. You cannot undo this. The log keeps its entries."
           : "Its settings and the values of its bindings are gone. Nothing was deployed there, and nothing is removed there."
       }
       act={e.trial_of ? "End it" : "Remove it"}
