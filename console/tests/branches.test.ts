@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { arrange, type LineCommit } from "../src/features/branches/lines";
+import { arrange, type LineCommit, tagNames } from "../src/features/branches/lines";
 import { numbers } from "./random";
 
 const commit = (id: string, parents: string[], branches: string[] = []) =>
@@ -14,6 +14,21 @@ describe("lines of branches", () => {
     expect(["a", "b", "c", "d"].map((id) => drawn.placed.get(id)?.lane)).toEqual([0, 0, 0, 0]);
     expect(drawn.placed.get("x")?.lane).toBe(1);
     expect(drawn.lanes.find((lane) => lane.lane === 1)).toMatchObject({ from: 1, to: 4, gone: true });
+  });
+
+  test("names of tags on one line never lie over each other, and each begins at its commit where there is room", () => {
+    const tagged = (id: string, parents: string[], tags: string[]) => ({ ...commit(id, parents, id === "d" ? ["main"] : []), tags });
+    const { placed } = arrange(
+      [tagged("d", ["c"], ["late"]), tagged("c", ["b"], ["bookings-2", "b2"]), tagged("b", ["a"], ["bookings-1"]), tagged("a", [], [])],
+      "main",
+    );
+    const names = tagNames(placed.values(), (x) => x * 26, 7);
+    expect(names.map((one) => one.tag)).toEqual(["bookings-1", "bookings-2", "b2", "late"]);
+    expect(names[0]).toMatchObject({ mark: 26, start: 29 });
+    for (let n = 1; n < names.length; n++) {
+      const before = names[n - 1];
+      expect(names[n]?.start).toBeGreaterThanOrEqual((before?.start ?? 0) + (before?.tag.length ?? 0) * 7);
+    }
   });
 
   test("every commit has one place, none shares it, and time goes to the right", () => {

@@ -8,9 +8,10 @@ import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
-import { arrange, type Placed } from "./lines";
+import { arrange, type Placed, tagNames } from "./lines";
 
 const LETTER = 8;
+const SMALL_LETTER = 6.7;
 const STEP = 26;
 const LANE = 34;
 const MARGIN = 16;
@@ -38,6 +39,7 @@ export function LinesView() {
   const tall = MARGIN * 2 + drawn.height * LANE + 18;
   const px = (x: number) => MARGIN + x * STEP + STEP / 2;
   const py = (lane: number) => tall - MARGIN - 14 - lane * LANE;
+  const tags = tagNames(drawn.placed.values(), px, SMALL_LETTER);
   const chosen = drawn.placed.get(at) ?? drawn.placed.get(found.data.commits[0]?.commit ?? "");
   const walk = (event: React.KeyboardEvent) => {
     const here = chosen;
@@ -114,7 +116,7 @@ export function LinesView() {
           {drawn.lanes
             .filter((l) => !l.gone)
             .map((l) => (
-              <text key={`name ${l.name}`} x={px(l.to) + 12} y={py(l.lane) + (l.lane === 0 ? 4 : 4)} className="linename">
+              <text key={`name ${l.name}`} x={px(l.to) + 14} y={py(l.lane) + 4} className="linename">
                 {l.name}
               </text>
             ))}
@@ -137,14 +139,22 @@ export function LinesView() {
                   <rect x={x - 3.5} y={y - 6} width="7" height="12" rx="1" fill={p.lane === 0 ? "var(--ink-2)" : "var(--accent)"} />
                 )}
                 {here && <rect x={x - 9} y={y - 11} width="18" height="22" rx="3" fill="none" stroke="var(--accent)" strokeWidth="2" />}
-                {p.commit.tags.map((t, n) => (
-                  <g key={t}>
-                    <path d={`M${x} ${y + 7}V${y + 14 + n * 13}`} stroke="var(--ink-3)" />
-                    <text x={x + 3} y={y + 20 + n * 13} className="linetag">
-                      {t}
-                    </text>
-                  </g>
-                ))}
+                {tags
+                  .filter((t) => t.commit === p.commit.commit)
+                  .map((t) => (
+                    <g key={t.tag}>
+                      <path
+                        d={
+                          t.start > t.mark + 3 ? `M${t.mark} ${y + 7}V${y + 9.5}H${t.start - 3}V${y + 16}` : `M${t.mark} ${y + 7}V${y + 16}`
+                        }
+                        fill="none"
+                        stroke="var(--ink-3)"
+                      />
+                      <text x={t.start} y={y + 20} className="linetag">
+                        {t.tag}
+                      </text>
+                    </g>
+                  ))}
               </g>
             );
           })}

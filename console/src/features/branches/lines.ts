@@ -78,3 +78,26 @@ export function arrange(commits: LineCommit[], main: string): Drawn {
   });
   return { placed, lanes, height: Math.max(1, busy.length) };
 }
+
+export interface TagName {
+  commit: string;
+  tag: string;
+  /** Where the mark leaves the line and where the name begins, from the left in pixels. */
+  mark: number;
+  start: number;
+}
+
+/** The names of tags below their line: each begins at its commit, or behind the name before it where that is still in the way. */
+export function tagNames(placed: Iterable<Placed>, across: (x: number) => number, letter: number): TagName[] {
+  const free = new Map<number, number>();
+  return [...placed]
+    .sort((a, b) => a.x - b.x)
+    .flatMap((p) =>
+      p.commit.tags.map((tag) => {
+        const mark = across(p.x);
+        const start = Math.max(mark + 3, free.get(p.lane) ?? 0);
+        free.set(p.lane, start + (tag.length + 1) * letter);
+        return { commit: p.commit.commit, tag, mark, start };
+      }),
+    );
+}
