@@ -31,7 +31,7 @@ from tests.support.service import PASSWORD, Service
 ROOT = Path(__file__).parents[2]
 GUIDES = ROOT / "docs" / "guides"
 OWNER = "maren"
-_ADDRESS = "http://127.0.0.1:7463"
+_HOST = "127.0.0.1:7463"
 _FENCE = re.compile(r"^```(\w+)?([^\n]*)\n(.*?)^```$", re.M | re.S)
 _ORDER = re.compile(r"<!-- service: (stop|start) -->")
 # What differs from run to run, and the word it is replaced by before two outputs are compared.
@@ -125,7 +125,7 @@ class Run:
         here = where.read_text().strip() if where.exists() else str(home)
         script = (
             f"cd {here}\n[ -e {state} ] && . {state}\nset -e\ntrap 'pwd > {where}; export -p > {state}' EXIT\n"
-            + block.commands.replace(_ADDRESS, self.service.address)
+            + block.commands.replace(_HOST, self.service.address.partition("://")[2])
         )
         done = subprocess.run(
             ["bash", "-c", script],
@@ -136,7 +136,7 @@ class Run:
             text=True,
             check=False,
         )
-        text = done.stdout.replace(str(self._folder), "").replace(self.service.address, _ADDRESS)
+        text = done.stdout.replace(str(self._folder), "").replace(self.service.address.partition("://")[2], _HOST)
         return done.returncode, text
 
     def _settle(self) -> None:

@@ -57,6 +57,7 @@ const PAGES: [RegExp, Help][] = [
       words: [
         ["Outline", "Its parts as a tree: steps, columns, cells, layers, settings."],
         ["Origins", "Who last set each part, when and why, and the forms it had before."],
+        ["Copy address", "The address under which data tools read it: pandas, DuckDB and all that know fsspec."],
         ["Uses", "Which artifacts name it or one of its parts, and who is hit if it goes."],
         ["Unfolded", "One file as a folder of readable parts, which can be edited and folded again."],
         VERSION,

@@ -16,48 +16,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-import msgspec
 
 if TYPE_CHECKING:
     from everyshelf.client import Client, ShelfClient
     from everyshelf.desk.desk import Desk
-
-
-class Known(msgspec.Struct):
-    """What ``connect`` remembers: tokens by address, and the address used last."""
-
-    last: str = ""
-    tokens: dict[str, str] = {}
-
-
-def credentials_path() -> Path:
-    """Where it is kept."""
-    from platformdirs import user_config_path
-
-    given = os.environ.get("EVERYSHELF_CONFIG")
-    return (Path(given) if given else user_config_path("everyshelf")) / "connections.json"
-
-
-def load_known() -> Known:
-    """What is remembered; nothing if there is no file."""
-    try:
-        return msgspec.json.decode(credentials_path().read_bytes(), type=Known)
-    except (FileNotFoundError, msgspec.DecodeError):
-        return Known()
-
-
-def remember(address: str, token: str) -> None:
-    """Keep a token for an address, readable by its owner only."""
-    known = load_known()
-    known.last = address
-    known.tokens[address] = token
-    path = credentials_path()
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_suffix(".part")
-    descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "wb") as file:
-        file.write(msgspec.json.encode(known))
-    os.replace(part, path)
 
 
 def find_desk(folder: Path | None = None) -> Desk | None:
@@ -95,6 +57,8 @@ def get_desk() -> Desk:
 
 def open_client(address: str | None = None, desk: Desk | None = None, timeout_seconds: float = 60.0) -> Client:
     """A client for the service meant."""
+    with _without("trio"):  # the client comes with it
+        from everyshelf.client.known import load_known
     known = load_known()
     address = address or (desk.home.address if desk else None) or os.environ.get("EVERYSHELF_ADDRESS") or known.last
     if not address:

@@ -16,6 +16,11 @@ class ShelfPart:
         self._base = f"shelves/{quote(key, safe='')}"
 
     @property
+    def address(self) -> str:
+        """The address of the service."""
+        return self._transport.address
+
+    @property
     def console(self) -> str:
         """The address of the shelf in the console."""
         return f"{self._transport.address}/s/{quote(self.key, safe='')}"

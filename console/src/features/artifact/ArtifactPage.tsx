@@ -8,6 +8,7 @@ import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
+import { CopyAct } from "../../parts/CopyAct";
 import { later } from "../../parts/later";
 import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";
@@ -21,6 +22,7 @@ import { Upload } from "../shelf/Upload";
 import { OutlineView } from "./OutlineView";
 import { References } from "./References";
 import { TextView } from "./TextView";
+import { toolAddress } from "./toolAddress";
 import { Versions, VersionTable } from "./Versions";
 
 const VIEWS = {
@@ -210,7 +212,12 @@ export function ArtifactPage() {
             </span>
           </div>
           <p className="mut" style={{ marginBottom: 8 }}>
-            <span className="mono">{a.path}</span> <FollowAct shelf={key} artifact={path} />
+            <span className="mono">{a.path}</span> <FollowAct shelf={key} artifact={path} />{" "}
+            {!version && (
+              <CopyAct text={toolAddress(window.location.host, key, at, path)} label={`of ${name} for data tools`}>
+                Copy address
+              </CopyAct>
+            )}
           </p>
           {view === "graph" && drawn.data && parts.data && (
             <GraphView key={`${at} ${version}`} drawing={drawn.data} outline={parts.data} of={of} />

@@ -6,7 +6,7 @@ import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.options import Commands, json_option
-from everyshelf.cli.session import new_client, open_client, remember, take_command
+from everyshelf.cli.session import new_client, open_client, take_command
 
 SCOPES = ("read", "write", "promote", "admin", "import")
 USUAL = ("read", "write")
@@ -61,6 +61,8 @@ def connect(
     with new_client(address, token) as client:
         shelves = client.shelves()
         person = client.person()
+    from everyshelf.client.known import remember
+
     remember(address, token)
     if as_json:
         terminal.print_json({"address": address, "person": person, "shelves": [s.key for s in shelves]})

@@ -1,0 +1,45 @@
+"""What ``everyshelf connect`` remembers on this machine: a token for each address, readable by its owner only."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import msgspec
+
+
+class Known(msgspec.Struct):
+    """Tokens by address, and the address used last."""
+
+    last: str = ""
+    tokens: dict[str, str] = {}
+
+
+def credentials_path() -> Path:
+    """Where it is kept."""
+    from platformdirs import user_config_path
+
+    given = os.environ.get("EVERYSHELF_CONFIG")
+    return (Path(given) if given else user_config_path("everyshelf")) / "connections.json"
+
+
+def load_known() -> Known:
+    """What is remembered; nothing if there is no file."""
+    try:
+        return msgspec.json.decode(credentials_path().read_bytes(), type=Known)
+    except (FileNotFoundError, msgspec.DecodeError):
+        return Known()
+
+
+def remember(address: str, token: str) -> None:
+    """Keep a token for an address."""
+    known = load_known()
+    known.last = address
+    known.tokens[address] = token
+    path = credentials_path()
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_suffix(".part")
+    descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "wb") as file:
+        file.write(msgspec.json.encode(known))
+    os.replace(part, path)
