@@ -13,6 +13,7 @@ from tests.support.service import Service
 
 from bench import figures
 from bench.as_run import as_run
+from bench.backups import backups
 from bench.connections import connections
 from bench.console import console
 from bench.crashes import Campaign
@@ -99,6 +100,7 @@ def main() -> int:
         ("mem", figures.upload_memory),
         ("crashes", crashes),
         ("short", cut_short),
+        ("backups", backups),
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),

@@ -209,6 +209,8 @@ ROWS: dict[str, Row] = {
     "find_list": Row("signed in", query={"words": "anything"}),
     "jobs_get": Row("signed in", 404, path={"uid": "none"}),
     "jobs_cancel": Row("signed in", 404, path={"uid": "none"}),
+    "backups_list": Row("staff"),
+    "backups_make": Row("staff", 400),
     "people_list": Row("staff"),
     "people_change": Row("staff", path={"name": "stranger"}, body={"active": True}),
     "people_reset_password": Row("staff", 404, path={"name": "nobody-of-that-name"}),

@@ -43,6 +43,8 @@ _VARIES = (
     (re.compile(r"\b\d{4}-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)?"), "WHEN"),
     (re.compile(r"\b\d+(\.\d+)? (s|ms)\b"), "SECONDS"),
     (re.compile(r"command line on \S+"), "command line on MACHINE"),
+    (re.compile(r"\b\d{8}T\d{6}Z\b"), "MOMENT"),
+    (re.compile(r"\b[\d.]+ [KM]?B(?= (to restore|added|in \d+ segments?)\b)"), "SIZE"),
     (re.compile(r" +"), " "),
 )
 

@@ -4,6 +4,30 @@
  */
 
 export interface paths {
+    "/api/v1/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the backups and their schedule
+         * @description List the backups and their schedule. For administrators of the installation.
+         */
+        get: operations["backups_list"];
+        put?: never;
+        /**
+         * Back up the installation now, by a job
+         * @description Back up the installation now, by a job. For administrators of the installation.
+         */
+        post: operations["backups_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/find": {
         parameters: {
             query?: never;
@@ -2958,6 +2982,23 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+        };
+        /** @description One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to the folder. */
+        BackupMoment: {
+            name: string;
+            /** Format: date-time */
+            made: string;
+            size: number;
+            added: number;
+            damage: string[];
+        };
+        /** @description Where and how often this installation is backed up; ``folder`` is empty where it is not. ``job``: the newest. */
+        BackupsOut: {
+            folder: string;
+            hours: number;
+            keep: number;
+            moments: components["schemas"]["BackupMoment"][];
+            job: components["schemas"]["JobOut"] | null;
         };
         /** @description Two environments by what is really there. */
         BesideOut: {
@@ -5997,6 +6038,102 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    backups_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "folder": "data",
+                     *       "hours": 1,
+                     *       "keep": 1,
+                     *       "moments": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "made": "2026-03-02T08:15:00Z",
+                     *           "size": 1434,
+                     *           "added": 1,
+                     *           "damage": []
+                     *         }
+                     *       ],
+                     *       "job": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["BackupsOut"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
+    backups_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": null,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
     find_list: {
         parameters: {
             query?: {

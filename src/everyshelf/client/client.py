@@ -7,7 +7,8 @@ from types import TracebackType
 from typing import Any
 from urllib.parse import quote
 
-from everyshelf.client.models import Account, Job, Joined, LogEntry, MadeToken, SeenInvitation, Shelf, Token
+from everyshelf.client.jobs import Progress, wait_for
+from everyshelf.client.models import Account, Backups, Job, Joined, LogEntry, MadeToken, SeenInvitation, Shelf, Token
 from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
 from everyshelf.client.transport import Transport, Working, nothing_shown
@@ -97,6 +98,18 @@ class Client:
     def accounts(self) -> list[Account]:
         """Everybody who has an account; for those who run the installation."""
         return self._transport.get("people", list[Account])
+
+    def backups(self) -> Backups:
+        """The backups of the installation and their schedule; for those who run it."""
+        return self._transport.get("backups", Backups)
+
+    def make_backup(self) -> Job:
+        """Begin a backup where the installation keeps them; see ``wait``."""
+        return self._transport.send("POST", "backups", None, Job)
+
+    def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
+        """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
+        return wait_for(self._transport, job, on_progress)
 
     def set_active(self, name: str, active: bool) -> Account:
         """Say whether somebody may sign in; who may not is out at once."""

@@ -132,6 +132,26 @@ class Content(msgspec.Struct):
     size: int
 
 
+class BackupMoment(msgspec.Struct):
+    """One backup: ``size`` bytes that a restore writes, ``added`` bytes it added, and what was damaged before."""
+
+    name: str
+    made: datetime
+    size: int
+    added: int
+    damage: list[str] = []
+
+
+class Backups(msgspec.Struct):
+    """Where, how often (hours) and how many (keep) backups are made; the moments, oldest first; the newest job."""
+
+    folder: str
+    hours: int
+    keep: int
+    moments: list[BackupMoment]
+    job: Job | None = None
+
+
 class Merge(msgspec.Struct):
     """What a merge gave: its commit (None if there was nothing to merge), how many artifacts it took over, and how many
     of them both sides had changed."""

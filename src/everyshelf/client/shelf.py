@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -17,6 +16,7 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 from everyshelf.client.events import EventsPart
 from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
+from everyshelf.client.jobs import Progress, wait_for
 from everyshelf.client.looking_back import LookingBackPart
 from everyshelf.client.merging import MergingPart
 from everyshelf.client.models import (
@@ -43,7 +43,6 @@ from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage, TableRows
 
-Progress = Callable[[Job], None]
 _PAGE = 1000
 _IDS_PER_REQUEST = 5000
 _MANY, MOST_IN_MANY = 500, 2 * 1024 * 1024  # files of one call, and their bytes
@@ -503,17 +502,7 @@ class ShelfClient(
 
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
-        pause = 0.03
-        while not job.ended:
-            time.sleep(pause)
-            pause = min(pause * 1.4, 0.5)
-            job = self._transport.get(f"jobs/{job.job}", Job)
-            if on_progress is not None:
-                on_progress(job)
-        if job.state != "done":
-            problem = job.problem or {"detail": f"the job was {job.state}"}
-            raise ProblemError(int(problem.get("status", 500)), problem)
-        return job
+        return wait_for(self._transport, job, on_progress)
 
     def _pages(self, what: str, limit: int | None = None, **query: Any) -> Iterator[dict[str, Any]]:
         cursor, left = None, limit

@@ -43,6 +43,7 @@ INSTALLED_APPS = [
     "everyshelf.service.tasks",
     "everyshelf.service.news",
     "everyshelf.service.saved_views",
+    "everyshelf.service.backups",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

@@ -16,6 +16,7 @@ import { useDone } from "../../shell/Done";
 import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
+import { Backups } from "./Backups";
 import { accounts } from "./queries";
 
 export function AccountPage() {
@@ -51,7 +52,12 @@ export function AccountPage() {
             <ChangePassword />
           </>
         )}
-        {me?.admin && <Accounts own={me.person?.name ?? ""} />}
+        {me?.admin && (
+          <>
+            <Accounts own={me.person?.name ?? ""} />
+            <Backups />
+          </>
+        )}
       </main>
     </>
   );

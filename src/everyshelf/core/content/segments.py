@@ -344,3 +344,11 @@ class Segments:
         for name in [n for n in self.place.names() if n.endswith(".seg")]:
             for offset, record in iter_records(self.place, name):
                 yield name, offset, record
+
+
+def whole_records(place: Place, name: str) -> tuple[int, list[Damage]]:
+    """How many bytes of a segment are whole records or damage between them, while its owner may be adding to it; and
+    that damage."""
+    seen = _Live(name)
+    seen.scan(place, final=False)
+    return seen.end, seen.damage

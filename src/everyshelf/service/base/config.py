@@ -15,6 +15,9 @@ EVERYSHELF_MAX_ROWS    bytes of rows kept from comparisons of tables, for paging
 EVERYSHELF_REACH       hosts that environments may be at, by commas: platforms, databases,     none
                        Git repositories. HOST or HOST:PORT; *.DOMAIN for all below it
 EVERYSHELF_PROXY       address of the proxy in front, whose X-Forwarded headers are believed   none
+EVERYSHELF_BACKUP      folder, best on another disk, that backups are written to               none
+EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                           24
+EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                       14
 EVERYSHELF_HTTPS       yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV     yes to leave formulas in CSV files that leave as they are               no
 =====================  ======================================================================= ==============
@@ -60,6 +63,9 @@ class Config:
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
     workers: int = 1
+    backup: Path | None = None
+    backup_hours: int = 24
+    backup_keep: int = 14
 
     @property
     def segments(self) -> Path:
@@ -111,6 +117,9 @@ def get_config() -> Config:
         raw_csv=_yes("raw_csv", value("raw_csv", False)),
         max_rows_bytes=_number("max_rows", value("max_rows", _MAX_ROWS)),
         merge_seconds=_number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
+        backup=Path(given).absolute() if (given := str(value("backup", ""))) else None,
+        backup_hours=_number("backup_hours", value("backup_hours", 24)),
+        backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
         workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 

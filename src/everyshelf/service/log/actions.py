@@ -71,6 +71,7 @@ ACTS: dict[str, str] = {
     "person.password": "changed the password of",
     "person.disabled": "disabled the account of",
     "person.enabled": "enabled the account of",
+    "backup.make": "began a backup of",
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }

@@ -12,6 +12,7 @@ _MODULES = (
     "everyshelf.service.uses.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
+    "everyshelf.service.backups.jobs",
     "everyshelf.service.events.jobs",
 )
 

@@ -1,0 +1,192 @@
+"""``backup``: of a whole installation; on its machine with ``--data``, or asked of a service that runs."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+from msgspec.structs import asdict
+
+from everyshelf.cli import terminal
+from everyshelf.cli.options import Commands, json_option
+from everyshelf.cli.session import open_client
+
+_FOLDER = click.argument("folder", type=click.Path(file_okay=False, path_type=Path))
+_DATA = click.option(
+    "--data",
+    type=click.Path(file_okay=False, exists=True, path_type=Path),
+    help="On the machine of the service: its data folder. Needs no account, and works while it runs.",
+)
+_MOMENT = click.option("--moment", default="", metavar="TIME", help="Which one, as listed; the newest if left out.")
+_KEYS = click.Path(file_okay=False, path_type=Path)
+
+
+@click.group("backup", cls=Commands)
+def backup() -> None:
+    """Make, list, check and restore backups of a whole installation, while it runs.
+
+    A backup folder holds many moments and every byte only once. The keys of secrets are kept apart.
+    """
+
+
+@backup.command("make")
+@click.argument("folder", required=False, type=click.Path(file_okay=False, path_type=Path))
+@_DATA
+@click.option("--keys", type=_KEYS, help="With --data: copy the keys to this folder, apart from the backup.")
+@click.option("--keep", type=click.IntRange(1), help="With --data: drop all but this many newest moments afterwards.")
+@click.option("--reread", is_flag=True, help="With --data: read earlier copies again, and replace what is damaged.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def make(
+    folder: Path | None,
+    data: Path | None,
+    keys: Path | None,
+    keep: int | None,
+    reread: bool,
+    address: str | None,
+    as_json: bool,
+) -> None:
+    """Back up the installation to FOLDER (with --data), or let the service do it where it is set up to."""
+    if data is None:
+        if folder is not None or keys or keep or reread:
+            raise click.UsageError("say of which installation: --data FOLDER, on the machine of the service")
+        client = open_client(address)
+        with terminal.progress_bar("Backing up") as progress:
+            made = client.wait(client.make_backup(), lambda job: progress(job.done, job.total, job.note)).result
+        told: dict[str, Any] = made or {}
+        dropped: list[str] = told.get("dropped", [])
+    else:
+        if folder is None:
+            raise click.UsageError("name the FOLDER to write to")
+        told, dropped = _made(data, folder, keys, keep, reread)
+    if as_json:
+        terminal.print_json({**told, "dropped": dropped})
+        return
+    added, size = terminal.size(told["added"]), terminal.size(told["size"])
+    terminal.say(terminal.bold(f"Backed up as {told['name']}") + f": {size} to restore, {added} added, read back.")
+    if dropped:
+        terminal.say(f"  dropped {terminal.count(len(dropped), 'older moment')}")
+    for line in told["damage"]:
+        terminal.say(f"  ‖ damaged before it was copied: {line}")
+    if keys:
+        terminal.say(f"  keys in {keys}; keep them apart from the backup")
+    if folder is not None:
+        terminal.next_step(f"everyshelf backup check {folder}")
+
+
+def _made(
+    data: Path, folder: Path, keys: Path | None, keep: int | None, reread: bool
+) -> tuple[dict[str, Any], list[str]]:
+    from everyshelf.service.backups.layout import BackupFolder, told_of
+    from everyshelf.service.backups.making import make_backup
+    from everyshelf.service.backups.retention import keep_newest
+
+    key_file = _config(data).key_file
+    with terminal.progress_bar("Backing up") as progress:
+        moment = make_backup(data, folder, progress, keys=(key_file, keys) if keys else None, reread=reread)
+    dropped = keep_newest(BackupFolder.open(folder), keep) if keep else []
+    return told_of(moment), dropped
+
+
+def _config(data: Path) -> Any:
+    os.environ["EVERYSHELF_DATA"] = str(data.absolute())
+    from everyshelf.service.base.config import get_config
+
+    return get_config()
+
+
+@backup.command("list")
+@click.argument("folder", required=False, type=click.Path(file_okay=False, path_type=Path))
+@click.option("--address", help="Address of the service.")
+@json_option
+def listed(folder: Path | None, address: str | None, as_json: bool) -> None:
+    """List the moments in FOLDER, or those of the service."""
+    if folder is None:
+        found = open_client(address).backups()
+        moments, schedule = [asdict(one) for one in found.moments], asdict(found)
+    else:
+        from everyshelf.service.backups.layout import BackupFolder, told_of
+
+        moments, schedule = [told_of(one) for one in BackupFolder.open(folder).all()], {}
+    if as_json:
+        terminal.print_json({**schedule, "moments": moments})
+        return
+    where = f" in {folder}" if folder else f" in {schedule['folder']}" if schedule.get("folder") else ""
+    terminal.say(terminal.bold(terminal.count(len(moments), "moment")) + f"{where}.")
+    listing = terminal.Listing((terminal.Column(2), terminal.Column(22), terminal.Column(40), terminal.Column(58)))
+    for one in reversed(moments):
+        damaged = f"{terminal.count(len(one['damage']), 'damaged range')}" if one["damage"] else ""
+        row = (one["name"], terminal.when(one["made"]), f"{terminal.size(one['size'])} to restore", damaged)
+        listing.row(*row[:2], row[2], row[3] or f"{terminal.size(one['added'])} added")
+    listing.show()
+    if schedule:
+        terminal.say(_plan(schedule))
+
+
+def _plan(schedule: dict[str, Any]) -> str:
+    if not schedule["folder"]:
+        return "  No folder is set up for backups: set EVERYSHELF_BACKUP=FOLDER and start the service again."
+    hours = schedule["hours"]
+    return f"  Every {terminal.count(hours, 'hour')}; the newest {schedule['keep']} are kept."
+
+
+@backup.command("check")
+@_FOLDER
+@_MOMENT
+@json_option
+def check(folder: Path, moment: str, as_json: bool) -> None:
+    """Read every byte of a moment in FOLDER, and see that all the records name is there."""
+    from everyshelf.service.backups.checking import check_moment
+    from everyshelf.service.backups.layout import BackupFolder
+
+    found = BackupFolder.open(folder)
+    with terminal.progress_bar("Reading") as progress:
+        checked = check_moment(found, found.newest(moment), progress)
+    if as_json:
+        terminal.print_json(checked)
+    else:
+        read = f"{terminal.size(checked.bytes)} in {terminal.count(checked.segments, 'segment')}"
+        terminal.say(
+            terminal.bold(f"Read {checked.moment}")
+            + f": {read}, {terminal.count(checked.contents, 'content')} named by the records."
+        )
+        for line in checked.problems:
+            terminal.say(f"  ‖ {line}")
+        terminal.say("  Nothing is missing or damaged." if not checked.problems else "")
+        if checked.problems:
+            terminal.next_step(f"everyshelf backup make {folder} --data FOLDER --reread")
+    if checked.problems:
+        raise SystemExit(1)
+
+
+@backup.command("restore")
+@_FOLDER
+@click.option(
+    "--into", required=True, type=click.Path(file_okay=False, path_type=Path), help="New data folder to write."
+)
+@_MOMENT
+@click.option("--keys", type=_KEYS, help="The folder of the keys, as --keys of make wrote it.")
+@json_option
+def restore(folder: Path, into: Path, moment: str, keys: Path | None, as_json: bool) -> None:
+    """Write a new data folder from a moment in FOLDER.
+
+    What is served from it acts as the installation did: Git links are followed and webhooks told. Environments whose
+    places lay in the data folder are not part of a backup; promote to them again.
+    """
+    from everyshelf.service.backups.layout import BackupFolder, told_of
+    from everyshelf.service.backups.restoring import restore_moment
+
+    found = BackupFolder.open(folder)
+    chosen = found.newest(moment)
+    key_file = into.absolute().with_name(f"{into.name}.key")
+    with terminal.progress_bar("Restoring") as progress:
+        restore_moment(found, chosen, into.absolute(), progress, keys=(keys, key_file) if keys else None)
+    if as_json:
+        terminal.print_json({**told_of(chosen), "into": into, "keys": bool(keys)})
+        return
+    terminal.say(terminal.bold(f"Restored {chosen.name} into {into}") + f": {terminal.size(chosen.size)}.")
+    if not keys:
+        terminal.say("  Without its keys (--keys FOLDER) secrets of environments have to be set again.")
+    terminal.next_step(f"everyshelf serve --data {into}")

@@ -1,0 +1,98 @@
+"""Read a backup back: every byte against its hash, and what the records name against what is there."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import sqlite3
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+import zstandard
+
+from everyshelf.core.content.place import FolderPlace
+from everyshelf.core.content.records import HEAD_BYTES
+from everyshelf.core.content.segments import iter_records
+from everyshelf.core.errors import BrokenError
+from everyshelf.service.backups.layout import RECORDS, BackupFolder, Moment
+from everyshelf.service.backups.making import PIECE_BYTES, Progress, hash_of
+
+_MOST_TOLD = 200
+
+
+class Checked(msgspec.Struct):
+    """What was read of a moment, and what is wrong with it, a line each."""
+
+    moment: str
+    segments: int
+    bytes: int
+    contents: int
+    problems: list[str]
+
+
+def check_moment(folder: BackupFolder, moment: Moment, progress: Progress) -> Checked:
+    """Read every byte of a moment and see that a service restored from it would find all it needs."""
+    problems: list[str] = []
+    there: set[bytes] = set()
+    done = 0
+    for segment in moment.segments:
+        progress(done, moment.size, f"segment {segment.name[:12]}")
+        done += segment.size
+        try:
+            found = hash_of(folder.segments / segment.name, segment.size)
+        except OSError as error:
+            problems.append(f"segment {segment.name}: {error.strerror}")
+            continue
+        if found != segment.blake3:
+            problems.append(f"segment {segment.name}: its bytes are not those that were copied")
+        place = FolderPlace(folder.segments)
+        for offset, record in iter_records(place, segment.name):
+            if offset + HEAD_BYTES + len(record.payload) > segment.size:
+                break
+            there.add(record.id)
+    contents = 0
+    with tempfile.TemporaryDirectory(prefix="es-backup-") as aside:
+        records = Path(aside) / "records.sqlite"
+        try:
+            unpack_records(folder, moment, records)
+        except BrokenError as error:
+            problems.append(error.message)
+        else:
+            for what, identity in _named(records):
+                contents += 1
+                if len(problems) < _MOST_TOLD and bytes.fromhex(identity) not in there:
+                    problems.append(f"{what} {identity[:12]} is not in the backup")
+    progress(moment.size, moment.size, "")
+    return Checked(moment.name, len(moment.segments), moment.size, contents, problems)
+
+
+def unpack_records(folder: BackupFolder, moment: Moment, target: Path) -> None:
+    """Write the records of a moment to ``target``; raises ``BrokenError`` if they are not those that were saved."""
+    digest = hashlib.sha256()
+    try:
+        with (
+            (folder.moments / moment.name / RECORDS).open("rb") as packed,
+            open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file,
+            zstandard.ZstdDecompressor().stream_reader(packed) as reader,
+        ):
+            for piece in iter(lambda: reader.read(PIECE_BYTES), b""):
+                digest.update(piece)
+                file.write(piece)
+            file.flush()
+            os.fsync(file.fileno())
+    except (OSError, zstandard.ZstdError) as error:
+        raise BrokenError(f"the records of {moment.name} cannot be read: {error}", code="backup.damaged") from error
+    if digest.hexdigest() != moment.records:
+        raise BrokenError(f"the records of {moment.name} are not those that were saved", code="backup.damaged")
+
+
+def _named(records: Path) -> Iterator[tuple[str, str]]:
+    """Every content and every commit's state that the records name."""
+    with contextlib.closing(sqlite3.connect(f"file:{records}?mode=ro", uri=True)) as found:
+        yield from (
+            ("the content", row[0]) for row in found.execute("SELECT DISTINCT content FROM shelves_shelfcontent")
+        )
+        yield from (("the state", row[0]) for row in found.execute("SELECT DISTINCT root FROM shelves_commit"))

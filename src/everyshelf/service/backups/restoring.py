@@ -1,0 +1,104 @@
+"""Write a data folder from a backup."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+from blake3 import blake3
+
+from everyshelf.core.errors import BrokenError, InvalidError, MissingError, StorageError
+from everyshelf.service.backups.checking import unpack_records
+from everyshelf.service.backups.layout import FILES, BackupFolder, Moment, SavedSegment, sync_folder, write_durably
+from everyshelf.service.backups.making import PIECE_BYTES, Progress
+
+
+def restore_moment(
+    folder: BackupFolder,
+    moment: Moment,
+    data: Path,
+    progress: Progress,
+    *,
+    keys: tuple[Path, Path] | None = None,
+) -> None:
+    """Write the data folder ``data``, which must be missing or empty, as it was at a moment; all of it or nothing.
+
+    ``keys``: the folder that the keys were saved in, and the path of the key file of secrets. Raises ``InvalidError``,
+    ``BrokenError`` for bytes that are not those that were copied, ``StorageError``.
+    """
+    if data.exists() and any(data.iterdir()):
+        raise InvalidError(
+            f"{data} is not empty",
+            code="backup.taken",
+            hint="Name a new folder, look at what is restored, then serve it with everyshelf serve --data FOLDER.",
+        )
+    if keys and not (keys[0] / "secrets.key").is_file():
+        raise MissingError(
+            f"{keys[0]} holds no keys", code="backup.missing", hint="Name the folder that --keys wrote to."
+        )
+    data.parent.mkdir(parents=True, exist_ok=True)
+    hidden = Path(tempfile.mkdtemp(prefix=f".{data.name}.", dir=data.parent))
+    try:
+        _write(folder, moment, hidden, progress)
+        if keys:
+            write_durably(keys[1], (keys[0] / "secrets.key").read_bytes())
+            if (keys[0] / "secret-key").exists():
+                write_durably(hidden / "secret-key", (keys[0] / "secret-key").read_bytes())
+        sync_folder(hidden)
+        if data.exists():
+            data.rmdir()
+        os.rename(hidden, data)
+        sync_folder(data.parent)
+    except OSError as error:
+        raise StorageError(
+            f"{data} could not be written: {error.strerror or error}",
+            code="backup.storage",
+            hint="Look for free space there and for your rights. The backup is as it was.",
+        ) from error
+    finally:
+        shutil.rmtree(hidden, ignore_errors=True)
+
+
+def _write(folder: BackupFolder, moment: Moment, target: Path, progress: Progress) -> None:
+    segments = target / "segments"
+    segments.mkdir(mode=0o700)
+    done = 0
+    for segment in moment.segments:
+        progress(done, moment.size, f"segment {segment.name[:12]}")
+        _copy(folder.segments / segment.name, segments / segment.name, segment)
+        done += segment.size
+    sync_folder(segments)
+    progress(done, moment.size, "records")
+    unpack_records(folder, moment, target / "records.sqlite")
+    for name in FILES:
+        saved = folder.moments / moment.name / "files" / name
+        if saved.exists():
+            write_durably(target / name, saved.read_bytes())
+    progress(moment.size, moment.size, "")
+
+
+def _copy(source: Path, target: Path, segment: SavedSegment) -> None:
+    digest, left = blake3(), segment.size
+    try:
+        given = source.open("rb")
+    except FileNotFoundError as error:
+        raise _damaged(segment) from error
+    with given, open(os.open(target, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
+        while left > 0 and (piece := given.read(min(PIECE_BYTES, left))):
+            digest.update(piece)
+            file.write(piece)
+            left -= len(piece)
+        file.flush()
+        os.fsync(file.fileno())
+    if left or digest.hexdigest() != segment.blake3:
+        raise _damaged(segment)
+
+
+def _damaged(segment: SavedSegment) -> BrokenError:
+    return BrokenError(
+        f"segment {segment.name} of the backup is damaged",
+        code="backup.damaged",
+        hint="See what else is: everyshelf backup check. Restore another moment, or from another backup.",
+    )
