@@ -47,7 +47,7 @@ tour: setup console
 
 # The output in the pages whose commands are run: guides, client, interface; tests compare them.
 guides: setup console
-	$(BIN)/python -m tests.support.guide docs/guides/*-analyst.md docs/guides/release-manager.md docs/guides/administrator.md docs/guides/git.md docs/client.md docs/data-tools.md docs/api.md
+	$(BIN)/python -m tests.support.guide docs/guides/*-analyst.md docs/guides/release-manager.md docs/guides/administrator.md docs/guides/git.md docs/client.md docs/data-tools.md docs/queries.md docs/api.md
 
 # The command reference, from the help of the commands; compared by `make check`.
 commands: setup

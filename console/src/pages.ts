@@ -8,6 +8,7 @@ export const PAGES: [string, () => Promise<{ default: ComponentType }>][] = [
   ["/s/:key/version", () => import("./features/version/VersionPage").then((page) => ({ default: page.VersionPage }))],
   ["/s/:key/compare", () => import("./features/compare/ComparePage").then((page) => ({ default: page.ComparePage }))],
   ["/s/:key/commit/:commit", () => import("./features/commit/CommitPage").then((page) => ({ default: page.CommitPage }))],
+  ["/s/:key/query", () => import("./features/query/QueryPage").then((page) => ({ default: page.QueryPage }))],
   ["/s/:key/history", () => import("./features/history/HistoryPage").then((page) => ({ default: page.HistoryPage }))],
   ["/s/:key/branches", () => import("./features/branches/BranchesPage").then((page) => ({ default: page.BranchesPage }))],
   ["/tokens", () => import("./features/people/TokensPage").then((page) => ({ default: page.TokensPage }))],

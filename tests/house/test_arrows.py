@@ -27,7 +27,7 @@ FLOORS = [
     "promotion",
     "parcel",
 ]
-FLOORS += ["drawing", "report", "runs", "unfolding", "finding", "lineage", "reading"]
+FLOORS += ["drawing", "report", "runs", "unfolding", "finding", "lineage", "querying", "reading"]
 # The service from the ground up; what stands on one line knows nothing of its neighbours.
 SERVICE = [
     {"base"},
@@ -38,7 +38,7 @@ SERVICE = [
     {"people", "jobs"},
     {"backups"},
     {"shelves"},
-    {"drafts", "checks", "origins", "find", "news", "saved_views"},
+    {"drafts", "checks", "origins", "find", "news", "saved_views", "queries"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},

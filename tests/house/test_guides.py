@@ -49,6 +49,9 @@ class GuideTests(unittest.TestCase):
     def test_data_tools(self) -> None:
         self.follow("data-tools.md")
 
+    def test_queries(self) -> None:
+        self.follow("queries.md")
+
     def test_api(self) -> None:
         self.follow("api.md")
 

@@ -209,6 +209,8 @@ ROWS: dict[str, Row] = {
     "find_list": Row("signed in", query={"words": "anything"}),
     "jobs_get": Row("signed in", 404, path={"uid": "none"}),
     "jobs_cancel": Row("signed in", 404, path={"uid": "none"}),
+    "query": Row("reader", query={"sql": "SELECT 1"}),
+    "query_file": Row("reader", query={"sql": "SELECT 1"}),
     "backups_list": Row("staff"),
     "backups_make": Row("staff", 400),
     "people_list": Row("staff"),

@@ -2425,6 +2425,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/query": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run a query over any versions of tables, and return its first rows
+         * @description Run a query over any versions of tables, and return its first rows. A large table is read by a job first
+         *     (`rows.reading`).
+         */
+        get: operations["query"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/query/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download the rows of a query as an Arrow stream or a Parquet file
+         * @description Download the rows of a query as an Arrow stream or a Parquet file.
+         */
+        get: operations["query_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/restore": {
         parameters: {
             query?: never;
@@ -5062,6 +5103,24 @@ export interface components {
             kind: string;
             part: string;
             why: string;
+        };
+        /** @description What a name in a query stood for: an artifact (or a list of the shelf itself) at a state. */
+        QueriedTable: {
+            name: string;
+            path: string;
+            ref: string;
+            /** @default  */
+            table?: string;
+            /** @default null */
+            version?: number | null;
+        };
+        /** @description The first rows of a query, cells as texts (null: nothing there); ``more``: there are rows that are not shown. */
+        QueryAnswer: {
+            columns: components["schemas"]["ColumnType"][];
+            rows: (string | null)[][];
+            more: boolean;
+            /** @default [] */
+            tables?: components["schemas"]["QueriedTable"][];
         };
         /** @description When nothing is promoted; every day if none is named. */
         QuietHours: {
@@ -16879,6 +16938,119 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    query: {
+        parameters: {
+            query: {
+                /**
+                 * @description Rows at most; 100 if left out.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions.
+                 * @example
+                 */
+                sql: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "columns": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "type": "column"
+                     *         }
+                     *       ],
+                     *       "rows": [
+                     *         []
+                     *       ],
+                     *       "more": false,
+                     *       "tables": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "path": "data/fares.csv",
+                     *           "ref": "main"
+                     *         }
+                     *       ]
+                     *     }
+                     */
+                    "application/json": components["schemas"]["QueryAnswer"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    query_file: {
+        parameters: {
+            query: {
+                /**
+                 * @description arrow (an Arrow stream) or parquet; arrow if left out.
+                 * @example html
+                 */
+                form?: string;
+                /**
+                 * @description Rows at most; 5,000,000 if left out.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+                /**
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions.
+                 * @example
+                 */
+                sql: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /** @example  */
+                    "application/json": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     shelves_restore: {

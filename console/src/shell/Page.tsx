@@ -128,6 +128,7 @@ function Board({ page, at, shelf, shown, total }: BoardProps) {
     ["artifacts", "Artifacts", `/s/${key}${ref}`, total],
     ["history", "History", `/s/${key}/history${ref}`, undefined],
     ["compare", "Compare", `/s/${key}/compare`, undefined],
+    ["query", "Query", `/s/${key}/query${ref}`, undefined],
     ["branches", "Branches and tags", `/s/${key}/branches`, shelf.branches + shelf.tags],
     ["proposals", "Proposals", `/s/${key}/proposals`, shelf.proposals],
     ["tasks", "Tasks", `/s/${key}/tasks`, undefined],

@@ -65,6 +65,19 @@ const PAGES: [RegExp, Help][] = [
     },
   ],
   [
+    /^\/query/,
+    {
+      title: "Query",
+      lead: "Ask the tables of the shelf in SQL, any version of each, and the shelf itself. A query only reads.",
+      words: [
+        ["'PATH@REF'", "An artifact in quotes, as it is at a branch, tag or day; without @REF as it is at the state chosen above."],
+        ["'PATH#TABLE'", "A table of a database."],
+        ["commits, artifacts, versions", "Lists of the shelf: its commits, what lies on it at the state chosen above, and every version."],
+        ["Save the query", "Keep it as an artifact of the branch, in your draft until you commit."],
+      ],
+    },
+  ],
+  [
     /^\/compare/,
     {
       title: "Comparing",

@@ -30,6 +30,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "discard": ("desk", "Undo pending changes on this desk (a copy of your edits is kept)."),
     "restore": ("desk", "Restore an artifact, or the whole shelf, to an earlier state."),
     "rows": ("rows", "Show rows of a table, sorted and filtered."),
+    "query": ("queries", "Run SQL over any versions of tables, and over the shelf itself."),
     "undo": ("undo", "Undo one commit and keep what came later."),
     "compare": ("compare", "Compare two states by meaning (steps, columns, rows), not by lines."),
     "history": ("history", "List the commits of a branch, or the versions of an artifact."),

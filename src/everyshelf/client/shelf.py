@@ -40,6 +40,7 @@ from everyshelf.client.tasks import TasksPart
 from everyshelf.core.answers.drawings import Drawing
 from everyshelf.core.answers.files import ArtifactCells, UnfoldedAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage, TableRows
 
@@ -235,6 +236,22 @@ class ShelfClient(
         given = {"path": path, "ref": ref, "version": version, "table": table, "start": start, "count": count}
         wanted = {**given, "sort": list(sort), "where": list(where)}
         return self._transport.get(f"{self._base}/artifact/rows", TableRows, **wanted)
+
+    def query(self, sql: str, ref: str | None = None, *, limit: int = 100) -> QueryAnswer:
+        """The first rows of a query, at most 1,000, as texts. Tables are artifacts in quotes, ``'PATH[#TABLE][@REF]'``;
+        those without a ref are meant at ``ref``. Lists of the shelf: commits, artifacts, versions."""
+        return self._transport.get(f"{self._base}/query", QueryAnswer, sql=sql, ref=ref, limit=limit)
+
+    def query_table(self, sql: str, ref: str | None = None, *, limit: int | None = None) -> Any:
+        """All rows of a query, at most five million, as a ``pyarrow.Table``."""
+        import pyarrow as pa
+
+        with pa.ipc.open_stream(self.query_bytes(sql, ref, limit=limit)) as reader:
+            return reader.read_all()
+
+    def query_bytes(self, sql: str, ref: str | None = None, *, form: str = "arrow", limit: int | None = None) -> bytes:
+        """All rows of a query as an Arrow stream or, with the form ``parquet``, as a Parquet file."""
+        return self._transport.raw(f"{self._base}/query/file", sql=sql, ref=ref, form=form, limit=limit)
 
     def drawing(self, path: str, ref: str | None = None, version: int | None = None) -> Drawing:
         """A pipeline or workflow as nodes and edges; without nodes where its kind has no drawing."""

@@ -63,6 +63,10 @@ class Transport:
         """An answer that is a text."""
         return self._send("GET", path, params=_clean(query)).content.decode("utf-8")
 
+    def raw(self, path: str, /, **query: Any) -> bytes:
+        """The bytes of an answer that a job may have to work out first."""
+        return self._send("GET", path, params=_clean(query)).content
+
     def send(self, method: str, path: str, body: Any = None, kind: type[T] | None = None, key: str = "") -> T:
         """Write something. An idempotency key makes it safe to repeat after a lost answer; one of the caller's own lets
         it be asked for again later."""

@@ -12,12 +12,12 @@ from everyshelf.cli import completing, terminal
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
+from everyshelf.cli.texts import cut, fitting, line_of, places_for
 
 if TYPE_CHECKING:
     from everyshelf.core.answers.tables import TableRows
 
 _SHOWN, _PAGE = 20, 1000
-_WIDEST = 28
 _NUMBERS = ("integer", "decimal", "unsigned")
 
 
@@ -94,41 +94,21 @@ def _show(path: str, found: TableRows, where: tuple[str, ...]) -> None:
         terminal.say(f"  {terminal.dim('no row' if found.total == 0 else 'no row this far down')}")
         return
     wide = [max(len(text) for text in texts) for texts in _columns(found)]
-    places = _fitting(wide)
+    places = places_for(wide, 12)
     head = [column.name for column in found.columns]
-    terminal.say(terminal.dim(_line("row", [_cut(head[i]) for i in places], places, wide, found)))
+    terminal.say(terminal.dim(_line("row", [cut(head[i]) for i in places], places, wide, found)))
     for number, row in zip(found.numbers, found.rows, strict=True):
-        terminal.say(_line(f"{number:,}", [_cut(row[i]) for i in places], places, wide, found))
+        terminal.say(_line(f"{number:,}", [cut(row[i]) for i in places], places, wide, found))
     if len(places) < len(head):
-        left = ", ".join(name for i, name in enumerate(head) if i not in places)
-        terminal.say("  " + terminal.dim(f"not shown: {terminal.fit(left, 13)}"))
+        left = fitting([name for i, name in enumerate(head) if i not in places])
+        terminal.say("  " + terminal.dim(f"not shown: {left}"))
 
 
 def _columns(found: TableRows) -> Iterator[list[str]]:
     for place, column in enumerate(found.columns):
-        yield [_cut(column.name), *(_cut(row[place]) for row in found.rows)]
-
-
-def _cut(text: str | None) -> str:
-    said = "" if text is None else text.replace("\r", " ").replace("\n", " ")
-    return said if len(said) <= _WIDEST else f"{said[: _WIDEST - 1]}…"
-
-
-def _fitting(wide: list[int]) -> list[int]:
-    """The places of the first columns that a line of 100 letters has room for; at least one."""
-    places: list[int] = []
-    used = 12
-    for place, width in enumerate(wide):
-        used += width + 2
-        if used > 100 and places:
-            break
-        places.append(place)
-    return places
+        yield [cut(column.name), *(cut(row[place]) for row in found.rows)]
 
 
 def _line(number: str, cells: list[str], places: list[int], wide: list[int], found: TableRows) -> str:
-    told = []
-    for place, cell in zip(places, cells, strict=True):
-        is_number = found.columns[place].type.startswith(_NUMBERS)
-        told.append(cell.rjust(wide[place]) if is_number else cell.ljust(wide[place]))
-    return f"{number:>10}  {'  '.join(told)}".rstrip()
+    numeric = [found.columns[place].type.startswith(_NUMBERS) for place in places]
+    return f"{number:>10}  {line_of(cells, [wide[place] for place in places], numeric)}".rstrip()

@@ -209,6 +209,18 @@ class RowsBetween(Request, tag="row-blocks"):
     tables: dict[str, TableAnswer]
 
 
+class RunQuery(Request, tag="query"):
+    """Run a query over kept tables (view: path) and lists (view: name and path), and give its first rows; with
+    ``output``, write all of them there in a ``form``."""
+
+    sql: str
+    tables: dict[str, str]
+    lists: dict[str, tuple[str, str]]
+    most: int
+    output: str = ""
+    form: str = ""
+
+
 class FindRow(Request, tag="find-row"):
     """Find the row of a table whose key has these cells."""
 
@@ -270,6 +282,7 @@ AnyRequest = (
     | LinesBetween
     | RowsBetween
     | FindRow
+    | RunQuery
     | DrawFiles
     | UnfoldFile
     | FoldFile

@@ -13,6 +13,7 @@ from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPar
 from everyshelf.core.answers.find import Places
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer, PartAnswer
+from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableFingerprint, TableRows
 from everyshelf.core.answers.uses import FileReferences, UsePlace
 from everyshelf.core.compare.artifact import ArtifactSide, compare_artifacts, compare_as_text
@@ -247,6 +248,18 @@ def _read_table(request: messages.ReadTable, rules: Rules) -> TableRows:
         return rows_of(engine, path, request.start, request.count, sort=request.sort, where=request.where)
 
 
+def _query(request: messages.RunQuery, rules: Rules) -> QueryAnswer:
+    """The first rows; none where they were written."""
+    from everyshelf.core.querying.running import run_query, write_query
+
+    tables = {view: Path(path) for view, path in request.tables.items()}
+    lists = {view: (name, Path(path)) for view, (name, path) in request.lists.items()}
+    if not request.output:
+        return run_query(request.sql, tables, lists, request.most)
+    written = write_query(request.sql, tables, lists, Path(request.output), request.form, request.most)
+    return QueryAnswer(columns=[], rows=[], more=written >= request.most)
+
+
 def _cells(request: messages.ReadCells, rules: Rules) -> CellsAnswer:
     from everyshelf.core.editing.cells import cells_of
 
@@ -454,6 +467,7 @@ _TASKS: dict[type[messages.Request], Callable[[Any, Rules], Any]] = {
     messages.RecogniseFiles: _recognise,
     messages.RecogniseFolder: _recognise_folder,
     messages.RowsBetween: _row_blocks,
+    messages.RunQuery: _query,
     messages.StepBetween: _step,
     messages.UnfoldFile: _unfold,
     messages.UnpackParcel: _unpack,

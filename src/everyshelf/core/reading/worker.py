@@ -30,6 +30,7 @@ from everyshelf.core.answers.files import CellsAnswer, FoldedAnswer, FollowedPar
 from everyshelf.core.answers.find import Places, PlaceText
 from everyshelf.core.answers.merges import MergeAnswer
 from everyshelf.core.answers.outlines import OutlineAnswer
+from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.answers.tables import NO_FINGERPRINT, RowPage, TableAnswer, TableFingerprint, TableRows
 from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, UsePlace, WantedPart
 from everyshelf.core.compare.options import CompareOptions
@@ -347,6 +348,28 @@ class Worker:
         """A page of a kept table (see ``tables.paging``). Raises ``InvalidError`` and ``LimitError``."""
         file = FileAt("", str(path))
         return self._ask(messages.ReadTable(file=file, start=start, count=count, sort=sort, where=where), TableRows)
+
+    def query(
+        self,
+        sql: str,
+        tables: Mapping[str, Path],
+        lists: Mapping[str, tuple[str, Path]],
+        most: int,
+        *,
+        output: Path | None = None,
+        form: str = "",
+    ) -> QueryAnswer:
+        """The first rows of a query (see ``querying``), or all of them written to ``output``. Raises ``InvalidError``
+        (query.failed) and ``LimitError``."""
+        request = messages.RunQuery(
+            sql=sql,
+            tables={view: str(path) for view, path in tables.items()},
+            lists={view: (name, str(path)) for view, (name, path) in lists.items()},
+            most=most,
+            output=str(output) if output else "",
+            form=form,
+        )
+        return self._ask(request, QueryAnswer)
 
     def recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
         """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is

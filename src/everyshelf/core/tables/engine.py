@@ -100,6 +100,11 @@ class Engine:
                 coming = ahead.submit(next, reader, None)
                 yield batch
 
+    def table(self, sql: str) -> pa.Table:
+        """The rows of a query at once; raises as ``rows``."""
+        with _engine_errors():
+            return self._connection.sql(sql).to_arrow_table()
+
     def register(self, name: str, table: Any) -> None:
         """Make an Arrow table known under a name, without copying it."""
         self._connection.register(name, table)

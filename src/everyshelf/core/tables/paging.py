@@ -3,7 +3,8 @@
 The kept file has the row number ``r`` (from 1) and the cells ``c0``, ``c1`` … in groups of few rows, so that a page is
 read without the rest of the file. What its columns are stands in the file's own key and value metadata (Apache Parquet
 format, ``FileMetaData.key_value_metadata``). An order, that is the numbers of the rows that a filter leaves as they are
-sorted, is kept in a file beside it: the first page of one takes a look at all rows, the others do not.
+sorted, is kept in a file beside it when a page beyond the first rows is asked for: that one takes a look at all rows,
+those after it do not.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from everyshelf.core.tables.expressions import plain_text, shown
 
 MOST_ROWS = 1_000  # of a page
 _GROUP_ROWS = 16_384
+_FIRST = 1_000  # rows of an order that are found without keeping it
 _MOST_ORDERS = 20  # kept of one table
 _ABOUT = "everyshelf.columns"
 # What a columnar file gives back as it was; all else is kept as its text.
@@ -116,6 +118,12 @@ def rows_of(
     )
 
 
+def columns_of(engine: Engine, path: Path) -> list[Column]:
+    """The columns of a kept table, as its file says them."""
+    facts = _about(engine, path).columns
+    return [Column(f.name, f.engine_type, f.family, f.spelling, f.declared, f.said) for f in facts]
+
+
 def _about(engine: Engine, path: Path) -> _About:
     query = f"SELECT decode(value) FROM parquet_kv_metadata({literal(str(path))}) WHERE decode(key) = {literal(_ABOUT)}"
     return msgspec.json.decode(engine.row(query)[0], type=_About)
@@ -128,6 +136,10 @@ def _numbers(
     asked = f"SELECT r FROM {table} WHERE {' AND '.join(tests) or 'true'} ORDER BY {', '.join([*order, 'r'])}"
     name = hashlib.sha256(asked.encode("utf-8", "surrogatepass")).hexdigest()[:32]
     kept = path.with_name(f"{path.name}.{name}")
+    if order and not tests and start + count <= _FIRST and not kept.exists():
+        # The first rows of an order are found without putting all the others in order.
+        first = engine.rows(f"{asked} LIMIT {start + count}")
+        return _about(engine, path).row_count, [int(number) for (number,) in first[start:]]
     if not kept.exists():
         part = _part_of(kept)
         engine.run(f"COPY ({asked}) TO {literal(str(part))} (FORMAT parquet, COMPRESSION zstd)")

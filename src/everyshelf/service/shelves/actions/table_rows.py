@@ -52,13 +52,20 @@ class WantedRows:
 def rows_of(caller: Caller, shelf: Shelf, path: str, entry: Entry, rules: Rules, wanted: WantedRows) -> TableRows:
     """A page of a table's rows. Raises ``RowsReadingError`` where a job has to keep it first, ``UnreadableError``
     (rows.no_table) for what is not a table, and ``InvalidError`` for a column or condition that does not fit it."""
-    kept = _file_of(path, entry, rules, wanted.table)
-    if not kept.exists() and not _kept_at_once(path, entry, rules, wanted.table, kept):
-        given = {"path": path, "type": entry.type, "content": entry.id, "size": entry.size}
-        job = start_job(caller, KIND, shelf, {**given, "table": wanted.table, "rules": rules.source})
-        raise RowsReadingError(job.uid)
+    kept = file_to_read(caller, shelf, path, entry, rules, wanted.table)
     with reader() as worker:
         return worker.table_rows(kept, wanted.start, wanted.count, sort=wanted.sort, where=wanted.where)
+
+
+def file_to_read(caller: Caller, shelf: Shelf, path: str, entry: Entry, rules: Rules, table: str = "") -> Path:
+    """The file in which a table is kept, made now or found. Raises as ``rows_of``."""
+    kept = _file_of(path, entry, rules, table)
+    if not kept.exists() and not _kept_at_once(path, entry, rules, table, kept):
+        given = {"path": path, "type": entry.type, "content": entry.id, "size": entry.size}
+        job = start_job(caller, KIND, shelf, {**given, "table": table, "rules": rules.source})
+        raise RowsReadingError(job.uid)
+    kept_rows.mark_used(kept)
+    return kept
 
 
 def keep_rows(path: str, entry: Entry, rules_text: str, table: str, tick: Callable[[], None]) -> int:

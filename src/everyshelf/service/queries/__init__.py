@@ -1,0 +1,1 @@
+"""SQL over any versions of a shelf's tables, and over the shelf itself."""
