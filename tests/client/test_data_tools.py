@@ -136,6 +136,13 @@ class ReadingTests(ToolsCase):
         self.assertEqual(self.fs.du(self.at("")), len(FARES) + len(b"# Fares\n"))
         self.assertEqual(self.fs.ukey(self.at("notes.md")), self.fs.ukey(self.at("notes.md", "tag:spring-1")))
         self.assertEqual([len(files) for _, _, files in self.fs.walk(self.at(""))], [1, 1])
+        ends = [name.rpartition(self.shelf.key)[2] for name in self.fs.find(self.at(""), maxdepth=1, withdirs=True)]
+        self.assertEqual(ends, ["", "/data", "/notes.md"])
+        self.assertEqual(
+            self.fs.glob(self.at("*")), [f"{self.host}/{self.shelf.key}/{one}" for one in ("data", "notes.md")]
+        )
+        self.assertEqual(self.fs.find(self.at("notes.md")), [f"{self.host}/{self.shelf.key}/notes.md"])
+        self.assertEqual(self.fs.find(self.at("none")), [])
 
     def test_the_files_of_a_folder_kept_whole(self) -> None:
         rules = b'[kinds]\n"counts/" = "dataset"\n'

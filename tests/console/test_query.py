@@ -41,7 +41,12 @@ class QueryTests(ConsoleCase):
         self.browser.see("Saved in your draft as queries/Total-by-zone.sql.")
         saved = self.shelf.read("queries/Total-by-zone.sql", "draft:main")
         self.assertIn(b"GROUP BY zone", saved)
-        self.assertEqual(self.browser.complaints(), [])
+        self.shelf.commit_draft("main", "Saved")
+        self.page("/artifact?path=queries%2FTotal-by-zone.sql")
+        self.browser.press("Run as a query")
+        self.browser.see("GROUP BY zone")
+        self.browser.press("Run")
+        self.browser.see("2 rows")
 
     def test_an_address_runs_it_and_a_problem_says_what_to_do(self) -> None:
         asked = quote("SELECT count(*) AS n FROM 'data/fares.csv@main'")

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import io
 import tempfile
 import unittest
 from pathlib import Path
 
+import openpyxl
 import pyarrow as pa
 import pyarrow.parquet
 
-from everyshelf.core.errors import InvalidError
+from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.querying.running import run_query, write_query
 from everyshelf.core.querying.statement import named_in, with_views
+from everyshelf.core.reading.sheets import sheet_as_table
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.paging import keep_table
@@ -155,6 +158,32 @@ class RunningTests(unittest.TestCase):
                 run_query(sql, {"v": kept}, {})
             self.assertEqual(caught.exception.code, "query.failed")
             self.assertNotIn("hunter2", str(caught.exception))
+
+    def test_a_sheet_is_a_table(self) -> None:
+        book = openpyxl.Workbook()
+        sheet = book.active
+        assert sheet is not None
+        sheet.title = "Costs"
+        for row in (
+            ["Spring 2026"],
+            ["Month", "Fuel", "Closed", "Day"],
+            ["May", 12.5, True, "2026-05-01"],
+            [None, 7, False, None],
+        ):
+            sheet.append(row)
+        data = io.BytesIO()
+        book.save(data)
+        table = sheet_as_table(Given("budget.xlsx", data.getvalue()), "xlsx", "")
+        self.assertEqual(table.columns, ["Month", "Fuel", "Closed", "Day"])
+        self.assertEqual(table.rows, [("May", "12.5", "true", "2026-05-01"), ("", "7", "false", "")])
+        book.create_sheet("Plan").append([1, 2])
+        data = io.BytesIO()
+        book.save(data)
+        for name in ("", "Nope"):
+            with self.assertRaises(UnreadableError) as caught:
+                sheet_as_table(Given("budget.xlsx", data.getvalue()), "xlsx", name)
+            self.assertIn("Costs, Plan", caught.exception.message)
+        self.assertEqual(sheet_as_table(Given("b.xlsx", data.getvalue()), "xlsx", "Plan").columns, ["A", "B"])
 
     def test_forms_for_programs(self) -> None:
         kept = self.kept("n,d\n1,2026-01-01\n2,2026-01-02\n")

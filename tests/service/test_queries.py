@@ -9,6 +9,7 @@ import sqlite3
 import tempfile
 from pathlib import Path
 
+import openpyxl
 import pyarrow as pa
 import pyarrow.parquet
 
@@ -93,6 +94,29 @@ class VersionTests(QueryCase):
         ):
             with self.subTest(name):
                 self.assertEqual(self.shelf.query(sql).rows, expected)
+
+    def test_a_workbook_by_its_sheets(self) -> None:
+        book = openpyxl.Workbook()
+        assert book.active is not None
+        book.active.title = "Costs"
+        for row in (["Month", "Fuel"], ["May", 12.5], ["June", 7]):
+            book.active.append(row)
+        data = io.BytesIO()
+        book.save(data)
+        self.put({"budget.xlsx": data.getvalue()}, "Budget")
+        self.assertEqual(self.shelf.query("SELECT sum(Fuel) FROM 'budget.xlsx'").rows, [["19.5"]])
+        self.assertEqual(
+            self.shelf.query("SELECT Month FROM 'budget.xlsx#Costs@main' WHERE Fuel < 10").rows, [["June"]]
+        )
+        self.assertEqual(self.shelf.table("budget.xlsx", table="Costs").num_rows, 2)
+        self.assertEqual(self.shelf.rows("budget.xlsx", table="Costs").total, 2)
+
+    def test_runs_of_experiments(self) -> None:
+        self.shelf.begin_experiment("Does tide height help?", branch="ines/tide", key="tide")
+        head = self.put({"errors.txt": b"3.5\n"}, "A run", "ines/tide")
+        self.shelf.record_run("tide", "ines/tide", head.commit, parameters={"depth": 6}, metrics={"error": 3.5})
+        found = self.shelf.query("SELECT experiment, run, parameters['depth'], metrics['error'] FROM runs")
+        self.assertEqual(found.rows, [["tide", "1", "6", "3.5"]])
 
     def test_lists_of_the_shelf(self) -> None:
         self.assertEqual(
@@ -199,6 +223,9 @@ class CommandTests(QueryCase):
         self.assertIn("Next: everyshelf query --from", first)
         answer = json.loads(terminal.run("query", "--from", str(file), "--json", "--shelf", self.shelf.key).stdout)
         self.assertEqual(answer["rows"][0], ["Z03", "7.10"])
+        self.put({"queries/most.sql": file.read_bytes()}, "Saved")
+        saved = terminal.run("query", "--saved", "queries/most.sql", "--shelf", self.shelf.key).stdout
+        self.assertIn("4 rows.", saved)
         terminal.run("query", "--from", str(file), "--output", "out.parquet", "--shelf", self.shelf.key)
         self.assertEqual(pa.parquet.read_table(terminal.folder / "out.parquet").num_rows, 4)
         wrong = terminal.run("query", "SELECT * FROM 'nope.csv'", "--shelf", self.shelf.key, code=1)

@@ -16954,7 +16954,7 @@ export interface operations {
                  */
                 ref?: string;
                 /**
-                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions.
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.
                  * @example
                  */
                 sql: string;
@@ -17023,7 +17023,7 @@ export interface operations {
                  */
                 ref?: string;
                 /**
-                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions.
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.
                  * @example
                  */
                 sql: string;

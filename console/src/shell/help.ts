@@ -71,8 +71,11 @@ const PAGES: [RegExp, Help][] = [
       lead: "Ask the tables of the shelf in SQL, any version of each, and the shelf itself. A query only reads.",
       words: [
         ["'PATH@REF'", "An artifact in quotes, as it is at a branch, tag or day; without @REF as it is at the state chosen above."],
-        ["'PATH#TABLE'", "A table of a database."],
-        ["commits, artifacts, versions", "Lists of the shelf: its commits, what lies on it at the state chosen above, and every version."],
+        ["'PATH#TABLE'", "A table of a database, a sheet of a workbook."],
+        [
+          "commits, artifacts, versions, runs",
+          "Lists of the shelf: its commits, what lies on it at the state chosen above, every version, and runs of experiments.",
+        ],
         ["Save the query", "Keep it as an artifact of the branch, in your draft until you commit."],
       ],
     },

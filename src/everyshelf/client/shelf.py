@@ -239,8 +239,13 @@ class ShelfClient(
 
     def query(self, sql: str, ref: str | None = None, *, limit: int = 100) -> QueryAnswer:
         """The first rows of a query, at most 1,000, as texts. Tables are artifacts in quotes, ``'PATH[#TABLE][@REF]'``;
-        those without a ref are meant at ``ref``. Lists of the shelf: commits, artifacts, versions."""
+        those without a ref are meant at ``ref``. Lists of the shelf: commits, artifacts, versions, runs."""
         return self._transport.get(f"{self._base}/query", QueryAnswer, sql=sql, ref=ref, limit=limit)
+
+    def table(self, path: str, ref: str | None = None, *, table: str = "") -> Any:
+        """A whole table as a ``pyarrow.Table``, whatever its format; ``table``: of a database or a workbook, which."""
+        name = (f"{path}#{table}" if table else path).replace("'", "''")
+        return self.query_table(f"SELECT * FROM '{name}'", ref)  # noqa: S608  (a query of our own language)
 
     def query_table(self, sql: str, ref: str | None = None, *, limit: int | None = None) -> Any:
         """All rows of a query, at most five million, as a ``pyarrow.Table``."""

@@ -191,6 +191,11 @@ export function ArtifactPage() {
                   usual={`Bring ${path} back from version:${version}`}
                 />
               )}
+              {path.endsWith(".sql") && !version && (
+                <Button variant="outlined" onClick={() => void go(`/s/${key}/query?${new URLSearchParams({ saved: path, ref: at })}`)}>
+                  Run as a query
+                </Button>
+              )}
               <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>
                 Download
               </Button>

@@ -1,7 +1,7 @@
 /** SQL over any versions of tables: an editor, the rows as a grid or as bars, and queries saved as artifacts. */
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { answer, api, putFile, type Schemas } from "../../api/client";
 import { address } from "../../api/query";
@@ -22,13 +22,14 @@ const SqlEditor = later(() => import("./SqlEditor"), <Loading what="Opening the 
 const ResultGrid = later(() => import("./ResultGrid"), <Loading what="Laying out the rows" />);
 const ResultPlot = later(() => import("./ResultPlot"), <Loading what="Drawing the bars" />);
 const SHOWN = 500;
-const TABULAR = ["dataset", "database"];
+const TABULAR = ["dataset", "database", "spreadsheet"];
 
 export function QueryPage() {
   const key = useShelfKey();
   const [at, setAt] = useParam("ref", "main");
   const [asked] = useParam("sql");
   const setParams = useSetParams();
+  const [saved] = useParam("saved");
   const [text, setText] = useState(asked);
   const [from, setFrom] = useState(asked);
   // Back and forward in the browser bring an earlier query back into the editor.
@@ -56,6 +57,14 @@ export function QueryPage() {
     enabled: asked !== "",
     retry: false,
   });
+  const opened = useQuery({
+    queryKey: ["shelf", key, "text", saved, at],
+    queryFn: () => answer(api.GET("/shelves/{shelf}/artifact/text", { params: { path: { shelf: key }, query: { path: saved, ref: at } } })),
+    enabled: saved !== "" && asked === "",
+  });
+  useEffect(() => {
+    if (opened.data?.text) setText(opened.data.text.trim());
+  }, [opened.data]);
   const { refetch } = found;
   const run = useCallback(() => {
     const wanted = text.trim();
@@ -74,7 +83,7 @@ export function QueryPage() {
         <div className="ph">
           <h2 className="h3">Query</h2>
           <span className="cap">
-            tables are artifacts in quotes, <code>'PATH@REF'</code>; lists: commits, artifacts, versions
+            tables are artifacts in quotes, <code>'PATH@REF'</code>; lists: commits, artifacts, versions, runs
           </span>
         </div>
         <SqlEditor text={text} tables={tables.data ?? []} onChange={setText} onRun={run} />
@@ -93,7 +102,7 @@ export function QueryPage() {
           </span>
         </div>
       </section>
-      {!asked && first && (
+      {!asked && !saved && first && (
         <p className="sec">
           For example{" "}
           <TextAct onClick={() => setText(`SELECT *\nFROM '${first.replaceAll("'", "''")}'\nLIMIT 20`)}>the first rows of {first}</TextAct>{" "}
@@ -108,6 +117,7 @@ export function QueryPage() {
           .
         </p>
       )}
+      {opened.isError && <ProblemBox error={opened.error} />}
       {asked && found.isPending && <Loading what="Running the query" />}
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && !found.isError && <Result answer={found.data} shelf={key} />}

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from everyshelf.cli import terminal
+from everyshelf.cli import completing, terminal
 from everyshelf.cli.csv_output import csv_text
 from everyshelf.cli.options import at_option, shelf_options
 from everyshelf.cli.session import default_ref, open_shelf
@@ -18,6 +18,9 @@ _SHOWN, _MOST = 20, 1000
 
 @click.command("query")
 @click.argument("sql", required=False)
+@click.option(
+    "--saved", metavar="ARTIFACT", shell_complete=completing.artifacts, help="Run a query saved on the shelf."
+)
 @click.option(
     "--from", "file", type=click.Path(dir_okay=False, exists=True, path_type=Path), help="Read the query from a file."
 )
@@ -35,6 +38,7 @@ _SHOWN, _MOST = 20, 1000
 @shelf_options
 def query(
     sql: str | None,
+    saved: str | None,
     file: Path | None,
     ref: str | None,
     count: int | None,
@@ -47,13 +51,18 @@ def query(
     """Run SQL, one SELECT, over versions of tables.
 
     Tables are artifacts in quotes: 'data/fares.csv', 'data/fares.csv@tag:spring-1', of a database 'FILE#TABLE'. Those
-    without a ref are meant at --at. Lists of the shelf itself: commits, artifacts, versions.
+    without a ref are meant at --at. Lists of the shelf itself: commits, artifacts, versions,
+    runs.
     """
-    if (sql is None) == (file is None):
-        raise click.UsageError("give the query, or --from FILE")
-    asked = sql if sql is not None else file.read_text() if file is not None else ""
+    if sum(given is not None for given in (sql, saved, file)) != 1:
+        raise click.UsageError("give the query, --saved ARTIFACT or --from FILE")
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
+    asked = sql or ""
+    if file is not None:
+        asked = file.read_text()
+    elif saved is not None:
+        asked = shelf.read(desk.as_path(saved) if desk else saved, ref).decode("utf-8", "replace")
     if output is not None:
         form = {".parquet": "parquet", ".arrow": "arrow", ".arrows": "arrow"}.get(output.suffix)
         if form is None:
@@ -83,7 +92,13 @@ def query(
             version = f", version {one.version}" if one.version else ""
             terminal.say(terminal.dim(f"  {one.name} is {one.path} at {one.ref}{version}"))
     if found.more:
-        given = shlex.quote(asked) if file is None else f"--from {shlex.quote(str(file))}"
+        given = (
+            f"--saved {shlex.quote(saved)}"
+            if saved
+            else f"--from {shlex.quote(str(file))}"
+            if file
+            else shlex.quote(asked)
+        )
         terminal.next_step(f"everyshelf query {given} --csv" + (f" --at {ref}" if ref else ""))
 
 

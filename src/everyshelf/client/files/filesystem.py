@@ -166,19 +166,30 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
     def find(
         self, path: str, maxdepth: int | None = None, withdirs: bool = False, detail: bool = False, **options: Any
     ) -> Any:
-        """Every file below a folder, by one listing."""
+        """Every file below a folder, by one listing; ``maxdepth`` steps down, ``withdirs`` with the folders."""
         place = self._place(path)
-        if not place.shelf or maxdepth is not None or withdirs:
+        if not place.shelf:
             return super().find(path, maxdepth, withdirs, detail, **options)
-        found = {one["name"]: one for one in self._below(place)}
+        found = {}
+        for file in self._below(place):
+            steps = file["name"].removeprefix(f"{place.address()}/").split("/")
+            if withdirs:
+                for depth in range(len(steps) if maxdepth is None else min(len(steps), maxdepth + 1)):
+                    one = _folder(place.below("/".join(part for part in (place.path, *steps[:depth]) if part)))
+                    found[one["name"]] = one
+            if maxdepth is None or len(steps) <= maxdepth:
+                found[file["name"]] = file
         if not found:
-            try:
-                one = self._info_of(place)
-            except FileNotFoundError:
-                one = {"type": "directory"}
-            if one["type"] == "file":
-                found[one["name"]] = one
-        return found if detail else sorted(found)
+            found = self._alone(place)
+        return {name: found[name] for name in sorted(found)} if detail else sorted(found)
+
+    def _alone(self, place: Place) -> dict[str, Any]:
+        """What is at a place that holds no files: a file, or nothing."""
+        try:
+            one = self._info_of(place)
+        except FileNotFoundError:
+            return {}
+        return {one["name"]: one} if one["type"] == "file" else {}
 
     def created(self, path: str) -> Any:
         """When the version was recorded."""

@@ -49,6 +49,19 @@ LIST_COLUMNS = {
         "recorded": "TIMESTAMP",
         "content": "VARCHAR",
     },
+    "runs": {
+        "experiment": "VARCHAR",
+        "run": "BIGINT",
+        "branch": "VARCHAR",
+        "state": "VARCHAR",
+        "person": "VARCHAR",
+        "began": "TIMESTAMP",
+        "took_seconds": "DOUBLE",
+        "command": "VARCHAR",
+        "parameters": "MAP(VARCHAR, VARCHAR)",
+        "metrics": "MAP(VARCHAR, DOUBLE)",
+        "commit": "VARCHAR",
+    },
 }
 FORMS = ("arrow", "parquet")
 MOST_SHOWN = 1_000

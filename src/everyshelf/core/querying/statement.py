@@ -11,7 +11,7 @@ from everyshelf.core.tables.engine import quoted
 
 MOST_LETTERS = 20_000
 MOST_TABLES = 20
-LISTS = ("commits", "artifacts", "versions")
+LISTS = ("commits", "artifacts", "versions", "runs")
 _MADE_OF_NOTHING = ("Unnest", "GenerateSeries", "Explode")
 _OF_THE_ENGINE = ("current_setting", "getenv", "getvariable")
 _HINT = "Write one SELECT over artifacts in quotes, such as SELECT * FROM 'data/fares.csv@tag:spring-1'."

@@ -24,7 +24,7 @@ _SIMPLE = {"integer": "BIGINT", "date": "DATE", "timestamp": "TIMESTAMP", "time"
 def make_view(engine: Engine, kept: Path, name: str) -> None:
     """Make a kept table known as ``name``, its columns under their own names."""
     columns = columns_of(engine, kept)
-    types = _types(engine, kept, columns)
+    types = found_types_of(engine, kept)
     cells = []
     for place, (column, found) in enumerate(zip(columns, types, strict=True)):
         cell = f"TRY_CAST({_bare(column, place)} AS {found})" if found else f"c{place}"
@@ -42,8 +42,9 @@ def _relation(kept: Path) -> str:
     return f"read_parquet([{literal(str(kept))}], hive_partitioning=false)"
 
 
-def _types(engine: Engine, kept: Path, columns: list[Column]) -> list[str]:
-    """The engine's type for each column, empty where it stays as it is kept."""
+def found_types_of(engine: Engine, kept: Path) -> list[str]:
+    """The engine's type for each column, empty where it stays as it is kept; found once, and kept beside the table."""
+    columns = columns_of(engine, kept)
     beside = kept.with_name(f"{kept.name}.types")
     try:
         return msgspec.json.decode(beside.read_bytes(), type=list[str])

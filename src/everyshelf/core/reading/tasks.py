@@ -212,7 +212,11 @@ def _page(request: messages.ReadRows, rules: Rules) -> RowPage:
 
 
 def _keep_table(request: messages.KeepTable, rules: Rules) -> int:
-    """How many rows the table has."""
+    """How many rows the table has. The types a query gives its columns are found here, too: of a large table that takes
+    longer than a query may."""
+    from everyshelf.core.querying.typed import found_types_of
+    from everyshelf.core.reading.sheets import sheet_as_table
+    from everyshelf.core.tables.delimited import from_parsed
     from everyshelf.core.tables.engine import borrowed_engine
     from everyshelf.core.tables.paging import keep_table
     from everyshelf.core.tables.sources import open_table
@@ -221,10 +225,15 @@ def _keep_table(request: messages.KeepTable, rules: Rules) -> int:
     found = table_of_folder(given) if given.files else recognise_given(given, rules)
     with borrowed_engine() as engine:
         if found is not None and found.format == "sqlite":
-            return _keep_table_of_database(engine, given, request.table, output)
-        if found is None or not is_table(found):
+            count = _keep_table_of_database(engine, given, request.table, output)
+        elif found is not None and found.kind == "spreadsheet":
+            count = keep_table(engine, from_parsed(engine, sheet_as_table(given, found.format, request.table)), output)
+        elif found is None or not is_table(found):
             raise UnreadableError(f"{given.name} is not a table", code="rows.no_table")
-        return keep_table(engine, open_table(engine, given, found.format), output)
+        else:
+            count = keep_table(engine, open_table(engine, given, found.format), output)
+        found_types_of(engine, output)
+    return count
 
 
 def _keep_table_of_database(engine: Engine, given: Given, name: str, output: Path) -> int:

@@ -157,6 +157,8 @@ def _drop_orders(path: Path, newest: Path) -> None:
     """Remove the orders of a table that were asked for longest ago, until ``_MOST_ORDERS`` are left."""
     held = []
     for order in path.parent.glob(f"{path.name}.*"):
+        if order.suffix == ".types":  # of its columns, and no order
+            continue
         with contextlib.suppress(FileNotFoundError):  # another process may be dropping orders as well
             held.append((order.stat().st_mtime, order))
     for _, order in sorted(held)[:-_MOST_ORDERS]:

@@ -22,6 +22,7 @@ from everyshelf.core.history.trees import Entry
 from everyshelf.core.querying.statement import Named, named_in, with_views
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
+from everyshelf.service.experiments.models import Run
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions import listing
 from everyshelf.service.shelves.actions.arranging import Wanted, list_arranged
@@ -30,9 +31,9 @@ from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.actions.table_rows import file_to_read
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
-MOST_LISTED = 1_000_000
+MOST_LISTED = 200_000
 _PAGE = 1000
-_TABLES = "Tables are CSV, Parquet, Arrow, JSON lines, and of a database 'FILE#TABLE'."
+_TABLES = "Tables are CSV, Parquet, Arrow and JSON lines; of a database and of a workbook 'FILE#TABLE'."
 
 
 @dataclass(frozen=True)
@@ -179,4 +180,24 @@ def _plain(moment: Any) -> str | None:
     return None if moment is None else moment.isoformat() if not isinstance(moment, str) else moment
 
 
-_LISTS = {"commits": _commits, "artifacts": _artifacts, "versions": _versions}
+def _runs(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+    rows = Run.objects.filter(experiment__shelf=shelf).order_by("pk")
+    fields = ("number", "branch", "state", "took_seconds", "command", "began", "parameters", "metrics")
+    for row in rows.values(*fields, "experiment__key", "person__username", "commit__uid").iterator():
+        yield {
+            **row,
+            "experiment": row["experiment__key"],
+            "run": row["number"],
+            "person": row["person__username"],
+            "commit": row["commit__uid"],
+            "began": _plain(row["began"]),
+            "parameters": {name: _told(value) for name, value in row["parameters"].items()},
+            "metrics": {n: v for n, v in row["metrics"].items() if isinstance(v, int | float)},
+        }
+
+
+def _told(value: Any) -> str:
+    return value if isinstance(value, str) else orjson.dumps(value).decode()
+
+
+_LISTS = {"commits": _commits, "artifacts": _artifacts, "versions": _versions, "runs": _runs}

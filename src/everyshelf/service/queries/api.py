@@ -23,7 +23,7 @@ _SQL = OpenApiParameter(
     "sql",
     str,
     required=True,
-    description="One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions.",
+    description="One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.",
 )
 
 
