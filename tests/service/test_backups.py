@@ -226,7 +226,8 @@ class ServiceTests(ServiceCase):
         service = Service(settings=settings)
         self.addCleanup(service.stop)
         client = service.client()
-        while not client.backups().moments:  # the first is made by itself, soon after the start
+        while not (found := client.backups()).moments:  # the first is made by itself, soon after the start
+            self.assertNotEqual(found.job.state if found.job else "", "failed", found.job)
             threading.Event().wait(0.1)
         shelf = client.shelf(client.make_shelf("Backed up").key)
         commit_files(shelf, {"a.txt": b"a\n"}, "One")
