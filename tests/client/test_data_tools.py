@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import gc
 import io
 import json
 import os
@@ -202,6 +203,32 @@ class WritingTests(ToolsCase):
         self.fs.rm(self.at("data/copy.parquet", "draft:ines/dearer"))
         self.assertEqual(self.listed("data", "draft:ines/dearer"), ["copy.csv", "fares.csv"])
 
+    def test_a_change_begins_at_what_was_written_before(self) -> None:
+        for line in (b"one\n", b"two\n"):
+            with self.fs.open(self.at("log.txt"), "ab") as file:
+                file.write(line)
+        with self.fs.open(self.at("notes.md"), "ab") as file:
+            file.write(b"more\n")
+        self.fs.mv(self.at("notes.md"), self.at("old.md"))
+        self.assertEqual(self.fs.cat(self.at("log.txt", "draft:main")), b"one\ntwo\n")
+        self.assertEqual(self.fs.cat(self.at("old.md", "draft:main")), b"# Fares\nmore\n")
+        self.fs.mv(self.at("old.md"), self.at("older.md"))
+        self.fs.mv(self.at("log.txt"), self.at("long.txt"))
+        self.fs.mv(self.at("long.txt"), self.at("log.txt"))
+        (draft,) = self.shelf.drafts()
+        self.assertEqual([(e.path, e.moved_from) for e in draft.entries], [("log.txt", ""), ("older.md", "notes.md")])
+        with self.assertRaises(FileExistsError):
+            self.fs.open(self.at("log.txt"), "xb")
+        self.fs.rm(self.at("log.txt"))
+        self.assertEqual(self.listed("", "draft:main"), ["data", "older.md"])
+
+    def test_a_file_that_is_let_go_of_is_not_kept(self) -> None:
+        file = self.fs.open(self.at("half.csv"), "wb")
+        file.write(b"half of it")
+        del file
+        gc.collect()
+        self.assertEqual(self.shelf.drafts(), [])
+
     def test_an_error_while_writing_keeps_nothing(self) -> None:
         with self.assertRaises(ZeroDivisionError), self.fs.open(self.at("half.csv"), "wb") as file:
             file.write(b"half of it")
@@ -252,6 +279,14 @@ class BlockTests(ToolsCase):
         )
         self.assertEqual(self.shelf.drafts(), [])
         self.assertEqual(len(list(self.shelf.commits("maren/up"))), 2)
+
+    def test_an_address_without_a_ref_is_of_the_block_on_the_main_branch(self) -> None:
+        with writing(self.shelf, "main", "More") as work:
+            self.fs.pipe(self.at("more.csv"), self.fs.cat(self.at("data/fares.csv")))
+            self.assertEqual(self.listed(""), ["data", "more.csv", "notes.md"])
+        assert work.made is not None
+        self.assertEqual(json.loads(work.made.labels["made-from"]), ["data/fares.csv"])
+        self.assertEqual(self.shelf.drafts(), [])
 
     def test_an_error_in_the_block_commits_nothing(self) -> None:
         with self.assertRaises(ZeroDivisionError), writing(self.shelf, "ines/dearer", "Half") as work:

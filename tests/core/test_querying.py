@@ -37,6 +37,10 @@ class StatementTests(unittest.TestCase):
                 "WITH c AS (SELECT * FROM 'c.csv') SELECT * FROM c",
                 'WITH c AS (SELECT * FROM "v0" AS "c") SELECT * FROM c',
             ),
+            (
+                'WITH "c d" AS (SELECT 1 AS n) SELECT * FROM "c d", \'c d\'',
+                'WITH "c d" AS (SELECT 1 AS n) SELECT * FROM "c d", "v0" AS "c d"',
+            ),
             ("SELECT * FROM commits -- all\n", 'SELECT * FROM "v0" AS "commits" -- all\n'),
             (
                 "SELECT n FROM 'a#t@main' UNION SELECT n FROM 'x/b.v2.csv'",

@@ -106,6 +106,13 @@ class MakingTests(FolderCase):
         found, into = BackupFolder.open(self.kept), self.folder / "again"
         restore_moment(found, found.newest(), into, nothing, keys=(self.folder / "keys", into.with_name("again.key")))
         self.assertEqual(into.with_name("again.key").read_bytes(), key.read_bytes())
+        (other := self.folder / "other.key").write_bytes(b"of another installation")
+        given = (self.folder / "keys", other)
+        new = self.folder / "new"
+        self.refused(
+            InvalidError, "backup.taken", lambda: restore_moment(found, found.newest(), new, nothing, keys=given)
+        )
+        self.assertEqual((other.read_bytes(), new.exists()), (b"of another installation", False))
         self.assertEqual(
             [p.stat().st_mode & 0o77 for p in (into, into.with_name("again.key"), into / "secret-key")], [0] * 3
         )

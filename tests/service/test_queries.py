@@ -194,6 +194,14 @@ class RefusedTests(QueryCase):
         self.refused(endless, "limit.time", 422)
         self.assertEqual(self.shelf.query("SELECT count(*) FROM 'data/fares.csv'").rows, [["4"]])
 
+    def test_rows_are_not_left_out_silently(self) -> None:
+        long = "SELECT * FROM range(5000001)"
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.query_table(long)
+        self.assertEqual(caught.exception.code, "query.rows")
+        self.assertEqual(self.shelf.query_table(long, limit=3).num_rows, 3)
+        self.assertEqual(self.shelf.query_table("SELECT * FROM range(5000000)").num_rows, 5_000_000)
+
     def test_rights(self) -> None:
         stranger = self.client_of("stranger").shelf(self.shelf.key)
         with self.assertRaises(ProblemError) as caught:

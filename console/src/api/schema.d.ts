@@ -17013,7 +17013,7 @@ export interface operations {
                  */
                 form?: string;
                 /**
-                 * @description Rows at most; 5,000,000 if left out.
+                 * @description Rows at most; all if left out, up to 5,000,000.
                  * @example 100
                  */
                 limit?: number;

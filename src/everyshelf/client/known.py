@@ -24,7 +24,7 @@ def credentials_path() -> Path:
 
 
 def load_known() -> Known:
-    """What is remembered; nothing if there is no file."""
+    """Return what is remembered; nothing where the file does not exist yet."""
     try:
         return msgspec.json.decode(credentials_path().read_bytes(), type=Known)
     except (FileNotFoundError, msgspec.DecodeError):

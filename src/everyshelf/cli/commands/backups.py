@@ -129,6 +129,8 @@ def _plan(schedule: dict[str, Any]) -> str:
     if not schedule["folder"]:
         return "  No folder is set up for backups: set EVERYSHELF_BACKUP=FOLDER and start the service again."
     hours = schedule["hours"]
+    if not hours:
+        return f"  Only when asked; the newest {schedule['keep']} are kept."
     return f"  Every {terminal.count(hours, 'hour')}; the newest {schedule['keep']} are kept."
 
 
@@ -154,8 +156,9 @@ def check(folder: Path, moment: str, as_json: bool) -> None:
         )
         for line in checked.problems:
             terminal.say(f"  ‖ {line}")
-        terminal.say("  Nothing is missing or damaged." if not checked.problems else "")
-        if checked.problems:
+        if not checked.problems:
+            terminal.say("  Nothing is missing or damaged.")
+        else:
             terminal.next_step(f"everyshelf backup make {folder} --data FOLDER --reread")
     if checked.problems:
         raise SystemExit(1)

@@ -151,17 +151,9 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
                     raise _as_os_error(error, place) from error
             else:
                 return _folder(place) if found.whole else _file(place, found)
-        if next(self._below(place), None) is None and (place.path or not self._is_there(place, work)):
+        if next(self._below(place), None) is None and place.path:
             raise FileNotFoundError(f"{SCHEME}{place.address()} is not there")
         return _folder(place)
-
-    def _is_there(self, place: Place, work: Writing | None) -> bool:
-        """True for a state without any artifact; raises for a shelf or a ref that is not there."""
-        try:
-            next(self._shelf(place).artifacts(self._ref(place, work)), None)
-        except ProblemError as error:
-            raise _as_os_error(error, place) from error
-        return True
 
     def find(
         self, path: str, maxdepth: int | None = None, withdirs: bool = False, detail: bool = False, **options: Any
@@ -246,11 +238,11 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
     def _opened_for_writing(self, place: Place, mode: str, autocommit: bool) -> WrittenFile:
         if not place.path or mode.rstrip("b") not in ("w", "a", "x"):
             raise ValueError(f"{SCHEME}{place.address()} cannot be opened with the mode {mode}")
-        self._branch_of(place)
-        is_there = mode[0] in "ax" and self._has(place)
+        changed = self._changed(place)
+        is_there = mode[0] in "ax" and self._has(changed)
         if mode[0] == "x" and is_there:
             raise FileExistsError(f"{SCHEME}{place.address()} is there already")
-        start = self.cat_file(place.address()) if mode[0] == "a" and is_there else b""
+        start = self.cat_file(changed.address()) if mode[0] == "a" and is_there else b""
         return WrittenFile(lambda file: self._keep(place, file), start, autocommit=autocommit)
 
     def _has(self, place: Place) -> bool:
@@ -269,6 +261,11 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
         if place.ref and not colon and place.ref != "draft":
             return place.ref
         return rest or self._shelf(place).info().main_branch
+
+    def _changed(self, place: Place) -> Place:
+        """Where a change to a place begins: at what was written there before, in the draft or in the block."""
+        branch = self._branch_of(place)
+        return place if running(place) is not None else Place(place.host, place.shelf, f"draft:{branch}", place.path)
 
     def _keep(self, place: Place, file: Path) -> None:
         shelf = self._shelf(place)
@@ -298,11 +295,10 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
     def rm(self, path: Any, recursive: bool = False, maxdepth: int | None = None) -> None:
         """Remove files, or what lies in folders, each folder with one save point."""
         for one in path if isinstance(path, list) else [path]:
-            place = self._place(one)
+            place = self._changed(self._place(one))
             details = self._info_of(place)
             if details["type"] == "directory" and not recursive:
                 raise IsADirectoryError(f"{SCHEME}{place.address()} is a folder: remove it with recursive=True")
-            self._branch_of(place)
             below = self._below(place) if details["type"] == "directory" else iter([details])
             gone = [self._place(file["name"]).path for file in below]
             try:
@@ -318,10 +314,11 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
         """Move a file; its history goes with it where it stays on the branch."""
         first, second = self._place(path1), self._place(path2)
         same = (first.host, first.shelf, self._branch_of(first)) == (second.host, second.shelf, self._branch_of(second))
+        first = self._changed(first)
         if not same or self._info_of(first)["type"] == "directory":
-            super().mv(path1, path2, recursive, maxdepth, **options)
+            super().mv(first.address(), path2, recursive, maxdepth, **options)
             return
-        self._copied(path1, path2, moved=True)
+        self._copied(first.address(), path2, moved=True)
 
     def _copied(self, path1: str, path2: str, *, moved: bool) -> None:
         first, second = self._place(path1), self._place(path2)
@@ -335,11 +332,32 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
                     target.write(piece)
             return
         content = Content(details["content"], details["size"])
-        changes: list[tuple[str, Content | None, str]] = [(second.path, content, first.path if moved else "")]
+        changes: list[tuple[str, Content | None, str]] = [(second.path, content, "")]
+        if moved:
+            origin, reset = self._start_of(first)
+            changes = [*reset, (second.path, content, origin)]
         try:
             self._save(second, changes)
         except ProblemError as error:
             raise _as_os_error(error, second) from error
+
+    def _start_of(self, place: Place) -> tuple[str, list[tuple[str, Content | None, str]]]:
+        """Where the history of a file that is moved comes from, and what has to be saved at its old path: what a draft
+        holds there goes along, and leaves nothing behind."""
+        if running(place) is not None:
+            return place.path, []
+        shelf, branch = self._shelf(place), self._branch_of(place)
+        draft = next((one for one in shelf.drafts() if one.branch == branch), None)
+        entry = next((one for one in draft.entries if one.path == place.path), None) if draft is not None else None
+        if draft is None or entry is None:
+            return place.path, []
+        try:
+            held = shelf.artifact(place.path, f"commit:{draft.base}" if draft.base else branch)
+        except ProblemError as error:
+            if error.status not in _GONE:
+                raise
+            return entry.moved_from, [(place.path, None, "")]
+        return place.path, [(place.path, Content(held.content, held.size), "")]
 
     def mkdir(self, path: str, create_parents: bool = True, **_: Any) -> None:
         """Nothing to do: a folder is there once a file lies in it."""

@@ -102,6 +102,10 @@ class WrittenFile(io.BufferedIOBase):
         self.close()
         self._folder.cleanup()
 
+    def __del__(self) -> None:
+        if not self.closed:  # whoever wrote it never came to its end
+            self.discard()
+
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:

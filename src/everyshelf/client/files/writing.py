@@ -33,10 +33,10 @@ class Writing:
         return SCHEME + self._place.below(path).address()
 
     def note_read(self, place: Place, found: Artifact) -> None:
-        """Remember that a version was read; what the block itself wrote and what is on other shelves is no input."""
+        """Remember that a version was read; not what the block itself wrote, nor what is on other shelves."""
         if (place.host, place.shelf) != (self._place.host, self._place.shelf) or found.path in self._changes:
             return
-        own = place.ref == self._place.ref or found.commit is None
+        own = running(place) is self or found.commit is None
         with self._lock:
             self._read[found.path if own else f"{found.path}@commit:{found.commit}"] = None
 
@@ -103,16 +103,18 @@ def writing(
     host = shelf.address.partition("://")[2]
     place = Place(host, shelf.key, branch)
     work = Writing(shelf, place, found.head)
-    key = (host, shelf.key, branch)
+    # An address without a ref means the main branch.
+    keys = [(host, shelf.key, ref) for ref in (branch, *([""] if shelf.info().main_branch == branch else []))]
     with _lock:
-        if key in _running:
+        if keys[0] in _running:
             raise ValueError(f"another block of this process writes to {branch} already")
-        _running[key] = work
+        _running.update(dict.fromkeys(keys, work))
     try:
         yield work
     finally:
         with _lock:
-            del _running[key]
+            for key in keys:
+                del _running[key]
     changes = work.changes()
     if not changes:
         return
@@ -132,4 +134,4 @@ def running(place: Place) -> Writing | None:
 def all_running() -> list[Writing]:
     """Every block of this process: whatever it reads while one runs may be an input."""
     with _lock:
-        return list(_running.values())
+        return list(dict.fromkeys(_running.values()))

@@ -11,6 +11,7 @@ import pyarrow as pa
 from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.answers.tables import ColumnType
 from everyshelf.core.errors import InvalidError, UnreadableError
+from everyshelf.core.querying.statement import MOST_ROWS, MOST_SHOWN
 from everyshelf.core.querying.typed import make_view
 from everyshelf.core.tables.engine import Engine, literal, quoted
 
@@ -63,10 +64,6 @@ LIST_COLUMNS = {
         "commit": "VARCHAR",
     },
 }
-FORMS = ("arrow", "parquet")
-MOST_SHOWN = 1_000
-MOST_ROWS = 5_000_000
-_BATCH_ROWS = 1 << 16
 
 
 def _open(tables: Mapping[str, Path], lists: Mapping[str, tuple[str, Path]]) -> Engine:
@@ -119,7 +116,7 @@ def write_query(
     with _open(tables, lists) as engine, _said():
         named = engine.rows(f"DESCRIBE SELECT * FROM (\n{_bare(sql)}\n)")
         names = _apart([name for name, *_ in named])
-        batches = engine.batches(f"SELECT * FROM (\n{_bare(sql)}\n) LIMIT {min(most, MOST_ROWS)}")
+        batches = engine.batches(f"SELECT * FROM (\n{_bare(sql)}\n) LIMIT {most}")
         written, writer = 0, None
         try:
             for batch in batches:

@@ -11,6 +11,8 @@ from everyshelf.core.tables.engine import quoted
 
 MOST_LETTERS = 20_000
 MOST_TABLES = 20
+MOST_SHOWN = 1_000  # rows of an answer
+MOST_ROWS = 5_000_000  # rows that are written to a file
 LISTS = ("commits", "artifacts", "versions", "runs")
 _MADE_OF_NOTHING = ("Unnest", "GenerateSeries", "Explode")
 _OF_THE_ENGINE = ("current_setting", "getenv", "getvariable")
@@ -51,13 +53,13 @@ def named_in(sql: str) -> list[Named]:
         if name.lower() in _OF_THE_ENGINE:
             raise _refused(f"{name.lower()} tells of the engine, not of tables")
     own = {one.alias_or_name.lower() for one in statement.find_all(exp.CTE)}
-    found = [named for table in statement.find_all(exp.Table) if (named := _named(table, own)) is not None]
+    found = [named for table in statement.find_all(exp.Table) if (named := _named(sql, table, own)) is not None]
     if len(found) > MOST_TABLES:
         raise _refused(f"it names {len(found)} tables; {MOST_TABLES} are possible")
     return sorted(found, key=lambda one: one.start)
 
 
-def _named(table: object, own: set[str]) -> Named | None:
+def _named(sql: str, table: object, own: set[str]) -> Named | None:
     from sqlglot import exp
 
     assert isinstance(table, exp.Table)
@@ -68,7 +70,7 @@ def _named(table: object, own: set[str]) -> Named | None:
         raise _refused(f"{table.sql(dialect='duckdb')[:60]} cannot be read from: only artifacts and lists can")
     if table.db:
         raise _refused(f"{table.sql(dialect='duckdb')[:60]} is not a table here; put the path of an artifact in quotes")
-    if not this.quoted and this.name.lower() in own:
+    if this.name.lower() in own and sql[this.meta["start"]] != "'":  # a part of the query itself, perhaps in "quotes"
         return None
     is_list = not this.quoted and this.name.lower() in LISTS
     if not this.quoted and not is_list:

@@ -74,7 +74,7 @@ def _bare(column: Column, place: int) -> str:
 
 
 def _found(engine: Engine, kept: Path, columns: list[Column], places: list[int]) -> dict[int, str]:
-    """For each place the type that holds all of its cells; none where there is no such type."""
+    """Return the type that holds all cells of a column, by place; columns that no type holds are left out."""
     wanted = []
     for place in places:
         bare = _bare(columns[place], place)

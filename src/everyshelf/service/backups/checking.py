@@ -91,7 +91,7 @@ def unpack_records(folder: BackupFolder, moment: Moment, target: Path) -> None:
 
 def _named(records: Path) -> Iterator[tuple[str, str]]:
     """Every content and every commit's state that the records name."""
-    with contextlib.closing(sqlite3.connect(f"file:{records}?mode=ro", uri=True)) as found:
+    with contextlib.closing(sqlite3.connect(f"{records.absolute().as_uri()}?mode=ro", uri=True)) as found:
         yield from (
             ("the content", row[0]) for row in found.execute("SELECT DISTINCT content FROM shelves_shelfcontent")
         )

@@ -136,7 +136,7 @@ class BackupFolder:
             return msgspec.json.decode(path.read_bytes(), type=Moment)
         except FileNotFoundError as error:
             raise MissingError(
-                f"there is no backup of {name} in {self.path}",
+                f"{self.path} holds no backup of {name}",
                 code="backup.missing",
                 hint=f"List them: everyshelf backup list {self.path}",
             ) from error

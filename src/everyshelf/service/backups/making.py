@@ -108,7 +108,7 @@ def _save_records(records: Path, target: Path) -> tuple[str, int]:
     held up: the copy is made by one read of the write-ahead log's snapshot (https://sqlite.org/backup.html)."""
     copy = target / "records.sqlite"
     with (
-        contextlib.closing(sqlite3.connect(f"file:{records}?mode=ro", uri=True, timeout=60)) as source,
+        contextlib.closing(sqlite3.connect(f"{records.absolute().as_uri()}?mode=ro", uri=True, timeout=60)) as source,
         contextlib.closing(sqlite3.connect(copy)) as into,
     ):
         source.backup(into, pages=-1)

@@ -38,6 +38,12 @@ def restore_moment(
         raise MissingError(
             f"{keys[0]} holds no keys", code="backup.missing", hint="Name the folder that --keys wrote to."
         )
+    if keys and keys[1].exists() and keys[1].read_bytes() != (keys[0] / "secrets.key").read_bytes():
+        raise InvalidError(
+            f"another key lies at {keys[1]}",
+            code="backup.taken",
+            hint="Name another folder, or move that key away: what it sealed cannot be opened without it.",
+        )
     data.parent.mkdir(parents=True, exist_ok=True)
     hidden = Path(tempfile.mkdtemp(prefix=f".{data.name}.", dir=data.parent))
     try:

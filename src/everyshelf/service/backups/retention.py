@@ -17,7 +17,7 @@ def keep_newest(folder: BackupFolder, count: int) -> list[str]:
             os.rename(folder.moments / name, hidden)
             shutil.rmtree(hidden)
         sync_folder(folder.moments)
-        if gone and len(folder.all()) == len(folder.names()):  # of a moment that cannot be read nobody knows its needs
+        if gone and len(folder.all()) == len(folder.names()):  # what a moment that cannot be read needs is not known
             needed = {segment.name for moment in folder.all() for segment in moment.segments}
             for path in folder.segments.iterdir():
                 if path.name not in needed:

@@ -1,26 +1,26 @@
 """Settings of the service: environment variables ``EVERYSHELF_*`` first, then ``everyshelf.toml`` in the data folder.
 
-=====================  ======================================================================= ==============
-name                   what                                                                    default
-=====================  ======================================================================= ==============
-EVERYSHELF_DATA        the folder that holds everything                                        user data folder
-EVERYSHELF_HOST        address to listen on                                                    127.0.0.1
-EVERYSHELF_PORT        port to listen on                                                       7463
-EVERYSHELF_HOSTS       host names the service answers to, by commas                            loopback names
-EVERYSHELF_WORKERS     processes that answer requests                                          processors
-EVERYSHELF_PLACES      folders in which environments may live, by the path separator           DATA/environments
-EVERYSHELF_KEY_FILE    the key that seals secrets                                              beside DATA: DATA.key
-EVERYSHELF_MAX_UPLOAD  largest upload in bytes                                                 20 GiB
-EVERYSHELF_MAX_ROWS    bytes of rows kept from comparisons of tables, for paging               4 GiB
-EVERYSHELF_REACH       hosts that environments may be at, by commas: platforms, databases,     none
-                       Git repositories. HOST or HOST:PORT; *.DOMAIN for all below it
-EVERYSHELF_PROXY       address of the proxy in front, whose X-Forwarded headers are believed   none
-EVERYSHELF_BACKUP      folder, best on another disk, that backups are written to               none
-EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                           24
-EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                       14
-EVERYSHELF_HTTPS       yes if people reach the service by https: Secure cookies, HSTS          no
-EVERYSHELF_RAW_CSV     yes to leave formulas in CSV files that leave as they are               no
-=====================  ======================================================================= ==============
+=======================  ======================================================================= ==============
+name                     what                                                                    default
+=======================  ======================================================================= ==============
+EVERYSHELF_DATA          the folder that holds everything                                        user data folder
+EVERYSHELF_HOST          address to listen on                                                    127.0.0.1
+EVERYSHELF_PORT          port to listen on                                                       7463
+EVERYSHELF_HOSTS         host names the service answers to, by commas                            loopback names
+EVERYSHELF_WORKERS       processes that answer requests                                          processors
+EVERYSHELF_PLACES        folders in which environments may live, by the path separator           DATA/environments
+EVERYSHELF_KEY_FILE      the key that seals secrets                                              beside DATA: DATA.key
+EVERYSHELF_MAX_UPLOAD    largest upload in bytes                                                 20 GiB
+EVERYSHELF_MAX_ROWS      bytes of rows kept from comparisons of tables, for paging               4 GiB
+EVERYSHELF_REACH         hosts that environments may be at, by commas: platforms, databases,     none
+                         Git repositories. HOST or HOST:PORT; *.DOMAIN for all below it
+EVERYSHELF_PROXY         address of the proxy in front, whose X-Forwarded headers are believed   none
+EVERYSHELF_BACKUP        folder, best on another disk, that backups are written to               none
+EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                             24
+EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                         14
+EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
+EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
+=======================  ======================================================================= ==============
 """
 
 from __future__ import annotations

@@ -19,7 +19,7 @@ import orjson
 from everyshelf.core.answers.queries import QueriedTable, QueryAnswer
 from everyshelf.core.errors import InvalidError, MissingError, UnreadableError
 from everyshelf.core.history.trees import Entry
-from everyshelf.core.querying.statement import Named, named_in, with_views
+from everyshelf.core.querying.statement import MOST_ROWS, Named, named_in, with_views
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.experiments.models import Run
@@ -52,13 +52,23 @@ def run(caller: Caller, shelf: Shelf, sql: str, ref: str, most: int) -> QueryAns
     return QueryAnswer(columns=answer.columns, rows=answer.rows, more=answer.more, tables=found.told)
 
 
-def write(caller: Caller, shelf: Shelf, sql: str, ref: str, form: str, most: int) -> tuple[IO[bytes], bool]:
-    """All rows of a query, up to ``most``, in a form that programs read, as an open file that has no name any more; and
-    whether there may be more. Raises as ``run``."""
+def write(caller: Caller, shelf: Shelf, sql: str, ref: str, form: str, most: int | None) -> IO[bytes]:
+    """Write the rows of a query in a form that programs read, and return the open file, which has no name any more.
+
+    ``most``: rows that are wanted; without it all are, and ``InvalidError`` (query.rows) says where there are over
+    ``MOST_ROWS``. Raises as ``run``.
+    """
     with _ready(caller, shelf, sql, ref) as found, _aside(f".{form}") as output:
         with reader() as worker:
-            answer = worker.query(found.sql, found.tables, found.lists, most, output=output, form=form)
-        return output.open("rb"), answer.more
+            wanted = MOST_ROWS + 1 if most is None else most
+            answer = worker.query(found.sql, found.tables, found.lists, wanted, output=output, form=form)
+        if most is None and answer.more:
+            raise InvalidError(
+                f"the answer has over {MOST_ROWS:,} rows",
+                code="query.rows",
+                hint="Narrow the query, or say with LIMIT how many rows are wanted.",
+            )
+        return output.open("rb")
 
 
 @contextmanager

@@ -11,13 +11,13 @@ from rest_framework.response import Response
 
 from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.querying.statement import MOST_ROWS, MOST_SHOWN
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.transfer import send_file
 from everyshelf.service.http.views import number
 from everyshelf.service.queries import actions
 from everyshelf.service.shelves.api.base import REF, ShelfView
 
-_SHOWN, _WRITTEN = 1_000, 5_000_000
 _TYPES = {"arrow": "application/vnd.apache.arrow.stream", "parquet": "application/vnd.apache.parquet"}
 _SQL = OpenApiParameter(
     "sql",
@@ -39,7 +39,7 @@ class QueryView(ShelfView):
         """Run a query over any versions of tables, and return its first rows. A large table is read by a job first
         (`rows.reading`)."""
         caller, found = self.shelf(request, shelf)
-        most = min(number(request, "limit", 100), _SHOWN)
+        most = min(number(request, "limit", 100), MOST_SHOWN)
         return Response(actions.run(caller, found, _sql(request), request.query_params.get("ref") or "", most))
 
 
@@ -53,7 +53,7 @@ class QueryFileView(ShelfView):
             _SQL,
             REF,
             OpenApiParameter("form", str, description="arrow (an Arrow stream) or parquet; arrow if left out."),
-            OpenApiParameter("limit", int, description="Rows at most; 5,000,000 if left out."),
+            OpenApiParameter("limit", int, description="Rows at most; all if left out, up to 5,000,000."),
         ],
     )
     def get(self, request: Any, shelf: str) -> Any:
@@ -62,11 +62,10 @@ class QueryFileView(ShelfView):
         form = request.query_params.get("form") or "arrow"
         if form not in _TYPES:
             raise InvalidError(f"{form[:20]!r} is not a form of rows", code="query.form", hint="Known: arrow, parquet.")
-        most = min(number(request, "limit", _WRITTEN), _WRITTEN)
-        file, more = actions.write(caller, found, _sql(request), request.query_params.get("ref") or "", form, most)
-        response = send_file(file, f"query.{form}", _TYPES[form])
-        response["X-More-Rows"] = "yes" if more else "no"
-        return response
+        given = request.query_params.get("limit")
+        most = min(number(request, "limit", 1), MOST_ROWS) if given else None
+        file = actions.write(caller, found, _sql(request), request.query_params.get("ref") or "", form, most)
+        return send_file(file, f"query.{form}", _TYPES[form])
 
 
 def _sql(request: Any) -> str:
