@@ -19,7 +19,7 @@ from tests.support.service import Service
 
 from bench.measure import Figure
 from everyshelf.core.content.ids import content_id
-from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.content.store import ContentStore
 
 

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from everyshelf.core.content.cutter import CUTTER, cut_window
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import decode
-from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, MissingError
 from tests.support.laws import law

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import HEAD_BYTES, RAW, WHOLE, Record, encode
-from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import StorageError
 from tests.support.faulty_place import FaultyPlace

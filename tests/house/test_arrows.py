@@ -38,6 +38,7 @@ SERVICE = [
     {"people", "jobs"},
     {"backups"},
     {"shelves"},
+    {"keeping"},
     {"drafts", "checks", "origins", "find", "news", "saved_views"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},

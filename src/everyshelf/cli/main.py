@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "log": ("members", "Show who did what on a shelf."),
     "admin": ("admin", "Run an installation: accounts, passwords, sessions."),
     "backup": ("backups", "Make, list, check and restore backups of an installation."),
+    "storage": ("storage", "Show what an installation holds, and free room that nothing needs."),
     "news": ("news", "Show what others did on your shelves since you last looked."),
     "view": ("saved_views", "List, save and remove saved views of a shelf."),
     "follow": ("news", "Follow artifacts and branches: news about them are marked."),

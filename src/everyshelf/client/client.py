@@ -8,7 +8,18 @@ from typing import Any
 from urllib.parse import quote
 
 from everyshelf.client.jobs import Progress, wait_for
-from everyshelf.client.models import Account, Backups, Job, Joined, LogEntry, MadeToken, SeenInvitation, Shelf, Token
+from everyshelf.client.models import (
+    Account,
+    Backups,
+    Job,
+    Joined,
+    LogEntry,
+    MadeToken,
+    SeenInvitation,
+    Shelf,
+    Storage,
+    Token,
+)
 from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
 from everyshelf.client.transport import Transport, Working, nothing_shown
@@ -106,6 +117,14 @@ class Client:
     def make_backup(self) -> Job:
         """Begin a backup where the installation keeps them; see ``wait``."""
         return self._transport.send("POST", "backups", None, Job)
+
+    def storage(self) -> Storage:
+        """What the store of the installation holds; for those who run it."""
+        return self._transport.get("storage", Storage)
+
+    def tidy_storage(self) -> Job:
+        """Begin to keep new versions as what they change, and to free what is not needed; see ``wait``."""
+        return self._transport.send("POST", "storage/tidy", None, Job)
 
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""

@@ -152,6 +152,23 @@ class Backups(msgspec.Struct):
     job: Job | None = None
 
 
+class Storage(msgspec.Struct):
+    """What the store of an installation holds, in bytes: all versions written out (``versions_bytes``) and what they
+    take (``stored``); how many pieces are kept as what they change (``deltas``) and what that has saved; versions that
+    tidying has not looked at (``waiting``); every how many ``hours`` it runs (0: only when asked), when it last did, and
+    its newest job."""
+
+    versions: int
+    versions_bytes: int
+    stored: int
+    deltas: int
+    saved: int
+    waiting: int
+    hours: int
+    tidied: datetime | None = None
+    job: Job | None = None
+
+
 class Merge(msgspec.Struct):
     """What a merge gave: its commit (None if there was nothing to merge), how many artifacts it took over, and how many
     of them both sides had changed."""

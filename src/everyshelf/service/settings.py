@@ -44,6 +44,7 @@ INSTALLED_APPS = [
     "everyshelf.service.news",
     "everyshelf.service.saved_views",
     "everyshelf.service.backups",
+    "everyshelf.service.keeping",
 ]
 MIDDLEWARE = [
     "everyshelf.service.web.middleware.RequestContext",

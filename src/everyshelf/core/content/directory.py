@@ -13,8 +13,10 @@ from everyshelf.core.content.records import CHECK_BYTES, Damage, Location, check
 
 _DIRECTORY_MARK = b"ESd2"
 _DIRECTORY_HEAD = struct.Struct("<4sIIQ")
-_ENTRY = np.dtype([("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("pad", "V3")])
-_ROW = struct.Struct("<Q32sQIB3x")  # an entry, read without numpy: one at a time that is faster
+_ENTRY = np.dtype(
+    [("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("delta", "?"), ("pad", "V2")]
+)
+_ROW = struct.Struct("<Q32sQIB?2x")  # an entry, read without numpy: one at a time that is faster
 _RANGE = struct.Struct("<QQ")
 _RATIO = 4
 
@@ -34,7 +36,7 @@ class Directory:
         entries = np.zeros(len(locations), _ENTRY)
         for row, (identity, where) in enumerate(sorted(locations.items())):
             prefix = int.from_bytes(identity[:8], "big")
-            entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, b"")
+            entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, where.delta, b"")
         return cls(segment, entries, damage)
 
     @classmethod
@@ -66,10 +68,27 @@ class Directory:
         prefixes: NDArray[np.uint64] = self._entries["prefix"]
         return prefixes
 
+    @property
+    def offsets(self) -> NDArray[np.uint64]:
+        """Where in the segment each record begins."""
+        offsets: NDArray[np.uint64] = self._entries["offset"]
+        return offsets
+
+    @property
+    def deltas(self) -> NDArray[np.bool_]:
+        """Whether each record is a delta."""
+        deltas: NDArray[np.bool_] = self._entries["delta"]
+        return deltas
+
     def at(self, row: int, identity: bytes) -> Location | None:
         """Where the record of that row lies, if it has this id."""
-        _, there, offset, raw, kind = _ROW.unpack_from(self._bytes, row * _ROW.size)
-        return Location(self.segment, offset, kind, raw) if there == identity else None
+        there, where = self.row(row)
+        return where if there == identity else None
+
+    def row(self, row: int) -> tuple[bytes, Location]:
+        """Id and place of the record of that row."""
+        _, identity, offset, raw, kind, delta = _ROW.unpack_from(self._bytes, row * _ROW.size)
+        return identity, Location(self.segment, offset, kind, raw, delta)
 
     def __len__(self) -> int:
         return len(self._entries)
@@ -137,12 +156,17 @@ class Directories:
         self._all, self._numbered, self._runs = {}, [], []
         self.add(directories)
 
-    def find(self, identity: bytes) -> Location | None:
-        """Where the record lies, or None."""
+    def remove(self, segments: set[str]) -> None:
+        """Forget the directories of segments that were removed."""
+        if any(name in self._all for name in segments):
+            self.replace([directory for name, directory in self._all.items() if name not in segments])
+
+    def find(self, identity: bytes, *, complete: bool = False) -> Location | None:
+        """Where a record lies, or None; ``complete``: one that is no delta."""
         prefix = np.uint64(int.from_bytes(identity[:8], "big"))
         for run in self._runs:
             for owner, row in run.find(prefix):
                 where = self._numbered[owner].at(row, identity)
-                if where is not None:
+                if where is not None and not (complete and where.delta):
                     return where
         return None

@@ -12,12 +12,15 @@ import threading
 import time
 from abc import ABC, abstractmethod
 from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 
-from everyshelf.core.errors import StorageError
+from everyshelf.core.errors import ConflictError, StorageError
 
 _MOST_OPEN = 32
+_ALONE, _ASKED = ".alone", ".asked-to-seal"
 _SETTLED_NS = 100_000_000
 
 
@@ -75,6 +78,23 @@ class Place(ABC):
     @abstractmethod
     def remove(self, name: str) -> None:
         """Remove ``name``; nothing happens if it is gone already."""
+
+    @abstractmethod
+    def forget(self, name: str) -> None:
+        """Keep nothing open of a file that another process removed."""
+
+    @abstractmethod
+    def ask_to_seal(self) -> None:
+        """Ask all who own a file, in any process, to close it soon and go on in another."""
+
+    @abstractmethod
+    def asked_ns(self) -> int:
+        """When they were last asked, in nanoseconds since 1970; 0 for never."""
+
+    @abstractmethod
+    def alone(self, *, wait: bool = False) -> AbstractContextManager[None]:
+        """Be the only one in any process who removes files or relies on none being removed; raises ``ConflictError`` if
+        another is, unless it is to ``wait``."""
 
 
 class _FileAppender(Appender):
@@ -232,6 +252,32 @@ class FolderPlace(Place):
     def remove(self, name: str) -> None:
         self._files.forget(name)
         (self.folder / name).unlink(missing_ok=True)
+
+    def forget(self, name: str) -> None:
+        self._files.forget(name)
+
+    def ask_to_seal(self) -> None:
+        try:
+            (self.folder / _ASKED).touch(0o600)
+        except OSError as error:
+            raise StorageError(f"{self.folder} cannot be written to: {error.strerror}") from error
+
+    def asked_ns(self) -> int:
+        try:
+            return (self.folder / _ASKED).stat().st_mtime_ns
+        except FileNotFoundError:
+            return 0
+
+    @contextlib.contextmanager
+    def alone(self, *, wait: bool = False) -> Iterator[None]:
+        descriptor = os.open(self.folder / _ALONE, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
+            yield
+        except BlockingIOError as error:
+            raise ConflictError(f"{self.folder} is being copied or tidied", code="content.busy") from error
+        finally:
+            os.close(descriptor)
 
     def _sync_folder(self) -> None:
         descriptor = os.open(self.folder, os.O_RDONLY)

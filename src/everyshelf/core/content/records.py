@@ -27,7 +27,8 @@ HEAD_BYTES = _HEAD.size + CHECK_BYTES
 MARK = b"ESr2"
 
 WHOLE, CHUNK, RECIPE = 1, 2, 3
-RAW, ZSTD = 0, 1
+RAW, ZSTD, DELTA = 0, 1, 2  # a delta's payload: the id of its base (32 B), then what ``deltas`` makes of both
+BASE_BYTES = 32
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,7 @@ class Location:
     offset: int
     kind: int
     raw_bytes: int
+    delta: bool = False
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,8 @@
 
 Content up to 128 KiB is one record. Longer content is cut into chunks (``cutter``), each stored once under its BLAKE3
 hash, and a recipe (cutter, size, list of chunks) stored under the content's own id. Chunks are compressed with zstd
-level 1 where that saves at least a sixteenth.
+level 1 where that saves at least a sixteenth. What is much like an earlier version is later kept as a delta
+(``deltas``, ``shrinking``), which is found under the same id.
 
 Nothing is durable before ``sync``: callers sync, then write their record.
 """
@@ -23,9 +24,10 @@ import zstandard
 from blake3 import blake3
 
 from everyshelf.core.content.cutter import CUTTER, cut_window
+from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.place import FolderPlace
-from everyshelf.core.content.records import CHUNK, RAW, RECIPE, WHOLE, ZSTD, Record
+from everyshelf.core.content.records import CHUNK, DELTA, RAW, RECIPE, WHOLE, ZSTD, Record
 from everyshelf.core.content.segments import Segments
 from everyshelf.core.errors import BrokenError, MissingError
 
@@ -92,10 +94,16 @@ def _pack_many(identities: list[bytes], chunks: list[memoryview]) -> list[Record
     ]
 
 
-def _unpack(record: Record) -> bytes:
+def unpacked(record: Record) -> bytes:
+    """The bytes of a record that is no delta, unchecked."""
     if record.codec == RAW:
         return record.payload
     return _decompressor().decompress(record.payload, max_output_size=record.raw_bytes)
+
+
+def hash_of(kind: int, data: bytes) -> bytes:
+    """The id that these bytes have as a record of this kind (chunk or whole content)."""
+    return blake3(data).digest() if kind == CHUNK else bytes.fromhex(content_id(data))
 
 
 def _checked(data: bytes, identity: str) -> bytes:
@@ -180,14 +188,14 @@ class ContentStore:
     def size(self, identity: str) -> int:
         """Length of the content in bytes; raises ``MissingError``."""
         record = self._record(identity)
-        return record.raw_bytes if record.kind == WHOLE else _parse_recipe(_unpack(record)).size
+        return record.raw_bytes if record.kind == WHOLE else _parse_recipe(self.unpack(record)).size
 
     def read(self, identity: str) -> bytes:
         """The whole content, each piece checked; raises ``MissingError`` or ``BrokenError``."""
         record = self._record(identity)
         if record.kind != WHOLE:
             return b"".join(self._pieces_of(record, identity, 0, None))
-        return _checked(_unpack(record), identity)
+        return _checked(self.unpack(record), identity)
 
     def iter_range(self, identity: str, start: int = 0, stop: int | None = None) -> Iterator[bytes]:
         """Pieces of content[start:stop]; each is checked against its own hash, and the recipe that lists them by its
@@ -196,9 +204,9 @@ class ContentStore:
 
     def _pieces_of(self, record: Record, identity: str, start: int, stop: int | None) -> Iterator[bytes]:
         if record.kind == WHOLE:
-            yield _checked(_unpack(record), identity)[start:stop]
+            yield _checked(self.unpack(record), identity)[start:stop]
             return
-        recipe = _parse_recipe(_unpack(record))
+        recipe = _parse_recipe(self.unpack(record))
         stop = recipe.size if stop is None else min(stop, recipe.size)
         at = 0
         wanted = []
@@ -235,7 +243,7 @@ class ContentStore:
         record = self._record(identity)
         if record.kind == WHOLE:
             return [(record.id, record.raw_bytes)]
-        return _parse_recipe(_unpack(record)).chunks
+        return _parse_recipe(self.unpack(record)).chunks
 
     def read_piece(self, identity: str, piece: bytes) -> bytes:
         """One piece of a content, checked."""
@@ -245,18 +253,35 @@ class ContentStore:
 
     def _record(self, identity: str) -> Record:
         try:
-            where = self.segments.find(bytes.fromhex(identity), refresh=True)
+            wanted = bytes.fromhex(identity)
         except ValueError as error:
             raise BrokenError(f"{identity[:12]!r} is not a content id: the record that names it is damaged") from error
-        if where is None:
+        record = self.segments.fetch(wanted)
+        if record is None:
             raise MissingError(f"content {identity[:12]} is not stored here", code="content.missing", content=identity)
-        return self.segments.read(where)
+        return record
+
+    def fetch_piece(self, piece: bytes, *, complete: bool = False) -> Record:
+        """The record of a piece of some content; ``complete``: not as a delta. Raises ``BrokenError``."""
+        record = self.segments.fetch(piece, complete=complete)
+        if record is None:
+            raise BrokenError(f"piece {piece.hex()[:12]} of a content is not stored here")
+        return record
+
+    def unpack(self, record: Record) -> bytes:
+        """The bytes of a record, unchecked; those of a delta by the one piece it needs."""
+        if record.codec != DELTA:
+            return unpacked(record)
+        base = self.segments.fetch(base_of(record), complete=True)
+        if base is None:
+            raise BrokenError(f"piece {record.id.hex()[:12]} lacks the piece it is kept against")
+        return decode_delta(record, unpacked(base))
 
     def _chunk(self, chunk: bytes, identity: str) -> bytes:
-        where = self.segments.find(chunk, refresh=True)
-        if where is None:
+        record = self.segments.fetch(chunk)
+        if record is None:
             raise BrokenError(f"content {identity[:12]} lacks one of its chunks", content=identity)
-        data = _unpack(self.segments.read(where))
+        data = self.unpack(record)
         if blake3(data).digest() != chunk:
             raise BrokenError(f"a chunk of content {identity[:12]} does not match its hash", content=identity)
         return data

@@ -15,7 +15,7 @@ import zstandard
 
 from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.records import HEAD_BYTES
-from everyshelf.core.content.segments import iter_records
+from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.backups.layout import RECORDS, BackupFolder, Moment
 from everyshelf.service.backups.making import PIECE_BYTES, Progress, hash_of

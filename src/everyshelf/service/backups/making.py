@@ -17,7 +17,7 @@ import zstandard
 from blake3 import blake3
 
 from everyshelf.core.content.place import FolderPlace
-from everyshelf.core.content.segments import whole_records
+from everyshelf.core.content.scanning import whole_records
 from everyshelf.core.errors import InvalidError, MissingError, StorageError
 from everyshelf.service.backups.layout import (
     FILES,
@@ -47,7 +47,8 @@ def make_backup(
     _check(data, target, keys)
     try:
         folder = BackupFolder.make(target)
-        with folder.alone():
+        # Segments are not removed while they are copied; the records are copied within that time, too.
+        with folder.alone(), FolderPlace(data / "segments").alone(wait=True):
             return _made(data, folder, progress, keys, reread)
     except OSError as error:
         raise StorageError(

@@ -18,6 +18,7 @@ EVERYSHELF_PROXY         address of the proxy in front, whose X-Forwarded header
 EVERYSHELF_BACKUP        folder, best on another disk, that backups are written to               none
 EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                             24
 EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                         14
+EVERYSHELF_TIDY_HOURS    how often the store is tidied, in hours; 0 for never on its own         1
 EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
 =======================  ======================================================================= ==============
@@ -66,6 +67,7 @@ class Config:
     backup: Path | None = None
     backup_hours: int = 24
     backup_keep: int = 14
+    tidy_hours: int = 1
 
     @property
     def segments(self) -> Path:
@@ -120,6 +122,7 @@ def get_config() -> Config:
         backup=Path(given).absolute() if (given := str(value("backup", ""))) else None,
         backup_hours=_number("backup_hours", value("backup_hours", 24)),
         backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
+        tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
         workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 

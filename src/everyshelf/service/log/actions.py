@@ -72,6 +72,7 @@ ACTS: dict[str, str] = {
     "person.disabled": "disabled the account of",
     "person.enabled": "enabled the account of",
     "backup.make": "began a backup of",
+    "storage.tidy": "began to tidy the store of",
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }

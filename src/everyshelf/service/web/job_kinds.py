@@ -13,6 +13,7 @@ _MODULES = (
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.backups.jobs",
+    "everyshelf.service.keeping.jobs",
     "everyshelf.service.events.jobs",
 )
 

@@ -9,6 +9,8 @@ from collections.abc import Callable
 import structlog
 from django.http import HttpRequest, HttpResponse
 
+from everyshelf.service.base.context import get_store
+
 log = structlog.get_logger("everyshelf.access")
 _Answer = Callable[[HttpRequest], HttpResponse]
 
@@ -32,6 +34,7 @@ class RequestContext:
         response["X-Request-Id"] = request.request_id  # type: ignore[attr-defined]
         if request.path.startswith("/api/"):
             took = round((time.monotonic() - start) * 1000, 1)
+            get_store().segments.seal_if_asked()
             log.info("answered", method=request.method, path=request.path, status=response.status_code, ms=took)
         return response
 

@@ -68,6 +68,8 @@ def _write(
     versions = versions_at(branch.shelf, head, held)
     rows = [HeadVersion(branch=branch, path=path, version_id=version.pk) for path, version in versions.items()]
     with aside(), transaction.atomic():
+        if not Branch.objects.filter(pk=branch.pk).exists():  # deleted meanwhile
+            return
         if gone is None:
             HeadVersion.objects.filter(branch=branch).delete()
         for start in range(0, len(gone or ()), _AT_ONCE):

@@ -64,7 +64,7 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
     with problems.of("the versions"):
         problems.extend(_check_versions(shelf, contents))
     with problems.of("branches, tags and merges"):
-        problems.extend(_check_names(shelf, {c.pk for c in commits}))
+        problems.extend(_check_names(shelf))
     for check in _checks:
         with problems.of("drafts and deployments"):
             problems.extend(check(shelf))
@@ -129,7 +129,7 @@ def _check_versions(shelf: Shelf, contents: dict[str, int]) -> Iterator[str]:
     """Each version's content is recorded with its size, and an artifact's count is that of its versions."""
     rows = ArtifactVersion.objects.filter(shelf=shelf).exclude(content="")
     for version in rows.only("path", "number", "content", "size").iterator(2000):
-        if version.content not in contents and not _is_folder(version.content):
+        if version.content not in contents and not _is_held(shelf, version.content):
             yield f"{version.path} version {version.number}: its content {version.content[:12]} is not recorded"
     counted = shelf.artifacts.annotate(count=Count("versions__number"), highest=Max("versions__number"))
     for artifact in counted.iterator(2000):
@@ -138,17 +138,17 @@ def _check_versions(shelf: Shelf, contents: dict[str, int]) -> Iterator[str]:
             yield f"artifact {artifact.uid[:12]}: {counted_as}"
 
 
-def _is_folder(identity: str) -> bool:
-    """A folder kept whole has its node for content."""
-    return get_store().has(identity)
+def _is_held(shelf: Shelf, identity: str) -> bool:
+    """A folder kept whole has its node for content; others were recorded since the list was read."""
+    return get_store().has(identity) or ShelfContent.objects.filter(shelf=shelf, content=identity).exists()
 
 
-def _check_names(shelf: Shelf, commits: set[int]) -> Iterator[str]:
+def _check_names(shelf: Shelf) -> Iterator[str]:
     for branch in shelf.branches.select_related("head"):
-        if branch.head is not None and branch.head.pk not in commits:
+        if branch.head is not None and branch.head.shelf_id != shelf.pk:
             yield f"branch {branch.name} points to a commit of another shelf"
-    for tag in shelf.tags.all():
-        if tag.commit_id not in commits:
+    for tag in shelf.tags.select_related("commit"):
+        if tag.commit.shelf_id != shelf.pk:
             yield f"tag {tag.name} names a commit of another shelf"
     for merge in Merge.objects.filter(shelf=shelf, state="open"):
         for what, root in (("base", merge.base_root), ("source", merge.source_root)):

@@ -1,0 +1,66 @@
+"""``storage``: what the store of an installation holds, and tidying it."""
+
+from __future__ import annotations
+
+import click
+from msgspec.structs import asdict
+
+from everyshelf.cli import terminal
+from everyshelf.cli.options import Commands, json_option
+from everyshelf.cli.session import open_client
+
+
+@click.group("storage", cls=Commands)
+def storage() -> None:
+    """Show what an installation holds, and free room that nothing needs.
+
+    For those who run the installation.
+    """
+
+
+@storage.command("show")
+@click.option("--address", help="Address of the service.")
+@json_option
+def show(address: str | None, as_json: bool) -> None:
+    """Show how much all versions take, and how much tidying has saved."""
+    found = open_client(address).storage()
+    if as_json:
+        terminal.print_json(asdict(found))
+        return
+    versions = terminal.count(found.versions, "version")
+    terminal.say(terminal.bold(f"{versions} of {terminal.size(found.versions_bytes)}") + " in all.")
+    terminal.labelled("take", terminal.size(found.stored))
+    if found.deltas:
+        pieces = terminal.count(found.deltas, "piece")
+        terminal.labelled("saved", f"{terminal.size(found.saved)}: {pieces} kept as what they change of another")
+    terminal.labelled("tidied", _schedule(found.hours, terminal.when(found.tidied) if found.tidied else ""))
+    if found.waiting:
+        terminal.labelled("new", f"{terminal.size(found.waiting)} of versions since")
+        terminal.next_step("everyshelf storage tidy")
+
+
+def _schedule(hours: int, last: str) -> str:
+    every = "only when asked" if not hours else f"every {'hour' if hours == 1 else terminal.count(hours, 'hour')}"
+    return f"{last or 'not yet'}; {every}"
+
+
+@storage.command("tidy")
+@click.option("--address", help="Address of the service.")
+@json_option
+def tidy(address: str | None, as_json: bool) -> None:
+    """Keep new versions as what they change, and free what is not needed any more."""
+    client = open_client(address)
+    with terminal.progress_bar("Tidying") as progress:
+        job = client.wait(client.tidy_storage(), lambda job: progress(job.done, job.total, job.note))
+    found = job.result or {}
+    if as_json:
+        terminal.print_json(found)
+        return
+    pieces = terminal.count(found["deltas"], "piece")
+    terminal.say(terminal.bold("Tidied") + f": {pieces} kept as what they change of another.")
+    segments = terminal.count(found["segments"], "segment")
+    if found["segments"]:
+        before, after = terminal.size(found["before"]), terminal.size(found["after"])
+        terminal.say(f"  {segments} rewritten: {before} before, {after} now")
+    elif found["saved"]:
+        terminal.say(f"  {terminal.size(found['saved'])} are freed when the segments that hold them are rewritten")

@@ -1,0 +1,238 @@
+"""Rewrite segments that hold much that nothing needs, and many small ones as one.
+
+A piece may lie in a place more than once: whole and as a delta, or twice because two processes took the same bytes in.
+One form of each is kept. Laws:
+
+- A kept delta's base is kept whole, so that reading never follows more than one delta.
+- What is kept lies durably in a new segment before the old one is removed: a crash leaves both, and the next run goes
+  on from there. Readers who find a segment gone look for the piece again (``Segments.fetch``).
+- A segment with damaged ranges stays as it is: it is what a person may still want to look at, and ``verify`` names it.
+
+Only one process does this at a time, and none while a backup is made (``Place.alone``).
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from everyshelf.core.content.deltas import base_of, decode_delta
+from everyshelf.core.content.directory import Directory
+from everyshelf.core.content.new_segments import NewSegments
+from everyshelf.core.content.records import Location, Record
+from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name, segment_names
+from everyshelf.core.content.segments import SEGMENT_BYTES, Segments
+from everyshelf.core.content.store import hash_of, unpacked
+from everyshelf.core.errors import BrokenError
+
+_DEAD = 0.25  # a segment is rewritten when so much of it is not needed: at most four bytes moved for one that is freed
+_SMALL = SEGMENT_BYTES // 16
+_FEW = 16
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Compacted:
+    """What a run did: segments rewritten, bytes of the place before and after."""
+
+    segments: int
+    before: int
+    after: int
+
+
+@dataclass(frozen=True)
+class Holding:
+    """What a place holds: bytes of all segments; records in those that are sealed, and how many of them are deltas."""
+
+    bytes: int
+    records: int
+    deltas: int
+
+
+class _Survey:
+    """Every record of every sealed segment, as columns: the segment's number, row in its directory, length, and whether
+    it is needed."""
+
+    def __init__(self, segments: Segments) -> None:
+        self.segments = segments
+        self.directories: list[Directory] = segments.sealed()
+        self.sizes = [segments.place.size(one.segment) for one in self.directories]
+        counts = [len(one) for one in self.directories]
+        self.owners = np.repeat(np.arange(len(counts)), counts)
+        self.rows = np.concatenate([np.arange(count) for count in counts] or [np.zeros(0, np.int64)])
+        self.prefixes = np.concatenate([one.prefixes for one in self.directories] or [np.zeros(0, np.uint64)])
+        self.deltas = np.concatenate([one.deltas for one in self.directories] or [np.zeros(0, np.bool_)])
+        lengths = [_lengths(one, size) for one, size in zip(self.directories, self.sizes, strict=True)]
+        self.lengths = np.concatenate(lengths or [np.zeros(0, np.int64)])
+        self.needed = np.ones(len(self.owners), np.bool_)
+        self._order = np.argsort(self.prefixes, kind="stable")
+        self._sorted = self.prefixes[self._order]
+
+    def id_of(self, place: int) -> bytes:
+        return self._row(place)[0]
+
+    def read(self, place: int) -> Record:
+        """The record; raises ``BrokenError`` if it is damaged."""
+        return self.segments.read(self._row(place)[1])
+
+    def _row(self, place: int) -> tuple[bytes, Location]:
+        directory: Directory = self.directories[int(self.owners[place])]
+        return directory.row(int(self.rows[place]))
+
+    def holders_of(self, identity: bytes) -> list[int]:
+        """The places of this survey whose record has this id."""
+        prefix = np.uint64(int.from_bytes(identity[:8], "big"))
+        start, stop = np.searchsorted(self._sorted, prefix, "left"), np.searchsorted(self._sorted, prefix, "right")
+        return [int(place) for place in self._order[start:stop] if self.id_of(int(place)) == identity]
+
+    def choose(self) -> None:
+        """Decide which record of each piece is needed."""
+        twice = np.unique(self._sorted[1:][self._sorted[1:] == self._sorted[:-1]])
+        several = np.isin(self.prefixes, twice) | self.deltas
+        by_id: dict[bytes, list[int]] = {}
+        for place in np.flatnonzero(several).tolist():
+            by_id.setdefault(self.id_of(place), []).append(place)
+        kept = _Kept(self, by_id)
+        for places in by_id.values():
+            if len(places) > 1:
+                self.needed[places] = False
+        for identity, places in by_id.items():
+            if len(places) > 1:
+                self.needed[kept.of(identity, places)] = True  # all of them where none reads back
+
+
+class _Kept:
+    """Which of several records of a piece are kept: one that reads back, and every kept delta has its base whole."""
+
+    def __init__(self, survey: _Survey, by_id: dict[bytes, list[int]]) -> None:
+        self._survey = survey
+        self._whole: set[bytes] = set()  # pieces that must stay whole
+        self._as_delta: dict[bytes, int] = {}
+        waiting = []
+        for identity, places in sorted(by_id.items()):
+            deltas = [place for place in places if survey.deltas[place]]
+            if not deltas:
+                continue
+            smallest = min(deltas, key=lambda place: int(survey.lengths[place]))
+            if len(deltas) < len(places):
+                waiting.append((identity, smallest))
+            elif len(places) == 1:  # nothing to choose, and its base is not to be had in another form
+                with contextlib.suppress(BrokenError):
+                    self._whole.add(base_of(survey.read(smallest)))
+            else:
+                for place in deltas:
+                    with contextlib.suppress(BrokenError):
+                        self._whole.add(base_of(survey.read(place)))
+        for identity, place in waiting:
+            if identity not in self._whole:
+                self._take_delta(identity, place)
+
+    def _take_delta(self, identity: bytes, place: int) -> None:
+        """Keep the delta if it gives the bytes of its piece; these are read once more before their long form goes."""
+        try:
+            record = self._survey.read(place)
+            base = base_of(record)
+            holders = [one for one in self._survey.holders_of(base) if not self._survey.deltas[one]]
+            if not holders or base in self._as_delta:
+                return
+            data = decode_delta(record, unpacked(self._survey.read(holders[0])))
+        except BrokenError:
+            return
+        if hash_of(record.kind, data) == identity:
+            self._whole.add(base)
+            self._as_delta[identity] = place
+
+    def of(self, identity: bytes, places: list[int]) -> list[int]:
+        """The record to keep; all where none reads back."""
+        if identity in self._as_delta:
+            return [self._as_delta[identity]]
+        whole = [place for place in places if not self._survey.deltas[place]] or places
+        # In the largest segment: that is the one rewritten last.
+        whole.sort(key=lambda place: -self._survey.sizes[int(self._survey.owners[place])])
+        for place in whole:
+            with contextlib.suppress(BrokenError):
+                self._survey.read(place)
+                return [place]
+        return places
+
+
+def _lengths(directory: Directory, size: int) -> NDArray[np.int64]:
+    """How long each record of a segment is; a damaged range counts with what lies before it."""
+    offsets = directory.offsets.astype(np.int64)
+    order = np.argsort(offsets, kind="stable")
+    ends = np.append(offsets[order][1:], size)
+    lengths = np.empty(len(offsets), np.int64)
+    lengths[order] = ends - offsets[order]
+    return lengths
+
+
+def holding(segments: Segments) -> Holding:
+    """What the place holds now, by the directories of its segments."""
+    known, size = segments.sealed(), 0
+    for name in segment_names(segments.place):
+        with contextlib.suppress(FileNotFoundError):
+            size += segments.place.size(name)
+    return Holding(size, sum(len(one) for one in known), sum(int(one.deltas.sum()) for one in known))
+
+
+def compact(segments: Segments, progress: Progress = lambda done, total: None) -> Compacted:
+    """Rewrite the segments of a place that are worth it. The caller holds ``Place.alone``. A call of ``progress`` that
+    raises leaves everything as it was."""
+    place = segments.place
+    names = set(place.names())
+    for name in names:
+        if name.endswith(DIRECTORY) and name.removesuffix(DIRECTORY) + SEGMENT not in names:
+            place.remove(name)  # of a segment that a run before this one removed, and was then killed
+    seen = _Survey(segments)
+    seen.choose()
+    chosen = _worth_it(seen)
+    before = sum(seen.sizes)
+    if not chosen:
+        return Compacted(0, before, before)
+    into = NewSegments(place)
+    total, done = sum(seen.sizes[number] for number in chosen), 0
+    moved = []
+    try:
+        for number in chosen:
+            if _move(seen, number, into, lambda part, so_far=done: progress(so_far + part, total)):  # type: ignore[misc]
+                moved.append(number)
+            done += seen.sizes[number]
+        into.finish()
+    except BaseException:
+        into.drop()
+        raise
+    for number in moved:
+        name = seen.directories[number].segment
+        place.remove(name)
+        place.remove(directory_name(name))
+    segments.refresh()
+    added = sum(place.size(name) for name in into.names)
+    return Compacted(len(moved), before, before + added - sum(seen.sizes[number] for number in moved))
+
+
+def _worth_it(seen: _Survey) -> list[int]:
+    """The segments to rewrite."""
+    dead = np.bincount(seen.owners[~seen.needed], seen.lengths[~seen.needed], len(seen.sizes))
+    whole = [k for k, one in enumerate(seen.directories) if not one.damage]
+    holed = {k for k in whole if dead[k] > _DEAD * seen.sizes[k]}
+    small = {k for k in whole if seen.sizes[k] - dead[k] < _SMALL}
+    return sorted(holed | small if len(small) >= _FEW else holed)
+
+
+def _move(seen: _Survey, number: int, into: NewSegments, progress: Callable[[int], None]) -> bool:
+    """Write what is needed of a segment; False if some of it turned out to be damaged: then the segment stays."""
+    directory = seen.directories[number]
+    rows = seen.rows[(seen.owners == number) & seen.needed]
+    for row in sorted(rows.tolist(), key=lambda one: int(directory.offsets[one])):
+        where = directory.row(row)[1]
+        progress(where.offset)
+        try:
+            into.append(seen.segments.read(where))
+        except BrokenError:
+            return False
+    return True

@@ -1,0 +1,58 @@
+"""The store of the installation, for administrators."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.urls import path
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+
+from everyshelf.service.http.views import ApiView
+from everyshelf.service.jobs.actions import job_json
+from everyshelf.service.jobs.api import JobOut
+from everyshelf.service.keeping import actions
+from everyshelf.service.rights import caller_of
+
+
+class StorageOut(serializers.Serializer[Any]):
+    """What the store holds, in bytes.
+
+    ``versions_bytes``: all versions of artifacts written out. ``stored``: what they take. ``deltas``: pieces kept as
+    what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
+    that no run has looked at. ``hours``: how often it runs by itself, 0 for never. ``tidied``: when it last ran to its
+    end. ``job``: the newest.
+    """
+
+    versions = serializers.IntegerField()
+    versions_bytes = serializers.IntegerField()
+    stored = serializers.IntegerField()
+    deltas = serializers.IntegerField()
+    saved = serializers.IntegerField()
+    waiting = serializers.IntegerField()
+    hours = serializers.IntegerField()
+    tidied = serializers.DateTimeField(allow_null=True)
+    job = JobOut(allow_null=True)
+
+
+class StorageView(ApiView):
+    """The store of this installation."""
+
+    @extend_schema(operation_id="storage_state", responses=StorageOut)
+    def get(self, request: Any) -> Response:
+        """What the store holds. For administrators of the installation."""
+        return Response(actions.storage_state(caller_of(request)))
+
+
+class TidyView(ApiView):
+    """Tidying the store."""
+
+    @extend_schema(operation_id="storage_tidy", request=None, responses={202: JobOut})
+    def post(self, request: Any) -> Response:
+        """Tidy the store now, by a job: versions are kept as what they change, and room that is not needed any more is
+        freed. For administrators of the installation."""
+        return Response(job_json(actions.start_tidying(caller_of(request))), status=202)
+
+
+urlpatterns = [path("storage", StorageView.as_view()), path("storage/tidy", TidyView.as_view())]

@@ -1,0 +1,22 @@
+"""The job of tidying, and when it runs by itself."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from everyshelf.service.base.context import get_store
+from everyshelf.service.jobs.actions import Run, Sort, job_kind, periodic
+from everyshelf.service.keeping.actions import KIND, tidy_when_due
+from everyshelf.service.keeping.tidying import tidy
+
+
+@job_kind(KIND, resumes=True, sort=Sort.AFTER)
+def tidy_store(run: Run) -> dict[str, Any] | None:
+    """Tidy the store; what a run that was cut short had done is not done again."""
+    return tidy(get_store(), run.progress, run.give_way)
+
+
+@periodic(seconds=60)
+def tidy_in_time() -> None:
+    """Tidy when it is time."""
+    tidy_when_due()

@@ -1,0 +1,112 @@
+"""Go over the versions made since the last run, and keep each as what it changes of the one before."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import partial
+
+import structlog
+from django.db.models import F, Sum
+
+from everyshelf.core.content.new_segments import NewSegments
+from everyshelf.core.content.shrinking import Shrinker
+from everyshelf.core.content.store import ContentStore
+from everyshelf.core.errors import BrokenError, MissingError
+from everyshelf.service.base.acts import aside
+from everyshelf.service.keeping.models import Tidied
+from everyshelf.service.shelves.models import ArtifactVersion
+
+log = structlog.get_logger("everyshelf.keeping")
+_SMALLEST = 4 * 1024  # what is shorter gains less than it costs
+_BATCH_BYTES = 256 * 1024 * 1024  # of versions, after which what was done is durable
+_ROWS = 500
+
+Progress = Callable[[int, int, str], None]
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """A version and what its artifact was before."""
+
+    row: int
+    path: str
+    content: str
+    older: str
+    size: int
+
+
+def waiting_bytes() -> int:
+    """How many bytes of versions no run has looked at."""
+    rows = ArtifactVersion.objects.filter(pk__gt=tidied().version, size__gte=_SMALLEST)
+    return rows.aggregate(all=Sum("size"))["all"] or 0
+
+
+def tidied() -> Tidied:
+    """The one row."""
+    with aside():
+        return Tidied.objects.get_or_create(pk=1)[0]
+
+
+def shrink_new(store: ContentStore, progress: Progress, give_way: Callable[[], None]) -> int:
+    """Keep new versions as deltas, in batches; returns how many pieces of contents are deltas now. After each batch
+    ``give_way`` may raise: what was done counts, and the next run goes on behind it."""
+    total, done, made = waiting_bytes(), 0, 0
+    while batch := _next_batch():
+        into = NewSegments(store.segments.place)
+        shrinker = Shrinker(store, into)
+        try:
+            for pair in batch:
+                progress(done, total, pair.path)
+                made += _shrink(shrinker, pair, partial(_part, progress, pair, done, total))
+                done += pair.size
+            into.finish()
+        except BaseException:
+            into.drop()
+            raise
+        store.segments.refresh()
+        with aside():
+            Tidied.objects.filter(pk=1).update(version=batch[-1].row, saved=F("saved") + shrinker.saved)
+        give_way()
+    return made
+
+
+def _part(progress: Progress, pair: _Pair, so_far: int, total: int, done: int, of: int) -> None:
+    progress(so_far + pair.size * done // of, total, pair.path)
+
+
+def _shrink(shrinker: Shrinker, pair: _Pair, progress: Callable[[int, int], None]) -> int:
+    if not pair.older or pair.older == pair.content:
+        return 0
+    try:
+        return shrinker.shrink(pair.content, pair.older, progress)
+    except (MissingError, BrokenError) as error:  # ``verify`` names it; it stays as it is
+        log.warning("a version was not tidied", path=pair.path, why=str(error))
+        return 0
+
+
+def _next_batch() -> list[_Pair]:
+    """The versions to look at next, in the order they were made; never none while there are some."""
+    batch, size = [], 0
+    for pair in _pairs(tidied().version):
+        batch.append(pair)
+        size += pair.size if pair.older else 0
+        if size >= _BATCH_BYTES:
+            break
+    return batch
+
+
+def _pairs(after: int) -> Iterator[_Pair]:
+    while True:
+        rows = list(ArtifactVersion.objects.filter(pk__gt=after).order_by("pk")[:_ROWS])
+        if not rows:
+            return
+        for row in rows:
+            large = row.content and row.size >= _SMALLEST
+            yield _Pair(row.pk, row.path, row.content, _before(row) if large else "", row.size if large else 0)
+        after = rows[-1].pk
+
+
+def _before(row: ArtifactVersion) -> str:
+    earlier = ArtifactVersion.objects.filter(artifact=row.artifact_id, pk__lt=row.pk).exclude(content="")
+    return earlier.order_by("-pk").values_list("content", flat=True).first() or ""
