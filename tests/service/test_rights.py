@@ -213,6 +213,8 @@ ROWS: dict[str, Row] = {
     "query_file": Row("reader", query={"sql": "SELECT 1"}),
     "backups_list": Row("staff"),
     "backups_make": Row("staff", 400),
+    "storage_state": Row("staff"),
+    "storage_tidy": Row("staff", 202),
     "people_list": Row("staff"),
     "people_change": Row("staff", path={"name": "stranger"}, body={"active": True}),
     "people_reset_password": Row("staff", 404, path={"name": "nobody-of-that-name"}),

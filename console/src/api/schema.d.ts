@@ -2775,6 +2775,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the store holds
+         * @description What the store holds. For administrators of the installation.
+         */
+        get: operations["storage_state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tidy the store now, by a job: versions are kept as what they change, and room that is not needed any more is freed
+         * @description Tidy the store now, by a job: versions are kept as what they change, and room that is not needed any more is
+         *     freed. For administrators of the installation.
+         */
+        post: operations["storage_tidy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -5543,6 +5584,31 @@ export interface components {
             name: string;
             message: string;
             lost: boolean;
+        };
+        /**
+         * @description What the store holds, in bytes.
+         *
+         *     ``versions_bytes``: all versions of artifacts written out. ``stored``: what they take. ``deltas``: pieces kept as
+         *     what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
+         *     that no run has looked at. ``unreached``: contents that were sent and that no record names; ``unreached_bytes``:
+         *     theirs; ``frees``: when the first of them goes. ``hours``: how often it runs by itself, 0 for never. ``tidied``:
+         *     when it last ran to its end. ``job``: the newest.
+         */
+        StorageOut: {
+            versions: number;
+            versions_bytes: number;
+            stored: number;
+            deltas: number;
+            saved: number;
+            waiting: number;
+            unreached: number;
+            unreached_bytes: number;
+            /** Format: date-time */
+            frees: string | null;
+            hours: number;
+            /** Format: date-time */
+            tidied: string | null;
+            job: components["schemas"]["JobOut"] | null;
         };
         /** @description Two versions of one table. ``details``: the first rows that differ. Of a sheet also ``formulas``, by column how many formulas changed, ``recalculated`` (cells whose formula stayed and whose value did not), and its ``grid``. */
         TableAnswer: {
@@ -18144,6 +18210,101 @@ export interface operations {
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
+        };
+    };
+    storage_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "versions": 1,
+                     *       "versions_bytes": 1,
+                     *       "stored": 1,
+                     *       "deltas": 1,
+                     *       "saved": 1,
+                     *       "waiting": 1,
+                     *       "unreached": 1,
+                     *       "unreached_bytes": 1,
+                     *       "frees": "2026-03-02T08:15:00Z",
+                     *       "hours": 1,
+                     *       "tidied": "2026-03-02T08:15:00Z",
+                     *       "job": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["StorageOut"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
+    storage_tidy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": null,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     tokens_list: {

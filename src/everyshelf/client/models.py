@@ -153,10 +153,13 @@ class Backups(msgspec.Struct):
 
 
 class Storage(msgspec.Struct):
-    """What the store of an installation holds, in bytes: all versions written out (``versions_bytes``) and what they
-    take (``stored``); how many pieces are kept as what they change (``deltas``) and what that has saved; versions that
-    tidying has not looked at (``waiting``); every how many ``hours`` it runs (0: only when asked), when it last did, and
-    its newest job."""
+    """What the store of an installation holds, in bytes.
+
+    ``versions_bytes``: all versions written out; ``stored``: what they take; ``deltas``: how many pieces are kept as
+    what they change, and ``saved`` what that has saved; ``waiting``: versions that tidying has not looked at;
+    ``unreached``: contents that were sent and never used, and ``frees`` when the first of them goes; ``hours``: how
+    often it runs (0: only when asked), ``tidied`` when it last did, and its newest job.
+    """
 
     versions: int
     versions_bytes: int
@@ -164,7 +167,10 @@ class Storage(msgspec.Struct):
     deltas: int
     saved: int
     waiting: int
+    unreached: int
+    unreached_bytes: int
     hours: int
+    frees: datetime | None = None
     tidied: datetime | None = None
     job: Job | None = None
 

@@ -33,6 +33,10 @@ def show(address: str | None, as_json: bool) -> None:
     if found.deltas:
         pieces = terminal.count(found.deltas, "piece")
         terminal.labelled("saved", f"{terminal.size(found.saved)}: {pieces} kept as what they change of another")
+    if found.unreached:
+        contents = terminal.count(found.unreached, "content")
+        frees = f"; freed from {terminal.when(found.frees)} on" if found.frees else ""
+        terminal.labelled("unused", f"{terminal.size(found.unreached_bytes)}: {contents} sent and never used{frees}")
     terminal.labelled("tidied", _schedule(found.hours, terminal.when(found.tidied) if found.tidied else ""))
     if found.waiting:
         terminal.labelled("new", f"{terminal.size(found.waiting)} of versions since")
@@ -58,6 +62,13 @@ def tidy(address: str | None, as_json: bool) -> None:
         return
     pieces = terminal.count(found["deltas"], "piece")
     terminal.say(terminal.bold("Tidied") + f": {pieces} kept as what they change of another.")
+    if found["contents"]:
+        terminal.say(f"  {terminal.count(found['contents'], 'content')} sent and never used let go of")
+    if found["removed"]:
+        terminal.say(f"  {terminal.count(found['removed'], 'piece')} that nothing needs removed")
+    if found["condemned"]:
+        pieces = terminal.count(found["condemned"], "piece")
+        terminal.say(f"  {pieces} that nothing needs will be removed by the next run")
     segments = terminal.count(found["segments"], "segment")
     if found["segments"]:
         before, after = terminal.size(found["before"]), terminal.size(found["after"])

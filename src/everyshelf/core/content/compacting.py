@@ -23,10 +23,10 @@ from numpy.typing import NDArray
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.new_segments import NewSegments
-from everyshelf.core.content.records import Location, Record
+from everyshelf.core.content.records import RECIPE, Location, Record
 from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name, segment_names
 from everyshelf.core.content.segments import SEGMENT_BYTES, Segments
-from everyshelf.core.content.store import hash_of, unpacked
+from everyshelf.core.content.store import ContentStore, hash_of, unpacked
 from everyshelf.core.errors import BrokenError
 
 _DEAD = 0.25  # a segment is rewritten when so much of it is not needed: at most four bytes moved for one that is freed
@@ -90,10 +90,21 @@ class _Survey:
         start, stop = np.searchsorted(self._sorted, prefix, "left"), np.searchsorted(self._sorted, prefix, "right")
         return [int(place) for place in self._order[start:stop] if self.id_of(int(place)) == identity]
 
+    def drop(self, ids: set[bytes], within: frozenset[str]) -> None:
+        """Need none of these pieces in these segments; but no base of a delta that stays."""
+        concerned = np.isin(self.owners, [k for k, one in enumerate(self.directories) if one.segment in within])
+        dropped = {place: self.id_of(place) for place in np.flatnonzero(concerned).tolist()}
+        dropped = {place: identity for place, identity in dropped.items() if identity in ids}
+        bases = set()
+        for place in np.flatnonzero(self.deltas).tolist():
+            if place not in dropped:
+                bases.add(base_of(self.read(place)))
+        self.needed[[place for place, identity in dropped.items() if identity not in bases]] = False
+
     def choose(self) -> None:
         """Decide which record of each piece is needed."""
         twice = np.unique(self._sorted[1:][self._sorted[1:] == self._sorted[:-1]])
-        several = np.isin(self.prefixes, twice) | self.deltas
+        several = (np.isin(self.prefixes, twice) | self.deltas) & self.needed
         by_id: dict[bytes, list[int]] = {}
         for place in np.flatnonzero(several).tolist():
             by_id.setdefault(self.id_of(place), []).append(place)
@@ -138,6 +149,7 @@ class _Kept:
             record = self._survey.read(place)
             base = base_of(record)
             holders = [one for one in self._survey.holders_of(base) if not self._survey.deltas[one]]
+            holders = [one for one in holders if self._survey.needed[one]]
             if not holders or base in self._as_delta:
                 return
             data = decode_delta(record, unpacked(self._survey.read(holders[0])))
@@ -180,15 +192,23 @@ def holding(segments: Segments) -> Holding:
     return Holding(size, sum(len(one) for one in known), sum(int(one.deltas.sum()) for one in known))
 
 
-def compact(segments: Segments, progress: Progress = lambda done, total: None) -> Compacted:
-    """Rewrite the segments of a place that are worth it. The caller holds ``Place.alone``. A call of ``progress`` that
-    raises leaves everything as it was."""
+def compact(
+    segments: Segments,
+    progress: Progress = lambda done, total: None,
+    *,
+    drop: set[bytes] | None = None,
+    within: frozenset[str] = frozenset(),
+) -> Compacted:
+    """Rewrite the segments of a place that are worth it; the caller holds ``Place.alone``. ``drop``: pieces of which
+    nothing needs what lies in the segments ``within``. A call of ``progress`` that raises leaves all as it was."""
     place = segments.place
     names = set(place.names())
     for name in names:
         if name.endswith(DIRECTORY) and name.removesuffix(DIRECTORY) + SEGMENT not in names:
             place.remove(name)  # of a segment that a run before this one removed, and was then killed
     seen = _Survey(segments)
+    if drop:
+        seen.drop(drop, within)
     seen.choose()
     chosen = _worth_it(seen)
     before = sum(seen.sizes)
@@ -236,3 +256,29 @@ def _move(seen: _Survey, number: int, into: NewSegments, progress: Callable[[int
         except BrokenError:
             return False
     return True
+
+
+@dataclass(frozen=True)
+class Unreached:
+    """Pieces that nothing reaches: their ids, how many bytes they take, and the segments that were looked at."""
+
+    ids: list[bytes]
+    bytes: int
+    segments: list[str]
+
+
+def find_unreached(store: ContentStore, contents: set[bytes]) -> Unreached:
+    """What in the sealed segments no content of ``contents`` (ids) is made of, as pieces or as what their deltas need.
+    Raises ``BrokenError`` where one cannot be read: what it is made of is not known then."""
+    seen = _Survey(store.segments)
+    reached = set(contents)
+    for identity in contents:
+        where = store.segments.find(identity)
+        if where is not None and where.kind == RECIPE:
+            reached.update(piece for piece, _ in store.pieces(identity.hex()))
+    for place in np.flatnonzero(seen.deltas).tolist():
+        if seen.id_of(place) in reached:
+            reached.add(base_of(seen.read(place)))
+    left = {place: identity for place in range(len(seen.owners)) if (identity := seen.id_of(place)) not in reached}
+    size = int(seen.lengths[list(left)].sum()) if left else 0
+    return Unreached(sorted(set(left.values())), size, [one.segment for one in seen.directories])

@@ -92,6 +92,26 @@ class Place(ABC):
         """When they were last asked, in nanoseconds since 1970; 0 for never."""
 
     @abstractmethod
+    def read_note(self, name: str) -> bytes:
+        """A small file about the others, not among their names; empty if it was never written."""
+
+    @abstractmethod
+    def write_note(self, name: str, data: bytes) -> None:
+        """Write such a file in one step."""
+
+    @abstractmethod
+    def note_stamp(self, name: str) -> object:
+        """What is another whenever that file was written."""
+
+    @abstractmethod
+    def shared(self, name: str) -> AbstractContextManager[None]:
+        """Hold ``name``, with others in any process, for as long as the block lasts."""
+
+    @abstractmethod
+    def is_unshared(self, name: str) -> bool:
+        """Whether nobody in any process holds ``name``."""
+
+    @abstractmethod
     def alone(self, *, wait: bool = False) -> AbstractContextManager[None]:
         """Be the only one in any process who removes files or relies on none being removed; raises ``ConflictError`` if
         another is, unless it is to ``wait``."""
@@ -257,8 +277,10 @@ class FolderPlace(Place):
         self._files.forget(name)
 
     def ask_to_seal(self) -> None:
+        now = time.time_ns()  # the clock of the file system is a few milliseconds behind
         try:
             (self.folder / _ASKED).touch(0o600)
+            os.utime(self.folder / _ASKED, ns=(now, now))
         except OSError as error:
             raise StorageError(f"{self.folder} cannot be written to: {error.strerror}") from error
 
@@ -268,6 +290,44 @@ class FolderPlace(Place):
         except FileNotFoundError:
             return 0
 
+    def read_note(self, name: str) -> bytes:
+        try:
+            return (self.folder / name).read_bytes()
+        except FileNotFoundError:
+            return b""
+
+    def write_note(self, name: str, data: bytes) -> None:
+        self.write_whole(name, data)
+
+    def note_stamp(self, name: str) -> object:
+        try:
+            seen = (self.folder / name).stat()
+        except FileNotFoundError:
+            return None
+        return seen.st_ino, seen.st_mtime_ns, seen.st_size
+
+    @contextlib.contextmanager
+    def shared(self, name: str) -> Iterator[None]:
+        descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_SH)
+            yield
+        finally:
+            os.close(descriptor)
+
+    def is_unshared(self, name: str) -> bool:
+        try:
+            descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CLOEXEC)
+        except FileNotFoundError:
+            return True
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return False
+        finally:
+            os.close(descriptor)
+        return True
+
     @contextlib.contextmanager
     def alone(self, *, wait: bool = False) -> Iterator[None]:
         descriptor = os.open(self.folder / _ALONE, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
@@ -275,7 +335,11 @@ class FolderPlace(Place):
             fcntl.flock(descriptor, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
             yield
         except BlockingIOError as error:
-            raise ConflictError(f"{self.folder} is being copied or tidied", code="content.busy") from error
+            raise ConflictError(
+                f"{self.folder} is being copied or tidied already",
+                code="content.busy",
+                hint="Try again when that is done.",
+            ) from error
         finally:
             os.close(descriptor)
 

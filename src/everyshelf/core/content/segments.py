@@ -15,6 +15,7 @@ import uuid
 from collections.abc import Iterator
 
 from everyshelf.core.content.directory import Directories, Directory
+from everyshelf.core.content.in_use import Users
 from everyshelf.core.content.place import Appender, Place
 from everyshelf.core.content.records import HEAD_BYTES, Damage, Location, Record, decode, encode
 from everyshelf.core.content.scanning import (
@@ -44,6 +45,7 @@ class Segments:
         self._appender: Appender | None = None
         self._synced_end = 0
         self._began_ns = 0
+        self.users = Users(place, self.refresh)
         self.refresh()
 
     # --- finding -----------------------------------------------------------
@@ -64,6 +66,12 @@ class Segments:
             if where is not None and not (complete and where.delta):
                 return where
         return self._sealed.find(identity, complete=complete)
+
+    def holds(self, identity: bytes) -> bool:
+        """For whoever writes: whether the piece is here and stays (``in_use``), so that it need not be stored."""
+        with self._lock:
+            where = self._find(identity)
+            return where is not None and not self.users.condemned.holds(where.segment, identity)
 
     def fetch(self, identity: bytes, *, complete: bool = False) -> Record | None:
         """The record, wherever it lies by now, or None; raises ``BrokenError`` as ``read`` does."""
@@ -188,7 +196,7 @@ class Segments:
     def append(self, record: Record) -> None:
         """Add a record to this process's own segment; durable only after ``sync``."""
         with self._lock:
-            if self._find(record.id) is not None:
+            if self.holds(record.id):
                 return
             if self._own is None or self._own.end >= self._segment_bytes:
                 self._roll()

@@ -128,7 +128,7 @@ class ContentStore:
         if len(data) > WHOLE_BYTES:
             return self.put_stream([data])
         identity = content_id(data)
-        if self.segments.find(bytes.fromhex(identity)) is None:
+        if not self.segments.holds(bytes.fromhex(identity)):
             self.segments.append(_pack(bytes.fromhex(identity), WHOLE, data))
         return ContentInfo(identity, len(data))
 
@@ -172,7 +172,7 @@ class ContentStore:
 
     def _pack_chunks(self, chunks: list[memoryview]) -> list[tuple[bytes, int, Record | None]]:
         identities = [blake3(chunk).digest() for chunk in chunks]
-        fresh = [k for k, identity in enumerate(identities) if self.segments.find(identity) is None]
+        fresh = [k for k, identity in enumerate(identities) if not self.segments.holds(identity)]
         records = dict(zip(fresh, _pack_many([identities[k] for k in fresh], [chunks[k] for k in fresh]), strict=True))
         return [(identity, len(chunks[k]), records.get(k)) for k, identity in enumerate(identities)]
 
@@ -351,7 +351,7 @@ class ContentWriter:
         while self._flying:
             self._land()
         identity = self._digest.digest()
-        if self._store.segments.find(identity) is None:
+        if not self._store.segments.holds(identity):
             self._store.segments.append(_pack(identity, RECIPE, _encode_recipe(self.size, self._chunks)))
         return ContentInfo(identity.hex(), self.size)
 

@@ -19,6 +19,7 @@ EVERYSHELF_BACKUP        folder, best on another disk, that backups are written 
 EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                             24
 EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                         14
 EVERYSHELF_TIDY_HOURS    how often the store is tidied, in hours; 0 for never on its own         1
+EVERYSHELF_GRACE_HOURS   how long contents that were sent and never used are held                168
 EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
 =======================  ======================================================================= ==============
@@ -68,6 +69,7 @@ class Config:
     backup_hours: int = 24
     backup_keep: int = 14
     tidy_hours: int = 1
+    grace_hours: int = 168
 
     @property
     def segments(self) -> Path:
@@ -123,6 +125,7 @@ def get_config() -> Config:
         backup_hours=_number("backup_hours", value("backup_hours", 24)),
         backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
         tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
+        grace_hours=max(1, _number("grace_hours", value("grace_hours", 168))),
         workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 

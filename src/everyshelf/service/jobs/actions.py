@@ -16,6 +16,7 @@ from django.db.models import F
 from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError, MissingError
+from everyshelf.service.base.context import get_store
 from everyshelf.service.base.room import is_no_room
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.problems import body, problem_of, status_of
@@ -168,7 +169,8 @@ def run_now(uid: str) -> None:
         return
     job = Job.objects.select_related("shelf", "person").get(uid=uid)
     try:
-        result = kinds[job.kind].run(Run(job))
+        with get_store().segments.users.one():  # what it relies on stays until its records name it
+            result = kinds[job.kind].run(Run(job))
     except GaveWayError:
         Job.objects.filter(pk=job.pk).update(state=State.WAITING, queued=timezone.now(), attempts=F("attempts") - 1)
     except CancelledError as error:

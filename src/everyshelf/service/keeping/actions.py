@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db.models import Sum
+from django.db.models import Min, Sum
 from django.utils import timezone
 
 from everyshelf.core.content.compacting import holding
+from everyshelf.core.content.in_use import read_condemned
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job, State
+from everyshelf.service.keeping.reclaiming import waiting_contents
 from everyshelf.service.keeping.shrinking import tidied, waiting_bytes
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.accounts import require_admin
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.models import ArtifactVersion
+from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
 KIND = "tidy"
 _SOON_BYTES = 64 * 1024 * 1024  # of new versions: then a run does not wait for its hour
@@ -37,6 +39,7 @@ def storage_state(caller: Caller) -> dict[str, Any]:
         "deltas": held.deltas,
         "saved": row.saved,
         "waiting": waiting_bytes(),
+        **waiting_contents(),
         "hours": get_config().tidy_hours,
         "tidied": row.done,
         "job": job_json(newest) if newest is not None else None,
@@ -48,7 +51,21 @@ def start_tidying(caller: Caller) -> Job:
     require_admin(caller)
     with one_act():
         note(caller, "storage.tidy", "this installation")
-        return start_job(caller, KIND, None, {})
+        return start_job(caller, KIND, None, {"asked": True})
+
+
+def _is_waiting_since(since: datetime) -> bool:
+    """Whether there is something to do that was there before."""
+    oldest = ArtifactVersion.objects.filter(pk__gt=tidied().version).order_by("pk").first()
+    if oldest is not None:
+        return oldest.commit.recorded < since
+    return len(read_condemned(get_store().segments.place)) > 0 or _is_unlooked()
+
+
+def _is_unlooked() -> bool:
+    """Whether it was not looked for a day for what nothing reaches."""
+    looked = tidied().looked or Shelf.objects.aggregate(first=Min("created"))["first"]
+    return looked is not None and looked < timezone.now() - timedelta(days=1)
 
 
 def tidy_when_due() -> None:
@@ -58,13 +75,10 @@ def tidy_when_due() -> None:
         return
     waiting = waiting_bytes()
     newest = Job.objects.filter(kind=KIND).order_by("-pk").first()
-    if not waiting or (newest is not None and newest.state in (State.WAITING, State.RUNNING)):
-        return
     since = timezone.now() - timedelta(hours=hours)
-    oldest = ArtifactVersion.objects.filter(pk__gt=tidied().version).order_by("pk").first()
-    if waiting < _SOON_BYTES and oldest is not None and oldest.commit.recorded > since:
+    if newest is not None and (newest.state in (State.WAITING, State.RUNNING) or newest.created > since):
         return
-    if newest is not None and newest.state == State.FAILED and newest.created > since:
+    if waiting < _SOON_BYTES and not _is_waiting_since(since):
         return
     person = User.objects.filter(is_staff=True, is_active=True).order_by("pk").first()
     if person is not None:

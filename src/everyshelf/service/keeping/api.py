@@ -21,8 +21,9 @@ class StorageOut(serializers.Serializer[Any]):
 
     ``versions_bytes``: all versions of artifacts written out. ``stored``: what they take. ``deltas``: pieces kept as
     what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
-    that no run has looked at. ``hours``: how often it runs by itself, 0 for never. ``tidied``: when it last ran to its
-    end. ``job``: the newest.
+    that no run has looked at. ``unreached``: contents that were sent and that no record names; ``unreached_bytes``:
+    theirs; ``frees``: when the first of them goes. ``hours``: how often it runs by itself, 0 for never. ``tidied``:
+    when it last ran to its end. ``job``: the newest.
     """
 
     versions = serializers.IntegerField()
@@ -31,6 +32,9 @@ class StorageOut(serializers.Serializer[Any]):
     deltas = serializers.IntegerField()
     saved = serializers.IntegerField()
     waiting = serializers.IntegerField()
+    unreached = serializers.IntegerField()
+    unreached_bytes = serializers.IntegerField()
+    frees = serializers.DateTimeField(allow_null=True)
     hours = serializers.IntegerField()
     tidied = serializers.DateTimeField(allow_null=True)
     job = JobOut(allow_null=True)

@@ -5,15 +5,15 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.service.base.context import get_store
-from everyshelf.service.jobs.actions import Run, Sort, job_kind, periodic
+from everyshelf.service.jobs.actions import Run, job_kind, periodic
 from everyshelf.service.keeping.actions import KIND, tidy_when_due
 from everyshelf.service.keeping.tidying import tidy
 
 
-@job_kind(KIND, resumes=True, sort=Sort.AFTER)
+@job_kind(KIND, resumes=True)
 def tidy_store(run: Run) -> dict[str, Any] | None:
     """Tidy the store; what a run that was cut short had done is not done again."""
-    return tidy(get_store(), run.progress, run.give_way)
+    return tidy(get_store(), run.progress, run.give_way, asked=bool(run.parameters.get("asked")))
 
 
 @periodic(seconds=60)

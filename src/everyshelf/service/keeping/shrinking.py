@@ -52,7 +52,8 @@ def shrink_new(store: ContentStore, progress: Progress, give_way: Callable[[], N
     """Keep new versions as deltas, in batches; returns how many pieces of contents are deltas now. After each batch
     ``give_way`` may raise: what was done counts, and the next run goes on behind it."""
     total, done, made = waiting_bytes(), 0, 0
-    while batch := _next_batch():
+    last = ArtifactVersion.objects.order_by("-pk").values_list("pk", flat=True).first() or 0  # later ones: the next run
+    while batch := _next_batch(last):
         into = NewSegments(store.segments.place)
         shrinker = Shrinker(store, into)
         try:
@@ -85,10 +86,10 @@ def _shrink(shrinker: Shrinker, pair: _Pair, progress: Callable[[int, int], None
         return 0
 
 
-def _next_batch() -> list[_Pair]:
-    """The versions to look at next, in the order they were made; never none while there are some."""
+def _next_batch(last: int) -> list[_Pair]:
+    """The versions to look at next, up to ``last``, in the order they were made; never none while there are some."""
     batch, size = [], 0
-    for pair in _pairs(tidied().version):
+    for pair in _pairs(tidied().version, last):
         batch.append(pair)
         size += pair.size if pair.older else 0
         if size >= _BATCH_BYTES:
@@ -96,9 +97,9 @@ def _next_batch() -> list[_Pair]:
     return batch
 
 
-def _pairs(after: int) -> Iterator[_Pair]:
+def _pairs(after: int, last: int) -> Iterator[_Pair]:
     while True:
-        rows = list(ArtifactVersion.objects.filter(pk__gt=after).order_by("pk")[:_ROWS])
+        rows = list(ArtifactVersion.objects.filter(pk__gt=after, pk__lte=last).order_by("pk")[:_ROWS])
         if not rows:
             return
         for row in rows:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.contrib.auth.models import User
 from django.db import models
 from django.db.models import Q
+from django.utils import timezone
 
 
 class Shelf(models.Model):
@@ -112,6 +113,7 @@ class MergedContent(models.Model):
     answer = models.JSONField()
     content = models.CharField(max_length=64, blank=True)
     size = models.PositiveBigIntegerField(default=0)
+    made = models.DateTimeField(default=timezone.now)
 
 
 class Tag(models.Model):
@@ -169,14 +171,23 @@ class ArtifactVersion(models.Model):
 
 
 class ShelfContent(models.Model):
-    """That a shelf holds some content: knowing an id grants nothing without this row."""
+    """That a shelf holds some content: knowing an id grants nothing without this row.
+
+    ``unreached_since``: when it was first found that no record names it, unless it was used since.
+    """
 
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
     content = models.CharField(max_length=64)
     size = models.BigIntegerField()
+    unreached_since = models.DateTimeField(null=True)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["shelf", "content"], name="one_row_per_content")]
+        indexes = [
+            models.Index(
+                fields=["unreached_since"], name="unreached_contents", condition=Q(unreached_since__isnull=False)
+            )
+        ]
 
 
 class CachedComparison(models.Model):

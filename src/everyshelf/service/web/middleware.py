@@ -30,7 +30,8 @@ class RequestContext:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         request.request_id = uuid.uuid4().hex[:12]  # type: ignore[attr-defined]
         start = time.monotonic()
-        response = self._answer(request)
+        with get_store().segments.users.one():  # what it relies on stays until its records name it
+            response = self._answer(request)
         response["X-Request-Id"] = request.request_id  # type: ignore[attr-defined]
         if request.path.startswith("/api/"):
             took = round((time.monotonic() - start) * 1000, 1)

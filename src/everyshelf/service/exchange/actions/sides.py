@@ -29,6 +29,7 @@ from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.exchange.actions.laying import Laid, keep_states, state_of
 from everyshelf.service.exchange.models import GitLink, SideCommit, SideState
 from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.contents import hold
 from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.recording_lines import LineCommit, record_line
 from everyshelf.service.shelves.models import (
@@ -38,7 +39,6 @@ from everyshelf.service.shelves.models import (
     Commit,
     CommitParent,
     Shelf,
-    ShelfContent,
     Tag,
 )
 
@@ -219,8 +219,7 @@ def _hold(shelf: Shelf, changes: Iterable[Change]) -> None:
             sizes.update({e.id: e.size for _, e in trees.files(entry.id)})
         elif entry is not None:
             sizes[entry.id] = entry.size
-    rows = [ShelfContent(shelf=shelf, content=content, size=size) for content, size in sizes.items()]
-    ShelfContent.objects.bulk_create(rows, batch_size=_AT_ONCE, ignore_conflicts=True)
+    hold(shelf, sizes)
 
 
 def sides_of(link: GitLink, keys: Iterable[int]) -> dict[int, Commit]:

@@ -24,13 +24,13 @@ from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.exchange.actions.repositories import mapping_of
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.contents import hold
 from everyshelf.service.shelves.actions.recognising import recognise_changes
 from everyshelf.service.shelves.actions.recording import CommitMessage, no_progress, rules_at, soonest_after
 from everyshelf.service.shelves.actions.recording_lines import LineCommit, record_line
-from everyshelf.service.shelves.models import Commit, Shelf, ShelfContent, Tag
+from everyshelf.service.shelves.models import Commit, Shelf, Tag
 
 _RECORDED_AT_ONCE = 2000
-_KEPT_BATCH = 1000
 Judge = Callable[[Fetched, str], None]
 
 
@@ -193,11 +193,7 @@ class Taking:
                     sizes[kept.content] = get_store().size(kept.content)
             if kept_content := decode_commit(get_store().read(commit.uid)).git:
                 sizes[kept_content] = get_store().size(kept_content)
-        ShelfContent.objects.bulk_create(
-            [ShelfContent(shelf=self.shelf, content=content, size=size) for content, size in sizes.items()],
-            batch_size=_KEPT_BATCH,
-            ignore_conflicts=True,
-        )
+        hold(self.shelf, sizes)
 
 
 def judge_push(fetched: Fetched, before: str) -> None:
@@ -267,5 +263,5 @@ def keep_tag(shelf: Shelf, found: FetchedTag, commit: Commit) -> Tag:
         info = get_store().put(found.residue)
         get_store().sync()
         KeptTag.objects.create(tag=tag, content=info.id)
-        ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
+        hold(shelf, {info.id: info.size})
     return tag

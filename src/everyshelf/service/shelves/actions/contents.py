@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 import tempfile
 import zipfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
@@ -50,7 +50,7 @@ def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> Cont
     info = writer.finish()
     store.sync()
     with aside():
-        ShelfContent.objects.get_or_create(shelf=shelf, content=info.id, defaults={"size": info.size})
+        hold(shelf, {info.id: info.size})
     return info
 
 
@@ -78,9 +78,17 @@ def take_in_many(shelf: Shelf, pieces: Iterable[bytes], expected: int) -> list[C
         )
     store.sync()
     with aside():
-        rows = [ShelfContent(shelf=shelf, content=info.id, size=info.size) for info in found]
-        ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
+        hold(shelf, {info.id: info.size for info in found})
     return found
+
+
+def hold(shelf: Shelf, sizes: Mapping[str, int]) -> None:
+    """Note that the shelf holds contents (id -> size) that are stored."""
+    rows = [ShelfContent(shelf=shelf, content=content, size=size) for content, size in sizes.items()]
+    ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
+    for start in range(0, len(rows), 500):
+        known = ShelfContent.objects.filter(shelf=shelf, content__in=[row.content for row in rows[start : start + 500]])
+        known.exclude(unreached_since=None).update(unreached_since=None)
 
 
 def read_many(shelf: Shelf, identities: list[str]) -> bytes:
@@ -136,20 +144,26 @@ def missing_of(shelf: Shelf, identities: list[str]) -> list[str]:
 
 
 def held_of(shelf: Shelf, identities: Iterable[str]) -> dict[str, int]:
-    """Id -> size of those contents that the shelf holds."""
-    wanted, found = list(dict.fromkeys(identities)), {}
+    """Id -> size of those contents that the shelf holds. Who asks may go on to use them: they are held for as long as
+    ones that were just sent."""
+    wanted, found = list(dict.fromkeys(identities)), dict[str, int]()
     for start in range(0, len(wanted), 500):
         rows = ShelfContent.objects.filter(shelf=shelf, content__in=wanted[start : start + 500])
-        found.update(dict(rows.values_list("content", "size")))
+        seen = list(rows.values_list("content", "size", "unreached_since"))
+        if any(since for _, _, since in seen):
+            with aside():
+                rows.exclude(unreached_since=None).update(unreached_since=None)
+            seen = list(rows.values_list("content", "size", "unreached_since"))
+        found.update((content, size) for content, size, _ in seen)
     return found
 
 
 def get_size(shelf: Shelf, identity: str) -> int:
     """Size of a content of the shelf; raises ``MissingError``."""
-    row = ShelfContent.objects.filter(shelf=shelf, content=identity).first() if is_content_id(identity) else None
-    if row is None:
+    size = held_of(shelf, [identity]).get(identity) if is_content_id(identity) else None
+    if size is None:
         raise MissingError(f"the shelf holds no content {identity[:12]!r}", code="content.missing")
-    return row.size
+    return size
 
 
 @contextmanager

@@ -19,6 +19,7 @@ from everyshelf.service.base.context import get_trees
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.contents import hold
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of, find_version, get_artifact
 from everyshelf.service.shelves.actions.recording import (
@@ -31,7 +32,7 @@ from everyshelf.service.shelves.actions.recording import (
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
 from everyshelf.service.shelves.actions.shelves import get_shelf
 from everyshelf.service.shelves.actions.version_parents import parents_of
-from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Shelf, ShelfContent
+from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Shelf
 
 LABEL = "copied-from"
 _MOST_VERSIONS = 2000
@@ -124,6 +125,5 @@ def _replayed(
 def _give_contents(target: Shelf, entry: Entry) -> None:
     """Whoever may read one shelf and write another may bring contents over: note that the other holds them."""
     files = [e for _, e in get_trees().files(entry.id)] if entry.type == "whole" else [entry]
-    rows = [ShelfContent(shelf=target, content=file.id, size=file.size) for file in files]
     with one_act():
-        ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
+        hold(target, {file.id: file.size for file in files})

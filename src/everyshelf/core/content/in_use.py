@@ -1,0 +1,140 @@
+"""Bytes that nothing reaches are removed in two steps, so that none is ever taken from an upload on its way.
+
+1. What is *condemned* is published: ids, and the segments in which they lie. Whoever begins to work after that stores
+   such a piece again if it is needed, in another segment, instead of relying on the one that is there.
+2. When all who began before have ended, what nothing reaches even then is removed from those segments.
+
+Who began when is told by shared locks on one file per *round* of publishing; the kernel lets go of those of a process
+that is killed.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from everyshelf.core.content.place import Place
+from everyshelf.core.errors import BrokenError
+
+_FILE = ".condemned"
+_ID_BYTES = 32
+
+
+class _Published(msgspec.Struct):
+    round: int
+    segments: list[str] = []
+    ids: bytes = b""
+
+
+class Condemned:
+    """What was published last: ``round``, the segments concerned, and ids in order."""
+
+    def __init__(self, published: _Published) -> None:
+        self.round = published.round
+        self.segments = frozenset(published.segments)
+        self._bytes = published.ids
+        self._prefixes: NDArray[np.uint64] = np.frombuffer(published.ids, ">u8")[:: _ID_BYTES // 8].astype(np.uint64)
+
+    def __len__(self) -> int:
+        return len(self._prefixes)
+
+    def holds(self, segment: str, identity: bytes) -> bool:
+        """Whether the record of that id in that segment must not be relied on; now and then of one that may be."""
+        if segment not in self.segments:
+            return False
+        prefix = np.uint64(int.from_bytes(identity[:8], "big"))
+        at = int(self._prefixes.searchsorted(prefix))
+        return at < len(self._prefixes) and bool(self._prefixes[at] == prefix)
+
+    def ids(self) -> list[bytes]:
+        """All of them."""
+        return [self._bytes[at : at + _ID_BYTES] for at in range(0, len(self._bytes), _ID_BYTES)]
+
+
+def read_condemned(place: Place) -> Condemned:
+    """What was published last; nothing, in round 0, if nothing ever was. Raises ``BrokenError``."""
+    data = place.read_note(_FILE)
+    try:
+        return Condemned(msgspec.msgpack.decode(data, type=_Published) if data else _Published(0))
+    except msgspec.DecodeError as error:
+        raise BrokenError(f"the list of bytes to be removed is damaged: {error}", code="content.condemned") from error
+
+
+def publish(place: Place, segments: list[str], ids: list[bytes]) -> Condemned:
+    """Condemn these ids in these segments, in place of what was condemned before. The caller holds ``Place.alone``."""
+    published = _Published(read_condemned(place).round + 1, segments, b"".join(sorted(ids)))
+    place.write_note(_FILE, msgspec.msgpack.encode(published))
+    return Condemned(published)
+
+
+def ended_before(place: Place, round_: int) -> bool:
+    """Whether all who began in an earlier round have ended."""
+    return all(place.is_unshared(f".round-{before}") for before in range(round_))
+
+
+class Users:
+    """Those of this process who store bytes, or rely on some being there, until a record names them.
+
+    ``refresh`` takes notice of segments that are gone: it is called whenever something was published, and so before a
+    list that does not condemn what was removed is relied on.
+    """
+
+    def __init__(self, place: Place, refresh: Callable[[], None]) -> None:
+        self._place = place
+        self._refresh = refresh
+        self._lock = threading.Lock()
+        self._stamp: object = None
+        self._condemned = Condemned(_Published(0))
+        self._count: dict[int, int] = {}
+        self._held: dict[int, ExitStack] = {}
+
+    @property
+    def condemned(self) -> Condemned:
+        """What was condemned when the newest of them began."""
+        return self._condemned
+
+    @contextlib.contextmanager
+    def one(self) -> Iterator[None]:
+        """Be one of them for as long as the block lasts."""
+        round_ = self._begin()
+        try:
+            yield
+        finally:
+            self._end(round_)
+
+    def _begin(self) -> int:
+        with self._lock:
+            while True:
+                round_ = self._look().round
+                if round_ not in self._held:
+                    stack = ExitStack()
+                    stack.enter_context(self._place.shared(f".round-{round_}"))
+                    self._held[round_] = stack
+                if self._look().round == round_:  # nothing was published before the lock was had
+                    self._count[round_] = self._count.get(round_, 0) + 1
+                    return round_
+                self._let_go(round_)
+
+    def _look(self) -> Condemned:
+        stamp = self._place.note_stamp(_FILE)
+        if stamp != self._stamp:
+            condemned = read_condemned(self._place)
+            self._refresh()
+            self._condemned, self._stamp = condemned, stamp
+        return self._condemned
+
+    def _end(self, round_: int) -> None:
+        with self._lock:
+            self._count[round_] -= 1
+            self._let_go(round_)
+
+    def _let_go(self, round_: int) -> None:
+        if not self._count.get(round_):
+            self._count.pop(round_, None)
+            self._held.pop(round_).close()

@@ -1,0 +1,224 @@
+"""The store of an installation that runs: versions kept as what they change, room freed, and nothing lost meanwhile."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import random
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from bench.tidying import Campaign
+
+from everyshelf.client import ChangeRequest, Client, ProblemError, Saving, ShelfClient
+from everyshelf.core.content.store import ContentStore
+from tests.support.factories import ServiceCase, Terminal, commit_files
+from tests.support.service import Service
+
+
+def table(seed: int, rows: int = 9000) -> list[bytes]:
+    chance = random.Random(seed)
+    return [b"%d,%d,%.6f\n" % (n, n % 40, chance.random()) for n in range(rows)]
+
+
+class StorageCase(ServiceCase):
+    """A service of its own with one web process: its store is looked at from outside."""
+
+    own: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.own = Service(settings={"EVERYSHELF_WORKERS": "1", "EVERYSHELF_TIDY_HOURS": "0"})
+        cls.addClassCleanup(cls.own.stop)
+        cls.own.client().add_person("author", "Author", "a-password-for-tests")
+
+    def setUp(self) -> None:
+        self.client: Client = self.own.client()
+        self.shelf: ShelfClient = self.client.shelf(self.client.make_shelf(f"Storage {self.id()[-40:]}").key)
+
+    def tidy(self) -> dict[str, Any]:
+        return self.client.wait(self.client.tidy_storage()).result or {}
+
+    def age(self) -> None:
+        """Let the time of grace pass for what is not used."""
+        with contextlib.closing(sqlite3.connect(self.own.data / "records.sqlite", timeout=60)) as records, records:
+            records.execute(
+                "UPDATE shelves_shelfcontent SET unreached_since = '2026-01-01' WHERE unreached_since NOT NULL"
+            )
+
+    def stored(self) -> int:
+        return sum(path.stat().st_size for path in (self.own.data / "segments").glob("*.seg"))
+
+    def is_stored(self, data: bytes) -> bool:
+        """Looked up by another process, so to speak."""
+        store = ContentStore(self.own.data / "segments")
+        try:
+            return store.has(hashlib.sha256(data).hexdigest())
+        finally:
+            store.close()
+
+    def assert_sound(self) -> None:
+        self.assertEqual((self.shelf.wait(self.shelf.verify()).result or {})["problems"], [])
+
+
+class VersionsTests(StorageCase):
+    def test_versions_take_what_they_change(self) -> None:
+        lines, versions = table(1), []
+        for n in range(8):
+            lines[n * 900] = b"%d,0,0.5\n" % n
+            versions.append(b"".join(lines))
+            commit_files(self.shelf, {"data/fares.csv": versions[-1]}, f"Fares {n}")
+        terminal = Terminal(self, self.own)
+        before = self.client.storage()
+        self.assertGreater(before.waiting, 7 * len(versions[0]))
+        self.assertIn("everyshelf storage tidy", terminal.run("storage", "show").stdout)
+        told = terminal.run("storage", "tidy").stdout
+        self.assertIn("kept as what they change of another", told)
+        self.tidy()  # what the web process still added to is rewritten now
+        after = self.client.storage()
+        self.assertLess(after.stored, before.stored / 2)
+        self.assertEqual((after.waiting, after.tidied is not None), (0, True))
+        self.assertGreater(after.deltas, 6)
+        self.assertGreater(after.saved, 3 * len(versions[0]) // 4)
+        self.assertIn(f"{after.deltas} pieces", terminal.run("storage", "show").stdout)
+        history = self.shelf.history("data/fares.csv")
+        for version, data in zip(history, reversed(versions), strict=True):
+            self.assertEqual(self.shelf.read("data/fares.csv", f"commit:{version.commit}"), data)
+        self.assertEqual(terminal.json("storage", "show", "--json")["deltas"], after.deltas)
+        self.assert_sound()
+
+    def test_branches_and_comparisons_go_on(self) -> None:
+        lines = table(2)
+        commit_files(self.shelf, {"t.csv": b"".join(lines)}, "One")
+        first = self.shelf.branch("main").head
+        lines[50] = b"50,10,9.5\n"
+        commit_files(self.shelf, {"t.csv": b"".join(lines)}, "Two")
+        self.tidy()
+        self.tidy()
+        found = self.shelf.compare(f"commit:{first}", "main")
+        self.assertEqual(found.artifacts[0].headline, "1 cell in column 3")
+        commit_files(self.shelf, {"t.csv": b"".join(lines[:400])}, "Three")
+        self.assertEqual(self.shelf.read("t.csv"), b"".join(lines[:400]))
+        self.assert_sound()
+
+    def test_only_those_who_run_it(self) -> None:
+        author = self.own.client("author")
+        for call in (author.storage, author.tidy_storage):
+            with self.assertRaises(ProblemError) as caught:
+                call()
+            self.assertEqual(caught.exception.status, 403)
+
+    def test_a_backup_and_tidying_wait_for_each_other(self) -> None:
+        with ContentStore(self.own.data / "segments").segments.place.alone():
+            with self.assertRaises(ProblemError) as caught:
+                self.tidy()
+            self.assertEqual(caught.exception.code, "content.busy")
+            self.assertTrue(caught.exception.hint)
+        self.tidy()
+
+
+class ReclaimTests(StorageCase):
+    def test_what_was_sent_and_never_used_goes_after_its_time(self) -> None:
+        self.tidy()
+        data = random.Random(1).randbytes(3_000_000)
+        self.shelf.upload(data)
+        done = self.tidy()
+        self.assertEqual((done["contents"], self.is_stored(data)), (0, True))
+        held = self.client.storage()
+        self.assertGreaterEqual(held.unreached_bytes, len(data))
+        self.assertIn("sent and never used", Terminal(self, self.own).run("storage", "show").stdout)
+        self.tidy()
+        self.assertEqual(self.shelf.missing([hashlib.sha256(data).hexdigest()]), [])  # and is held again
+        self.tidy()
+        self.age()
+        self.assertEqual(self.tidy()["contents"], 1)  # none looked at: it goes, its bytes are condemned
+        self.assertTrue(self.is_stored(data))
+        before = self.stored()
+        self.assertGreater(self.tidy()["removed"], 10)
+        self.assertFalse(self.is_stored(data))
+        self.assertLess(self.stored(), before - 2_900_000)
+        self.assertEqual(len(self.shelf.missing([hashlib.sha256(data).hexdigest()])), 1)
+        self.assert_sound()
+
+    def test_what_is_used_in_time_stays(self) -> None:
+        contents = [random.Random(n).randbytes(200_000) for n in (5, 6, 7)]
+        ids = [self.shelf.upload(data).id for data in contents]
+        self.tidy()
+        self.age()
+        self.shelf.commit("main", None, [ChangeRequest("a.bin", ids[0])], "In time")
+        self.shelf.save("main", [Saving("b.bin", ids[1])])
+        for _ in range(3):
+            self.tidy()
+            self.age()
+        self.assertEqual(self.shelf.missing(ids), [ids[2]])
+        self.assertEqual(self.shelf.read("a.bin"), contents[0])
+        self.assert_sound()
+
+    def test_sent_again_when_it_was_about_to_go(self) -> None:
+        data = random.Random(8).randbytes(900_000)
+        self.shelf.upload(data)
+        self.tidy()
+        self.age()
+        self.tidy()  # condemned
+        again = self.shelf.upload(data)
+        commit = self.shelf.commit("main", None, [ChangeRequest("again.bin", again.id)], "Again").commit
+        for _ in range(3):
+            self.tidy()
+        self.assertEqual(self.shelf.read("again.bin", f"commit:{commit}"), data)
+        self.assert_sound()
+
+    def test_an_upload_under_way_is_never_harmed(self) -> None:
+        data = random.Random(9).randbytes(4_000_000)
+        self.shelf.upload(data)
+        self.tidy()
+        self.age()
+        with self.slow_upload(data) as finish:  # it meets pieces that are there: nothing is condemned yet
+            self.tidy()
+            self.tidy()
+            self.tidy()
+            identity = finish()
+        self.shelf.commit("main", None, [ChangeRequest("slow.bin", identity)], "Slow")
+        for _ in range(3):
+            self.tidy()
+            self.age()
+        self.assertEqual(self.shelf.read("slow.bin"), data)
+        self.assert_sound()
+
+    @contextlib.contextmanager
+    def slow_upload(self, data: bytes) -> Iterator[Callable[[], str]]:
+        """The first half is sent; the second when the function is called, which gives the content's id."""
+        half, go, ids = threading.Event(), threading.Event(), list[str]()
+
+        def pieces() -> Iterator[bytes]:
+            yield data[: len(data) // 2]
+            half.set()
+            go.wait()
+            yield data[len(data) // 2 :]
+
+        sending = threading.Thread(target=lambda: ids.append(self.shelf.upload(pieces(), len(data)).id))
+        sending.start()
+
+        def finish() -> str:
+            go.set()
+            sending.join()
+            return ids[0]
+
+        try:
+            half.wait()
+            yield finish
+        finally:
+            finish()
+
+
+class LoadTests(ServiceCase):
+    """A sample; ``python -m bench tidying`` kills it two hundred times."""
+
+    def test_nothing_acknowledged_is_lost(self) -> None:
+        done = Campaign(seed=5, kills=1).run()
+        self.assertEqual(done.problems, [])
+        self.assertGreater(len(done.acknowledged), 8)
+        self.assertGreater(done.tidied, 2)
+        self.assertGreater(done.deltas, 0)
