@@ -36,6 +36,8 @@ from bench.releases import releases
 from bench.rows import rows as paged_rows
 from bench.storage import storage
 from bench.tables import tables
+from bench.tidying import tidying
+from bench.versions import versions
 
 KILLS = 200
 CUT_SHORT = 300
@@ -101,6 +103,8 @@ def main() -> int:
         ("crashes", crashes),
         ("short", cut_short),
         ("backups", backups),
+        ("versions", versions),
+        ("tidying", tidying),
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),

@@ -18,7 +18,9 @@ from tests.support.factories import commit_files
 from tests.support.service import Service
 
 from bench.measure import Figure
+from everyshelf.core.content.healing import heal
 from everyshelf.core.content.ids import content_id
+from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.content.store import ContentStore
 
@@ -77,6 +79,10 @@ def _flip_store(data: Path, files: dict[str, bytes], rng: random.Random, outcome
             if sort == "open" and not store.segments.damage():
                 outcome.wrong.append(f"store {number}: {sort} byte {where} is not named")
             outcome.noticed += bool(store.segments.damage() or store.segments.inspect())
+            heal(store, FolderPlace(data / "segments"))
+            ids = [content_id(content) for content in files.values()]
+            if left := [identity for identity in ids if store.verify(identity) is not None]:
+                outcome.wrong.append(f"store {number}: {len(left)} contents are not healed, {sort} byte {where}")
         finally:
             store.close()
         outcome.flips += 1
@@ -94,7 +100,7 @@ def _flip_service(
         shutil.copytree(data, copy)
         shutil.copy(data.with_name(f"{data.name}.key"), copy.with_name("data.key"))
         choices = ["records.sqlite", "secret-key", "format", "../data.key", "sealed-mark"]
-        choices += [f"segments/{p.name}" for p in sorted((copy / "segments").iterdir())]
+        choices += [f"segments/{p.name}" for p in sorted((copy / "segments").iterdir()) if p.stat().st_size]
         target = copy / rng.choice(choices)
         where = _flip(target, rng)
         what = f"service {number}: {target.name} byte {where}"

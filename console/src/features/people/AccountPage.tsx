@@ -18,6 +18,7 @@ import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
 import { Backups } from "./Backups";
 import { accounts } from "./queries";
+import { Storage } from "./Storage";
 
 export function AccountPage() {
   const me = useQuery(session()).data;
@@ -56,6 +57,7 @@ export function AccountPage() {
           <>
             <Accounts own={me.person?.name ?? ""} />
             <Backups />
+            <Storage />
           </>
         )}
       </main>

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import click
 from msgspec.structs import asdict
 
@@ -75,3 +77,42 @@ def tidy(address: str | None, as_json: bool) -> None:
         terminal.say(f"  {segments} rewritten: {before} before, {after} now")
     elif found["saved"]:
         terminal.say(f"  {terminal.size(found['saved'])} are freed when the segments that hold them are rewritten")
+
+
+@storage.command("heal")
+@click.argument("source", type=click.Path(file_okay=False, exists=True, path_type=Path))
+@click.option(
+    "--data",
+    required=True,
+    type=click.Path(file_okay=False, exists=True, path_type=Path),
+    help="On the machine of the service: its data folder. It may run meanwhile.",
+)
+@json_option
+def heal(source: Path, data: Path, as_json: bool) -> None:
+    """Bring back what is damaged or missing from SOURCE: a backup, or a copy of the data folder.
+
+    Everything is read here and there. What the source holds whole and this installation does not is taken over; nothing
+    in the source is written.
+    """
+    from everyshelf.core.content.healing import heal as heal_store
+    from everyshelf.core.content.place import FolderPlace
+    from everyshelf.core.content.store import ContentStore
+    from everyshelf.core.errors import MissingError
+
+    for folder, hint in ((source, "Name a folder that backup make wrote, or a data folder."), (data, "")):
+        if not (folder / "segments").is_dir():
+            raise MissingError(f"{folder} holds no segments", code="storage.source", hint=hint)
+    store = ContentStore(data / "segments")
+    try:
+        with terminal.progress_bar("Reading") as progress, store.segments.place.alone():
+            done = heal_store(store, FolderPlace(source / "segments"), lambda part, total: progress(part, total, ""))
+    finally:
+        store.close()
+    if as_json:
+        terminal.print_json(done)
+        return
+    pieces = terminal.count(done.brought_back, "piece")
+    terminal.say(terminal.bold(f"Brought back {pieces}") + f" of {done.looked_at} that were looked at.")
+    if done.damaged_there:
+        terminal.say(f"  ‖ {terminal.count(done.damaged_there, 'piece')} damaged there, too")
+    terminal.next_step("everyshelf verify")

@@ -29,7 +29,9 @@ from everyshelf.core.content.segments import SEGMENT_BYTES, Segments
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
 from everyshelf.core.errors import BrokenError
 
-_DEAD = 0.25  # a segment is rewritten when so much of it is not needed: at most four bytes moved for one that is freed
+# A segment is rewritten when so much of it is not needed: at most four bytes are moved for one that is freed. Of small
+# ones any: that costs little.
+_DEAD = 0.25
 _SMALL = SEGMENT_BYTES // 16
 _FEW = 16
 
@@ -38,11 +40,12 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class Compacted:
-    """What a run did: segments rewritten, bytes of the place before and after."""
+    """What a run did: segments rewritten, bytes of the sealed ones before and after, pieces dropped that were to be."""
 
     segments: int
     before: int
     after: int
+    dropped: int = 0
 
 
 @dataclass(frozen=True)
@@ -70,6 +73,7 @@ class _Survey:
         lengths = [_lengths(one, size) for one, size in zip(self.directories, self.sizes, strict=True)]
         self.lengths = np.concatenate(lengths or [np.zeros(0, np.int64)])
         self.needed = np.ones(len(self.owners), np.bool_)
+        self.dropped: list[int] = []
         self._order = np.argsort(self.prefixes, kind="stable")
         self._sorted = self.prefixes[self._order]
 
@@ -99,7 +103,8 @@ class _Survey:
         for place in np.flatnonzero(self.deltas).tolist():
             if place not in dropped:
                 bases.add(base_of(self.read(place)))
-        self.needed[[place for place, identity in dropped.items() if identity not in bases]] = False
+        self.dropped = [place for place, identity in dropped.items() if identity not in bases]
+        self.needed[self.dropped] = False
 
     def choose(self) -> None:
         """Decide which record of each piece is needed."""
@@ -232,14 +237,15 @@ def compact(
         place.remove(directory_name(name))
     segments.refresh()
     added = sum(place.size(name) for name in into.names)
-    return Compacted(len(moved), before, before + added - sum(seen.sizes[number] for number in moved))
+    after = before + added - sum(seen.sizes[number] for number in moved)
+    return Compacted(len(moved), before, after, sum(int(seen.owners[place]) in moved for place in seen.dropped))
 
 
 def _worth_it(seen: _Survey) -> list[int]:
     """The segments to rewrite."""
     dead = np.bincount(seen.owners[~seen.needed], seen.lengths[~seen.needed], len(seen.sizes))
     whole = [k for k, one in enumerate(seen.directories) if not one.damage]
-    holed = {k for k in whole if dead[k] > _DEAD * seen.sizes[k]}
+    holed = {k for k in whole if dead[k] > (0 if seen.sizes[k] < _SMALL else _DEAD * seen.sizes[k])}
     small = {k for k in whole if seen.sizes[k] - dead[k] < _SMALL}
     return sorted(holed | small if len(small) >= _FEW else holed)
 

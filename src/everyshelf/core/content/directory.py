@@ -163,10 +163,13 @@ class Directories:
 
     def find(self, identity: bytes, *, complete: bool = False) -> Location | None:
         """Where a record lies, or None; ``complete``: one that is no delta."""
+        return next((where for where in self.find_all(identity) if not (complete and where.delta)), None)
+
+    def find_all(self, identity: bytes) -> Iterator[Location]:
+        """Everywhere a record with this id lies."""
         prefix = np.uint64(int.from_bytes(identity[:8], "big"))
         for run in self._runs:
             for owner, row in run.find(prefix):
                 where = self._numbered[owner].at(row, identity)
-                if where is not None and not (complete and where.delta):
-                    return where
-        return None
+                if where is not None:
+                    yield where

@@ -12,32 +12,36 @@ from __future__ import annotations
 
 import contextlib
 import threading
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 
 import msgspec
 import numpy as np
+from blake3 import blake3
 from numpy.typing import NDArray
 
 from everyshelf.core.content.place import Place
-from everyshelf.core.errors import BrokenError
 
-_FILE = ".condemned"
+_FILE, _ROUND = ".condemned", ".round-"
+_CHECK_BYTES = 16
 _ID_BYTES = 32
 
 
 class _Published(msgspec.Struct):
-    round: int
+    round: str
     segments: list[str] = []
     ids: bytes = b""
 
 
 class Condemned:
-    """What was published last: ``round``, the segments concerned, and ids in order."""
+    """What was published last: the name of its ``round``, the segments concerned, and ids in order. ``everything``: the
+    list is damaged, so that nothing is relied on until the next is published."""
 
-    def __init__(self, published: _Published) -> None:
+    def __init__(self, published: _Published, *, everything: bool = False) -> None:
         self.round = published.round
         self.segments = frozenset(published.segments)
+        self._everything = everything
         self._bytes = published.ids
         self._prefixes: NDArray[np.uint64] = np.frombuffer(published.ids, ">u8")[:: _ID_BYTES // 8].astype(np.uint64)
 
@@ -47,7 +51,7 @@ class Condemned:
     def holds(self, segment: str, identity: bytes) -> bool:
         """Whether the record of that id in that segment must not be relied on; now and then of one that may be."""
         if segment not in self.segments:
-            return False
+            return self._everything
         prefix = np.uint64(int.from_bytes(identity[:8], "big"))
         at = int(self._prefixes.searchsorted(prefix))
         return at < len(self._prefixes) and bool(self._prefixes[at] == prefix)
@@ -58,24 +62,29 @@ class Condemned:
 
 
 def read_condemned(place: Place) -> Condemned:
-    """What was published last; nothing, in round 0, if nothing ever was. Raises ``BrokenError``."""
+    """What was published last; nothing if nothing ever was."""
     data = place.read_note(_FILE)
+    if not data:
+        return Condemned(_Published(""))
     try:
-        return Condemned(msgspec.msgpack.decode(data, type=_Published) if data else _Published(0))
-    except msgspec.DecodeError as error:
-        raise BrokenError(f"the list of bytes to be removed is damaged: {error}", code="content.condemned") from error
+        if blake3(data[_CHECK_BYTES:]).digest(_CHECK_BYTES) == data[:_CHECK_BYTES]:
+            return Condemned(msgspec.msgpack.decode(data[_CHECK_BYTES:], type=_Published))
+    except msgspec.DecodeError:
+        pass  # of another form
+    return Condemned(_Published("damaged"), everything=True)
 
 
 def publish(place: Place, segments: list[str], ids: list[bytes]) -> Condemned:
     """Condemn these ids in these segments, in place of what was condemned before. The caller holds ``Place.alone``."""
-    published = _Published(read_condemned(place).round + 1, segments, b"".join(sorted(ids)))
-    place.write_note(_FILE, msgspec.msgpack.encode(published))
+    published = _Published(uuid.uuid4().hex, segments, b"".join(sorted(ids)))
+    data = msgspec.msgpack.encode(published)
+    place.write_note(_FILE, blake3(data).digest(_CHECK_BYTES) + data)
     return Condemned(published)
 
 
-def ended_before(place: Place, round_: int) -> bool:
-    """Whether all who began in an earlier round have ended."""
-    return all(place.is_unshared(f".round-{before}") for before in range(round_))
+def others_ended(place: Place, condemned: Condemned) -> bool:
+    """Whether all who began before that was published have ended."""
+    return place.are_unshared(_ROUND, but=f"{_ROUND}{condemned.round}")
 
 
 class Users:
@@ -90,9 +99,9 @@ class Users:
         self._refresh = refresh
         self._lock = threading.Lock()
         self._stamp: object = None
-        self._condemned = Condemned(_Published(0))
-        self._count: dict[int, int] = {}
-        self._held: dict[int, ExitStack] = {}
+        self._condemned = Condemned(_Published(""))
+        self._count: dict[str, int] = {}
+        self._held: dict[str, ExitStack] = {}
 
     @property
     def condemned(self) -> Condemned:
@@ -108,13 +117,13 @@ class Users:
         finally:
             self._end(round_)
 
-    def _begin(self) -> int:
+    def _begin(self) -> str:
         with self._lock:
             while True:
                 round_ = self._look().round
                 if round_ not in self._held:
                     stack = ExitStack()
-                    stack.enter_context(self._place.shared(f".round-{round_}"))
+                    stack.enter_context(self._place.shared(f"{_ROUND}{round_}"))
                     self._held[round_] = stack
                 if self._look().round == round_:  # nothing was published before the lock was had
                     self._count[round_] = self._count.get(round_, 0) + 1
@@ -129,12 +138,12 @@ class Users:
             self._condemned, self._stamp = condemned, stamp
         return self._condemned
 
-    def _end(self, round_: int) -> None:
+    def _end(self, round_: str) -> None:
         with self._lock:
             self._count[round_] -= 1
             self._let_go(round_)
 
-    def _let_go(self, round_: int) -> None:
+    def _let_go(self, round_: str) -> None:
         if not self._count.get(round_):
             self._count.pop(round_, None)
             self._held.pop(round_).close()

@@ -108,8 +108,9 @@ class Place(ABC):
         """Hold ``name``, with others in any process, for as long as the block lasts."""
 
     @abstractmethod
-    def is_unshared(self, name: str) -> bool:
-        """Whether nobody in any process holds ``name``."""
+    def are_unshared(self, prefix: str, *, but: str) -> bool:
+        """Whether nobody in any process holds a name that begins with ``prefix``, ``but`` for one; forgets those that
+        nobody holds. Whoever takes a name must look afterwards whether it is still meant."""
 
     @abstractmethod
     def alone(self, *, wait: bool = False) -> AbstractContextManager[None]:
@@ -315,13 +316,19 @@ class FolderPlace(Place):
         finally:
             os.close(descriptor)
 
-    def is_unshared(self, name: str) -> bool:
+    def are_unshared(self, prefix: str, *, but: str) -> bool:
+        names = [name for name in os.listdir(self.folder) if name.startswith(prefix) and name != but]
+        held = [name for name in names if not self._forget_unshared(name)]
+        return not held
+
+    def _forget_unshared(self, name: str) -> bool:
         try:
             descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CLOEXEC)
         except FileNotFoundError:
             return True
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            (self.folder / name).unlink(missing_ok=True)
         except BlockingIOError:
             return False
         finally:

@@ -74,7 +74,7 @@ class Segments:
             return where is not None and not self.users.condemned.holds(where.segment, identity)
 
     def fetch(self, identity: bytes, *, complete: bool = False) -> Record | None:
-        """The record, wherever it lies by now, or None; raises ``BrokenError`` as ``read`` does."""
+        """The record, wherever it lies by now, or None; raises ``BrokenError`` where none of its copies reads back."""
         tries = 0
         while (where := self.find(identity, refresh=True, complete=complete)) is not None:
             try:
@@ -84,6 +84,23 @@ class Segments:
                 if tries == _MOST_TRIES:
                     raise BrokenError(f"segment {where.segment} is named by a directory and not there") from error
                 self.refresh()
+            except BrokenError:
+                copy = self._other_copy(identity, where, complete=complete)
+                if copy is None:
+                    raise
+                return copy
+        return None
+
+    def _other_copy(self, identity: bytes, damaged: Location, *, complete: bool) -> Record | None:
+        """One that reads back, of what is damaged in one place."""
+        with self._lock:
+            self.refresh()
+            live = [one.locations[identity] for one in self._live.values() if identity in one.locations]
+            copies = [*live, *self._sealed.find_all(identity)]
+        for where in copies:
+            if where != damaged and not (complete and where.delta):
+                with contextlib.suppress(BrokenError, FileNotFoundError):
+                    return self.read(where)
         return None
 
     def read(self, where: Location) -> Record:

@@ -12,7 +12,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from everyshelf.core.content.deltas import Likeness, base_of, encode_delta, marks_of
+from everyshelf.core.content.deltas import CAREFUL, QUICK, Likeness, base_of, encode_delta, marks_of
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.records import BASE_BYTES, DELTA, Record
 from everyshelf.core.content.store import ContentStore
@@ -20,6 +20,7 @@ from everyshelf.core.content.store import ContentStore
 # A delta that saves less is not worth the second read; and the whole piece is then a nearer base for what follows.
 _WORTH = 0.5
 _SMALLEST = 1024
+_CAREFUL_BYTES = 16 * 1024 * 1024  # of a content
 _MOST_MARKS = 20_000  # pieces whose marks are held: a content of a gigabyte, 3 MB
 
 Progress = Callable[[int, int], None]
@@ -45,6 +46,7 @@ class Shrinker:
         gone = [piece for piece in before if piece not in pieces]
         if not fresh or not gone:
             return 0
+        level = CAREFUL if sum(pieces.values()) <= _CAREFUL_BYTES else QUICK
         total, likeness = len(gone) + len(fresh), Likeness()
         for done, base in enumerate(dict.fromkeys(self._whole_of(piece) for piece in gone)):
             progress(done, total)
@@ -52,7 +54,7 @@ class Shrinker:
         made = 0
         for done, piece in enumerate(fresh, len(gone)):
             progress(done, total)
-            made += self._shrink_piece(piece, likeness)
+            made += self._shrink_piece(piece, likeness, level)
         return made
 
     def _whole_of(self, piece: bytes) -> bytes:
@@ -62,7 +64,7 @@ class Shrinker:
         record = self._fetch(piece)
         return base_of(record) if record.codec == DELTA else piece
 
-    def _shrink_piece(self, piece: bytes, likeness: Likeness) -> bool:
+    def _shrink_piece(self, piece: bytes, likeness: Likeness, level: int) -> bool:
         if piece in self._made or piece in self._bases:
             return False
         record = self._fetch(piece)
@@ -72,7 +74,7 @@ class Shrinker:
         base = likeness.most_like(data)
         if base is None or base == piece:
             return False
-        delta = encode_delta(record, data, base, self._bytes_of(base))
+        delta = encode_delta(record, data, base, self._bytes_of(base), level)
         if len(delta.payload) + BASE_BYTES > _WORTH * len(record.payload):
             return False
         self._into.append(delta)

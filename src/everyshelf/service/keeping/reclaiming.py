@@ -17,7 +17,7 @@ from django.db.models import Count, Min, QuerySet, Sum
 from django.utils import timezone
 
 from everyshelf.core.content.compacting import Compacted, compact, find_unreached
-from everyshelf.core.content.in_use import ended_before, publish, read_condemned
+from everyshelf.core.content.in_use import others_ended, publish, read_condemned
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.acts import aside
@@ -54,7 +54,7 @@ def reclaim(store: ContentStore, progress: Progress, *, now: bool = False) -> Re
 
     reached: set[bytes] | None = None
     drop: set[bytes] = set()
-    if len(condemned) and not ended_before(place, condemned.round):
+    if len(condemned) and not others_ended(place, condemned):
         # Rewriting now would take what is condemned into segments of which nobody knows that it is.
         size = sum(place.size(one.segment) for one in store.segments.sealed())
         return Reclaimed(0, 0, 0, Compacted(0, size, size))
@@ -66,7 +66,7 @@ def reclaim(store: ContentStore, progress: Progress, *, now: bool = False) -> Re
     if len(condemned):
         publish(place, [], [])
     contents, fresh = _condemn(store, progress, reached) if now or _is_time() else (0, 0)
-    return Reclaimed(contents, fresh, len(drop), done)
+    return Reclaimed(contents, fresh, done.dropped, done)
 
 
 def _is_time() -> bool:

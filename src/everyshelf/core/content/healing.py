@@ -1,0 +1,87 @@
+"""Bring back, from another place that holds the same bytes, what is damaged or missing here.
+
+Every record of the source is looked for here and read. One that is missing or does not read back is taken over, if what
+the source holds gives the bytes of its id. It goes into a new segment; what is damaged stays where it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import zstandard
+
+from everyshelf.core.content.deltas import base_of, decode_delta
+from everyshelf.core.content.new_segments import NewSegments
+from everyshelf.core.content.place import Place
+from everyshelf.core.content.records import DELTA, RECIPE, Record
+from everyshelf.core.content.scanning import iter_records, segment_names
+from everyshelf.core.content.store import ContentStore, hash_of, unpacked
+from everyshelf.core.errors import BrokenError
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Healed:
+    """How many pieces were looked at, how many brought back, and how many are damaged in the source, too."""
+
+    looked_at: int
+    brought_back: int
+    damaged_there: int
+
+
+def heal(store: ContentStore, source: Place, progress: Progress = lambda done, total: None) -> Healed:
+    """Bring back into ``store`` what ``source`` holds whole. Nothing in ``source`` is written."""
+    names = segment_names(source)
+    sizes = {name: source.size(name) for name in names}
+    total, before = sum(sizes.values()), 0
+    into = NewSegments(store.segments.place)
+    looked = brought = damaged = 0
+    there: dict[bytes, Record] = {}
+    try:
+        for name in names:
+            for offset, record in iter_records(source, name):
+                progress(before + offset, total)
+                looked += 1
+                if record.codec != DELTA and _reads_back(store, record.id):
+                    continue
+                if record.codec == DELTA:
+                    there[record.id] = record  # looked at when all that are whole are back
+                elif _is_sound(record, unpacked(record)):
+                    into.append(record)
+                    brought += 1
+                else:
+                    damaged += 1
+            before += sizes[name]
+        into.finish()  # the bases of deltas are looked for in them
+        store.segments.refresh()
+        for record in there.values():
+            progress(total, total)
+            if _reads_back(store, record.id):
+                continue
+            base = store.segments.fetch(base_of(record), complete=True) if _reads_back(store, base_of(record)) else None
+            if base is not None and _is_sound(record, decode_delta(record, unpacked(base))):
+                into.append(record)
+                brought += 1
+            else:
+                damaged += 1
+        into.finish()
+    except BaseException:
+        into.drop()
+        raise
+    store.segments.refresh()
+    return Healed(looked, brought, damaged)
+
+
+def _reads_back(store: ContentStore, identity: bytes) -> bool:
+    try:
+        record = store.segments.fetch(identity)
+        return record is not None and _is_sound(record, store.unpack(record))
+    except (BrokenError, zstandard.ZstdError):
+        return False
+
+
+def _is_sound(record: Record, data: bytes) -> bool:
+    """Whether these are the bytes of its id; what a recipe names is looked at by itself."""
+    return record.kind == RECIPE or hash_of(record.kind, data) == record.id
