@@ -66,7 +66,7 @@ export function Storage() {
           </li>
         )}
         <li>
-          Tidied {held.tidied ? when(held.tidied) : "not yet"}
+          {held.tidied ? `Tidied ${when(held.tidied)}` : "Not tidied yet"}
           {held.hours > 0
             ? `, every ${held.hours === 1 ? "hour" : count(held.hours, "hour")} when there is something to do`
             : ", only when you ask"}
