@@ -89,7 +89,7 @@ def tidy(address: str | None, as_json: bool) -> None:
 )
 @json_option
 def heal(source: Path, data: Path, as_json: bool) -> None:
-    """Bring back what is damaged or missing from SOURCE: a backup, or a copy of the data folder.
+    """Replace what is damaged or missing by what SOURCE holds: a backup, or a copy of the data folder.
 
     Everything is read here and there. What the source holds whole and this installation does not is taken over; nothing
     in the source is written.
@@ -112,7 +112,7 @@ def heal(source: Path, data: Path, as_json: bool) -> None:
         terminal.print_json(done)
         return
     pieces = terminal.count(done.brought_back, "piece")
-    terminal.say(terminal.bold(f"Brought back {pieces}") + f" of {done.looked_at} that were looked at.")
+    terminal.say(terminal.bold(f"Replaced {pieces}") + f" of {done.looked_at} that were looked at.")
     if done.damaged_there:
         terminal.say(f"  ‖ {terminal.count(done.damaged_there, 'piece')} damaged there, too")
     terminal.next_step("everyshelf verify")

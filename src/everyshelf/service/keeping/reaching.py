@@ -19,6 +19,7 @@ from pathlib import Path
 
 import orjson
 
+from everyshelf.core.content.records import WHOLE
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 
@@ -61,16 +62,19 @@ class Reach:
             one, is_certain = waiting.pop()
             if one in self._followed:
                 continue
-            if self._store.segments.find(one, refresh=True) is None:
+            where = self._store.segments.find(one, refresh=True)
+            if where is None:
                 if is_certain:
                     raise BrokenError(f"{one.hex()[:12]} is missing, and with it what it named", code="storage.damaged")
                 continue
             self._followed.add(one)
             self.contents.add(one)
             name = one.hex()
-            if self._store.size(name) > _DOCUMENT_BYTES or b"".join(self._store.iter_range(name, 0, 1)) not in b"{[":
+            if where.kind != WHOLE and self._store.size(name) > _DOCUMENT_BYTES:
                 continue
             data = self._store.read(name)
+            if not data.startswith((b"{", b"[")):
+                continue
             folder = _of_folder(data)
             if folder is None:  # a commit, a manifest, a job's order: all in it that looks like an id counts
                 waiting += [(bytes.fromhex(found.decode()), False) for found in _ID_IN_BYTES.findall(data)]

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { shareTaken } from "./share";
+import { shareTaken } from "../src/features/people/share";
 
 test("the share of a bar is seen however little or much is taken", () => {
   expect(shareTaken(1, 4)).toBe(25);
