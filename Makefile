@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl ssh console
+.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl ssh console cadaver
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -16,7 +16,7 @@ demo: setup console
 serve: setup console
 	$(BIN)/everyshelf serve
 
-test: setup console browser postgres curl ssh
+test: setup console browser postgres curl ssh cadaver
 	$(BIN)/python -m tests
 
 laws: setup
@@ -86,6 +86,12 @@ browser:
 curl:
 	@if ! command -v curl >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends curl; fi
+
+# A network folder is tried with it; where it cannot be had that is skipped.
+cadaver:
+	@if ! command -v cadaver >/dev/null; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver \
+	  || echo "no cadaver: its tests are skipped"; fi
 
 # Git links are tried over a real SSH server; where none can be had that is skipped. Its client is needed to use them.
 ssh:

@@ -33,7 +33,7 @@ class GitPageTests(TwoBrowsersCase):
         for words in ("Git", "Made with Git", "Kept for Git: author with address and time zone", "Purser"):
             self.assertIn(words, text)
         self.assertIn("Every Shelf", " ".join(rows[1]))
-        self.browser.press("Copy address")
+        self.browser.press("Copy address", "[aria-label='Clone address']")
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("Make a token")
         self.browser.see("can act for you")

@@ -43,7 +43,7 @@ SERVICE = [
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},
-    {"reports", "queries"},
+    {"reports", "queries", "dav"},
     {"web"},
     {"settings", "urls", "wsgi", "worker"},
     {"serve"},

@@ -19,6 +19,10 @@ class ExchangePart(ShelfPart):
         scheme, _, rest = self._transport.address.partition("://")
         return f"{scheme}://{f'{person}@' if person else ''}{rest}/git/{self.key}.git"
 
+    def folder_address(self) -> str:
+        """Where the shelf is a network folder (WebDAV); the password is a token."""
+        return f"{self._transport.address}/dav/{self.key}/"
+
     def git_commits(self, limit: int = 50, cursor: str = "") -> GitPage:
         """The commits of the shelf with their ids in Git, those recorded last first."""
         return self._transport.get(f"{self._base}/git", GitPage, limit=limit, cursor=cursor or None)

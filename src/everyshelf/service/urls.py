@@ -36,6 +36,7 @@ _v1: list[URLPattern | URLResolver] = [
 urlpatterns = [
     path("api/v1/", include(_v1)),
     path("git/", include("everyshelf.service.exchange.urls")),
+    path("dav", include("everyshelf.service.dav.urls")),
     path("healthz", health.healthz),
     path("readyz", health.readyz),
     re_path(r"^(?P<path>.*)$", console.page),

@@ -59,6 +59,7 @@ export function GitPage() {
       {found.isPending && <Loading what="Reading the commits" />}
       {found.isError && <ProblemBox error={found.error} />}
       {pages[0] && <Clone path={pages[0].address} />}
+      <NetworkFolder shelf={key} />
       <Links shelf={key} />
       {pages[0] && rows.length === 0 && <Empty>No commit yet. The first one, made here or pushed, starts the history.</Empty>}
       {rows.length > 0 && (
@@ -98,15 +99,31 @@ export function GitPage() {
   );
 }
 
-/** The address, to be copied with or without the command. */
+/** The address for Git, to be copied. */
 function Clone({ path }: { path: string }) {
   const me = useMe();
   const address = `${window.location.protocol}//${me ? `${encodeURIComponent(me)}@` : ""}${window.location.host}${path}`;
+  return (
+    <AddressRow what="This shelf is a Git repository" address={address} label="Clone address">
+      <Button variant="outlined" component={Link} to="/tokens">
+        Make a token
+      </Button>
+    </AddressRow>
+  );
+}
+
+/** The address for file managers, to be copied. */
+function NetworkFolder({ shelf }: { shelf: string }) {
+  const address = `${window.location.protocol}//${window.location.host}/dav/${encodeURIComponent(shelf)}/`;
+  return <AddressRow what="This shelf is a network folder" address={address} label="Folder address" />;
+}
+
+function AddressRow({ what, address, label, children }: { what: string; address: string; label: string; children?: React.ReactNode }) {
   const [copied, setCopied] = useState(false);
   return (
-    <section className="sheet clone" aria-label="Clone address">
+    <section className="sheet clone" aria-label={label}>
       <div>
-        <b>This shelf is a Git repository</b>
+        <b>{what}</b>
         <span className="cap">Your name, and a token as password</span>
       </div>
       <code className="mono" title={address}>
@@ -115,9 +132,7 @@ function Clone({ path }: { path: string }) {
       <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>
         {copied ? "Copied" : "Copy address"}
       </Button>
-      <Button variant="outlined" component={Link} to="/tokens">
-        Make a token
-      </Button>
+      {children}
     </section>
   );
 }

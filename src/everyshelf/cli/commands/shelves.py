@@ -51,13 +51,13 @@ def shelf_list(address: str | None, as_json: bool) -> None:
 @shelf.command("show")
 @shelf_options
 def shelf_show(shelf_key: str | None, address: str | None, as_json: bool) -> None:
-    """Show a shelf in numbers, your role on it, and where Git finds it."""
+    """Show a shelf in numbers, your role on it, and where Git and file managers find it."""
     found, desk = open_shelf(shelf_key, address)
     info, page = found.info(), found.git_commits(limit=5)
     person = open_client(address, desk).person()
     git = found.git_address(person or "")
     if as_json:
-        terminal.print_json({"shelf": info, "git": git, "commits": page.items})
+        terminal.print_json({"shelf": info, "git": git, "folder": found.folder_address(), "commits": page.items})
         return
     terminal.say(f"{terminal.bold(info.name)} ({info.key}). {info.description}".strip())
     numbers = [terminal.count(info.commits, "commit"), terminal.count(info.branches, "branch", "branches")]
@@ -66,6 +66,8 @@ def shelf_show(shelf_key: str | None, address: str | None, as_json: bool) -> Non
     terminal.say("")
     terminal.say(terminal.bold("As a Git repository") + " (the password is a token)")
     terminal.say(f"  git clone {git}")
+    terminal.say(terminal.bold("As a network folder") + " (WebDAV; the password is a token)")
+    terminal.say(f"  {found.folder_address()}")
     if page.items:
         listing = terminal.Listing((terminal.Column(2), terminal.Column(2), terminal.Column(terminal.DETAIL)))
         for one in page.items:

@@ -3,7 +3,6 @@ client reads and by ``actions.receiving`` where it writes."""
 
 from __future__ import annotations
 
-import base64
 import subprocess
 import tempfile
 import zlib
@@ -15,7 +14,6 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHt
 from django.utils.decorators import method_decorator
 from django.views import View
 from django.views.decorators.csrf import csrf_exempt
-from rest_framework import exceptions
 
 from everyshelf.core.errors import EveryShelfError, RefusedError
 from everyshelf.gitside.program import start_git
@@ -25,7 +23,7 @@ from everyshelf.service.base.turns import turns
 from everyshelf.service.exchange.actions.receiving import receive_push
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
-from everyshelf.service.people.authentication import BearerAuthentication
+from everyshelf.service.people.basic import NotSignedInError, caller_by_token
 from everyshelf.service.problems import status_of
 from everyshelf.service.rights import Caller, require_scope
 from everyshelf.service.shelves.actions.shelves import get_shelf
@@ -39,10 +37,6 @@ _MOST_QUESTION = 256 * 1024 * 1024  # bytes of what a client says it wants and h
 _PUSH_CAPABILITIES = "report-status delete-refs side-band-64k quiet atomic ofs-delta object-format=sha1"
 
 
-class _UnknownError(Exception):
-    """Nobody has signed in."""
-
-
 class GitView(View):
     """What the addresses of one shelf's repository have in common."""
 
@@ -51,7 +45,7 @@ class GitView(View):
         """Answer; errors are lines of text, which Git shows to whoever runs it."""
         try:
             return super().dispatch(request, *args, **kwargs)
-        except _UnknownError as error:
+        except NotSignedInError as error:
             answer = _text(401, str(error))
             answer["WWW-Authenticate"] = 'Basic realm="Every Shelf, your name and a token", charset="UTF-8"'
             return answer
@@ -61,7 +55,7 @@ class GitView(View):
     @staticmethod
     def shelf(request: HttpRequest, key: str, service: str) -> tuple[Caller, Shelf]:
         """Who asks, and the shelf if they may read it (for a push: if their token may write)."""
-        caller = _caller(request)
+        caller = caller_by_token(request)
         shelf = get_shelf(caller, key)
         if service == "git-receive-pack":
             require_scope(caller, "write")
@@ -118,28 +112,6 @@ class ReceivePack(GitView):
         with _body(request) as body:
             data = receive_push(caller, found, body)
         return _answer(HttpResponse(data), "application/x-git-receive-pack-result")
-
-
-def _caller(request: HttpRequest) -> Caller:
-    """The person whose token is the password; the name is not looked at. A bearer token does as well."""
-    scheme, _, value = request.headers.get("Authorization", "").partition(" ")
-    token = value.strip()
-    if scheme.lower() == "basic":
-        try:
-            token = base64.b64decode(token, validate=True).decode().partition(":")[2]
-        except ValueError as error:
-            raise _UnknownError("The sign-in cannot be read.") from error
-    elif scheme.lower() != "bearer":
-        raise _UnknownError("Sign in with your name and a token as password. Make one: everyshelf token make NAME")
-    request.META["HTTP_AUTHORIZATION"] = f"Bearer {token}"
-    del request.headers  # they are read once and kept
-    try:
-        found = BearerAuthentication().authenticate(request)
-    except exceptions.AuthenticationFailed as error:
-        raise _UnknownError(f"{error.detail} Make another: everyshelf token make NAME") from error
-    assert found is not None
-    person, record = found
-    return Caller(person, frozenset(record.scopes), record.name, record)
 
 
 def _reading(request: HttpRequest) -> dict[str, str]:
