@@ -7,7 +7,7 @@ import mimetypes
 from collections.abc import Callable
 from typing import Any, ParamSpec, TypeVar
 
-from wsgidav.dav_error import HTTP_FORBIDDEN, DAVError
+from wsgidav.dav_error import HTTP_FORBIDDEN, DAVError, PRECONDITION_CODE_PropfindFiniteDepth
 from wsgidav.dav_provider import DAVCollection, DAVNonCollection, DAVProvider
 
 from everyshelf.core.content.content_file import ContentFile
@@ -58,6 +58,16 @@ def ref_name(folder: str) -> str:
     return folder.replace("~", "/")
 
 
+class _OneLevel(DAVCollection):  # type: ignore[misc]
+    """A folder that is listed level by level: all of a shelf at once would keep the service busy."""
+
+    def get_descendants(self, *args: Any, **options: Any) -> Any:
+        """As asked for, unless that is a listing of everything (RFC 4918, 9.1)."""
+        if options.get("depth") == "infinity" and self.environ["REQUEST_METHOD"] == "PROPFIND":
+            raise DAVError(HTTP_FORBIDDEN, err_condition=PRECONDITION_CODE_PropfindFiniteDepth)
+        return super().get_descendants(*args, **options)
+
+
 class State:
     """A state of a shelf: a branch, a tag, or a draft, which can be written to."""
 
@@ -67,7 +77,7 @@ class State:
         self.draft = draft
 
 
-class _Fixed(DAVCollection):  # type: ignore[misc]
+class _Fixed(_OneLevel):
     """A folder whose members are what there is: shelves, branches, tags."""
 
     def __init__(self, path: str, environ: dict[str, Any], names: list[str]) -> None:
@@ -83,7 +93,7 @@ class _Fixed(DAVCollection):  # type: ignore[misc]
         return True
 
 
-class StateFolder(DAVCollection):  # type: ignore[misc]
+class StateFolder(_OneLevel):
     """A folder of a state. ``node`` is None for one that was made in a draft and holds nothing yet."""
 
     def __init__(self, path: str, environ: dict[str, Any], state: State, inside: str, node: str | None) -> None:

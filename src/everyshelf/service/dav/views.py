@@ -40,6 +40,8 @@ class DavView(View):
         environ.update(SCRIPT_NAME=MOUNT, PATH_INFO=(inside or "/").encode().decode("latin-1"))
         environ["wsgidav.auth.user_name"] = caller.person.username
         environ.pop("HTTP_AUTHORIZATION", None)
+        if request.method == "PROPFIND":
+            environ.setdefault("HTTP_DEPTH", "1")  # who does not say means one level, whatever RFC 4918 takes it for
         turns.let_go()
         if request.method in _LOCKING:
             with one_act():  # whether it is locked is looked up and noted in one
@@ -58,6 +60,7 @@ def _answer(environ: dict[str, Any]) -> HttpResponseBase:
     answer: HttpResponseBase
     if environ["REQUEST_METHOD"] == "GET":
         answer = StreamingHttpResponse(_all(first, pieces))
+        answer["Content-Security-Policy"] = "sandbox"  # a page somebody versioned is no page of this service
     else:
         answer = HttpResponse(b"".join(_all(first, pieces)))
     answer.status_code = int(told["status"].split()[0])

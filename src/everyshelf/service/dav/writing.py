@@ -123,8 +123,9 @@ class DraftFolder:
         draft = self._draft()
         if draft is not None:
             with aside():
-                EmptyFolder.objects.filter(draft=draft, path=path).delete()
-                EmptyFolder.objects.filter(draft=draft, path__startswith=f"{path}/").delete()
+                rows = EmptyFolder.objects.filter(draft=draft)  # compared here: the database takes a for A
+                gone = [row for row, made in rows.values_list("pk", "path") if f"{made}/".startswith(f"{path}/")]
+                rows.filter(pk__in=gone).delete()
 
     def _draft(self) -> Draft | None:
         drafts = Draft.objects.select_related("base")

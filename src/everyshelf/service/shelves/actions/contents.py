@@ -88,7 +88,9 @@ def hold(shelf: Shelf, sizes: Mapping[str, int]) -> None:
     ShelfContent.objects.bulk_create(rows, batch_size=500, ignore_conflicts=True)
     for start in range(0, len(rows), 500):
         known = ShelfContent.objects.filter(shelf=shelf, content__in=[row.content for row in rows[start : start + 500]])
-        known.exclude(unreached_since=None).update(unreached_since=None)
+        unreached = known.exclude(unreached_since=None)
+        if unreached.exists():  # hardly ever: a look costs no turn at writing
+            unreached.update(unreached_since=None)
 
 
 def read_many(shelf: Shelf, identities: list[str]) -> bytes:
