@@ -59,6 +59,8 @@ class Campaign:
             thread.start()
         before = len(self.acknowledged)
         while len(self.acknowledged) < before + 6:  # people have begun
+            if not any(one.is_alive() for one in threads[:_WRITERS]):
+                raise AssertionError("whoever commits ended; see what was printed above")
             time.sleep(0.01)
         time.sleep(self._rng.random() * _KILL_WITHIN_SECONDS)
         if killed:

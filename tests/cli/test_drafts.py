@@ -5,11 +5,19 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Callable
+from typing import TYPE_CHECKING
+from unittest import mock
 
+from everyshelf.desk.desk import Desk
+from everyshelf.desk.watching import watch
 from tests.cli.test_merging import TerminalCase
 from tests.service.test_merging import flow
+
+if TYPE_CHECKING:
+    from everyshelf.desk.states import Item
 
 
 class DraftTests(TerminalCase):
@@ -97,6 +105,24 @@ class WatchTests(TerminalCase):
         self.terminal.write("b.txt", b"while nobody watched\n")
         self.watcher()
         self.wait_for(lambda: self.shelf_points()[-1] == b"while nobody watched\n")
+
+    def test_an_edit_made_before_the_system_reports_changes_is_saved(self) -> None:
+        desk, stop = Desk.find(self.terminal.folder), threading.Event()
+        edits = iter([lambda: self.terminal.write("b.txt", b"just after the first look\n")])
+        states = desk.states
+
+        def looked() -> list[Item]:
+            found = states()
+            next(edits, lambda: None)()
+            return found
+
+        end = threading.Timer(300, stop.set)
+        end.start()
+        self.addCleanup(end.cancel)
+        with mock.patch.object(desk, "states", looked):
+            rounds = watch(desk, self.shelf, stop)
+            self.assertEqual([next(rounds).saved, next(rounds).saved], [[], [("b.txt", "edited")]])
+            rounds.close()
 
     def shelf_points(self) -> list[bytes]:
         if not self.shelf.drafts():

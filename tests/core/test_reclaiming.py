@@ -184,6 +184,28 @@ class HealingTests(ReclaimCase):
         self.assertEqual(heal(empty, FolderPlace(mirror)).damaged_there, 0)
         self.assertEqual([empty.verify(identity) for identity in ids], [None] * 4)
 
+    def test_what_came_back_stays_when_it_is_cut_short(self) -> None:
+        contents = [random.Random(n).randbytes(90_000) for n in range(6)]
+        ids = [self.put(data).hex() for data in contents]
+        mirror = self.folder.parent / "mirror"
+        shutil.copytree(self.folder, mirror)
+        for path in [*self.folder.glob("*.seg"), *self.folder.glob("*.dir")]:
+            path.unlink()
+        empty, seen = self.open(), 0
+
+        def cancel(done: int, total: int) -> None:
+            nonlocal seen
+            seen += 1
+            if seen == 4:
+                raise KeyboardInterrupt
+
+        with self.assertRaises(KeyboardInterrupt):
+            heal(empty, FolderPlace(mirror), cancel)
+        other = self.open()  # what others found there they rely on
+        self.assertEqual(sum(other.has(identity) for identity in ids), 3)
+        self.assertEqual([other.verify(i) for i in ids if other.has(i)], [None] * 3)
+        self.assertEqual(heal(other, FolderPlace(mirror)).brought_back, 3)
+
     def test_what_is_damaged_there_too_is_counted(self) -> None:
         data = random.Random(7).randbytes(90_000)
         identity = self.put(data).hex()

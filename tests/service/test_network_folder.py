@@ -17,7 +17,10 @@ import httpx
 from webdav4.client import Client as DavClient
 from webdav4.client import ForbiddenOperation, HTTPError, ResourceConflict, ResourceNotFound
 
+from everyshelf.demo.passages import passages
 from tests.support.factories import ServiceCase, commit_files
+
+PASSAGES = passages()
 
 LOCK = (
     b'<?xml version="1.0"?><D:lockinfo xmlns:D="DAV:"><D:lockscope><D:exclusive/></D:lockscope>'
@@ -147,6 +150,40 @@ class WritingTests(FolderCase):
         self.assertEqual(self.read(client, "draft/main/data/fares.csv"), b"zone,fare\nZ01,4.50\n")
         with self.assertRaises((ForbiddenOperation, HTTPError)):
             client.move("draft/main/docs.md", "draft/tobias~try/docs.md")
+
+    def test_a_copy_from_another_shelf_can_be_committed(self) -> None:
+        other, here = self.make_shelf(), self.raw()
+        commit_files(other, {"plans/a.csv": b"only there\n", "plans/b.csv": b"and this\n"}, "Plans")
+        target = f"{self.service.address}/dav/{self.shelf.key}/draft/main/plans"
+        source = f"{self.service.address}/dav/{other.key}/branches/main/plans"
+        self.assertEqual(here.request("COPY", source, headers={"Destination": target}).status_code, 204)
+        self.shelf.commit_draft("main", "Copied")
+        self.assertEqual(self.shelf.read("plans/b.csv"), b"and this\n")
+        stranger = self.raw("stranger")
+        self.assertEqual(stranger.request("COPY", source, headers={"Destination": target}).status_code, 404)
+
+    def test_folders_kept_whole_are_left_as_they_are(self) -> None:
+        self.put({**PASSAGES, "feeds/about.md": b"# Feeds\n"})
+        (folder,) = [one.path for one in self.shelf.artifacts() if one.whole]
+        inside = f"draft/main/{next(iter(PASSAGES))}"
+        here = self.raw()
+        to = f"{self.service.address}/dav/{self.shelf.key}/draft/main/"
+        for method, path, headers in (
+            ("PUT", inside, {}),
+            ("DELETE", inside, {}),
+            ("MOVE", inside, {"Destination": f"{to}elsewhere.csv"}),
+            ("MOVE", f"draft/main/{folder}", {"Destination": f"{to}moved"}),
+            ("MOVE", "draft/main/feeds", {"Destination": f"{to}moved"}),
+        ):
+            with self.subTest(method=method, path=path):
+                answer = here.request(method, path, headers=headers)
+                self.assertEqual(answer.status_code, 403, answer.text)
+                self.assertIn("everyshelf take", answer.text)
+        self.assertEqual(self.pending(), {})
+        self.assertEqual(here.request("COPY", "draft/main/feeds", headers={"Destination": f"{to}all"}).status_code, 204)
+        self.assertEqual(len(self.pending()), len(PASSAGES) + 1)
+        self.shelf.commit_draft("main", "Copied, file by file")
+        self.assertEqual([one.path for one in self.shelf.artifacts() if one.whole], [f"all{folder[5:]}", folder])
 
     def test_folders(self) -> None:
         client = self.dav()

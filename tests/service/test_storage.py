@@ -5,9 +5,12 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import random
+import shutil
 import sqlite3
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 from bench.tidying import Campaign
@@ -211,6 +214,40 @@ class ReclaimTests(StorageCase):
             yield finish
         finally:
             finish()
+
+
+class DamagedTests(StorageCase):
+    def test_nothing_is_freed_until_it_is_healed(self) -> None:
+        kept = Path(tempfile.mkdtemp(prefix="es-storage-"))
+        self.addCleanup(shutil.rmtree, kept, ignore_errors=True)
+        data, unused = random.Random(31).randbytes(900_000), random.Random(32).randbytes(900_000)
+        commit_files(self.shelf, {"model.bin": data}, "Model")
+        self.shelf.upload(unused)
+        self.tidy()
+        self.tidy()
+        self.age()
+        segments = self.own.data / "segments"
+        shutil.copytree(segments, kept / "segments")
+        recipe = bytes.fromhex(hashlib.sha256(data).hexdigest())
+        for path in segments.glob("*.seg"):
+            at = path.read_bytes().find(recipe)  # the head of the record that lists its pieces
+            if at >= 0:
+                with path.open("r+b") as file:
+                    file.seek(at + 60)
+                    file.write(b"?")
+        done = self.tidy()
+        self.assertIn("everyshelf storage heal", done["held_back"])
+        self.assertEqual((done["contents"], done["condemned"], done["removed"]), (0, 0, 0))
+        self.assertTrue(self.is_stored(unused))
+        terminal = Terminal(self, self.own)
+        self.assertIn("nothing is freed", terminal.run("storage", "tidy").stdout)
+        healed = terminal.run("storage", "heal", str(kept), "--data", str(self.own.data)).stdout
+        self.assertIn("Replaced 1 piece", healed)
+        self.assertEqual(self.shelf.read("model.bin"), data)
+        self.assertEqual(self.tidy()["held_back"], "")
+        self.tidy()
+        self.assertFalse(self.is_stored(unused))
+        self.assert_sound()
 
 
 class LoadTests(ServiceCase):

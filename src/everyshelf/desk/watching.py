@@ -1,13 +1,16 @@
 """A desk's edits go into its draft on the server as they are made.
 
-Changes are told by the system (watchfiles); after each quiet moment what differs is saved. What cannot be read yet (a
-file that is locked or still being written) is named and tried again; while the service is out of reach edits wait and
-are sent when it answers.
+The system reports changes (watchfiles); after each quiet moment what differs is saved. What cannot be read yet (a file
+that is locked or still being written) is named and tried again; while the service is out of reach edits wait and are
+sent when it answers. Reports can be missing: edits made before the first report is asked for, a queue of the system
+that overflowed, a folder on another machine. So the whole desk is looked through once after reports have begun, and
+again each minute.
 """
 
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -24,6 +27,7 @@ if TYPE_CHECKING:
 
 _QUIET_MS = 300
 _AGAIN_SECONDS = 3.0
+_LOOK_AGAIN_SECONDS = 60.0
 
 
 @dataclass(frozen=True)
@@ -60,11 +64,13 @@ def watch(desk: Desk, shelf: ShelfClient, stop: threading.Event) -> Iterator[Sav
     found = _round(desk, shelf, known)
     yield found
     told = found.blocked, found.problem
+    due = 0.0  # reports begin with the first item of ``rounds``, after the look above: edits between are not reported
     for changed in rounds:
         if stop.is_set():
             return
-        if not changed and not any(told):
+        if not changed and not any(told) and time.monotonic() < due:
             continue  # nothing happened, and nothing waits to be tried again
+        due = time.monotonic() + _LOOK_AGAIN_SECONDS
         found = _round(desk, shelf, known)
         if found.saved or (found.blocked, found.problem) != told:
             told = found.blocked, found.problem

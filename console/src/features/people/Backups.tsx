@@ -6,14 +6,11 @@ import { answer, api, type Schemas } from "../../api/client";
 import { count, size, when } from "../../marks/words";
 import { Table } from "../../parts/Table";
 import { Loading, ProblemBox } from "../../shell/states";
+import { isAtWork } from "./atWork";
 import { isLate } from "./late";
 
 const KEY = ["backups"];
 const LOOK_AGAIN_MS = 1500;
-
-function isAtWork(found: Schemas["BackupsOut"] | undefined): boolean {
-  return found?.job?.state === "waiting" || found?.job?.state === "running";
-}
 
 export function Backups() {
   const queries = useQueryClient();

@@ -5,14 +5,11 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../../api/client";
 import { count, size, when } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
+import { isAtWork } from "./atWork";
 import { shareTaken } from "./share";
 
 const KEY = ["storage"];
 const LOOK_AGAIN_MS = 1500;
-
-function isAtWork(found: Schemas["StorageOut"] | undefined): boolean {
-  return found?.job?.state === "waiting" || found?.job?.state === "running";
-}
 
 export function Storage() {
   const queries = useQueryClient();
@@ -76,6 +73,11 @@ export function Storage() {
       {busy && held.job && (
         <p role="status" className="sec">
           {held.job.total > 0 ? `${held.job.note || "At work"}: ${Math.floor((100 * held.job.done) / held.job.total)} %` : "Waiting"}
+        </p>
+      )}
+      {typeof held.job?.result?.held_back === "string" && held.job.result.held_back !== "" && (
+        <p role="alert" className="problem">
+          {held.job.result.held_back}
         </p>
       )}
       {held.job?.state === "failed" && (

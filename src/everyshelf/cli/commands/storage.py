@@ -75,7 +75,9 @@ def tidy(address: str | None, as_json: bool) -> None:
     if found["segments"]:
         before, after = terminal.size(found["before"]), terminal.size(found["after"])
         terminal.say(f"  {segments} rewritten: {before} before, {after} now")
-    elif found["saved"]:
+    if found["held_back"]:
+        terminal.say(f"  ‖ {found['held_back']}")
+    if found["saved"] and not found["segments"]:
         terminal.say(f"  {terminal.size(found['saved'])} are freed when the segments that hold them are rewritten")
 
 
@@ -99,7 +101,10 @@ def heal(source: Path, data: Path, as_json: bool) -> None:
     from everyshelf.core.content.store import ContentStore
     from everyshelf.core.errors import MissingError
 
-    for folder, hint in ((source, "Name a folder that backup make wrote, or a data folder."), (data, "")):
+    for folder, hint in (
+        (source, "Name a folder that backup make wrote, or a data folder."),
+        (data, "Name the data folder of a service."),
+    ):
         if not (folder / "segments").is_dir():
             raise MissingError(f"{folder} holds no segments", code="storage.source", hint=hint)
     store = ContentStore(data / "segments")

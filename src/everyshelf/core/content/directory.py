@@ -162,7 +162,7 @@ class Directories:
             self.replace([directory for name, directory in self._all.items() if name not in segments])
 
     def find(self, identity: bytes, *, complete: bool = False) -> Location | None:
-        """Where a record lies, or None; ``complete``: one that is no delta."""
+        """Return where a record lies, or None; ``complete``: look only for records that are stored whole."""
         return next((where for where in self.find_all(identity) if not (complete and where.delta)), None)
 
     def find_all(self, identity: bytes) -> Iterator[Location]:

@@ -1,7 +1,8 @@
 """Bring back, from another place that holds the same bytes, what is damaged or missing here.
 
 Every record of the source is looked for here and read. One that is missing or does not read back is taken over, if what
-the source holds gives the bytes of its id. It goes into a new segment; what is damaged stays where it is.
+the source holds gives the bytes of its id. It goes into a new segment; what is damaged stays where it is. What a
+run that is cut short has brought back stays, too.
 """
 
 from __future__ import annotations
@@ -66,10 +67,8 @@ def heal(store: ContentStore, source: Place, progress: Progress = lambda done, t
                 brought += 1
             else:
                 damaged += 1
-        into.finish()
-    except BaseException:
-        into.drop()
-        raise
+    finally:
+        into.finish()  # even when cut short: others may rely on what is back already
     store.segments.refresh()
     return Healed(looked, brought, damaged)
 

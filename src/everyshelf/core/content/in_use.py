@@ -35,13 +35,13 @@ class _Published(msgspec.Struct):
 
 
 class Condemned:
-    """What was published last: the name of its ``round``, the segments concerned, and ids in order. ``everything``: the
-    list is damaged, so that nothing is relied on until the next is published."""
+    """What was published last: the name of its ``round``, the segments concerned, and ids in order. Where the list is
+    damaged nothing is relied on until the next is published."""
 
-    def __init__(self, published: _Published, *, everything: bool = False) -> None:
+    def __init__(self, published: _Published, *, is_damaged: bool = False) -> None:
         self.round = published.round
         self.segments = frozenset(published.segments)
-        self._everything = everything
+        self.is_damaged = is_damaged
         self._bytes = published.ids
         self._prefixes: NDArray[np.uint64] = np.frombuffer(published.ids, ">u8")[:: _ID_BYTES // 8].astype(np.uint64)
 
@@ -51,7 +51,7 @@ class Condemned:
     def holds(self, segment: str, identity: bytes) -> bool:
         """Whether the record of that id in that segment must not be relied on; now and then of one that may be."""
         if segment not in self.segments:
-            return self._everything
+            return self.is_damaged
         prefix = np.uint64(int.from_bytes(identity[:8], "big"))
         at = int(self._prefixes.searchsorted(prefix))
         return at < len(self._prefixes) and bool(self._prefixes[at] == prefix)
@@ -71,13 +71,15 @@ def read_condemned(place: Place) -> Condemned:
             return Condemned(msgspec.msgpack.decode(data[_CHECK_BYTES:], type=_Published))
     except msgspec.DecodeError:
         pass  # of another form
-    return Condemned(_Published("damaged"), everything=True)
+    return Condemned(_Published("damaged"), is_damaged=True)
 
 
 def publish(place: Place, segments: list[str], ids: list[bytes]) -> Condemned:
     """Condemn these ids in these segments, in place of what was condemned before. The caller holds ``Place.alone``."""
     published = _Published(uuid.uuid4().hex, segments, b"".join(sorted(ids)))
     data = msgspec.msgpack.encode(published)
+    with place.shared(f"{_ROUND}{published.round}"):
+        pass  # its file is there before anybody needs it: on a full disk none can be made
     place.write_note(_FILE, blake3(data).digest(_CHECK_BYTES) + data)
     return Condemned(published)
 

@@ -51,8 +51,8 @@ class Segments:
     # --- finding -----------------------------------------------------------
 
     def find(self, identity: bytes, *, refresh: bool = False, complete: bool = False) -> Location | None:
-        """Where the record is. ``refresh``: look again for what other processes wrote if it is not known; ``complete``:
-        only one that is no delta."""
+        """Return where the record is. ``refresh``: look again for what other processes wrote if it is not known;
+        ``complete``: look only for records that are stored whole."""
         with self._lock:
             where = self._find(identity, complete)
             if where is None and refresh:

@@ -95,7 +95,7 @@ def _pack_many(identities: list[bytes], chunks: list[memoryview]) -> list[Record
 
 
 def unpacked(record: Record) -> bytes:
-    """The bytes of a record that is no delta, unchecked."""
+    """Return the bytes of a record that is stored whole, unchecked."""
     if record.codec == RAW:
         return record.payload
     return _decompressor().decompress(record.payload, max_output_size=record.raw_bytes)

@@ -93,7 +93,41 @@ class _Fixed(_OneLevel):
         return True
 
 
-class StateFolder(_OneLevel):
+class _OfState:
+    """What files and folders of a state have in common."""
+
+    _state: State
+    _inside: str
+    environ: dict[str, Any]
+
+    def get_last_modified(self) -> float | None:
+        """Return when the state was committed."""
+        return self._state.changed
+
+    def prevent_locking(self) -> bool:
+        """Return whether it was committed: then it is not written to."""
+        return self._state.draft is None
+
+    @_told
+    def handle_delete(self) -> bool:
+        """Take it away, with all that is in it."""
+        _draft_of(self._state).delete(self._inside)
+        self.remove_all_locks(recursive=True)  # type: ignore[attr-defined]
+        return True
+
+    @_told
+    def handle_move(self, dest_path: str) -> bool:
+        """Move it within its draft."""
+        draft = _draft_of(self._state)
+        target, inside = _target(self.environ, dest_path)
+        if (target.shelf.pk, target.branch) != (draft.shelf.pk, draft.branch):
+            raise DAVError(HTTP_FORBIDDEN, "a file is moved within one draft; copy it instead")
+        draft.move(self._inside, inside)
+        self.remove_all_locks(recursive=True)  # type: ignore[attr-defined]
+        return True
+
+
+class StateFolder(_OfState, _OneLevel):
     """A folder of a state. ``node`` is None for one that was made in a draft and holds nothing yet."""
 
     def __init__(self, path: str, environ: dict[str, Any], state: State, inside: str, node: str | None) -> None:
@@ -103,6 +137,7 @@ class StateFolder(_OneLevel):
     def _below(self, name: str) -> str:
         return f"{self._inside}/{name}" if self._inside else name
 
+    @_told
     def get_member_names(self) -> list[str]:
         """Files and folders in it, and folders made in a draft."""
         names = {entry.name for entry in get_trees().entries(self._node)} if self._node is not None else set()
@@ -121,14 +156,6 @@ class StateFolder(_OneLevel):
 
     def _join(self, name: str) -> str:
         return f"{self.path.rstrip('/')}/{name}"
-
-    def get_last_modified(self) -> float | None:
-        """When the state was committed."""
-        return self._state.changed
-
-    def prevent_locking(self) -> bool:
-        """What was committed is not written to."""
-        return self._state.draft is None
 
     @_told
     def create_empty_resource(self, name: str) -> StateFile:
@@ -152,26 +179,16 @@ class StateFolder(_OneLevel):
         return _draft_of(self._state)
 
     @_told
-    def handle_delete(self) -> bool:
-        """Take all in it away."""
-        return _deleted(self, self._state, self._inside)
-
-    @_told
     def handle_copy(self, dest_path: str, *, depth_infinity: bool) -> bool:
         """Save what is in it at another place of a draft."""
         target, inside = _target(self.environ, dest_path)
         target.make_folder(inside)
         if depth_infinity and self._node is not None:
-            target.copy(((path, entry) for path, entry in get_trees().walk(self._node)), inside)
+            target.copy(get_trees().files(self._node), inside)
         return True
 
-    @_told
-    def handle_move(self, dest_path: str) -> bool:
-        """Move it within its draft."""
-        return _moved(self, self._state, self._inside, dest_path)
 
-
-class StateFile(DAVNonCollection):  # type: ignore[misc]
+class StateFile(_OfState, DAVNonCollection):  # type: ignore[misc]
     """A file of a state; ``entry`` is None for one that is about to be written."""
 
     def __init__(self, path: str, environ: dict[str, Any], state: State, inside: str, entry: Entry | None) -> None:
@@ -186,10 +203,6 @@ class StateFile(DAVNonCollection):  # type: ignore[misc]
     def get_content_type(self) -> str:
         """By the name."""
         return mimetypes.guess_type(self._inside)[0] or "application/octet-stream"
-
-    def get_last_modified(self) -> float | None:
-        """When the state was committed."""
-        return self._state.changed
 
     def get_etag(self) -> str | None:
         """The content's id: what is the same has the same everywhere."""
@@ -210,10 +223,6 @@ class StateFile(DAVNonCollection):  # type: ignore[misc]
             raise DAVError(HTTP_FORBIDDEN, "nothing was written yet")
         return ContentFile(get_store(), self._entry.id)
 
-    def prevent_locking(self) -> bool:
-        """What was committed is not written to."""
-        return self._state.draft is None
-
     @_told
     def begin_write(self, *, content_type: str | None = None) -> Incoming:
         """Take new bytes."""
@@ -233,38 +242,12 @@ class StateFile(DAVNonCollection):  # type: ignore[misc]
         return True
 
     @_told
-    def handle_delete(self) -> bool:
-        """Take it away."""
-        return _deleted(self, self._state, self._inside)
-
-    @_told
     def handle_copy(self, dest_path: str, *, depth_infinity: bool) -> bool:
         """Save it at another place of a draft."""
         target, inside = _target(self.environ, dest_path)
         if self._entry is not None:
             target.copy(iter([("", self._entry)]), inside)
         return True
-
-    @_told
-    def handle_move(self, dest_path: str) -> bool:
-        """Move it within its draft."""
-        return _moved(self, self._state, self._inside, dest_path)
-
-
-def _deleted(resource: Any, state: State, inside: str) -> bool:
-    _draft_of(state).delete(inside)
-    resource.remove_all_locks(recursive=True)
-    return True
-
-
-def _moved(resource: Any, state: State, inside: str, dest_path: str) -> bool:
-    draft = _draft_of(state)
-    target, where = _target(resource.environ, dest_path)
-    if (target.shelf.pk, target.branch) != (draft.shelf.pk, draft.branch):
-        raise DAVError(HTTP_FORBIDDEN, "a file is moved within one draft; copy it instead")
-    draft.move(inside, where)
-    resource.remove_all_locks(recursive=True)
-    return True
 
 
 def _draft_of(state: State) -> DraftFolder:

@@ -60,7 +60,7 @@ def _answer(environ: dict[str, Any]) -> HttpResponseBase:
     answer: HttpResponseBase
     if environ["REQUEST_METHOD"] == "GET":
         answer = StreamingHttpResponse(_all(first, pieces))
-        answer["Content-Security-Policy"] = "sandbox"  # a page somebody versioned is no page of this service
+        answer["Content-Security-Policy"] = "sandbox"  # scripts of versioned pages must not run as ours
     else:
         answer = HttpResponse(b"".join(_all(first, pieces)))
     answer.status_code = int(told["status"].split()[0])

@@ -58,6 +58,9 @@ class DraftFolder:
         lay there and is not among them goes."""
         wanted = {f"{target}/{inside}" if inside else target: entry for inside, entry in source}
         gone = [path for path, _ in self._below(target) if path not in wanted]
+        self.may_write()
+        with aside():  # they may come from another shelf, which the person can read
+            hold(self.shelf, {entry.id: entry.size for entry in wanted.values()})
         self._save([Saving(path, None) for path in gone] + [Saving(p, e.id) for p, e in wanted.items()])
 
     def move(self, path: str, target: str) -> None:
@@ -66,7 +69,11 @@ class DraftFolder:
         draft = self._draft()
         base = draft.base.root if draft is not None and draft.base is not None else self._head_root()
         saved, removed, replaced = [], [], {one for one, _ in self._below(target)}
-        for one, entry in self._below(path):
+        moving = self._below(path)
+        kept = [one for one, entry in moving if entry.type == "whole"]
+        if kept:
+            raise _refused(f"{kept[0]} is a folder that is kept whole")
+        for one, entry in moving:
             to = target + one[len(path) :]
             was_there = get_trees().find(base, one)
             if was_there is not None and to not in replaced and get_trees().find(base, to) is None:
@@ -97,7 +104,7 @@ class DraftFolder:
         return {path[len(prefix) :].partition("/")[0] for path in rows if path.startswith(prefix)}
 
     def has_folder(self, path: str) -> bool:
-        """Whether somebody made it."""
+        """Return whether a folder was made there."""
         name = path.rpartition("/")[2]
         return name in self.empty_folders(path.rpartition("/")[0])
 
@@ -110,13 +117,14 @@ class DraftFolder:
 
     def _save(self, wanted: list[Saving]) -> None:
         self.may_write()
-        whole = [one.path for one in wanted if one.content and self._is_whole_inside(one.path)]
+        paths = [path for one in wanted for path in (one.path, one.moved_from) if path]
+        whole = [path for path in paths if self._is_inside_whole(path)]
         if whole:
-            raise RefusedError(f"{whole[0]} lies in a folder that is kept whole", code="draft.whole")
+            raise _refused(f"{whole[0]} lies in a folder that is kept whole")
         if wanted:
             save(self.caller, self.shelf, self.branch, None, wanted)
 
-    def _is_whole_inside(self, path: str) -> bool:
+    def _is_inside_whole(self, path: str) -> bool:
         return get_trees().whole_above(self.root, path) is not None
 
     def _forget_folders(self, path: str) -> None:
@@ -137,6 +145,10 @@ class DraftFolder:
     def _head_root(self) -> str:
         head = self._head()
         return head.root if head is not None else get_trees().empty
+
+
+def _refused(what: str) -> RefusedError:
+    return RefusedError(what, code="draft.whole", hint="Change it on a desk (everyshelf take), and commit it there.")
 
 
 class Incoming:

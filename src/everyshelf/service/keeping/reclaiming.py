@@ -17,7 +17,7 @@ from django.db.models import Count, Min, QuerySet, Sum
 from django.utils import timezone
 
 from everyshelf.core.content.compacting import Compacted, compact, find_unreached
-from everyshelf.core.content.in_use import others_ended, publish, read_condemned
+from everyshelf.core.content.in_use import Condemned, others_ended, publish, read_condemned
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.acts import aside
@@ -41,32 +41,53 @@ class Reclaimed:
     condemned: int
     removed: int
     compacted: Compacted
+    held_back: str = ""
+
+
+_UNDER_WAY = "uploads or jobs that began before are still under way; the next run goes on"
 
 
 def reclaim(store: ContentStore, progress: Progress, *, now: bool = False) -> Reclaimed:
     """Go as far as can be gone: remove what an earlier run condemned, rewrite segments, condemn what is to be removed
-    next, if it is time (or ``now``). The caller holds ``Place.alone``."""
+    next, if it is time (or ``now``). The caller holds ``Place.alone``. ``held_back`` says why something had to wait."""
     place = store.segments.place
     condemned = read_condemned(place)
-
-    def part(done: int, total: int) -> None:
-        progress(done, total, "segments")
-
-    reached: set[bytes] | None = None
-    drop: set[bytes] = set()
+    if condemned.is_damaged:
+        condemned = publish(place, [], [])
     if len(condemned) and not others_ended(place, condemned):
         # Rewriting now would take what is condemned into segments of which nobody knows that it is.
-        size = sum(place.size(one.segment) for one in store.segments.sealed())
-        return Reclaimed(0, 0, 0, Compacted(0, size, size))
-    if len(condemned):
-        reached = _named(store, progress)
-        left = find_unreached(store, reached | held_contents(get_config().database))
-        drop = set(left.ids).intersection(condemned.ids())
-    done = compact(store.segments, part, drop=drop, within=condemned.segments)
-    if len(condemned):
-        publish(place, [], [])
-    contents, fresh = _condemn(store, progress, reached) if now or _is_time() else (0, 0)
+        return Reclaimed(0, 0, 0, _untouched(store), _UNDER_WAY)
+    try:
+        reached = _named(store, progress) if len(condemned) or now or _is_time() else None
+        drop = _still_unreached(store, condemned, reached) if reached is not None and len(condemned) else set()
+    except BrokenError as error:
+        return Reclaimed(0, 0, 0, _untouched(store), _damaged(error))
+    try:
+        done = compact(
+            store.segments, lambda part, total: progress(part, total, "segments"), drop=drop, within=condemned.segments
+        )
+        if len(condemned):
+            publish(place, [], [])
+        contents, fresh = _condemn(store, reached) if reached is not None and (now or _is_time()) else (0, 0)
+    except BrokenError as error:
+        return Reclaimed(0, 0, 0, _untouched(store), _damaged(error))
     return Reclaimed(contents, fresh, done.dropped, done)
+
+
+def _damaged(error: BrokenError) -> str:
+    """What hangs on the damaged part is not known: nothing is removed before it is back."""
+    log.warning("nothing is freed while the store is damaged", why=error.message)
+    return f"nothing is freed while the store is damaged ({error.message}); replace it with everyshelf storage heal"
+
+
+def _untouched(store: ContentStore) -> Compacted:
+    size = sum(store.segments.place.size(one.segment) for one in store.segments.sealed())
+    return Compacted(0, size, size)
+
+
+def _still_unreached(store: ContentStore, condemned: Condemned, reached: set[bytes]) -> set[bytes]:
+    left = find_unreached(store, reached | held_contents(get_config().database))
+    return set(left.ids).intersection(condemned.ids())
 
 
 def _is_time() -> bool:
@@ -74,16 +95,11 @@ def _is_time() -> bool:
     return looked is None or looked < timezone.now() - _EVERY
 
 
-def _condemn(store: ContentStore, progress: Progress, reached: set[bytes] | None) -> tuple[int, int]:
+def _condemn(store: ContentStore, reached: set[bytes]) -> tuple[int, int]:
     """Let go of contents not used for the time of grace, and condemn the bytes nothing reaches. ``reached``: what the
-    records named a moment ago, if that is known; what they name since is seen before anything is removed."""
-    try:
-        reached = _named(store, progress) if reached is None else reached
-        contents = let_go(reached)
-        unreached = find_unreached(store, reached | held_contents(get_config().database))
-    except BrokenError as error:  # what hangs on the damaged part is not known: nothing is removed
-        log.warning("nothing is freed while the store is damaged", why=error.message)
-        return 0, 0
+    records named a moment ago; what they name since is seen before anything is removed."""
+    contents = let_go(reached)
+    unreached = find_unreached(store, reached | held_contents(get_config().database))
     if unreached.ids:
         publish(store.segments.place, unreached.segments, unreached.ids)
     with aside():

@@ -16,7 +16,7 @@ from everyshelf.service.keeping.reclaiming import reclaim
 from everyshelf.service.keeping.shrinking import Progress, shrink_new, tidied
 from everyshelf.service.shelves.models import MergedContent
 
-_MERGED_DAYS = 30  # what was merged before is merged again when somebody looks
+_MERGED_DAYS = 30  # older ones are merged again when they are next needed
 
 
 def tidy(store: ContentStore, progress: Progress, give_way: Callable[[], None], *, asked: bool) -> dict[str, Any]:
@@ -46,4 +46,5 @@ def tidy(store: ContentStore, progress: Progress, give_way: Callable[[], None], 
         "segments": done.compacted.segments,
         "before": done.compacted.before,
         "after": done.compacted.after,
+        "held_back": done.held_back,
     }
