@@ -31,6 +31,7 @@ from bench.meaning import meaning
 from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
+from bench.moving import moving
 from bench.promotion import promotion
 from bench.releases import releases
 from bench.rows import rows as paged_rows
@@ -105,6 +106,7 @@ def main() -> int:
         ("backups", backups),
         ("versions", versions),
         ("tidying", tidying),
+        ("moving", moving),
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),

@@ -11,11 +11,12 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 from tests.support.service import Service
 
 from bench.measure import Figure
-from everyshelf.client import ChangeRequest, Client, ClientError, ProblemError
+from everyshelf.client import ChangeRequest, Client, ClientError, Job, ProblemError
 
 _WRITERS = 3
 _ROWS = 9000
@@ -39,7 +40,7 @@ class Campaign:
     def run(self) -> Campaign:
         """Everything; ``problems`` is empty if nothing acknowledged was lost."""
         self._rng = random.Random(self.seed)
-        self._service = Service(settings={"EVERYSHELF_WORKERS": "2"})
+        self._service = Service(settings=self.settings())
         try:
             self._service.client().make_shelf("Load", key="load")
             for number in range(self.kills + 1):
@@ -51,10 +52,14 @@ class Campaign:
             self._service.stop()
         return self
 
+    def settings(self) -> dict[str, str]:
+        """Of the service."""
+        return {"EVERYSHELF_WORKERS": "2"}
+
     def _round(self, *, killed: bool) -> None:
         stop = threading.Event()
         threads = [threading.Thread(target=self._write, args=(stop, writer)) for writer in range(_WRITERS)]
-        threads.append(threading.Thread(target=self._keep_tidy, args=(stop,)))
+        threads.append(threading.Thread(target=self._keep_at_work, args=(stop,)))
         for thread in threads:
             thread.start()
         before = len(self.acknowledged)
@@ -94,24 +99,34 @@ class Campaign:
             except ClientError:
                 time.sleep(0.05)  # it was killed, or another was quicker
 
-    def _keep_tidy(self, stop: threading.Event) -> None:
+    def _keep_at_work(self, stop: threading.Event) -> None:
         client = self._service.client()
         while not stop.is_set():
             with contextlib.suppress(ClientError, sqlite3.Error):
-                self._tidy(client)
+                self.work(client)
                 self._age()
 
+    def work(self, client: Client) -> None:
+        """What is done over and over beside those who commit."""
+        self._tidy(client)
+
     def _tidy(self, client: Client) -> None:
-        try:
-            done = client.wait(client.tidy_storage()).result or {}
-        except ProblemError as error:
-            if error.code not in ("content.busy", "job.cancelled"):
-                self.problems.append(f"tidying ended with {error}")
+        done = self.done(client, client.tidy_storage())
+        if done is None:
             return
         self.tidied += 1
         self.deltas += done["deltas"]
         self.removed += done["removed"]
         self.let_go += done["contents"]
+
+    def done(self, client: Client, job: Job) -> dict[str, Any] | None:
+        """The result of a job, or None for one that was cut short; another failure is a problem."""
+        try:
+            return client.wait(job).result or {}
+        except ProblemError as error:
+            if error.code not in ("content.busy", "job.cancelled"):
+                self.problems.append(f"{job.kind} ended with {error}")
+            return None
 
     def _age(self) -> None:
         """Let the time of grace pass of what was found unused and is not being used: hours in a moment."""

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from everyshelf.service.backups.layout import BackupFolder
 from tests.support.browser import Browser
+from tests.support.bucket import CREDENTIALS, BucketServer
 from tests.support.factories import commit_files
 from tests.support.service import PASSWORD, Service
 
@@ -18,6 +19,7 @@ class InstallationTests(unittest.TestCase):
     """A service of its own, with a folder for backups."""
 
     service: Service
+    server: BucketServer
     browser: Browser
     kept: Path
 
@@ -26,12 +28,14 @@ class InstallationTests(unittest.TestCase):
         folder = Path(tempfile.mkdtemp(prefix="es-installation-"))
         cls.addClassCleanup(shutil.rmtree, folder, ignore_errors=True)
         cls.kept = folder / "kept"
+        cls.server = BucketServer(cls)
         cls.service = Service(
             settings={
                 "EVERYSHELF_BACKUP": str(cls.kept),
                 "EVERYSHELF_BACKUP_HOURS": "0",
                 "EVERYSHELF_BACKUP_KEEP": "2",
                 "EVERYSHELF_TIDY_HOURS": "0",
+                **CREDENTIALS,
             }
         )
         cls.addClassCleanup(cls.service.stop)
@@ -51,6 +55,29 @@ class InstallationTests(unittest.TestCase):
 
     def open(self) -> None:
         self.browser.open(f"{self.service.address}/account")
+
+    def test_versions_move_to_a_bucket_and_back(self) -> None:
+        self.open()
+        self.browser.see("Versions live on the machine of the service")
+        self.browser.press("Move versions")
+        self.browser.type_into("Bucket and prefix", "s3://nowhere/x")
+        self.browser.type_into(
+            "Address of the service that has the bucket, if it is one of your own", self.server.endpoint
+        )
+        self.browser.press("Move")
+        self.browser.see("The last move failed.")
+        self.browser.see("s3://nowhere/x at http://127.0.0.1")
+        self.browser.press("Move versions")
+        self.browser.type_into("Bucket and prefix", "s3://versions/console")
+        self.browser.type_into(
+            "Address of the service that has the bucket, if it is one of your own", self.server.endpoint
+        )
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Move")
+        self.browser.see("Versions live in s3://versions/console")
+        self.browser.press("Move versions")
+        self.browser.press("Back to this machine")
+        self.browser.see("Versions live on the machine of the service")
 
     def test_the_store_is_tidied(self) -> None:
         self.open()

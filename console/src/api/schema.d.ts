@@ -2795,6 +2795,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let versions live in a bucket, or on this machine, from now on, and move them there by a job, while they are read and written
+         * @description Let versions live in a bucket, or on this machine, from now on, and move them there by a job, while they are
+         *     read and written. For administrators of the installation.
+         */
+        post: operations["storage_move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/storage/tidy": {
         parameters: {
             query?: never;
@@ -4422,6 +4443,17 @@ export interface components {
             values: number;
             truncated: boolean;
         };
+        /**
+         * @description Where versions are to live: ``folder`` for this machine, or ``s3://BUCKET/PREFIX``. ``endpoint``: address of the
+         *     S3-compatible service that has the bucket. ``take_over``: use the segments of another installation that lie there.
+         */
+        MoveInRequest: {
+            to: string;
+            /** @default  */
+            endpoint?: string;
+            /** @default false */
+            take_over?: boolean;
+        };
         /** @description A tensor of one version. */
         NamedTensor: {
             shape: string;
@@ -5592,7 +5624,9 @@ export interface components {
          *     what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
          *     that no run has looked at. ``unreached``: contents that were sent and that no record names; ``unreached_bytes``:
          *     theirs; ``frees``: when the first of them goes. ``hours``: how often it runs by itself, 0 for never. ``tidied``:
-         *     when it last ran to its end. ``job``: the newest.
+         *     when it last ran to its end. ``job``: the newest. ``home``: the bucket where versions live, empty for this machine;
+         *     ``at_home``: bytes that live there, ``to_move``: those that wait to be moved; ``fetched``: bytes of the bucket kept
+         *     on this machine; ``moving``: the newest job that moves.
          */
         StorageOut: {
             versions: number;
@@ -5609,6 +5643,11 @@ export interface components {
             /** Format: date-time */
             tidied: string | null;
             job: components["schemas"]["JobOut"] | null;
+            home: string;
+            at_home: number;
+            to_move: number;
+            fetched: number;
+            moving: components["schemas"]["JobOut"] | null;
         };
         /** @description Two versions of one table. ``details``: the first rows that differ. Of a sheet also ``formulas``, by column how many formulas changed, ``recalculated`` (cells whose formula stayed and whose value did not), and its ``grid``. */
         TableAnswer: {
@@ -18255,6 +18294,26 @@ export interface operations {
                      *         "parameters": {
                      *           "depth": 8
                      *         }
+                     *       },
+                     *       "home": "",
+                     *       "at_home": 1,
+                     *       "to_move": 1,
+                     *       "fetched": 1,
+                     *       "moving": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
                      *       }
                      *     }
                      */
@@ -18263,6 +18322,60 @@ export interface operations {
             };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
+        };
+    };
+    storage_move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "to": "data/fares.csv",
+                 *       "endpoint": "",
+                 *       "take_over": false
+                 *     }
+                 */
+                "application/json": components["schemas"]["MoveInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": null,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
         };
     };
     storage_tidy: {

@@ -126,6 +126,13 @@ class Client:
         """Begin to keep new versions as what they change, and to free what is not needed; see ``wait``."""
         return self._transport.send("POST", "storage/tidy", None, Job)
 
+    def move_storage(self, to: str, *, endpoint: str = "", take_over: bool = False) -> Job:
+        """Let versions live at ``to`` (``folder``, or ``s3://BUCKET/PREFIX``) from now on, and begin to move them; see
+        ``wait``. ``endpoint``: address of the S3-compatible service that has the bucket. ``take_over``: use the
+        segments of another installation that lie there."""
+        asked = {"to": to, "endpoint": endpoint, "take_over": take_over}
+        return self._transport.send("POST", "storage/move", asked, Job)
+
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
         return wait_for(self._transport, job, on_progress)

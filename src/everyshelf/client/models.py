@@ -158,7 +158,9 @@ class Storage(msgspec.Struct):
     ``versions_bytes``: all versions written out; ``stored``: what they take; ``deltas``: how many pieces are kept as
     what they change, and ``saved`` what that has saved; ``waiting``: versions that tidying has not looked at;
     ``unreached``: contents that were sent and never used, and ``frees`` when the first of them goes; ``hours``: how
-    often it runs (0: only when asked), ``tidied`` when it last did, and its newest job.
+    often it runs (0: only when asked), ``tidied`` when it last did, and its newest job; ``home``: the bucket where
+    versions live (empty: the machine of the service), ``at_home``: bytes that live there, ``to_move``: bytes that wait
+    to be moved there, ``fetched``: bytes of the bucket kept on that machine, and the newest job that moves.
     """
 
     versions: int
@@ -173,6 +175,11 @@ class Storage(msgspec.Struct):
     frees: datetime | None = None
     tidied: datetime | None = None
     job: Job | None = None
+    home: str = ""
+    at_home: int = 0
+    to_move: int = 0
+    fetched: int = 0
+    moving: Job | None = None
 
 
 class Merge(msgspec.Struct):

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import secrets
 import signal
 import socket
+import threading
+import time
 from collections.abc import Callable
 from typing import Any
 
-from everyshelf.core.errors import BrokenError
+from everyshelf.core.errors import BrokenError, EveryShelfError
 from everyshelf.service.base.config import get_config
+
+_SEAL_SECONDS = 2.0
 
 
 def prepare() -> tuple[str, str] | None:
@@ -76,7 +81,7 @@ def _settle_promotions() -> None:
 
 def serve(ready: Callable[[], None]) -> None:
     """Serve until SIGTERM or SIGINT; ``ready`` is called once connections are taken."""
-    from everyshelf.service.base.context import get_store, get_trees
+    from everyshelf.service.base.context import get_place, get_store, get_trees
     from everyshelf.service.base.logs import set_up_logs
     from everyshelf.service.base.processes import Forked, Kept, beat_file, keep_alive
     from everyshelf.service.base.room import keep_reserve
@@ -92,6 +97,7 @@ def serve(ready: Callable[[], None]) -> None:
     get_store().close()
     get_trees.cache_clear()
     get_store.cache_clear()
+    get_place.cache_clear()
     _close_connections()
     stopping: list[int] = []
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -141,6 +147,7 @@ def _answer(listener: socket.socket) -> None:
 
     keep_few_arenas()
     config = get_config()
+    threading.Thread(target=_seal_when_asked, daemon=True).start()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy
     )
@@ -150,6 +157,16 @@ def _answer(listener: socket.socket) -> None:
         # A second signal must not cut off what makes the stop an orderly one.
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
         get_store().close()  # seals its segment
+
+
+def _seal_when_asked() -> None:
+    """Seal this process's segment soon after that was asked for, even while nobody calls."""
+    from everyshelf.service.base.context import get_store
+
+    while True:
+        time.sleep(_SEAL_SECONDS)
+        with contextlib.suppress(EveryShelfError, OSError):  # the next request meets the same, and says so
+            get_store().segments.seal_if_asked()
 
 
 def _close_connections() -> None:

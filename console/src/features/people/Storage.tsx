@@ -2,10 +2,11 @@
 
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api, type Schemas } from "../../api/client";
+import { answer, api } from "../../api/client";
 import { count, size, when } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
-import { isAtWork } from "./atWork";
+import { isAtWork, isRunning } from "./atWork";
+import { StorageHome } from "./StorageHome";
 import { shareTaken } from "./share";
 
 const KEY = ["storage"];
@@ -16,7 +17,7 @@ export function Storage() {
   const found = useQuery({
     queryKey: KEY,
     queryFn: () => answer(api.GET("/storage")),
-    refetchInterval: (query) => (isAtWork(query.state.data) ? LOOK_AGAIN_MS : false),
+    refetchInterval: (query) => (isAtWork(query.state.data) || isRunning(query.state.data?.moving) ? LOOK_AGAIN_MS : false),
   });
   const tidy = useMutation({
     mutationFn: () => answer(api.POST("/storage/tidy")),
@@ -70,6 +71,7 @@ export function Storage() {
           .
         </li>
       </ul>
+      <StorageHome held={held} asked={KEY} />
       {busy && held.job && (
         <p role="status" className="sec">
           {held.job.total > 0 ? `${held.job.note || "At work"}: ${Math.floor((100 * held.job.done) / held.job.total)} %` : "Waiting"}

@@ -1,7 +1,14 @@
-/** Whether the newest job of its kind has not ended. */
+/** Whether a job has not ended. */
 
 import type { Schemas } from "../../api/client";
 
-export function isAtWork(found: { job: Schemas["StorageOut"]["job"] } | undefined): boolean {
-  return found?.job?.state === "waiting" || found?.job?.state === "running";
+type Job = Schemas["StorageOut"]["job"];
+
+export function isRunning(job: Job | undefined): boolean {
+  return job?.state === "waiting" || job?.state === "running";
+}
+
+/** The newest job of something that has one. */
+export function isAtWork(found: { job: Job } | undefined): boolean {
+  return isRunning(found?.job);
 }

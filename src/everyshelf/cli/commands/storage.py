@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from msgspec.structs import asdict
@@ -11,10 +12,14 @@ from everyshelf.cli import terminal
 from everyshelf.cli.options import Commands, json_option
 from everyshelf.cli.session import open_client
 
+if TYPE_CHECKING:
+    from everyshelf.client.models import Storage
+    from everyshelf.core.content.place import Readable
+
 
 @click.group("storage", cls=Commands)
 def storage() -> None:
-    """Show what an installation holds, and free room that nothing needs.
+    """Show what an installation holds, where it lives, and free room that nothing needs.
 
     For those who run the installation.
     """
@@ -39,10 +44,23 @@ def show(address: str | None, as_json: bool) -> None:
         contents = terminal.count(found.unreached, "content")
         frees = f"; freed from {terminal.when(found.frees)} on" if found.frees else ""
         terminal.labelled("unused", f"{terminal.size(found.unreached_bytes)}: {contents} sent and never used{frees}")
+    _say_home(found)
     terminal.labelled("tidied", _schedule(found.hours, terminal.when(found.tidied) if found.tidied else ""))
     if found.waiting:
         terminal.labelled("new", f"{terminal.size(found.waiting)} of versions since")
         terminal.next_step("everyshelf storage tidy")
+
+
+def _say_home(found: Storage) -> None:
+    if not found.home and not found.to_move:
+        return
+    terminal.labelled("live", f"in {found.home}: {terminal.size(found.at_home)}" if found.home else "on this machine")
+    if found.to_move:
+        terminal.labelled("to move", terminal.size(found.to_move))
+    if found.moving is not None and found.moving.problem:
+        terminal.say(f"  ‖ the last run failed: {found.moving.problem['detail']}")
+    if found.fetched:
+        terminal.labelled("kept here", f"{terminal.size(found.fetched)} of what was read there lately")
 
 
 def _schedule(hours: int, last: str) -> str:
@@ -81,8 +99,38 @@ def tidy(address: str | None, as_json: bool) -> None:
         terminal.say(f"  {terminal.size(found['saved'])} are freed when the segments that hold them are rewritten")
 
 
+@storage.command("move")
+@click.argument("to", metavar="folder|s3://BUCKET/PREFIX")
+@click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
+@click.option("--take-over", is_flag=True, help="Use the segments of an installation that is gone and left them there.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def move(to: str, endpoint: str, take_over: bool, address: str | None, as_json: bool) -> None:
+    """Let versions live in a bucket, or in the data folder, and move them there.
+
+    People go on working meanwhile. Each segment is read back before what lay elsewhere is removed. What is committed
+    later follows within minutes. Credentials are those that the service was started with (AWS_ACCESS_KEY_ID).
+    """
+    client = open_client(address)
+    with terminal.progress_bar("Moving") as progress:
+        started = client.move_storage(to, endpoint=endpoint, take_over=take_over)
+        job = client.wait(started, lambda job: progress(job.done, job.total, job.note))
+    found = job.result or {}
+    if as_json:
+        terminal.print_json(found)
+        return
+    segments = terminal.count(found["segments"], "segment")
+    terminal.say(terminal.bold(f"Moved {segments}") + f": {terminal.size(found['bytes'])}, read back there.")
+    if found["cleared"]:
+        terminal.say(f"  {terminal.count(found['cleared'], 'object')} that belonged to no segment removed")
+    if found["held_back"]:
+        terminal.say(f"  ‖ {found['held_back']}")
+    terminal.next_step("everyshelf storage show")
+
+
 @storage.command("heal")
-@click.argument("source", type=click.Path(file_okay=False, exists=True, path_type=Path))
+@click.argument("source", metavar="FOLDER|s3://BUCKET/PREFIX")
+@click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
 @click.option(
     "--data",
     required=True,
@@ -90,27 +138,22 @@ def tidy(address: str | None, as_json: bool) -> None:
     help="On the machine of the service: its data folder. It may run meanwhile.",
 )
 @json_option
-def heal(source: Path, data: Path, as_json: bool) -> None:
-    """Replace what is damaged or missing by what SOURCE holds: a backup, or a copy of the data folder.
+def heal(source: str, endpoint: str, data: Path, as_json: bool) -> None:
+    """Replace what is damaged or missing by what SOURCE holds: a backup, a copy of the data folder, or of its bucket.
 
     Everything is read here and there. What the source holds whole and this installation does not is taken over; nothing
     in the source is written.
     """
     from everyshelf.core.content.healing import heal as heal_store
-    from everyshelf.core.content.place import FolderPlace
     from everyshelf.core.content.store import ContentStore
-    from everyshelf.core.errors import MissingError
+    from everyshelf.storage.home import open_place
 
-    for folder, hint in (
-        (source, "Name a folder that backup make wrote, or a data folder."),
-        (data, "Name the data folder of a service."),
-    ):
-        if not (folder / "segments").is_dir():
-            raise MissingError(f"{folder} holds no segments", code="storage.source", hint=hint)
-    store = ContentStore(data / "segments")
+    _need_segments(data, "Name the data folder of a service.")
+    mirror = _mirror(source, endpoint)
+    store = ContentStore(open_place(data))
     try:
         with terminal.progress_bar("Reading") as progress, store.segments.place.alone():
-            done = heal_store(store, FolderPlace(source / "segments"), lambda part, total: progress(part, total, ""))
+            done = heal_store(store, mirror, lambda part, total: progress(part, total, ""))
     finally:
         store.close()
     if as_json:
@@ -121,3 +164,22 @@ def heal(source: Path, data: Path, as_json: bool) -> None:
     if done.damaged_there:
         terminal.say(f"  ‖ {terminal.count(done.damaged_there, 'piece')} damaged there, too")
     terminal.next_step("everyshelf verify")
+
+
+def _mirror(source: str, endpoint: str) -> Readable:
+    from everyshelf.storage.addresses import parse_bucket
+    from everyshelf.storage.bucket import Bucket
+    from everyshelf.storage.home import open_place
+    from everyshelf.storage.mirror import BucketMirror
+
+    if source.startswith("s3://"):
+        return BucketMirror(Bucket(parse_bucket(source, endpoint)))
+    _need_segments(Path(source), "Name a folder that backup make wrote, or a data folder.")
+    return open_place(Path(source))
+
+
+def _need_segments(folder: Path, hint: str) -> None:
+    from everyshelf.core.errors import MissingError
+
+    if not (folder / "segments").is_dir():
+        raise MissingError(f"{folder} holds no segments", code="storage.source", hint=hint)

@@ -14,9 +14,9 @@ import zstandard
 
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.new_segments import NewSegments
-from everyshelf.core.content.place import Place
+from everyshelf.core.content.place import Readable
 from everyshelf.core.content.records import DELTA, RECIPE, Record
-from everyshelf.core.content.scanning import iter_records, segment_names
+from everyshelf.core.content.scanning import directory_name, iter_records, segment_names
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
 from everyshelf.core.errors import BrokenError
 
@@ -32,7 +32,7 @@ class Healed:
     damaged_there: int
 
 
-def heal(store: ContentStore, source: Place, progress: Progress = lambda done, total: None) -> Healed:
+def heal(store: ContentStore, source: Readable, progress: Progress = lambda done, total: None) -> Healed:
     """Bring back into ``store`` what ``source`` holds whole. Nothing in ``source`` is written."""
     names = segment_names(source)
     sizes = {name: source.size(name) for name in names}
@@ -70,7 +70,21 @@ def heal(store: ContentStore, source: Place, progress: Progress = lambda done, t
     finally:
         into.finish()  # even when cut short: others may rely on what is back already
     store.segments.refresh()
+    _drop_lost(store)
     return Healed(looked, brought, damaged)
+
+
+def _drop_lost(store: ContentStore) -> None:
+    """Forget segments whose bytes are gone, once all that lay in them lies elsewhere."""
+    place = store.segments.place
+    for directory in store.segments.sealed():
+        try:
+            place.read(directory.segment, 0, 1)
+        except FileNotFoundError:
+            if all(_reads_back(store, directory.row(row)[0]) for row in range(len(directory))):
+                place.remove(directory.segment)
+                place.remove(directory_name(directory.segment))
+    store.segments.refresh()
 
 
 def _reads_back(store: ContentStore, identity: bytes) -> bool:

@@ -44,12 +44,24 @@ class Appender(ABC):
         """Give the file up; another process may then own it."""
 
 
-class Place(ABC):
-    """Named byte files; ``name`` holds no separators."""
+class Readable(ABC):
+    """Named byte files that are read; ``name`` holds no separators."""
 
     @abstractmethod
     def names(self) -> list[str]:
         """All names, sorted."""
+
+    @abstractmethod
+    def size(self, name: str) -> int:
+        """Length in bytes; raises ``FileNotFoundError``."""
+
+    @abstractmethod
+    def read(self, name: str, offset: int, length: int) -> bytes:
+        """Up to ``length`` bytes from ``offset``; shorter at the end of the file."""
+
+
+class Place(Readable):
+    """Named byte files that are written, too."""
 
     def changed(self) -> bool:
         """Return False only if the names are certainly the same as at the last call."""
@@ -62,14 +74,6 @@ class Place(ABC):
     @abstractmethod
     def own(self, name: str) -> Appender | None:
         """Own an existing file, or None while another process does."""
-
-    @abstractmethod
-    def size(self, name: str) -> int:
-        """Length in bytes."""
-
-    @abstractmethod
-    def read(self, name: str, offset: int, length: int) -> bytes:
-        """Up to ``length`` bytes from ``offset``; shorter at the end of the file."""
 
     @abstractmethod
     def write_whole(self, name: str, data: bytes) -> None:

@@ -16,7 +16,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from everyshelf.core.content.directory import Directory
-from everyshelf.core.content.place import Place
+from everyshelf.core.content.place import Place, Readable
 from everyshelf.core.content.records import DELTA, HEAD_BYTES, MARK, Damage, Location, Record, decode, stored_length
 from everyshelf.core.errors import StorageError
 
@@ -34,7 +34,7 @@ class _Torn:
 class _Scan:
     """Reads a segment from ``start`` record by record, past what is damaged."""
 
-    def __init__(self, place: Place, name: str, start: int) -> None:
+    def __init__(self, place: Readable, name: str, start: int) -> None:
         self._place = place
         self._name = name
         self._buffer = b""
@@ -106,7 +106,7 @@ class _Scan:
         return _Torn(start)
 
 
-def iter_records(place: Place, name: str, start: int = 0) -> Iterator[tuple[int, Record]]:
+def iter_records(place: Readable, name: str, start: int = 0) -> Iterator[tuple[int, Record]]:
     """Offset and record of each good record from ``start``, past damaged ones."""
     for seen in _Scan(place, name, start):
         if isinstance(seen, tuple):
@@ -131,7 +131,7 @@ class SegmentContents:
             self.locations[record.id] = where
         self.end = offset + HEAD_BYTES + len(record.payload)
 
-    def scan(self, place: Place, *, final: bool) -> None:
+    def scan(self, place: Readable, *, final: bool) -> None:
         """Take notice of what was added. While its owner still writes (not ``final``) nothing is said of its end: it
         may be a record on its way."""
         waiting: list[Damage] = []
@@ -163,12 +163,12 @@ def directory_name(segment: str) -> str:
     return segment.removesuffix(SEGMENT) + DIRECTORY
 
 
-def segment_names(place: Place) -> list[str]:
+def segment_names(place: Readable) -> list[str]:
     """Names of all segments of a place."""
     return [name for name in place.names() if name.endswith(SEGMENT)]
 
 
-def whole_records(place: Place, name: str) -> tuple[int, list[Damage]]:
+def whole_records(place: Readable, name: str) -> tuple[int, list[Damage]]:
     """How many bytes of a segment are whole records or damage between them, while its owner may be adding to it; and
     that damage."""
     seen = SegmentContents(name)

@@ -82,7 +82,10 @@ class Segments:
             except FileNotFoundError as error:  # it was moved into another segment meanwhile
                 tries += 1
                 if tries == _MOST_TRIES:
-                    raise BrokenError(f"segment {where.segment} is named by a directory and not there") from error
+                    copy = self._other_copy(identity, where, complete=complete)
+                    if copy is None:
+                        raise BrokenError(f"segment {where.segment} is named by a directory and not there") from error
+                    return copy
                 self.refresh()
             except BrokenError:
                 copy = self._other_copy(identity, where, complete=complete)

@@ -26,7 +26,7 @@ from blake3 import blake3
 from everyshelf.core.content.cutter import CUTTER, cut_window
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.ids import content_id
-from everyshelf.core.content.place import FolderPlace
+from everyshelf.core.content.place import FolderPlace, Place
 from everyshelf.core.content.records import CHUNK, DELTA, RAW, RECIPE, WHOLE, ZSTD, Record
 from everyshelf.core.content.segments import Segments
 from everyshelf.core.errors import BrokenError, MissingError
@@ -115,7 +115,7 @@ def _checked(data: bytes, identity: str) -> bytes:
 class ContentStore:
     """Content by id over the segments of one place."""
 
-    def __init__(self, place: FolderPlace | Path, *, segment_bytes: int | None = None) -> None:
+    def __init__(self, place: Place | Path, *, segment_bytes: int | None = None) -> None:
         place = FolderPlace(place) if isinstance(place, Path) else place
         self.segments = Segments(place, **({"segment_bytes": segment_bytes} if segment_bytes else {}))
         self._pool: ThreadPoolExecutor | None = None

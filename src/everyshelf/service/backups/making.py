@@ -16,7 +16,7 @@ import msgspec
 import zstandard
 from blake3 import blake3
 
-from everyshelf.core.content.place import FolderPlace
+from everyshelf.core.content.place import Place
 from everyshelf.core.content.scanning import whole_records
 from everyshelf.core.errors import InvalidError, MissingError, StorageError
 from everyshelf.service.backups.layout import (
@@ -30,6 +30,7 @@ from everyshelf.service.backups.layout import (
     sync_folder,
     write_durably,
 )
+from everyshelf.storage.home import open_place
 
 Progress = Callable[[int, int, str], None]
 PIECE_BYTES = 4 * 1024 * 1024
@@ -48,8 +49,9 @@ def make_backup(
     try:
         folder = BackupFolder.make(target)
         # Segments are not removed while they are copied; the records are copied within that time, too.
-        with folder.alone(), FolderPlace(data / "segments").alone(wait=True):
-            return _made(data, folder, progress, keys, reread)
+        place = open_place(data)
+        with folder.alone(), place.alone(wait=True):
+            return _made(data, place, folder, progress, keys, reread)
     except OSError as error:
         raise StorageError(
             f"the backup could not be written to {target}: {error.strerror or error}",
@@ -78,14 +80,21 @@ def _check(data: Path, target: Path, keys: tuple[Path, Path] | None) -> None:
         )
 
 
-def _made(data: Path, folder: BackupFolder, progress: Progress, keys: tuple[Path, Path] | None, reread: bool) -> Moment:
+def _made(
+    data: Path,
+    place: Place,
+    folder: BackupFolder,
+    progress: Progress,
+    keys: tuple[Path, Path] | None,
+    reread: bool,
+) -> Moment:
     made = datetime.now(UTC)
     name = free_name(folder, made)
     hidden = Path(tempfile.mkdtemp(prefix=f".{name}.", dir=folder.moments))
     try:
         progress(0, 1, "records")
         digest, size = _save_records(data / "records.sqlite", hidden)
-        segments, added, damage = _save_segments(data / "segments", folder, progress, reread)
+        segments, added, damage = _save_segments(place, folder, progress, reread)
         (hidden / "files").mkdir()
         for one in FILES:
             with contextlib.suppress(FileNotFoundError):
@@ -137,12 +146,11 @@ def _save_records(records: Path, target: Path) -> tuple[str, int]:
 
 
 def _save_segments(
-    source: Path, folder: BackupFolder, progress: Progress, reread: bool
+    place: Place, folder: BackupFolder, progress: Progress, reread: bool
 ) -> tuple[list[SavedSegment], int, list[str]]:
     """Bring the folder's segments up to those of the store; gives them, how many bytes were added, and what of the
     store is damaged."""
     known = {one.name: one for moment in folder.all() for one in moment.segments}
-    place = FolderPlace(source)
     damage: list[str] = []
     wanted: dict[str, int] = {}
     for name in [one for one in place.names() if one.endswith(".seg")]:
@@ -162,7 +170,7 @@ def _save_segments(
             progress(done, total, f"segment {name[:12]}")
             done += size
         if name in copied or (reread and before is not None and hash_of(target, size) != before.blake3):
-            saved.append(_saved(source / name, target, size, before if name in copied else None))
+            saved.append(_saved(place, name, target, size, before if name in copied else None))
         elif before is not None:
             saved.append(before)
     sync_folder(folder.segments)
@@ -181,31 +189,31 @@ def _length(path: Path) -> int:
         return 0
 
 
-def _saved(source: Path, target: Path, size: int, before: SavedSegment | None) -> SavedSegment:
-    """Add to ``target`` what it lacks of the first ``size`` bytes of ``source``, and read all of them back."""
+def _saved(place: Place, name: str, target: Path, size: int, before: SavedSegment | None) -> SavedSegment:
+    """Add to ``target`` what it lacks of the first ``size`` bytes of a segment, and read all of them back."""
     start = min(before.size if before is not None else 0, _length(target), size)
-    digest = _copied(source, target, size, start)
+    digest = _copied(place, name, target, size, start)
     if start and hash_of(target, size) != digest:  # what was there was damaged since
-        digest = _copied(source, target, size, 0)
+        digest = _copied(place, name, target, size, 0)
     if hash_of(target, size) != digest:
         raise StorageError(
             f"{target} does not read back as it was written",
             code="backup.storage",
             hint="The disk of the backup may be failing: name another one.",
         )
-    return SavedSegment(source.name, size, digest)
+    return SavedSegment(name, size, digest)
 
 
-def _copied(source: Path, target: Path, size: int, start: int) -> str:
+def _copied(place: Place, name: str, target: Path, size: int, start: int) -> str:
     """Copy the bytes from ``start``; gives the BLAKE3 of all of them as they were read."""
     descriptor = os.open(target, os.O_RDWR | os.O_CREAT, 0o600)
     digest, at = blake3(), 0
-    with source.open("rb") as given, os.fdopen(descriptor, "r+b") as file:
+    with os.fdopen(descriptor, "r+b") as file:
         file.truncate(start)  # what lies behind was written by a backup that was cut short
         while at < size:
-            piece = given.read(min(PIECE_BYTES, size - at))
+            piece = place.read(name, at, min(PIECE_BYTES, size - at))
             if not piece:
-                raise StorageError(f"{source.name} is shorter than it was", code="backup.storage", hint="Try again.")
+                raise StorageError(f"{name} is shorter than it was", code="backup.storage", hint="Try again.")
             digest.update(piece)
             if at + len(piece) > start:
                 skipped = max(0, start - at)

@@ -20,6 +20,10 @@ EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own            
 EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                         14
 EVERYSHELF_TIDY_HOURS    how often the store is tidied, in hours; 0 for never on its own         1
 EVERYSHELF_GRACE_HOURS   how long contents that were sent and never used are held                168
+EVERYSHELF_STORE         where versions live: s3://BUCKET/PREFIX                                 DATA/segments
+EVERYSHELF_STORE_ENDPOINT  address of the S3-compatible service that has the bucket              the default one
+EVERYSHELF_STORE_MINUTES how long new versions may lie on this machine only                      10
+EVERYSHELF_STORE_CACHE   bytes of a bucket kept on this machine                                  4 GiB
 EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
 =======================  ======================================================================= ==============
@@ -43,6 +47,7 @@ from everyshelf.service.base.key_files import damaged_key, read_or_make
 DEFAULT_PORT = 7463
 _MAX_UPLOAD = 20 * 1024**3
 _MAX_ROWS = 4 * 1024**3
+_STORE_CACHE = 4 * 1024**3
 _MOST_WORKERS = 64
 _MERGE_SECONDS = 4  # what a merge may take within a request; the rest is a job
 
@@ -70,6 +75,10 @@ class Config:
     backup_keep: int = 14
     tidy_hours: int = 1
     grace_hours: int = 168
+    store: str = ""
+    store_endpoint: str = ""
+    store_minutes: int = 10
+    store_cache_bytes: int = _STORE_CACHE
 
     @property
     def segments(self) -> Path:
@@ -126,6 +135,10 @@ def get_config() -> Config:
         backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
         tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
         grace_hours=max(1, _number("grace_hours", value("grace_hours", 168))),
+        store=str(value("store", "")),
+        store_endpoint=str(value("store_endpoint", "")),
+        store_minutes=max(1, _number("store_minutes", value("store_minutes", 10))),
+        store_cache_bytes=_number("store_cache", value("store_cache", _STORE_CACHE)),
         workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 

@@ -13,6 +13,7 @@ from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.turns import turns
+from everyshelf.storage.home import HomePlace, open_place
 
 _READERS = 2
 _RECOGNISING_SECONDS = 10.0
@@ -22,7 +23,14 @@ _UNPACKING_SECONDS = 3600.0
 @functools.cache
 def get_store() -> ContentStore:
     """The content store of this process."""
-    return ContentStore(get_config().segments)
+    return ContentStore(get_place())
+
+
+@functools.cache
+def get_place() -> HomePlace:
+    """Where this process finds segments."""
+    config = get_config()
+    return open_place(config.data, config.store_cache_bytes)
 
 
 @functools.cache

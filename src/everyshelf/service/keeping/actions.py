@@ -16,6 +16,7 @@ from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job, State
+from everyshelf.service.keeping.homes import home_state
 from everyshelf.service.keeping.reclaiming import waiting_contents
 from everyshelf.service.keeping.shrinking import tidied, waiting_bytes
 from everyshelf.service.log.actions import note
@@ -43,6 +44,7 @@ def storage_state(caller: Caller) -> dict[str, Any]:
         "hours": get_config().tidy_hours,
         "tidied": row.done,
         "job": job_json(newest) if newest is not None else None,
+        **home_state(),
     }
 
 

@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from everyshelf.service.http.views import ApiView
 from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.keeping import actions
+from everyshelf.service.keeping import actions, homes
 from everyshelf.service.rights import caller_of
 
 
@@ -23,7 +23,9 @@ class StorageOut(serializers.Serializer[Any]):
     what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
     that no run has looked at. ``unreached``: contents that were sent and that no record names; ``unreached_bytes``:
     theirs; ``frees``: when the first of them goes. ``hours``: how often it runs by itself, 0 for never. ``tidied``:
-    when it last ran to its end. ``job``: the newest.
+    when it last ran to its end. ``job``: the newest. ``home``: the bucket where versions live, empty for this machine;
+    ``at_home``: bytes that live there, ``to_move``: those that wait to be moved; ``fetched``: bytes of the bucket kept
+    on this machine; ``moving``: the newest job that moves.
     """
 
     versions = serializers.IntegerField()
@@ -38,6 +40,21 @@ class StorageOut(serializers.Serializer[Any]):
     hours = serializers.IntegerField()
     tidied = serializers.DateTimeField(allow_null=True)
     job = JobOut(allow_null=True)
+    home = serializers.CharField(allow_blank=True)
+    at_home = serializers.IntegerField()
+    to_move = serializers.IntegerField()
+    fetched = serializers.IntegerField()
+    moving = JobOut(allow_null=True)
+
+
+class MoveIn(serializers.Serializer[Any]):
+    """Where versions are to live: ``folder`` for this machine, or ``s3://BUCKET/PREFIX``. ``endpoint``: address of the
+    S3-compatible service that has the bucket. ``take_over``: use the segments of another installation that lie there.
+    """
+
+    to = serializers.CharField(max_length=1000)
+    endpoint = serializers.CharField(max_length=500, required=False, allow_blank=True, default="")
+    take_over = serializers.BooleanField(required=False, default=False)
 
 
 class StorageView(ApiView):
@@ -59,4 +76,22 @@ class TidyView(ApiView):
         return Response(job_json(actions.start_tidying(caller_of(request))), status=202)
 
 
-urlpatterns = [path("storage", StorageView.as_view()), path("storage/tidy", TidyView.as_view())]
+class MoveView(ApiView):
+    """Moving the store."""
+
+    @extend_schema(operation_id="storage_move", request=MoveIn, responses={202: JobOut})
+    def post(self, request: Any) -> Response:
+        """Let versions live in a bucket, or on this machine, from now on, and move them there by a job, while they are
+        read and written. For administrators of the installation."""
+        given = MoveIn(data=request.data)
+        given.is_valid(raise_exception=True)
+        asked = given.validated_data
+        job = homes.start_moving(caller_of(request), asked["to"], asked["endpoint"], take_over=asked["take_over"])
+        return Response(job_json(job), status=202)
+
+
+urlpatterns = [
+    path("storage", StorageView.as_view()),
+    path("storage/tidy", TidyView.as_view()),
+    path("storage/move", MoveView.as_view()),
+]

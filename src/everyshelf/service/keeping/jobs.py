@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.service.base.context import get_store
+from everyshelf.service.base.context import get_place, get_store
 from everyshelf.service.jobs.actions import Run, job_kind, periodic
+from everyshelf.service.keeping import homes
 from everyshelf.service.keeping.actions import KIND, tidy_when_due
 from everyshelf.service.keeping.tidying import tidy
 
@@ -14,6 +15,19 @@ from everyshelf.service.keeping.tidying import tidy
 def tidy_store(run: Run) -> dict[str, Any] | None:
     """Tidy the store; what a run that was cut short had done is not done again."""
     return tidy(get_store(), run.progress, run.give_way, asked=bool(run.parameters.get("asked")))
+
+
+@job_kind(homes.KIND, resumes=True)
+def move_segments(run: Run) -> dict[str, Any] | None:
+    """Move the store's segments to where they are to live; a run that was cut short goes on from there."""
+    return homes.move_store(get_place(), run.parameters, run.progress)
+
+
+@periodic(seconds=30)
+def move_in_time() -> None:
+    """Move what was sealed since, and seal what this process holds open."""
+    get_store().segments.seal_if_asked()
+    homes.move_when_due()
 
 
 @periodic(seconds=60)

@@ -73,6 +73,7 @@ ACTS: dict[str, str] = {
     "person.enabled": "enabled the account of",
     "backup.make": "began a backup of",
     "storage.tidy": "began to tidy the store of",
+    "storage.move": "began to move the store to",
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }

@@ -1,0 +1,223 @@
+"""A bucket of an S3-compatible service, as named objects (Amazon S3 API reference, version 2006-03-01; through boto3).
+
+Credentials come from where boto3 looks for them: ``AWS_ACCESS_KEY_ID`` and its like, files of profiles, the machine.
+Each call is tried again before it fails; what fails then is ``OutOfReachError``, and nothing is said of the objects.
+"""
+
+from __future__ import annotations
+
+import functools
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
+
+from blake3 import blake3
+
+from everyshelf.core.errors import OutOfReachError, StorageError
+from everyshelf.storage.addresses import BucketAddress
+
+if TYPE_CHECKING:
+    from botocore.exceptions import ClientError
+
+_TRIES = 3
+_CONNECT_SECONDS, _READ_SECONDS = 5, 60
+_PIECE_BYTES = 1024 * 1024
+_PART_BYTES = 16 * 1024 * 1024
+_MOST_AT_ONCE = 1000  # of objects removed by one call
+_ABSENT = ("404", "NoSuchKey", "NotFound")
+
+Result = TypeVar("Result")
+Progress = Callable[[int], None]
+
+
+class Bucket:
+    """The objects below the prefix of an address. Safe to use from several threads and after a fork."""
+
+    def __init__(self, address: BucketAddress) -> None:
+        self.address = address
+
+    def read(self, name: str, offset: int, length: int) -> bytes:
+        """Up to ``length`` bytes of an object from ``offset``; raises ``FileNotFoundError``."""
+        if length <= 0:
+            return b""
+
+        def get() -> bytes:
+            found = self._client().get_object(**self._key(name), Range=f"bytes={offset}-{offset + length - 1}")
+            data: bytes = found["Body"].read()
+            return data
+
+        return self._tried(get, past_the_end=b"")
+
+    def size(self, name: str) -> int:
+        """Length of an object in bytes; raises ``FileNotFoundError``."""
+        return int(self._tried(lambda: self._client().head_object(**self._key(name)))["ContentLength"])
+
+    def names(self) -> dict[str, int]:
+        """All objects, with their lengths."""
+
+        def listed() -> dict[str, int]:
+            pages = (
+                self._client().get_paginator("list_objects_v2").paginate(Bucket=self.address.bucket, Prefix=self._below)
+            )
+            return {one["Key"][len(self._below) :]: one["Size"] for page in pages for one in page.get("Contents", ())}
+
+        return self._tried(listed)
+
+    def write(self, name: str, data: bytes) -> None:
+        """Create or replace a small object."""
+        self._tried(lambda: self._client().put_object(**self._key(name), Body=data))
+
+    def send(self, name: str, path: Path, progress: Progress = lambda done: None) -> None:
+        """Create or replace an object by the bytes of a file, in parts where it is large; ``progress`` is told how many
+        were sent."""
+        from boto3.s3.transfer import TransferConfig
+
+        # In this thread: whoever is told of progress may raise, and holds a connection to the records.
+        how = TransferConfig(multipart_threshold=_PART_BYTES, multipart_chunksize=_PART_BYTES, use_threads=False)
+
+        def put() -> None:
+            sent = 0
+
+            def told(more: int) -> None:
+                nonlocal sent
+                sent += more
+                progress(sent)
+
+            self._client().upload_file(str(path), **self._key(name), Config=how, Callback=told)
+
+        self._tried(put, tries=2)
+
+    def pieces(self, name: str) -> Iterator[bytes]:
+        """An object from beginning to end; raises ``FileNotFoundError``."""
+        at = 0
+        while piece := self.read(name, at, _PART_BYTES):
+            yield piece
+            at += len(piece)
+            if len(piece) < _PART_BYTES:
+                return
+
+    def digest(self, name: str) -> tuple[int, str]:
+        """Length of an object and the BLAKE3 of what is read back, in hex; raises ``FileNotFoundError``."""
+        digest, size = blake3(), 0
+        for piece in self.pieces(name):
+            digest.update(piece)
+            size += len(piece)
+        return size, digest.hexdigest()
+
+    def fetch(self, name: str, path: Path) -> tuple[int, str]:
+        """Write an object to a file, durably; gives its length and BLAKE3. Raises ``FileNotFoundError``."""
+        digest, size = blake3(), 0
+        try:
+            with path.open("wb") as file:
+                for piece in self.pieces(name):
+                    digest.update(piece)
+                    size += file.write(piece)
+                file.flush()
+                os.fsync(file.fileno())
+        except FileNotFoundError:
+            path.unlink(missing_ok=True)
+            raise
+        except OSError as error:
+            path.unlink(missing_ok=True)
+            raise StorageError(f"{path} could not be written: {error.strerror}") from error
+        return size, digest.hexdigest()
+
+    def remove(self, names: list[str]) -> None:
+        """Remove objects; nothing happens for those that are gone already."""
+        for start in range(0, len(names), _MOST_AT_ONCE):
+            keys = [{"Key": self._below + name} for name in names[start : start + _MOST_AT_ONCE]]
+            self._tried(
+                lambda keys=keys: self._client().delete_objects(  # type: ignore[misc]
+                    Bucket=self.address.bucket, Delete={"Objects": keys, "Quiet": True}
+                )
+            )
+
+    @property
+    def _below(self) -> str:
+        return f"{self.address.prefix}/" if self.address.prefix else ""
+
+    def _key(self, name: str) -> dict[str, str]:
+        return {"Bucket": self.address.bucket, "Key": self._below + name}
+
+    def _client(self) -> Any:
+        return _client(self.address.endpoint, os.getpid())
+
+    def _tried(self, call: Callable[[], Result], *, tries: int = _TRIES, past_the_end: Result | None = None) -> Result:
+        """The answer of a call. boto3 tries again what was not answered; an answer that broke off is asked for again
+        here. ``past_the_end``: what a read behind the last byte gives."""
+        from boto3.exceptions import Boto3Error
+        from botocore.exceptions import BotoCoreError, ClientError
+        from urllib3.exceptions import HTTPError
+
+        while True:
+            tries -= 1
+            try:
+                return call()
+            except ClientError as error:
+                told = error.response.get("Error", {}).get("Code", "")
+                if told in _ABSENT:
+                    raise FileNotFoundError(self.address.told) from error
+                if told == "InvalidRange" and past_the_end is not None:
+                    return past_the_end
+                self._refused(error, told)
+            except FileNotFoundError:
+                raise  # the file that was to be sent
+            except (BotoCoreError, Boto3Error, HTTPError, OSError) as error:
+                if tries <= 0 or type(error).__name__ in ("NoCredentialsError", "EndpointConnectionError"):
+                    raise self._unreached(error) from error
+
+    def _refused(self, error: ClientError, told: str) -> NoReturn:
+        if told == "NoSuchBucket":
+            raise OutOfReachError(
+                f"{self.address.told} does not exist",
+                code="storage.bucket",
+                hint="Create the bucket, or correct the address.",
+            ) from error
+        if told in ("AccessDenied", "403", "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken"):
+            raise OutOfReachError(
+                f"{self.address.told} refuses the credentials of this service ({told})",
+                code="storage.refused",
+                hint="Give it a key that may list, read, write and delete there: AWS_ACCESS_KEY_ID, "
+                "AWS_SECRET_ACCESS_KEY.",
+            ) from error
+        raise self._unreached(error) from error
+
+    def _unreached(self, error: Exception) -> OutOfReachError:
+        if type(error).__name__ == "NoCredentialsError":
+            return OutOfReachError(
+                f"this service has no credentials for {self.address.told}",
+                code="storage.refused",
+                hint="Set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY where it is started.",
+            )
+        return OutOfReachError(
+            f"{self.address.told}, where versions are kept, does not answer: {str(error)[:200]}",
+            code="storage.out_of_reach",
+            hint="See whether it runs and can be reached from this service. Nothing is lost: what could not be sent "
+            "waits on this machine's disk.",
+        )
+
+
+@functools.lru_cache(maxsize=8)
+def _client(endpoint: str, _process: int) -> Any:
+    """A client for the process: connections are not shared with others."""
+    import boto3
+    from botocore.config import Config
+
+    how = Config(
+        retries={"mode": "standard", "max_attempts": _TRIES},
+        connect_timeout=_CONNECT_SECONDS,
+        read_timeout=_READ_SECONDS,
+        max_pool_connections=16,
+        s3={"addressing_style": "path"} if endpoint else {},
+        # Services of their own do not know the newer checksums; what is sent is read back here instead.
+        request_checksum_calculation="when_required",
+        response_checksum_validation="when_required",
+    )
+    session = boto3.session.Session(region_name=os.environ.get("AWS_REGION"))
+    return session.client(
+        "s3",
+        endpoint_url=endpoint or None,
+        region_name=session.region_name or "us-east-1",
+        config=how,
+    )

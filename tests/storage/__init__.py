@@ -1,0 +1,1 @@
+"""Places of segments elsewhere than in a folder."""
