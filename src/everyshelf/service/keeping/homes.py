@@ -102,22 +102,24 @@ def _held_back(done: Moved) -> str:
 
 def _seal_all(place: HomePlace, progress: Progress) -> None:
     """Ask all processes to seal their segments, and wait a little for those that are quick."""
+    meant = _unsealed(place)
     place.ask_to_seal()
     get_store().segments.seal_if_asked()
     ends = time.monotonic() + _SEALED_SECONDS
-    while _unsealed(place) and time.monotonic() < ends:
+    while meant & _unsealed(place) and time.monotonic() < ends:
         progress(0, 1, "segments")
         time.sleep(0.2)
 
 
-def _unsealed(place: HomePlace) -> bool:
-    names = set(place.names())
+def _unsealed(place: HomePlace) -> set[str]:
+    """Segments that hold something and have no directory yet."""
+    names, found = set(place.names()), set()
     for name in segment_names(place):
         if directory_name(name) not in names:
             with contextlib.suppress(FileNotFoundError):
                 if place.size(name):
-                    return True
-    return False
+                    found.add(name)
+    return found
 
 
 def move_when_due() -> None:
