@@ -199,11 +199,20 @@ class TroubleTests(BucketCase):
             self.assertEqual(failed.state if failed else "", "failed")
         finally:
             self.server.start()
-        self.shelf.commit("main", self.shelf.branch("main").head, [ChangeRequest("late.bin", identity)], "Late")
+        until(lambda: self._committed("late.bin", identity), "it answers again")
         self.move(self.at)
         self.assertEqual(self.segments_here(), [])
         self.assert_sound()
         self.move("folder")
+
+    def _committed(self, path: str, identity: str) -> bool:
+        """The commit needs pieces of the bucket that were thrown out; for some seconds it is not asked again."""
+        try:
+            self.shelf.commit("main", self.shelf.branch("main").head, [ChangeRequest(path, identity)], "Late")
+        except ProblemError as error:
+            self.assertEqual(error.code, "storage.out_of_reach")
+            return False
+        return True
 
     def test_a_backup_holds_what_lies_there_and_heals_it(self) -> None:
         commit_files(self.shelf, dict(self.files), "Files")

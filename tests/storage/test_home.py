@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import shutil
 import tempfile
+import time
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -258,6 +259,13 @@ class TroubleTests(HomeCase):
             with self.assertRaises(OutOfReachError):
                 move(place)
             self.assertEqual(self.open().read(identity), b"taken in meanwhile")
+            asked = len(self.server.asked)
+            begun = time.monotonic()
+            for _ in range(100):
+                with self.assertRaises(OutOfReachError):
+                    self.open().read(next(iter(self.data)))
+            self.assertLess(time.monotonic() - begun, 100)  # and not a hundred times the time of all tries
+            self.assertEqual(len(self.server.asked), asked)
         finally:
             self.server.start()
         self.assertEqual(move(place).segments, 1)
@@ -273,7 +281,7 @@ class TroubleTests(HomeCase):
 
     def test_answers_that_break_off_are_asked_for_again(self) -> None:
         self.sent()
-        self.server.fault = breaking_off(3)
+        self.server.fault = breaking_off(2)
         self.assert_all()
         self.forget_fetched()
         self.server.fault = breaking_off(10**6)

@@ -147,6 +147,7 @@ def _answer(listener: socket.socket) -> None:
 
     keep_few_arenas()
     config = get_config()
+    _open_store()
     threading.Thread(target=_seal_when_asked, daemon=True).start()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy
@@ -157,6 +158,15 @@ def _answer(listener: socket.socket) -> None:
         # A second signal must not cut off what makes the stop an orderly one.
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
         get_store().close()  # seals its segment
+
+
+def _open_store() -> None:
+    """Open the store before there are threads: two that opened it at once would each have one, and one would wait for
+    what the other wrote."""
+    from everyshelf.service.base.context import get_trees
+
+    with contextlib.suppress(EveryShelfError, OSError):  # the first request meets the same, and says so
+        get_trees()
 
 
 def _seal_when_asked() -> None:

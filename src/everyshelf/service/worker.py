@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import threading
 from pathlib import Path
 
-from everyshelf.service.base.context import get_store
+from everyshelf.core.errors import EveryShelfError
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.base.processes import beat_file
 from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
 from everyshelf.service.jobs.working import LANES, work_on_jobs
@@ -18,6 +20,8 @@ _STOP_SECONDS = 5.0
 
 def work() -> None:
     """Take up what an earlier process left, then work until SIGTERM; does not return."""
+    with contextlib.suppress(EveryShelfError, OSError):
+        get_trees()  # opened before there are threads, of which two would open it twice
     take_up_after_restart()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):

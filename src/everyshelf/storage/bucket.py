@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import os
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
@@ -21,11 +22,15 @@ if TYPE_CHECKING:
     from botocore.exceptions import ClientError
 
 _TRIES = 3
+_PAUSE_SECONDS = 5
 _CONNECT_SECONDS, _READ_SECONDS = 5, 60
 _PIECE_BYTES = 1024 * 1024
 _PART_BYTES = 16 * 1024 * 1024
 _MOST_AT_ONCE = 1000  # of objects removed by one call
 _ABSENT = ("404", "NoSuchKey", "NotFound")
+
+# By endpoint: when a service was last found not to answer by this process, and what was said of it.
+_away: dict[str, tuple[float, OutOfReachError]] = {}
 
 Result = TypeVar("Result")
 Progress = Callable[[int], None]
@@ -36,6 +41,13 @@ class Bucket:
 
     def __init__(self, address: BucketAddress) -> None:
         self.address = address
+
+    def require_answering(self) -> None:
+        """Raise ``OutOfReachError`` at once if the service was found not to answer moments ago: whoever reads for a
+        request must not keep a thread, for the time of all tries, from those who commit."""
+        away = _away.get(self.address.endpoint)
+        if away is not None and time.monotonic() - away[0] < _PAUSE_SECONDS:
+            raise away[1]
 
     def read(self, name: str, offset: int, length: int) -> bytes:
         """Up to ``length`` bytes of an object from ``offset``; raises ``FileNotFoundError``."""
@@ -105,7 +117,7 @@ class Bucket:
             size += len(piece)
         return size, digest.hexdigest()
 
-    def fetch(self, name: str, path: Path) -> tuple[int, str]:
+    def fetch(self, name: str, path: Path, progress: Progress = lambda done: None) -> tuple[int, str]:
         """Write an object to a file, durably; gives its length and BLAKE3. Raises ``FileNotFoundError``."""
         digest, size = blake3(), 0
         try:
@@ -113,6 +125,7 @@ class Bucket:
                 for piece in self.pieces(name):
                     digest.update(piece)
                     size += file.write(piece)
+                    progress(size)
                 file.flush()
                 os.fsync(file.fileno())
         except FileNotFoundError:
@@ -153,19 +166,23 @@ class Bucket:
         while True:
             tries -= 1
             try:
-                return call()
+                answer = call()
+                _away.pop(self.address.endpoint, None)
+                return answer
             except ClientError as error:
-                told = error.response.get("Error", {}).get("Code", "")
-                if told in _ABSENT:
+                code = error.response.get("Error", {}).get("Code", "")
+                if code in _ABSENT:
                     raise FileNotFoundError(self.address.told) from error
-                if told == "InvalidRange" and past_the_end is not None:
+                if code == "InvalidRange" and past_the_end is not None:
                     return past_the_end
-                self._refused(error, told)
+                self._refused(error, code)
             except FileNotFoundError:
                 raise  # the file that was to be sent
             except (BotoCoreError, Boto3Error, HTTPError, OSError) as error:
                 if tries <= 0 or type(error).__name__ in ("NoCredentialsError", "EndpointConnectionError"):
-                    raise self._unreached(error) from error
+                    told = self._unreached(error)
+                    _away[self.address.endpoint] = time.monotonic(), told
+                    raise told from error
 
     def _refused(self, error: ClientError, told: str) -> NoReturn:
         if told == "NoSuchBucket":

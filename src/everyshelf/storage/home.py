@@ -200,12 +200,12 @@ class HomePlace(FolderPlace):
         if end <= offset:
             return b""
         if end - offset >= _LONG_BYTES:
-            return bucket.read(name, offset, end - offset)
+            return _read(bucket, name, offset, end - offset)
         pieces = []
         for number in range(offset // BLOCK_BYTES, (end - 1) // BLOCK_BYTES + 1):
             start = number * BLOCK_BYTES
             wanted = min(BLOCK_BYTES, stub.size - start)
-            block = self.fetched.block(name, number, functools.partial(bucket.read, name, start, wanted))
+            block = self.fetched.block(name, number, functools.partial(_read, bucket, name, start, wanted))
             pieces.append(block[max(0, offset - start) : end - start])
         return b"".join(pieces)
 
@@ -253,6 +253,11 @@ class _Away(Appender):
 def remove_object(address: str, name: str) -> None:
     """Remove a segment and its directory from a bucket."""
     bucket_at(address).remove([name, directory_name(name)])
+
+
+def _read(bucket: Bucket, name: str, offset: int, length: int) -> bytes:
+    bucket.require_answering()
+    return bucket.read(name, offset, length)
 
 
 def _stub_name(segment: str) -> str:

@@ -23,6 +23,7 @@ from everyshelf.storage.home import OWNER, STUB, Home, HomePlace, Stub, bucket_a
 
 _PIECE_BYTES = 1024 * 1024
 _TRIAL = "everyshelf-trial"
+_BROUGHT = ".brought"
 
 Progress = Callable[[int, int], None]
 
@@ -130,6 +131,8 @@ def move(place: HomePlace, progress: Progress = lambda done, total: None) -> Mov
     for name in names:
         with contextlib.suppress(FileNotFoundError):
             sizes[name] = place.size(name)
+    for left in place.folder.glob(f".*{_BROUGHT}"):
+        left.unlink(missing_ok=True)  # of a run that was killed
     run = _Run(place, home)
     total, done, moved = sum(sizes.values()), 0, []
     for name, size in sizes.items():
@@ -195,12 +198,11 @@ class _Run:
     def _bring(self, name: str, stub: Stub, progress: Callable[[int], None]) -> bool:
         """From a bucket into the folder, or to another bucket."""
         place, address = self._place, self._home.address
-        hidden = place.folder / f".{name}.brought"
+        hidden = place.folder / f".{name}{_BROUGHT}"
         try:
-            got = bucket_at(stub.address).fetch(name, hidden)
+            got = bucket_at(stub.address).fetch(name, hidden, lambda part: progress(part // 2))
             if got != (stub.size, stub.blake3):
                 self.changed.append(name)
-            progress(stub.size // 2)
             if address:
                 bucket = bucket_at(address)
                 bucket.send(name, hidden, lambda part: progress((stub.size + part) // 2))

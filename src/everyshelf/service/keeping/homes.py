@@ -20,6 +20,7 @@ from everyshelf.destinations.reach import Reach
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_place, get_store
+from everyshelf.service.base.room import require_room
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.keeping.shrinking import Progress
@@ -86,7 +87,12 @@ def move_store(place: HomePlace, parameters: dict[str, Any], progress: Progress)
         address = parse_bucket(parameters["to"]) if parameters["to"] else None
         settle(place, address, take_over=parameters.get("take_over", False))
     _seal_all(place, progress)
-    done = move(place, lambda part, total: progress(part, total, "segments"))
+
+    def told(part: int, total: int) -> None:
+        require_room()  # what is brought back must not fill the disk
+        progress(part, total, "segments")
+
+    done = move(place, told)
     return {"segments": done.segments, "bytes": done.bytes, "cleared": done.cleared, "held_back": _held_back(done)}
 
 
