@@ -10,6 +10,7 @@ import os
 import pickle
 import subprocess
 import sys
+import tempfile
 import threading
 from typing import Any
 from unittest import mock
@@ -27,6 +28,7 @@ import pyarrow.parquet
 from everyshelf.client import ProblemError, ShelfClient
 from everyshelf.client.files import ShelfFileSystem, writing
 from everyshelf.client.files.places import Place, place_of, service_address
+from everyshelf.client.known import remember, token_for
 from tests.support.factories import ServiceCase, Terminal
 
 FARES = b"zone,class,fare\nZ01,adult,4.50\nZ01,child,2.25\n"
@@ -374,6 +376,20 @@ class AddressTests(ServiceCase):
                 found = place_of(f"shelf://a.example:1/{written}", names)
                 self.assertEqual(found, Place("a.example:1", "s", ref, path))
                 self.assertEqual(place_of(found.address(), names), found)
+
+    def test_a_token_goes_to_the_service_it_is_for(self) -> None:
+        here, other = "http://127.0.0.1:7463", "https://shelf.example"
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        settings = {"EVERYSHELF_CONFIG": folder, "EVERYSHELF_TOKEN": "of-the-environment"}
+        with mock.patch.dict(os.environ, settings):
+            os.environ.pop("EVERYSHELF_ADDRESS", None)
+            self.assertEqual([token_for(here), token_for(other)], ["of-the-environment"] * 2)
+            remember(other, "of-the-other")
+            remember(here, "kept")
+            self.assertEqual([token_for(here), token_for(other)], ["of-the-environment", "of-the-other"])
+            self.assertIsNone(token_for("https://elsewhere.example"))
+            os.environ["EVERYSHELF_ADDRESS"] = f"{other}/"
+            self.assertEqual([token_for(here), token_for(other)], ["kept", "of-the-environment"])
 
     def test_only_this_machine_is_asked_without_encryption(self) -> None:
         for host, expected in (

@@ -89,6 +89,12 @@ class InstallationTests(unittest.TestCase):
         self.assertEqual(self.service.client().storage().waiting, 0)
         self.assertNotIn("have not been looked at", self.browser.text())
         self.assertEqual(self.browser.axe(), [])
+        self.service.client().shelf("fares").upload(b"never used")
+        self.browser.press("Tidy now")
+        self.browser.see("1 content of 10 B sent and never used")
+        self.browser.press("List them")
+        self.browser.wait_for(lambda: self.browser.texts("[role=dialog] tbody td")[1:3] == ["10 B", "fares"])
+        self.assertEqual(self.browser.axe(), [])
 
     def test_back_up_now(self) -> None:
         self.open()

@@ -215,6 +215,7 @@ ROWS: dict[str, Row] = {
     "backups_make": Row("staff", 400),
     "storage_state": Row("staff"),
     "storage_tidy": Row("staff", 202),
+    "storage_unused": Row("staff"),
     "storage_move": Row("staff", 202, body={"to": "folder"}),
     "people_list": Row("staff"),
     "people_change": Row("staff", path={"name": "stranger"}, body={"active": True}),

@@ -10,6 +10,7 @@ import sqlite3
 import tempfile
 import threading
 from collections.abc import Callable, Iterator
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -109,7 +110,7 @@ class VersionsTests(StorageCase):
 
     def test_only_those_who_run_it(self) -> None:
         author = self.own.client("author")
-        for call in (author.storage, author.tidy_storage):
+        for call in (author.storage, author.tidy_storage, lambda: list(author.unused_contents())):
             with self.assertRaises(ProblemError) as caught:
                 call()
             self.assertEqual(caught.exception.status, 403)
@@ -132,7 +133,13 @@ class ReclaimTests(StorageCase):
         self.assertEqual((done["contents"], self.is_stored(data)), (0, True))
         held = self.client.storage()
         self.assertGreaterEqual(held.unreached_bytes, len(data))
-        self.assertIn("sent and never used", Terminal(self, self.own).run("storage", "show").stdout)
+        terminal, identity = Terminal(self, self.own), hashlib.sha256(data).hexdigest()
+        self.assertIn("sent and never used", terminal.run("storage", "show").stdout)
+        (listed,) = [one for one in self.client.unused_contents() if one.content == identity]
+        self.assertEqual((listed.size, listed.shelf), (len(data), self.shelf.key))
+        self.assertEqual(listed.frees - listed.since, timedelta(hours=168))
+        self.assertIn(f"{identity[:12]}     3.0 MB  {self.shelf.key}", terminal.run("storage", "unused").stdout)
+        self.assertIn(identity, [one["content"] for one in terminal.json("storage", "unused", "--json")])
         self.tidy()
         self.assertEqual(self.shelf.missing([hashlib.sha256(data).hexdigest()]), [])  # and is held again
         self.tidy()

@@ -2837,6 +2837,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage/unused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the contents that were sent and never used, with the time from which each is let go of
+         * @description List the contents that were sent and never used, with the time from which each is let go of. For
+         *     administrators of the installation.
+         */
+        get: operations["storage_unused"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -5941,6 +5962,25 @@ export interface components {
             artifacts: components["schemas"]["UnpackedArtifact"][];
             same: number;
             pending: number;
+        };
+        /**
+         * @description A content that was sent to a shelf and that no record names.
+         *
+         *     ``since``: when that was first found; ``frees``: when it is let go of, unless it is used or asked for before.
+         */
+        UnusedContent: {
+            content: string;
+            size: number;
+            shelf: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            frees: string;
+        };
+        /** @description A page of them; ``next`` goes into ``after``. */
+        UnusedPage: {
+            items: components["schemas"]["UnusedContent"][];
+            next: number | null;
         };
         /** @description A place in another artifact that uses the part of a breaking finding; ``exact``, or a guess from its words. */
         Use: {
@@ -18418,6 +18458,54 @@ export interface operations {
             403: components["responses"]["Problem403"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    storage_unused: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example 1
+                 */
+                after?: number;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "shelf": "skerry-line",
+                     *           "since": "2026-03-02T08:15:00Z",
+                     *           "frees": "2026-03-02T08:15:00Z"
+                     *         }
+                     *       ],
+                     *       "next": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["UnusedPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
         };
     };
     tokens_list: {

@@ -19,6 +19,8 @@ from everyshelf.client.models import (
     Shelf,
     Storage,
     Token,
+    UnusedContent,
+    UnusedPage,
 )
 from everyshelf.client.people import read_log
 from everyshelf.client.shelf import ShelfClient
@@ -121,6 +123,14 @@ class Client:
     def storage(self) -> Storage:
         """What the store of the installation holds; for those who run it."""
         return self._transport.get("storage", Storage)
+
+    def unused_contents(self) -> Iterator[UnusedContent]:
+        """The contents that were sent and never used; for those who run the installation."""
+        after: int | None = 0
+        while after is not None:
+            page = self._transport.get("storage/unused", UnusedPage, after=after, limit=1000)
+            yield from page.items
+            after = page.next
 
     def tidy_storage(self) -> Job:
         """Begin to keep new versions as what they change, and to free what is not needed; see ``wait``."""

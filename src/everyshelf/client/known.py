@@ -31,6 +31,18 @@ def load_known() -> Known:
         return Known()
 
 
+def token_for(address: str) -> str | None:
+    """Return the token for a service that the address of a file names: EVERYSHELF_TOKEN if it is meant for that, else
+    what is remembered for it.
+
+    It is meant for the service that EVERYSHELF_ADDRESS names, or for the one connected to last: an address in another
+    person's notebook must not send it elsewhere. Where neither is known it is sent to any.
+    """
+    known, given = load_known(), os.environ.get("EVERYSHELF_TOKEN")
+    meant = (os.environ.get("EVERYSHELF_ADDRESS") or known.last).rstrip("/")
+    return given if given and meant in ("", address) else known.tokens.get(address)
+
+
 def remember(address: str, token: str) -> None:
     """Keep a token for an address."""
     known = load_known()

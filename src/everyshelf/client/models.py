@@ -182,6 +182,23 @@ class Storage(msgspec.Struct):
     moving: Job | None = None
 
 
+class UnusedContent(msgspec.Struct):
+    """A content that was sent to a shelf and never used: since when that is known, and when it is let go of."""
+
+    content: str
+    size: int
+    shelf: str
+    since: datetime
+    frees: datetime
+
+
+class UnusedPage(msgspec.Struct):
+    """A page of them; ``next`` leads to the following one."""
+
+    items: list[UnusedContent]
+    next: int | None
+
+
 class Merge(msgspec.Struct):
     """What a merge gave: its commit (None if there was nothing to merge), how many artifacts it took over, and how many
     of them both sides had changed."""

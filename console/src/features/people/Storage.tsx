@@ -7,6 +7,7 @@ import { count, size, when } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
 import { isAtWork, isRunning } from "./atWork";
 import { StorageHome } from "./StorageHome";
+import { StorageUnused } from "./StorageUnused";
 import { shareTaken } from "./share";
 
 const KEY = ["storage"];
@@ -60,7 +61,7 @@ export function Storage() {
         {held.unreached > 0 && (
           <li>
             {count(held.unreached, "content")} of {size(held.unreached_bytes)} sent and never used
-            {held.frees ? `; freed from ${when(held.frees)} on` : ""}.
+            {held.frees ? `; freed from ${when(held.frees)} on` : ""}. <StorageUnused />
           </li>
         )}
         <li>

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from everyshelf.client.models import Storage
     from everyshelf.core.content.place import Readable
 
+_FEW = 20
+
 
 @click.group("storage", cls=Commands)
 def storage() -> None:
@@ -66,6 +68,28 @@ def _say_home(found: Storage) -> None:
 def _schedule(hours: int, last: str) -> str:
     every = "only when asked" if not hours else f"every {'hour' if hours == 1 else terminal.count(hours, 'hour')}"
     return f"{last or 'not yet'}; {every}"
+
+
+@storage.command("unused")
+@click.option("--limit", type=click.IntRange(1), help="Number of contents; default: 20, in a pipe all.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def unused(limit: int | None, address: str | None, as_json: bool) -> None:
+    """List what was sent and never used, and when each is freed. Nothing is removed by this."""
+    found = list(open_client(address).unused_contents())
+    if as_json:
+        terminal.print_json([asdict(one) for one in found])
+        return
+    if not found:
+        terminal.say("All that was sent is used.")
+        return
+    shown = found[: limit or terminal.most(_FEW)]
+    wide = max(len(one.shelf) for one in shown)
+    for one in shown:
+        size, frees = terminal.size(one.size), terminal.when(one.frees)
+        terminal.say(f"  {one.content[:12]}  {size:>9}  {one.shelf:<{wide}}  freed from {frees} on")
+    terminal.say_left(found, len(shown))
+    terminal.say(f"{terminal.count(len(found), 'content')} of {terminal.size(sum(one.size for one in found))} in all.")
 
 
 @storage.command("tidy")

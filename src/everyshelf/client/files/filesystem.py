@@ -15,7 +15,7 @@ from everyshelf.client.errors import ProblemError
 from everyshelf.client.files.opened import ReadFile, WrittenFile
 from everyshelf.client.files.places import SCHEME, Place, place_of, service_address
 from everyshelf.client.files.writing import Writing, all_running, running
-from everyshelf.client.known import load_known
+from everyshelf.client.known import token_for
 from everyshelf.client.models import Artifact, Content, Saving
 from everyshelf.client.shelf import ShelfClient
 
@@ -29,8 +29,8 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
     person's draft of the branch as a save point, each file when it is closed; in a block of ``writing`` to its commit.
     Written drafts are read back under ``@draft:BRANCH``.
 
-    ``token``: else EVERYSHELF_TOKEN, else what ``everyshelf connect`` remembers for the host. ``secure``: ask by HTTPS;
-    if not given, everywhere but on this machine.
+    ``token``: else EVERYSHELF_TOKEN where it is meant for the host, else what ``everyshelf connect`` remembers for it.
+    ``secure``: ask by HTTPS; if not given, everywhere but on this machine.
     """
 
     protocol = "shelf"
@@ -77,7 +77,7 @@ class ShelfFileSystem(AbstractFileSystem):  # type: ignore[misc]
         address = service_address(host, self._secure)
         with self._lock:
             if address not in self._clients:
-                token = self._token or os.environ.get("EVERYSHELF_TOKEN") or load_known().tokens.get(address)
+                token = self._token or token_for(address)
                 self._clients[address] = Client(address, token, timeout_seconds=self._timeout_seconds)
             return self._clients[address]
 

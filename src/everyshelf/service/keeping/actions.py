@@ -17,7 +17,7 @@ from everyshelf.service.base.context import get_store
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.keeping.homes import home_state
-from everyshelf.service.keeping.reclaiming import waiting_contents
+from everyshelf.service.keeping.reclaiming import list_unused, waiting_contents
 from everyshelf.service.keeping.shrinking import tidied, waiting_bytes
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.accounts import require_admin
@@ -25,6 +25,7 @@ from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
 KIND = "tidy"
+MAX_PAGE = 1000
 _SOON_BYTES = 64 * 1024 * 1024  # of new versions: then a run does not wait for its hour
 
 
@@ -46,6 +47,12 @@ def storage_state(caller: Caller) -> dict[str, Any]:
         "job": job_json(newest) if newest is not None else None,
         **home_state(),
     }
+
+
+def unused_contents(caller: Caller, after: int, limit: int) -> dict[str, Any]:
+    """Which contents were sent and never used, and when each is let go of; for administrators."""
+    require_admin(caller)
+    return list_unused(after, min(limit, MAX_PAGE))
 
 
 def start_tidying(caller: Caller) -> Job:

@@ -5,15 +5,16 @@ from __future__ import annotations
 from typing import Any
 
 from django.urls import path
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from everyshelf.service.http.views import ApiView
+from everyshelf.service.http.views import ApiView, number, number_of
 from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
 from everyshelf.service.keeping import actions, homes
 from everyshelf.service.rights import caller_of
+from everyshelf.service.shelves.api.base import LIMIT
 
 
 class StorageOut(serializers.Serializer[Any]):
@@ -47,6 +48,26 @@ class StorageOut(serializers.Serializer[Any]):
     moving = JobOut(allow_null=True)
 
 
+class UnusedContent(serializers.Serializer[Any]):
+    """A content that was sent to a shelf and that no record names.
+
+    ``since``: when that was first found; ``frees``: when it is let go of, unless it is used or asked for before.
+    """
+
+    content = serializers.CharField()
+    size = serializers.IntegerField()
+    shelf = serializers.CharField()
+    since = serializers.DateTimeField()
+    frees = serializers.DateTimeField()
+
+
+class UnusedPage(serializers.Serializer[Any]):
+    """A page of them; ``next`` goes into ``after``."""
+
+    items = UnusedContent(many=True)
+    next = serializers.IntegerField(allow_null=True)
+
+
 class MoveIn(serializers.Serializer[Any]):
     """Where versions are to live: ``folder`` for this machine, or ``s3://BUCKET/PREFIX``. ``endpoint``: address of the
     S3-compatible service that has the bucket. ``take_over``: use the segments of another installation that lie there.
@@ -64,6 +85,21 @@ class StorageView(ApiView):
     def get(self, request: Any) -> Response:
         """What the store holds. For administrators of the installation."""
         return Response(actions.storage_state(caller_of(request)))
+
+
+class UnusedView(ApiView):
+    """What will be freed."""
+
+    @extend_schema(
+        operation_id="storage_unused",
+        parameters=[OpenApiParameter("after", int, description="`next` of the page before."), LIMIT],
+        responses=UnusedPage,
+    )
+    def get(self, request: Any) -> Response:
+        """List the contents that were sent and never used, with the time from which each is let go of. For
+        administrators of the installation."""
+        after, limit = number_of(request, "after", 0), number(request, "limit", 100)
+        return Response(actions.unused_contents(caller_of(request), after, limit))
 
 
 class TidyView(ApiView):
@@ -93,5 +129,6 @@ class MoveView(ApiView):
 urlpatterns = [
     path("storage", StorageView.as_view()),
     path("storage/tidy", TidyView.as_view()),
+    path("storage/unused", UnusedView.as_view()),
     path("storage/move", MoveView.as_view()),
 ]

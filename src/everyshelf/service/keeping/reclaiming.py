@@ -142,6 +142,25 @@ def _in_parts(rows: list[int]) -> Iterator[QuerySet[ShelfContent]]:
         yield ShelfContent.objects.filter(pk__in=rows[start : start + _AT_ONCE])
 
 
+def list_unused(after: int, limit: int) -> dict[str, Any]:
+    """A page of the contents that no record names, by number of their row; ``after`` that number."""
+    rows = ShelfContent.objects.exclude(unreached_since=None).filter(pk__gt=after).order_by("pk")
+    found = list(rows.select_related("shelf")[: limit + 1])
+    page, grace = found[:limit], timedelta(hours=get_config().grace_hours)
+    items = [
+        {
+            "content": row.content,
+            "size": row.size,
+            "shelf": row.shelf.key,
+            "since": row.unreached_since,
+            "frees": row.unreached_since + grace,
+        }
+        for row in page
+        if row.unreached_since is not None
+    ]
+    return {"items": items, "next": page[-1].pk if len(found) > limit else None}
+
+
 def waiting_contents() -> dict[str, Any]:
     """How many contents no record names, their bytes, and when the first of them goes."""
     rows = ShelfContent.objects.exclude(unreached_since=None)
