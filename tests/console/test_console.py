@@ -223,7 +223,7 @@ class LargeShelfTests(ConsoleCase):
         self.assertLess(len(self.browser.driver.find_elements(By.CSS_SELECTOR, "g.spine")), 200)
         self.browser.type_into("Narrow the list", "number 04242")
         self.browser.see("1 of 5\u202f000 artifacts")
-        self.browser.find("a.row").click()
+        self.browser.click("a.row")
         self.browser.see("04242")
         self.assertEqual(self.browser.axe(), [])
 
@@ -378,7 +378,7 @@ class WorkTests(ConsoleCase):
         self.browser.press_key("2")
         self.browser.see("1 of 2 settled")
         self.browser.see("Both sides changed run of step load")
-        self.browser.find(".opt").click()
+        self.browser.click(".opt")
         self.browser.type_into("The value of run", "both.py")
         self.browser.press("Settle with this")
         self.browser.see("2 of 2 settled")

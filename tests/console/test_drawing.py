@@ -77,7 +77,7 @@ class PartsTests(ConsoleCase):
         self.page("/artifact?path=gangway.json&ref=main")
         self.browser.press("Unfolded")
         self.browser.see("screens/Scan.json")
-        self.browser.find("//button[contains(., 'screens/Scan.json')]", By.XPATH).click()
+        self.browser.click("//button[contains(., 'screens/Scan.json')]", By.XPATH)
         self.browser.see('"text": "Ticket"')
         self.browser.see("Fold edited parts")
         self.assertEqual(self.browser.axe(), [])

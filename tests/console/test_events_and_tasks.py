@@ -19,7 +19,7 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.press("Make a webhook")
             self.browser.field("Name").send_keys("builds")
             self.browser.field("Address").send_keys(program.address)
-            self.browser.find("//label[normalize-space()='commits']//input", By.XPATH).click()
+            self.browser.click("//label[normalize-space()='commits']//input", By.XPATH)
             self.assertEqual(self.browser.axe(), [])
             self.browser.press("Make it and try it")
             self.browser.see("A test event arrived: answered 202.")

@@ -29,7 +29,7 @@ class BytesTests(ConsoleCase):
         self.assertEqual(self.found("tr.r-changed td.cell"), ["2170 2480"])
         self.assertEqual([row.split()[0] for row in self.found("tr.r-added td:nth-child(2)")], ["Race"])
         self.browser.see("ƒ =B7-C7-D7*(1+VatRate)")
-        self.browser.find("//button[contains(., 'Rates')]", By.XPATH).click()
+        self.browser.click("//button[contains(., 'Rates')]", By.XPATH)
         self.browser.see("VAT")
         self.assertEqual(self.found("td.cell"), ["0.2 0.21"])
         self.assertEqual(self.browser.axe(), [])

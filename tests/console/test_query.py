@@ -18,7 +18,7 @@ class QueryTests(ConsoleCase):
 
     def write(self, text: str) -> None:
         """Type into the editor what it shall hold, as a person does who closes what it offers."""
-        self.browser.find(".editor .cm-content").click()
+        self.browser.click(".editor .cm-content")
         self.browser.press_key(Keys.CONTROL + "a")
         self.browser.press_key(text + Keys.ESCAPE)
 

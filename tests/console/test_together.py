@@ -68,7 +68,7 @@ class TwoBrowsersCase(ConsoleCase):
     def cell(self, browser: Browser, row: int, column: int, value: str) -> None:
         browser.see("Every edit is saved into your draft")
         cell = f".rowsgrid [data-rowindex='{row}'] [data-field='c{column}']"
-        browser.find(cell).click()
+        browser.click(cell)
         browser.press_key(Keys.ENTER)
         box = browser.find(f"{cell} input")
         box.send_keys(Keys.CONTROL, "a")
@@ -84,7 +84,7 @@ class TwoBrowsersCase(ConsoleCase):
         find = browser.wait_for(lambda: browser.driver.find_elements(By.CSS_SELECTOR, ".cm-search [name=search]"))[0]
         find.send_keys(old)
         browser.find(".cm-search [name=replace]").send_keys(new)
-        browser.find(".cm-search [name=replaceAll]").click()
+        browser.click(".cm-search [name=replaceAll]")
         self.saved(browser)
 
     def commit(self, browser: Browser, summary: str, count: int = 1) -> None:
@@ -179,7 +179,7 @@ class EditingTests(TwoBrowsersCase):
             box = browser.find(f".cm-search [name={name}]")
             box.send_keys(Keys.CONTROL, "a")
             box.send_keys(text)
-        browser.find(".cm-search [name=replaceAll]").click()
+        browser.click(".cm-search [name=replaceAll]")
 
     def test_pages_pass_axe(self) -> None:
         self.put({"flow.json": FLOW, "fares.csv": FARES}, "Base")
@@ -241,7 +241,7 @@ class TogetherTests(TwoBrowsersCase):
         )
         self.other.open(f"{self.service.address}/s/{self.shelf.key}/branches")
         self.other.see("keeper/faster")
-        self.other.find("Propose", By.LINK_TEXT).click()
+        self.other.click("Propose", By.LINK_TEXT)
         self.other.type_into("Title: what changes, in one line", "Weigh faster")
         self.other.press("Open the proposal")
         self.other.see("at least one person must agree")
@@ -249,12 +249,12 @@ class TogetherTests(TwoBrowsersCase):
         self.browser.see("1 artifact edited")
         self.browser.press("flow.json")
         self.browser.see("see its findings part by part")
-        self.browser.find("see its findings", By.PARTIAL_LINK_TEXT).click()
+        self.browser.click("see its findings", By.PARTIAL_LINK_TEXT)
         self.browser.see("Remark on weigh")
         self.browser.find("part-remark", By.ID).send_keys("Is the scale quick enough?")
         self.browser.press("Add remark")
         self.browser.see("Added to proposal 1")
-        self.browser.find("Back to proposal 1", By.LINK_TEXT).click()
+        self.browser.click("Back to proposal 1", By.LINK_TEXT)
         self.browser.see("Is the scale quick enough?")
         self.browser.press("against")
         self.browser.find("[aria-label='Reason']").send_keys("not in March")
@@ -297,7 +297,7 @@ class TogetherTests(TwoBrowsersCase):
             )
         self.page("/experiments")
         self.browser.see("So far mean error went from 4.12 to 3.41 min (−17 %), in run 2.")
-        self.browser.find("Does depth cut", By.PARTIAL_LINK_TEXT).click()
+        self.browser.click("Does depth cut", By.PARTIAL_LINK_TEXT)
         self.browser.see("best so far")
         differing = self.browser.driver.find_elements(By.CSS_SELECTOR, "td.df")
         self.assertEqual([d.text for d in differing], ["8"])

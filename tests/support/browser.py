@@ -147,21 +147,30 @@ class Browser:
         Select(self.field(label)).select_by_visible_text(option)
 
     def press(self, name: str, within: str = "") -> None:
+        """Click what is called so."""
+        self._click(lambda: self.button(name, within))
+
+    def click(self, selector: str, by: str = By.CSS_SELECTOR) -> None:
+        """Click the first such element."""
+        self._click(lambda: self.driver.find_element(by, selector))
+
+    def _click(self, find: Callable[[], WebElement]) -> None:
         """Click it; once more if the page drew it again, or moved it, between being found and being clicked."""
         for _ in range(5):
             try:
-                self.wait_for(lambda: self._at_rest(name, within)).click()
+                self.wait_for(lambda: self._at_rest(find)).click()
             except StaleElementReferenceException:
                 continue
             except ElementClickInterceptedException:  # an answer that came in moved it: see where it is now
                 time.sleep(0.2)
                 continue
             return
-        self.button(name, within).click()
+        self.wait_for(find).click()
 
-    def _at_rest(self, name: str, within: str) -> WebElement | None:
+    @staticmethod
+    def _at_rest(find: Callable[[], WebElement]) -> WebElement | None:
         """What can be clicked and stays where it is: what it needs, or what is above it, may still be on its way."""
-        found = self.button(name, within)
+        found = find()
         place = found.rect
         time.sleep(0.05)
         return found if found.is_enabled() and found.rect == place else None

@@ -59,7 +59,7 @@ class Mouse:
     def head(self, column: str) -> None:
         """Sort a grid by a column."""
         selector = f"[role=columnheader][data-field={column}]"
-        self.browser.find(selector).click()
+        self.browser.click(selector)
         self.clicks += 1
 
     def submit(self) -> None:

@@ -163,10 +163,10 @@ def _answer(listener: socket.socket) -> None:
 def _open_store() -> None:
     """Open the store before there are threads: two that opened it at once would each have one, and one would wait for
     what the other wrote."""
-    from everyshelf.service.base.context import get_trees
+    from everyshelf.service.base.context import get_store
 
     with contextlib.suppress(EveryShelfError, OSError):  # the first request meets the same, and says so
-        get_trees()
+        get_store()
 
 
 def _seal_when_asked() -> None:

@@ -9,7 +9,7 @@ import threading
 from pathlib import Path
 
 from everyshelf.core.errors import EveryShelfError
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store
 from everyshelf.service.base.processes import beat_file
 from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
 from everyshelf.service.jobs.working import LANES, work_on_jobs
@@ -21,7 +21,7 @@ _STOP_SECONDS = 5.0
 def work() -> None:
     """Take up what an earlier process left, then work until SIGTERM; does not return."""
     with contextlib.suppress(EveryShelfError, OSError):
-        get_trees()  # opened before there are threads, of which two would open it twice
+        get_store()  # opened before there are threads, of which two would open it twice
     take_up_after_restart()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
