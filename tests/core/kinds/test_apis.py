@@ -276,6 +276,27 @@ class SchemaTests(unittest.TestCase):
                 self.assertEqual([e for *_, e in of(before, after)], ["alters"])
                 self.assertEqual([e for *_, e in of(after, before)], ["breaks"])
 
+    def test_schemas_among_the_types_count(self) -> None:
+        def draft(*types: Any) -> dict[str, Any]:
+            started = {"$schema": "http://json-schema.org/draft-03/schema#", "id": "http://skerry.example/berth"}
+            return {**started, "type": "object", "properties": {"berth": {"type": list(types)}}}
+
+        berth = "/property:berth"
+        before = draft({"$ref": "#"}, "boolean")
+        for after, expected in (
+            (
+                draft({"$ref": "quay.json"}, "boolean"),
+                {("removed", f"{berth}/type:#"), ("added", f"{berth}/type:quay.json")},
+            ),
+            (draft({"$ref": "#"}, "string"), {("changed", berth)}),
+            (draft("boolean"), {("removed", f"{berth}/type:#")}),
+            (draft({"$ref": "#"}, "boolean", {"title": "quay", "minimum": 1}), {("added", f"{berth}/type:quay")}),
+        ):
+            found = compared(before, after, "berth.schema.json")
+            self.assertFalse(found["equal"])
+            self.assertEqual({(f["action"], f["part"]) for f in found["findings"]}, expected)
+        self.assertTrue(compared(before, draft("boolean", {"$ref": "#"}), "berth.schema.json")["equal"])
+
     def test_keyword_beside_a_reference_counts(self) -> None:
         after = copy.deepcopy(self.SCHEMA)
         after["properties"]["fares"]["items"]["maxProperties"] = 3

@@ -262,6 +262,7 @@ class _Apis:
             self._named(name, as_object(old.get(name)), as_object(new.get(name)), path, used)
         for name in _CHOICES:
             self._choices(name, as_list(old.get(name)), as_list(new.get(name)), path, used)
+        self._choices("type", _type_schemas(old), _type_schemas(new), path, used)
         self._limits(old, new, path, used, skip)
 
     def _limits(
@@ -413,6 +414,12 @@ def _types_of(schema: dict[str, Any]) -> frozenset[str]:
     if schema.get("nullable") is True and found:
         found.add("null")
     return frozenset(found)
+
+
+def _type_schemas(schema: dict[str, Any]) -> list[Any]:
+    """Schemas among the types: draft 3 of JSON Schema has such unions."""
+    given = schema.get("type")
+    return [one for one in as_list(given) or [given] if isinstance(one, dict | list)]
 
 
 def _wider(types: frozenset[str]) -> frozenset[str]:

@@ -33,7 +33,7 @@ from everyshelf.core.tables.keep import Keep
 from everyshelf.core.tables.options import TableOptions
 
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
-READER_VERSION = 9
+READER_VERSION = 10
 MOST_IN_MEMORY = 200 * 1024 * 1024  # what is no table is held whole
 _MOST_DEPTH = 3  # of archives within archives
 _LINE_KINDS = ("script", "report")
