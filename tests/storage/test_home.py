@@ -210,6 +210,18 @@ class MovingTests(HomeCase):
         settle(place, None)
         move(place)
 
+    def test_one_run_at_a_time(self) -> None:
+        first, second, waited = self.place(), self.place(), []
+
+        def waiting() -> None:
+            waited.append(1)
+            raise KilledError
+
+        with first.moving(self.fail), self.assertRaises(KilledError), second.moving(waiting):
+            self.fail("both move")
+        with second.moving(self.fail):
+            self.assertEqual(waited, [1])
+
     def test_what_a_killed_run_left_in_the_bucket_is_cleared(self) -> None:
         place = self.sent()
         self.bucket.write("0123.seg", b"left")

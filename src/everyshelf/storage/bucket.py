@@ -24,7 +24,6 @@ if TYPE_CHECKING:
 _TRIES = 3
 _PAUSE_SECONDS = 5
 _CONNECT_SECONDS, _READ_SECONDS = 5, 60
-_PIECE_BYTES = 1024 * 1024
 _PART_BYTES = 16 * 1024 * 1024
 _MOST_AT_ONCE = 1000  # of objects removed by one call
 _ABSENT = ("404", "NoSuchKey", "NotFound")
@@ -60,10 +59,6 @@ class Bucket:
             return data
 
         return self._tried(get, past_the_end=b"")
-
-    def size(self, name: str) -> int:
-        """Length of an object in bytes; raises ``FileNotFoundError``."""
-        return int(self._tried(lambda: self._client().head_object(**self._key(name)))["ContentLength"])
 
     def names(self) -> dict[str, int]:
         """All objects, with their lengths."""

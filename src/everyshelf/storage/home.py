@@ -11,9 +11,12 @@ Where new segments go is the *home*: this folder, or a bucket. What lies elsewhe
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import functools
+import os
 import threading
 import uuid
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -27,7 +30,7 @@ from everyshelf.storage.fetched import BLOCK_BYTES, Fetched
 
 STUB = ".away"
 OWNER = "everyshelf.json"
-_HOME = ".home"
+_HOME, _MOVING = ".home", ".moving"
 _LOOKS = 3
 _CACHE_BYTES = 4 * 1024**3
 _LONG_BYTES = 2 * BLOCK_BYTES  # longer reads go past what is kept: they read a segment from end to end
@@ -85,6 +88,18 @@ class HomePlace(FolderPlace):
                 code="storage.home",
                 hint="Put the file back from a copy of the data folder, or remove it and run everyshelf storage move.",
             ) from error
+
+    @contextlib.contextmanager
+    def moving(self, waiting: Callable[[], None]) -> Iterator[None]:
+        """Be the only one in any process who moves segments; ``waiting`` is called, again and again, while another is,
+        and may raise. Two runs would write one file."""
+        descriptor = os.open(self.folder / _MOVING, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            while not _is_locked(descriptor):
+                waiting()
+            yield
+        finally:
+            os.close(descriptor)
 
     def settle(self, home: Home) -> None:
         """Let sealed segments live there from now on."""
@@ -248,6 +263,14 @@ class _Away(Appender):
 
     def close(self) -> None:
         """Nothing is held."""
+
+
+def _is_locked(descriptor: int) -> bool:
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
 
 
 def remove_object(address: str, name: str) -> None:

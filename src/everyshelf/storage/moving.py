@@ -19,7 +19,7 @@ from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name
 from everyshelf.core.errors import OutOfReachError, RefusedError
 from everyshelf.storage.addresses import BucketAddress
 from everyshelf.storage.bucket import Bucket
-from everyshelf.storage.home import OWNER, STUB, Home, HomePlace, Stub, bucket_at
+from everyshelf.storage.home import OWNER, STUB, Home, HomePlace, Stub, bucket_at, remove_object
 
 _PIECE_BYTES = 1024 * 1024
 _TRIAL = "everyshelf-trial"
@@ -121,8 +121,11 @@ def _take_over(place: HomePlace, bucket: Bucket, address: str) -> None:
 
 
 def move(place: HomePlace, progress: Progress = lambda done, total: None) -> Moved:
-    """Move all sealed segments to where they are to live. A call of ``progress`` that raises ends it between two of
-    them, or within one, and leaves all readable. Raises ``OutOfReachError`` and ``StorageError``."""
+    """Move all sealed segments to where they are to live; the caller holds ``HomePlace.moving``.
+
+    A call of ``progress`` that raises ends it between two of them, or within one, and leaves all readable. Raises
+    ``OutOfReachError`` and ``StorageError``.
+    """
     home = place.home()
     if home.address:
         _require_own(place, bucket_at(home.address), home)
@@ -231,7 +234,7 @@ class _Run:
 def _remove_elsewhere(before: Stub | None, address: str, name: str) -> None:
     if before is not None and before.address != address:
         with contextlib.suppress(OutOfReachError):  # what stays harms nothing: nobody looks for it any more
-            bucket_at(before.address).remove([name, directory_name(name)])
+            remove_object(before.address, name)
 
 
 def _compare(bucket: Bucket, name: str, size: int, digest: str) -> None:

@@ -33,7 +33,7 @@ from everyshelf.storage.moving import Moved, move, settle, where
 
 KIND = "move-store"
 FOLDER = "folder"
-_SEALED_SECONDS = 10.0
+_SEALED_SECONDS, _LOOK_AGAIN_SECONDS = 10.0, 0.3
 _AGAIN_MINUTES = 5  # after a run that failed: the service that has the bucket may be away for a while
 
 
@@ -82,7 +82,17 @@ def settled_address() -> BucketAddress | None:
 
 
 def move_store(place: HomePlace, parameters: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    """Settle where segments live, if the run was started for that, and move them."""
+    """Settle where segments live, if the run was started for that, and move them; waits for a run before it."""
+
+    def waiting() -> None:
+        progress(0, 1, "another move")
+        time.sleep(_LOOK_AGAIN_SECONDS)
+
+    with place.moving(waiting):
+        return _moved(place, parameters, progress)
+
+
+def _moved(place: HomePlace, parameters: dict[str, Any], progress: Progress) -> dict[str, Any]:
     if "to" in parameters:
         address = parse_bucket(parameters["to"]) if parameters["to"] else None
         settle(place, address, take_over=parameters.get("take_over", False))
